@@ -1,0 +1,315 @@
+// Package compare answers "who moved?": it holds what is declared, what Vigila applied and what is live against
+// each other. Start with Stand, which gives a ward its standing, and Drift, which explains one object.
+package compare
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// Standing is where a ward is.
+type Standing string
+
+// The standings.
+const (
+	InStep    Standing = "in step"
+	Behind    Standing = "behind"
+	Drifted   Standing = "drifted"
+	Contested Standing = "contested"
+	Blind     Standing = "blind"
+)
+
+// Baseline is what Vigila last applied of one object, as the API server answered it.
+type Baseline struct {
+	Ref      object.Ref
+	Version  string          // apiVersion it was applied in
+	Declared string          // hash of the declared object
+	Owned    object.FieldSet // what Vigila owned after the apply
+	Fields   []object.Field  // the answer on those fields; secret values are digests
+	Hash     string          // of Fields
+	UID      string
+	Revision int64 // resourceVersion of the answer; older watch events say nothing about it
+	At       time.Time
+	// Intent is the number of the entry that is about to apply the object, 0 when none is. After a crash it
+	// tells what may have been applied without its answer being kept.
+	Intent int
+}
+
+// NewBaseline keeps an answer of the API server to an apply. mask replaces the values of Secrets.
+func NewBaseline(ref object.Ref, declared string, answer map[string]any, leave []object.Pointer, mask Mask, at time.Time) Baseline {
+	owned := object.Owned(answer).Without(leave)
+	fields := mask.Fields(ref, owned.Project(answer))
+	version, _ := answer["apiVersion"].(string)
+	return Baseline{Ref: ref, Version: version, Declared: declared, Owned: owned, Fields: fields, Hash: object.Hash(fields),
+		UID: metaString(answer, "uid"), Revision: ResourceVersion(answer), At: at}
+}
+
+// ResourceVersion reads a body's resourceVersion as a number; they are comparable within one kind since
+// Kubernetes 1.35 (KEP-5504). 0 when it is none.
+func ResourceVersion(body map[string]any) int64 {
+	var n int64
+	_, _ = fmt.Sscan(metaString(body, "resourceVersion"), &n)
+	return n
+}
+
+func metaString(body map[string]any, name string) string {
+	meta, _ := body["metadata"].(map[string]any)
+	s, _ := meta[name].(string)
+	return s
+}
+
+// Mask replaces secret values by a keyed digest, so that "changed" and "unchanged" can be told without the value.
+type Mask func(value string) string
+
+// Fields masks the values below data and stringData of a Secret; other objects pass through untouched.
+func (m Mask) Fields(ref object.Ref, fields []object.Field) []object.Field {
+	if !ref.Secret() {
+		return fields
+	}
+	out := make([]object.Field, len(fields))
+	for i, f := range fields {
+		out[i] = f
+		if strings.HasPrefix(f.Path, "data") || strings.HasPrefix(f.Path, "stringData") {
+			b, _ := json.Marshal(f.Value)
+			out[i].Value = "secret " + m(string(b))
+		}
+	}
+	return out
+}
+
+// Change is what happened to a field or an object.
+type Change string
+
+// The changes.
+const (
+	Changed Change = "changed"
+	Removed Change = "removed"
+	Added   Change = "added"
+)
+
+// Difference is one field that is not as it was. From is the applied value (or, in a preview, the live one), To
+// the live value (or, in a preview, the one a sync would set).
+type Difference struct {
+	Path   string
+	Change Change
+	From   any
+	To     any
+	Who    string    // field manager; empty when ownership does not tell
+	Likely bool      // Who is the last client that wrote to the object, not a recorded owner of the field
+	When   time.Time // zero when unknown; whole seconds
+}
+
+// Drift explains how a live object differs from its baseline, field by field, sorted by path. It is empty when
+// the object is as Vigila left it.
+func Drift(b Baseline, live map[string]any, mask Mask) []Difference {
+	now := mask.Fields(b.Ref, b.Owned.Project(live))
+	diffs := Fields(b.Fields, now)
+	if len(diffs) == 0 {
+		return nil
+	}
+	owners := object.Owners(live)
+	for i := range diffs {
+		diffs[i].Who, diffs[i].When, diffs[i].Likely = who(owners, diffs[i], b.At)
+	}
+	return diffs
+}
+
+// who finds the client that owns a field now. A field that is gone belongs to nobody: then it is the last
+// client that wrote to the object itself since the apply, and only likely.
+func who(owners []object.Owner, d Difference, since time.Time) (string, time.Time, bool) {
+	var best object.Owner
+	if d.Change != Removed {
+		for _, o := range owners {
+			if o.Manager == object.Manager && o.Operation == "Apply" {
+				continue
+			}
+			if owns(o, d.Path) && !o.Time.Before(best.Time) {
+				best = o
+			}
+		}
+		if best.Manager != "" {
+			return best.Manager, best.Time, false
+		}
+	}
+	for _, o := range owners {
+		own := o.Manager == object.Manager && o.Operation == "Apply"
+		if own || o.Subresource == "status" || o.Time.Before(since.Truncate(time.Second)) {
+			continue
+		}
+		if !o.Time.Before(best.Time) {
+			best = o
+		}
+	}
+	return best.Manager, best.Time, best.Manager != ""
+}
+
+func owns(o object.Owner, path string) bool {
+	found := false
+	for _, p := range object.SetPaths(o.Set) {
+		if p == path || strings.HasPrefix(p, path+".") || strings.HasPrefix(p, path+"[") {
+			found = true
+			break
+		}
+	}
+	return found
+}
+
+// Fields compares two sorted lists of fields.
+func Fields(from, to []object.Field) []Difference {
+	var out []Difference
+	i, j := 0, 0
+	for i < len(from) || j < len(to) {
+		switch {
+		case j == len(to) || i < len(from) && from[i].Path < to[j].Path:
+			out = append(out, Difference{Path: from[i].Path, Change: Removed, From: from[i].Value})
+			i++
+		case i == len(from) || to[j].Path < from[i].Path:
+			out = append(out, Difference{Path: to[j].Path, Change: Added, To: to[j].Value})
+			j++
+		default:
+			if !Equal(from[i].Value, to[j].Value) {
+				out = append(out, Difference{Path: from[i].Path, Change: Changed, From: from[i].Value, To: to[j].Value})
+			}
+			i++
+			j++
+		}
+	}
+	return out
+}
+
+// Equal compares decoded JSON values; 1 and 1.0 are the same number.
+func Equal(a, b any) bool {
+	if x, ok := number(a); ok {
+		y, ok := number(b)
+		return ok && x == y
+	}
+	switch a := a.(type) {
+	case map[string]any:
+		m, ok := b.(map[string]any)
+		if !ok || len(m) != len(a) {
+			return false
+		}
+		for k, v := range a {
+			w, ok := m[k]
+			if !ok || !Equal(v, w) {
+				return false
+			}
+		}
+		return true
+	case []any:
+		l, ok := b.([]any)
+		return ok && slices.EqualFunc(a, l, Equal)
+	}
+	return reflect.DeepEqual(a, b)
+}
+
+func number(v any) (float64, bool) {
+	switch v := v.(type) {
+	case int64:
+		return float64(v), true
+	case float64:
+		return v, true
+	case int:
+		return float64(v), true
+	}
+	return 0, false
+}
+
+// noise is what the API server keeps about an object and nobody declares.
+var noise = []string{"managedFields", "resourceVersion", "generation", "uid", "creationTimestamp", "selfLink"}
+
+// Preview compares a live object with the answer to a dry-run apply of it: what a sync would really do. live is
+// nil when the object does not exist yet.
+func Preview(ref object.Ref, live, answer map[string]any, mask Mask) []Difference {
+	keys := object.Owned(answer).Set
+	strip := func(body map[string]any) []object.Field {
+		if body == nil {
+			return nil
+		}
+		out := make(map[string]any, len(body))
+		for k, v := range body {
+			if k != "status" && k != "apiVersion" && k != "kind" {
+				out[k] = v
+			}
+		}
+		if meta, ok := out["metadata"].(map[string]any); ok {
+			m := make(map[string]any, len(meta))
+			for k, v := range meta {
+				if !slices.Contains(noise, k) {
+					m[k] = v
+				}
+			}
+			out["metadata"] = m
+		}
+		return mask.Fields(ref, object.Flatten(out, keys))
+	}
+	return Fields(strip(live), strip(answer))
+}
+
+// Item is one object and the hash of what is known of it.
+type Item struct {
+	Ref  object.Ref
+	Hash string
+}
+
+// Pending tells what the repository moved: objects to make or change, and objects to remove, each sorted.
+func Pending(declared []Item, baselines map[object.Ref]Baseline) (apply, remove []object.Ref) {
+	seen := make(map[object.Ref]bool, len(declared))
+	for _, d := range declared {
+		seen[d.Ref] = true
+		if b, ok := baselines[d.Ref]; !ok || b.Declared != d.Hash || b.Intent != 0 {
+			apply = append(apply, d.Ref)
+		}
+	}
+	for ref := range baselines {
+		if !seen[ref] {
+			remove = append(remove, ref)
+		}
+	}
+	slices.SortFunc(apply, object.Ref.Compare)
+	slices.SortFunc(remove, object.Ref.Compare)
+	return apply, remove
+}
+
+// Input is what Stand looks at.
+type Input struct {
+	RepoKnown    bool // the repository was read, and its revision rendered
+	ClusterKnown bool // every watch is live
+	Pending      int  // objects to make, change or remove
+	Drifted      int  // objects whose fields others changed, or that are gone
+	Contested    int  // fields that another client takes back each time
+}
+
+// Stand gives the one word for a ward. Blind comes first: what was not looked at is never called in step.
+func Stand(in Input) Standing {
+	switch {
+	case !in.RepoKnown || !in.ClusterKnown:
+		return Blind
+	case in.Contested > 0:
+		return Contested
+	case in.Drifted > 0:
+		return Drifted
+	case in.Pending > 0:
+		return Behind
+	}
+	return InStep
+}
+
+// Health is the worst health of a ward's objects; Unknown when it has none.
+func Health(of []health.Result) health.Result {
+	if len(of) == 0 {
+		return health.Result{Word: health.Unknown}
+	}
+	worst := of[0]
+	for _, r := range of[1:] {
+		worst = health.Worst(worst, r)
+	}
+	return worst
+}

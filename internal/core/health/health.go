@@ -1,0 +1,348 @@
+// Package health tells how one object does, from its status alone, in one word and a reason. Start with Of.
+package health
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+)
+
+// Word is the health of an object.
+type Word string
+
+// The words, from best to worst; Unknown is what was not looked at.
+const (
+	Ready    Word = "ready"
+	Settling Word = "settling"
+	Failing  Word = "failing"
+	Absent   Word = "absent"
+	Unknown  Word = "unknown"
+)
+
+// Result is an object's health. Final means that waiting can't mend it (a failed Job).
+type Result struct {
+	Word   Word   `json:"word"`
+	Reason string `json:"reason,omitempty"`
+	Final  bool   `json:"final,omitempty"`
+}
+
+var order = map[Word]int{Ready: 0, Unknown: 1, Settling: 2, Absent: 3, Failing: 4}
+
+// Worst is the worse of two results; the health of a ward is the worst of its objects.
+func Worst(a, b Result) Result {
+	if order[b.Word] > order[a.Word] {
+		return b
+	}
+	return a
+}
+
+// Of reads the health of a live object. Kinds that have no status are ready as soon as they exist.
+// Sources: the status fields of https://kubernetes.io/docs/reference/kubernetes-api/ by kind; for others the
+// conditions convention of https://github.com/kubernetes/community/blob/master/contributors/devel/sig-architecture/api-conventions.md
+func Of(group, kind string, body map[string]any) Result {
+	if t, ok := at(body, "metadata", "deletionTimestamp").(string); ok && t != "" {
+		return Result{Word: Settling, Reason: "being deleted"}
+	}
+	if want, seen := num(at(body, "metadata", "generation")), num(at(body, "status", "observedGeneration")); want > 0 && at(body, "status", "observedGeneration") != nil && seen < want {
+		return Result{Word: Settling, Reason: "its controller has not seen the change yet"}
+	}
+	switch group + "/" + kind {
+	case "apps/Deployment":
+		return deployment(body)
+	case "apps/StatefulSet":
+		return statefulSet(body)
+	case "apps/DaemonSet":
+		return daemonSet(body)
+	case "apps/ReplicaSet":
+		return counted(body, "readyReplicas")
+	case "batch/Job":
+		return job(body)
+	case "/Pod":
+		return Pod(body)
+	case "/PersistentVolumeClaim":
+		switch phase := str(at(body, "status", "phase")); phase {
+		case "Bound":
+			return Result{Word: Ready}
+		case "Lost":
+			return Result{Word: Failing, Reason: "its volume is lost"}
+		default:
+			return Result{Word: Settling, Reason: "waits for a volume"}
+		}
+	case "/Namespace":
+		if str(at(body, "status", "phase")) == "Terminating" {
+			return Result{Word: Settling, Reason: "being deleted"}
+		}
+		return Result{Word: Ready}
+	case "/Service":
+		if str(at(body, "spec", "type")) == "LoadBalancer" && len(list(at(body, "status", "loadBalancer", "ingress"))) == 0 {
+			return Result{Word: Settling, Reason: "waits for a load balancer address"}
+		}
+		return Result{Word: Ready}
+	case "apiextensions.k8s.io/CustomResourceDefinition":
+		if c := condition(body, "Established"); c["status"] == "True" {
+			return Result{Word: Ready}
+		}
+		if c := condition(body, "NamesAccepted"); c["status"] == "False" {
+			return Result{Word: Failing, Reason: str(c["message"]), Final: true}
+		}
+		return Result{Word: Settling, Reason: "not established yet"}
+	case "apiregistration.k8s.io/APIService":
+		if c := condition(body, "Available"); c["status"] != "True" {
+			return Result{Word: Settling, Reason: orElse(str(c["message"]), "not available yet")}
+		}
+		return Result{Word: Ready}
+	case "policy/PodDisruptionBudget", "autoscaling/HorizontalPodAutoscaler", "batch/CronJob":
+		// Their conditions tell about what they watch over, not about themselves.
+		return Result{Word: Ready}
+	}
+	return standard(body)
+}
+
+// standard reads the conditions that most custom resources follow.
+func standard(body map[string]any) Result {
+	for _, t := range []string{"Ready", "Available"} {
+		c := condition(body, t)
+		switch c["status"] {
+		case "True":
+			return Result{Word: Ready}
+		case "False":
+			reason := orElse(str(c["message"]), str(c["reason"]))
+			if s := condition(body, "Stalled"); s["status"] == "True" {
+				return Result{Word: Failing, Reason: orElse(str(s["message"]), reason)}
+			}
+			return Result{Word: Settling, Reason: reason}
+		case "Unknown":
+			return Result{Word: Settling, Reason: orElse(str(c["message"]), "its controller is not done")}
+		}
+	}
+	return Result{Word: Ready}
+}
+
+func deployment(b map[string]any) Result {
+	want := wanted(b)
+	if at(b, "status", "observedGeneration") == nil {
+		return Result{Word: Settling, Reason: "not started yet"}
+	}
+	updated, total, available := num(at(b, "status", "updatedReplicas")), num(at(b, "status", "replicas")), num(at(b, "status", "availableReplicas"))
+	if updated >= want && total == updated && available >= want {
+		return Result{Word: Ready}
+	}
+	if c := condition(b, "Progressing"); c["status"] == "False" && str(c["reason"]) == "ProgressDeadlineExceeded" {
+		return Result{Word: Failing, Reason: fmt.Sprintf("%d of %d ready after its progress deadline", available, want)}
+	}
+	if c := condition(b, "ReplicaFailure"); c["status"] == "True" {
+		return Result{Word: Failing, Reason: str(c["message"])}
+	}
+	switch {
+	case updated < want:
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d new Pods made", updated, want)}
+	case available < want:
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d ready", available, want)}
+	default:
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d old Pods still to go", total-updated)}
+	}
+}
+
+func statefulSet(b map[string]any) Result {
+	want := wanted(b)
+	if at(b, "status", "observedGeneration") == nil {
+		return Result{Word: Settling, Reason: "not started yet"}
+	}
+	if ready := num(at(b, "status", "readyReplicas")); ready < want {
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d ready", ready, want)}
+	}
+	partition := num(at(b, "spec", "updateStrategy", "rollingUpdate", "partition"))
+	if str(at(b, "spec", "updateStrategy", "type")) != "OnDelete" {
+		if updated := num(at(b, "status", "updatedReplicas")); updated < want-partition {
+			return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d updated", updated, want-partition)}
+		}
+	}
+	return Result{Word: Ready}
+}
+
+func daemonSet(b map[string]any) Result {
+	if at(b, "status", "observedGeneration") == nil {
+		return Result{Word: Settling, Reason: "not started yet"}
+	}
+	want := num(at(b, "status", "desiredNumberScheduled"))
+	updated, ready := num(at(b, "status", "updatedNumberScheduled")), num(at(b, "status", "numberAvailable"))
+	if str(at(b, "spec", "updateStrategy", "type")) != "OnDelete" && updated < want {
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d nodes updated", updated, want)}
+	}
+	if ready < want {
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d nodes ready", ready, want)}
+	}
+	return Result{Word: Ready}
+}
+
+func counted(b map[string]any, field string) Result {
+	want := wanted(b)
+	if got := num(at(b, "status", field)); got < want {
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d ready", got, want)}
+	}
+	return Result{Word: Ready}
+}
+
+func job(b map[string]any) Result {
+	if c := condition(b, "Failed"); c["status"] == "True" {
+		return Result{Word: Failing, Reason: orElse(str(c["message"]), str(c["reason"])), Final: true}
+	}
+	if c := condition(b, "Complete"); c["status"] == "True" {
+		return Result{Word: Ready}
+	}
+	if v, _ := at(b, "spec", "suspend").(bool); v {
+		return Result{Word: Settling, Reason: "suspended"}
+	}
+	return Result{Word: Settling, Reason: fmt.Sprintf("%d running", num(at(b, "status", "active")))}
+}
+
+// Pod reads the health of a Pod from its phase and its containers.
+// Source: https://kubernetes.io/docs/concepts/workloads/pods/pod-lifecycle/
+func Pod(b map[string]any) Result {
+	containers := append(list(at(b, "status", "initContainerStatuses")), list(at(b, "status", "containerStatuses"))...)
+	for _, c := range containers {
+		if r, bad := container(c); bad {
+			return r
+		}
+	}
+	switch phase := str(at(b, "status", "phase")); phase {
+	case "Succeeded":
+		return Result{Word: Ready, Reason: "finished"}
+	case "Failed":
+		return Result{Word: Failing, Reason: orElse(str(at(b, "status", "message")), orElse(str(at(b, "status", "reason")), "failed")), Final: true}
+	case "Running":
+		if condition(b, "Ready")["status"] == "True" {
+			return Result{Word: Ready}
+		}
+		return Result{Word: Settling, Reason: "running, not ready"}
+	case "":
+		return Result{Word: Settling, Reason: "not started yet"}
+	default:
+		if c := condition(b, "PodScheduled"); c["status"] == "False" {
+			return Result{Word: Settling, Reason: orElse(str(c["message"]), "not placed on a node yet")}
+		}
+		for _, c := range containers {
+			if w := str(at(c, "state", "waiting", "reason")); w != "" {
+				return Result{Word: Settling, Reason: w}
+			}
+		}
+		return Result{Word: Settling, Reason: strings.ToLower(phase)}
+	}
+}
+
+func container(c map[string]any) (Result, bool) {
+	name := str(c["name"])
+	waiting := str(at(c, "state", "waiting", "reason"))
+	last := asMap(at(c, "lastState", "terminated"))
+	if last == nil {
+		last = asMap(at(c, "state", "terminated"))
+	}
+	restarts := num(c["restartCount"])
+	switch waiting {
+	case "CrashLoopBackOff":
+		return Result{Word: Failing, Reason: fmt.Sprintf("container %s crash-loops, %s, restarted %s", name, exit(last), times(restarts))}, true
+	case "ImagePullBackOff", "ErrImagePull", "InvalidImageName", "ErrImageNeverPull":
+		return Result{Word: Failing, Reason: fmt.Sprintf("image %s can't be pulled: %s", str(c["image"]), orElse(str(at(c, "state", "waiting", "message")), waiting))}, true
+	case "CreateContainerConfigError", "CreateContainerError", "RunContainerError":
+		return Result{Word: Failing, Reason: fmt.Sprintf("container %s can't start: %s", name, orElse(str(at(c, "state", "waiting", "message")), waiting))}, true
+	}
+	if t := asMap(at(c, "state", "terminated")); t != nil && num(t["exitCode"]) != 0 {
+		return Result{Word: Failing, Reason: fmt.Sprintf("container %s ended, %s", name, exit(t))}, true
+	}
+	return Result{}, false
+}
+
+func exit(t map[string]any) string {
+	if t == nil {
+		return "no exit code known"
+	}
+	s := fmt.Sprintf("exit %d", num(t["exitCode"]))
+	if r := str(t["reason"]); r != "" && r != "Error" && r != "Completed" {
+		s += " (" + r + ")"
+	}
+	if m := strings.TrimSpace(str(t["message"])); m != "" {
+		rows := strings.Split(m, "\n")
+		s += ", “" + strings.TrimSpace(rows[len(rows)-1]) + "”"
+	}
+	return s
+}
+
+func times(n int64) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// Cause looks at the Pods below a workload that is not ready and tells the worst of it: which Pod, and why.
+// It is ok=false when no Pod is failing.
+func Cause(pods []map[string]any) (pod string, r Result, ok bool) {
+	sort.Slice(pods, func(i, j int) bool { return str(at(pods[i], "metadata", "name")) < str(at(pods[j], "metadata", "name")) })
+	for _, p := range pods {
+		h := Pod(p)
+		if h.Word == Failing && !ok {
+			pod, r, ok = str(at(p, "metadata", "name")), h, true
+		}
+	}
+	return pod, r, ok
+}
+
+func wanted(b map[string]any) int64 {
+	if v := at(b, "spec", "replicas"); v != nil {
+		return num(v)
+	}
+	return 1
+}
+
+func condition(b map[string]any, kind string) map[string]any {
+	for _, c := range list(at(b, "status", "conditions")) {
+		if c["type"] == kind {
+			return c
+		}
+	}
+	return map[string]any{}
+}
+
+func at(v any, path ...string) any {
+	for _, p := range path {
+		m, ok := v.(map[string]any)
+		if !ok {
+			return nil
+		}
+		v = m[p]
+	}
+	return v
+}
+
+func list(v any) []map[string]any {
+	items, _ := v.([]any)
+	out := make([]map[string]any, 0, len(items))
+	for _, x := range items {
+		if m, ok := x.(map[string]any); ok {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+func asMap(v any) map[string]any { m, _ := v.(map[string]any); return m }
+func str(v any) string           { s, _ := v.(string); return s }
+
+func num(v any) int64 {
+	switch v := v.(type) {
+	case int64:
+		return v
+	case float64:
+		return int64(v)
+	case int:
+		return int64(v)
+	}
+	return 0
+}
+
+func orElse(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}

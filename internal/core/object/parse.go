@@ -1,0 +1,154 @@
+package object
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	utiljson "k8s.io/apimachinery/pkg/util/json"
+	"sigs.k8s.io/yaml"
+)
+
+// SyntaxError is bad input with its place.
+type SyntaxError struct {
+	File string
+	Line int // 1-based
+	Text string
+}
+
+func (e *SyntaxError) Error() string { return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Text) }
+
+// Document is one YAML or JSON document of a file.
+type Document struct {
+	Line int // 1-based line its text starts at
+	Text []byte
+}
+
+// Split cuts a YAML stream at its "---" lines; the line numbers are kept, empty documents are left out.
+func Split(data []byte) []Document {
+	var docs []Document
+	start, line := 1, 0
+	var cur []byte
+	flush := func() {
+		text := bytes.TrimSpace(cur)
+		if len(text) > 0 && !onlyComments(text) {
+			docs = append(docs, Document{Line: start, Text: cur})
+		}
+		cur = nil
+	}
+	for len(data) > 0 {
+		line++
+		end := bytes.IndexByte(data, '\n')
+		row := data
+		if end >= 0 {
+			row, data = data[:end+1], data[end+1:]
+		} else {
+			data = nil
+		}
+		trimmed := bytes.TrimRight(row, " \t\r\n")
+		if bytes.Equal(trimmed, []byte("---")) || bytes.HasPrefix(trimmed, []byte("--- #")) {
+			flush()
+			start = line + 1
+			continue
+		}
+		cur = append(cur, row...)
+	}
+	flush()
+	return docs
+}
+
+func onlyComments(text []byte) bool {
+	for _, row := range bytes.Split(text, []byte("\n")) {
+		row = bytes.TrimSpace(row)
+		if len(row) > 0 && row[0] != '#' {
+			return false
+		}
+	}
+	return true
+}
+
+var yamlLine = regexp.MustCompile(`line (\d+)`)
+
+// syntax turns a YAML library's error into one that names file and line of the whole file.
+func syntax(file string, doc Document, err error) error {
+	line, text := doc.Line, err.Error()
+	if m := yamlLine.FindStringSubmatch(text); m != nil {
+		n, _ := strconv.Atoi(m[1])
+		line += n - 1
+		text = strings.Replace(text, m[0]+": ", "", 1)
+	}
+	text = strings.TrimPrefix(text, "error converting YAML to JSON: ")
+	text = strings.TrimPrefix(text, "yaml: ")
+	text = strings.ReplaceAll(strings.TrimPrefix(text, "unmarshal errors:\n  "), "\n", "; ")
+	return &SyntaxError{File: file, Line: line, Text: "this is not valid YAML: " + text}
+}
+
+// DecodeYAML decodes one YAML or JSON document into a JSON value; duplicate keys are errors.
+func DecodeYAML(file string, doc Document) (any, error) {
+	asJSON, err := yaml.YAMLToJSONStrict(doc.Text)
+	if err != nil {
+		return nil, syntax(file, doc, err)
+	}
+	var v any
+	if err := utiljson.Unmarshal(asJSON, &v); err != nil {
+		return nil, syntax(file, doc, err)
+	}
+	return v, nil
+}
+
+// Parse reads every object of a YAML or JSON file; documents of kind List are opened. Every error is a
+// *SyntaxError that names file and line.
+func Parse(file string, data []byte) ([]Object, error) {
+	var out []Object
+	for _, doc := range Split(data) {
+		v, err := DecodeYAML(file, doc)
+		if err != nil {
+			return nil, err
+		}
+		if v == nil {
+			continue
+		}
+		body, ok := v.(map[string]any)
+		if !ok {
+			return nil, &SyntaxError{file, doc.Line, "this document is not a mapping; a Kubernetes object starts with apiVersion and kind"}
+		}
+		bodies := []map[string]any{body}
+		if kind, _ := body["kind"].(string); strings.HasSuffix(kind, "List") {
+			if items, ok := body["items"].([]any); ok {
+				bodies = bodies[:0]
+				for i, item := range items {
+					m, ok := item.(map[string]any)
+					if !ok {
+						return nil, &SyntaxError{file, doc.Line, fmt.Sprintf("items[%d] of this %s is not an object", i, kind)}
+					}
+					bodies = append(bodies, m)
+				}
+			}
+		}
+		for _, b := range bodies {
+			o, err := FromBody(b)
+			if err != nil {
+				return nil, &SyntaxError{file, doc.Line, err.Error()}
+			}
+			o.File, o.Line = file, firstLine(doc)
+			if _, err := o.Step(); err != nil {
+				return nil, err
+			}
+			out = append(out, o)
+		}
+	}
+	return out, nil
+}
+
+// firstLine is the line of a document's first row that is not blank or a comment.
+func firstLine(doc Document) int {
+	for i, row := range strings.Split(string(doc.Text), "\n") {
+		row = strings.TrimSpace(row)
+		if row != "" && row[0] != '#' {
+			return doc.Line + i
+		}
+	}
+	return doc.Line
+}

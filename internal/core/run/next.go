@@ -1,0 +1,68 @@
+package run
+
+import "time"
+
+// Situation is what Next looks at to decide about an automatic run.
+type Situation struct {
+	Now           time.Time
+	AutoSync      bool // keep.sync: auto
+	RestoreDrift  bool // keep.drift: restore
+	Held          bool
+	Blind         bool   // the cluster can't be read
+	RepoBlind     bool   // the repository can't be read: no sync, but drift can still be put back
+	Pending       int    // objects the repository moved
+	Restorable    int    // drifted objects that nobody contests
+	Rejected      string // why the ward's revision is rejected; empty when it is not
+	WaitsFor      string // a ward in `after` that is not in step and ready
+	Guarded       bool   // a guard asks first
+	LastFailed    time.Time
+	FailuresInRow int
+}
+
+// Backoff is how long an automatic run waits after n failures in a row: 5 s, doubling, 5 min at most.
+func Backoff(n int) time.Duration {
+	if n <= 0 {
+		return 0
+	}
+	d := 5 * time.Second << min(n-1, 10)
+	return min(d, 5*time.Minute)
+}
+
+// Next tells which run should start by itself now. When none should, why says what it waits for (empty when
+// there is nothing to do), and again is when to ask again (zero: at the next change).
+func Next(s Situation) (kind Kind, why string, again time.Time) {
+	if s.Pending == 0 && s.Restorable == 0 {
+		return "", "", time.Time{}
+	}
+	sync := s.Pending > 0 && s.AutoSync
+	restore := s.Restorable > 0 && s.RestoreDrift
+	switch {
+	case s.Blind:
+		return "", "the cluster can't be read", time.Time{}
+	case s.Held:
+		return "", "held", time.Time{}
+	case !sync && !restore:
+		return "", "this ward asks first", time.Time{}
+	}
+	if at := s.LastFailed.Add(Backoff(s.FailuresInRow)); s.FailuresInRow > 0 && s.Now.Before(at) {
+		return "", "waits after a failure", at
+	}
+	if sync {
+		switch {
+		case s.RepoBlind:
+			why = "the repository can't be read"
+		case s.Rejected != "":
+			why = "its revision is rejected"
+		case s.WaitsFor != "":
+			why = "waits for " + s.WaitsFor
+		case s.Guarded:
+			why = "a guard asks first"
+		default:
+			return Sync, "", time.Time{}
+		}
+	}
+	if restore {
+		return Restore, "", time.Time{}
+	}
+	return "", why, time.Time{}
+}

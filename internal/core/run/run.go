@@ -1,0 +1,401 @@
+// Package run plays a run as a state machine without IO: events go in, actions come out, and time is a value
+// inside the events. Every failure can so be played in a table test. Start with Machine; Next decides whether a
+// run should start at all.
+package run
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+)
+
+// Kind is what a run is for.
+type Kind string
+
+// The kinds of run.
+const (
+	Sync      Kind = "sync"
+	Restore   Kind = "restore"
+	Rollback  Kind = "rollback"
+	Dismantle Kind = "dismantle"
+)
+
+// Outcome is how a run ended.
+type Outcome string
+
+// The outcomes. Running is a run that has not ended.
+const (
+	Running     Outcome = "running"
+	Done        Outcome = "done"
+	Failed      Outcome = "failed"
+	RolledBack  Outcome = "rolled back"
+	Stopped     Outcome = "stopped"
+	Interrupted Outcome = "interrupted"
+)
+
+// Otherwise is what happens when a run fails.
+type Otherwise string
+
+// What a ward's settle.otherwise may say.
+const (
+	GoBack Otherwise = "rollback"
+	Stay   Otherwise = "stop"
+)
+
+// State is how far a run is with one object.
+type State string
+
+// The states of an object within a run.
+const (
+	Waiting  State = "waiting"
+	Applying State = "applying"
+	Settling State = "settling"
+	Ready    State = "ready"
+	Removing State = "removing"
+	Gone     State = "removed"
+	Refused  State = "refused"
+	Untried  State = "not tried"
+)
+
+// Progress is one object of a run.
+type Progress struct {
+	Ref    object.Ref
+	Step   int
+	Remove bool
+	State  State
+	Reason string
+	Health health.Result
+}
+
+// Event is something that happened. At is when.
+type Event interface{ at() time.Time }
+
+// Started begins the run.
+type Started struct{ At time.Time }
+
+// Applied is the answer to an Apply action. Err is empty when it went through; Health is read from the answer.
+type Applied struct {
+	At     time.Time
+	Ref    object.Ref
+	Err    string
+	Health health.Result
+}
+
+// Removed is the answer to a Remove action, once the object is gone.
+type Removed struct {
+	At  time.Time
+	Ref object.Ref
+	Err string
+}
+
+// Seen is a newer health of an object, from the watch.
+type Seen struct {
+	At     time.Time
+	Ref    object.Ref
+	Health health.Result
+}
+
+// Tick is the passing of time.
+type Tick struct{ At time.Time }
+
+// Stop is a person's wish to stop.
+type Stop struct {
+	At time.Time
+	By string
+}
+
+func (e Started) at() time.Time { return e.At }
+func (e Applied) at() time.Time { return e.At }
+func (e Removed) at() time.Time { return e.At }
+func (e Seen) at() time.Time    { return e.At }
+func (e Tick) at() time.Time    { return e.At }
+func (e Stop) at() time.Time    { return e.At }
+
+// Action is something the machine wants done.
+type Action interface{ action() }
+
+// Apply asks for one object to be applied.
+type Apply struct{ Ref object.Ref }
+
+// Remove asks for one object to be removed.
+type Remove struct{ Ref object.Ref }
+
+// End says that the run is over. Reason tells why it did not end done. GoBack asks for a rollback to the last
+// good snapshot.
+type End struct {
+	Outcome Outcome
+	Reason  string
+	GoBack  bool
+}
+
+func (Apply) action()  {}
+func (Remove) action() {}
+func (End) action()    {}
+
+// Machine is one run. Make it with New, and give it events one at a time with Step.
+type Machine struct {
+	plan      plan.Plan
+	within    time.Duration
+	otherwise Otherwise
+
+	deadline time.Time
+	step     int // index into plan.Steps; len(plan.Steps) when pruning
+	group    int
+	progress map[object.Ref]*Progress
+	order    []object.Ref
+	stopBy   string
+	removing int
+	ended    bool
+}
+
+// New makes a machine for a plan that no guard stops. within is the time until everything must be ready.
+func New(p plan.Plan, within time.Duration, otherwise Otherwise) *Machine {
+	m := &Machine{plan: p, within: within, otherwise: otherwise, progress: map[object.Ref]*Progress{}, step: -1}
+	for _, s := range p.Steps {
+		for _, g := range s.Groups {
+			for _, ref := range g.Refs {
+				m.progress[ref] = &Progress{Ref: ref, Step: s.Number, State: Waiting}
+				m.order = append(m.order, ref)
+			}
+		}
+	}
+	for _, ref := range p.Removals {
+		m.progress[ref] = &Progress{Ref: ref, Remove: true, State: Waiting}
+		m.order = append(m.order, ref)
+	}
+	return m
+}
+
+// Deadline is when the run gives up; zero before Started.
+func (m *Machine) Deadline() time.Time { return m.deadline }
+
+// Progress lists the objects of the run in the order they are worked on.
+func (m *Machine) Progress() []Progress {
+	out := make([]Progress, len(m.order))
+	for i, ref := range m.order {
+		out[i] = *m.progress[ref]
+	}
+	return out
+}
+
+// Step takes one event and answers with what is to be done now. After an End no more actions come.
+func (m *Machine) Step(ev Event) []Action {
+	if m.ended {
+		return nil
+	}
+	switch e := ev.(type) {
+	case Started:
+		m.deadline = e.At.Add(m.within)
+		return m.advance()
+	case Applied:
+		p := m.progress[e.Ref]
+		if p == nil || p.State != Applying {
+			return nil
+		}
+		if e.Err != "" {
+			p.State, p.Reason = Refused, e.Err
+		} else {
+			m.settle(p, e.Health)
+		}
+	case Removed:
+		p := m.progress[e.Ref]
+		if p == nil || p.State != Removing {
+			return nil
+		}
+		m.removing--
+		p.State = Gone
+		if e.Err != "" {
+			p.State, p.Reason = Refused, e.Err
+		}
+	case Seen:
+		p := m.progress[e.Ref]
+		if p == nil || p.Remove || p.State != Settling && p.State != Ready {
+			return nil
+		}
+		m.settle(p, e.Health)
+	case Stop:
+		m.stopBy = e.By
+	}
+	return m.check(ev.at())
+}
+
+func (m *Machine) settle(p *Progress, h health.Result) {
+	p.Health, p.Reason = h, h.Reason
+	p.State = Settling
+	if h.Word == health.Ready {
+		p.State, p.Reason = Ready, ""
+	}
+}
+
+// check looks where the run stands after an event.
+func (m *Machine) check(now time.Time) []Action {
+	busy, refused, final := m.removing > 0, []*Progress(nil), []*Progress(nil)
+	for _, p := range m.progress {
+		busy = busy || p.State == Applying
+		if p.State == Refused {
+			refused = append(refused, p)
+		}
+		if p.State == Settling && p.Health.Final {
+			final = append(final, p)
+		}
+	}
+	if !busy && m.stopBy != "" {
+		return m.end(Stopped, "stopped by "+m.stopBy)
+	}
+	if len(refused) > 0 {
+		// The others of the step are still tried, then the run stops.
+		if more := m.rest(); len(more) > 0 && m.step < len(m.plan.Steps) && m.stopBy == "" {
+			return more
+		}
+		if busy {
+			return nil
+		}
+		return m.end(Failed, reasons(refused, "refused"))
+	}
+	if !busy && len(final) > 0 {
+		return m.end(Failed, reasons(final, ""))
+	}
+	if !now.Before(m.deadline) {
+		if busy {
+			return nil // the answers that are on their way are waited for
+		}
+		return m.end(Failed, m.late())
+	}
+	if busy {
+		return nil
+	}
+	return m.advance()
+}
+
+// rest starts every group of the current step that has not started.
+func (m *Machine) rest() []Action {
+	var out []Action
+	if m.step < 0 || m.step >= len(m.plan.Steps) {
+		return nil
+	}
+	for m.group+1 < len(m.plan.Steps[m.step].Groups) {
+		if m.plan.Steps[m.step].Groups[m.group].Await {
+			return nil // what needs a refused namespace or definition can't go through
+		}
+		m.group++
+		out = append(out, m.start()...)
+	}
+	return out
+}
+
+// advance starts the next group, step or removal whose turn it is.
+func (m *Machine) advance() []Action {
+	for {
+		if m.step >= len(m.plan.Steps) {
+			return m.prune()
+		}
+		if m.step < 0 {
+			m.step, m.group = 0, 0
+			if len(m.plan.Steps) == 0 {
+				continue
+			}
+			return m.start()
+		}
+		s := m.plan.Steps[m.step]
+		if m.group+1 < len(s.Groups) {
+			if s.Groups[m.group].Await && !m.ready(s.Groups[m.group].Refs) {
+				return nil
+			}
+			m.group++
+			return m.start()
+		}
+		for _, g := range s.Groups {
+			if !m.ready(g.Refs) {
+				return nil
+			}
+		}
+		m.step++
+		m.group = 0
+		if m.step < len(m.plan.Steps) {
+			return m.start()
+		}
+	}
+}
+
+func (m *Machine) start() []Action {
+	var out []Action
+	for _, ref := range m.plan.Steps[m.step].Groups[m.group].Refs {
+		m.progress[ref].State = Applying
+		out = append(out, Apply{ref})
+	}
+	return out
+}
+
+func (m *Machine) ready(refs []object.Ref) bool {
+	for _, ref := range refs {
+		if m.progress[ref].State != Ready {
+			return false
+		}
+	}
+	return true
+}
+
+// prune removes one object at a time, in order, and ends the run when all are gone.
+func (m *Machine) prune() []Action {
+	for _, ref := range m.plan.Removals {
+		p := m.progress[ref]
+		if p.State == Waiting {
+			p.State = Removing
+			m.removing++
+			return []Action{Remove{ref}}
+		}
+	}
+	return m.end(Done, "")
+}
+
+func (m *Machine) end(o Outcome, reason string) []Action {
+	m.ended = true
+	for _, p := range m.progress {
+		if p.State == Waiting {
+			p.State = Untried
+		}
+	}
+	return []Action{End{Outcome: o, Reason: reason, GoBack: o == Failed && m.otherwise == GoBack}}
+}
+
+// late says what was not ready at the deadline.
+func (m *Machine) late() string {
+	var waiting []*Progress
+	for _, p := range m.progress {
+		if p.State == Settling {
+			waiting = append(waiting, p)
+		}
+	}
+	if len(waiting) == 0 {
+		return fmt.Sprintf("not done within %s", m.within)
+	}
+	return fmt.Sprintf("not ready within %s: %s", m.within, reasons(waiting, ""))
+}
+
+// reasons names the first of some objects, what is wrong with it, and how many more there are.
+func reasons(of []*Progress, verb string) string {
+	slices.SortFunc(of, func(a, b *Progress) int {
+		if af, bf := a.Health.Word == health.Failing, b.Health.Word == health.Failing; af != bf {
+			if af {
+				return -1
+			}
+			return 1
+		}
+		return a.Ref.Compare(b.Ref)
+	})
+	s := of[0].Ref.Short()
+	if verb != "" {
+		s += " " + verb
+	}
+	if of[0].Reason != "" {
+		s += ": " + of[0].Reason
+	}
+	if more := len(of) - 1; more > 0 {
+		s += fmt.Sprintf(" (and %d more)", more)
+	}
+	return s
+}

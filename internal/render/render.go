@@ -1,0 +1,129 @@
+// Package render turns the files of a tree into declared objects. Start with Plain.
+package render
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/repo"
+)
+
+// Wanted tells whether a file is read at all: YAML and JSON.
+func Wanted(name string) bool {
+	switch path.Ext(name) {
+	case ".yaml", ".yml", ".json":
+		return true
+	}
+	return false
+}
+
+// Plain reads every object of plain manifests. Ward files among them are passed over. Every mistake is
+// reported at once, with file and line.
+func Plain(files []repo.File) ([]object.Object, error) {
+	var out []object.Object
+	var errs []error
+	at := map[object.Ref]object.Object{}
+	for _, f := range files {
+		switch path.Base(f.Path) {
+		case "kustomization.yaml", "kustomization.yml":
+			errs = append(errs, &object.SyntaxError{File: f.Path, Line: 1, Text: "overlays are not rendered by this version; point from.path at plain manifests"})
+			continue
+		case "Chart.yaml":
+			errs = append(errs, &object.SyntaxError{File: f.Path, Line: 1, Text: "charts are not rendered by this version; point from.path at plain manifests"})
+			continue
+		}
+		if ward.IsFile(f.Data) {
+			continue
+		}
+		objects, err := object.Parse(f.Path, f.Data)
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		for _, o := range objects {
+			if first, twice := at[o.Ref]; twice {
+				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is declared twice; first at %s", o.Ref, first.At())})
+				continue
+			}
+			if v, ok := o.Annotation(object.TaskAnnotation); ok {
+				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s: %s on %s: tasks are not run by this version; take the annotation away", object.TaskAnnotation, v, o.Ref.Short())})
+				continue
+			}
+			at[o.Ref] = o
+			out = append(out, o)
+		}
+	}
+	return out, errors.Join(errs...)
+}
+
+// Place completes objects for one ward in one cluster: the ward's namespace where none is named, its mark, and
+// its own namespace when it keeps one. namespaced tells whether a kind lives in namespaces; an unknown kind is
+// an error that Place reports with file and line.
+func Place(w ward.Ward, objects []object.Object, namespaced func(o object.Object) (bool, error)) ([]object.Object, error) {
+	var errs []error
+	out := make([]object.Object, 0, len(objects)+1)
+	own := false
+	for _, o := range objects {
+		inNamespace, err := namespaced(o)
+		if err != nil {
+			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: err.Error()})
+			continue
+		}
+		o.Body = object.Clone(o.Body)
+		meta, _ := o.Body["metadata"].(map[string]any)
+		switch {
+		case !inNamespace && o.Ref.Namespace != "":
+			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s lives in no namespace, but names %q; take metadata.namespace away", o.Ref.Short(), o.Ref.Namespace)})
+			continue
+		case inNamespace && o.Ref.Namespace == "":
+			if w.Into.Namespace == "" {
+				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s names no namespace, and neither does the ward; write metadata.namespace here or into.namespace in the ward file", o.Ref.Short())})
+				continue
+			}
+			o.Ref.Namespace = w.Into.Namespace
+			meta["namespace"] = w.Into.Namespace
+		}
+		own = own || o.Ref == object.Ref{Kind: "Namespace", Name: w.Into.Namespace}
+		mark(meta, w.Name)
+		out = append(out, o)
+	}
+	if w.Into.CreateNamespace && !own {
+		meta := map[string]any{"name": w.Into.Namespace}
+		mark(meta, w.Name)
+		out = append(out, object.Object{Ref: object.Ref{Kind: "Namespace", Name: w.Into.Namespace}, Version: "v1",
+			Body: map[string]any{"apiVersion": "v1", "kind": "Namespace", "metadata": meta}})
+	}
+	seen := map[object.Ref]object.Object{}
+	for _, o := range out {
+		if first, twice := seen[o.Ref]; twice {
+			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is declared twice once the ward's namespace is filled in; first at %s", o.Ref, first.At())})
+		}
+		seen[o.Ref] = o
+	}
+	return out, errors.Join(errs...)
+}
+
+func mark(meta map[string]any, name string) {
+	labels, ok := meta["labels"].(map[string]any)
+	if !ok {
+		labels = map[string]any{}
+		meta["labels"] = labels
+	}
+	labels[object.WardLabel] = name
+	delete(meta, "managedFields")
+	for _, k := range []string{"resourceVersion", "uid", "creationTimestamp", "generation"} {
+		delete(meta, k) // of an exported object: the API server refuses them, or they mean nothing
+	}
+}
+
+// Name checks what a path may be called in messages.
+func Name(dir string) string {
+	if strings.Trim(dir, "/") == "" {
+		return "the root of the repository"
+	}
+	return dir
+}

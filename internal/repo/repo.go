@@ -1,0 +1,506 @@
+// Package repo reads git repositories through mirrors kept by the system's git: one mirror a repository, fetched
+// once for all its wards, objects read through one long-lived "git cat-file --batch", never a checkout. Start
+// with Mirror.
+package repo
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Source is where a repository is and how to sign in to it.
+type Source struct {
+	Name     string
+	URL      string // https, http or, where allowed, file
+	User     string
+	Password string
+}
+
+// Revision is one commit.
+type Revision struct {
+	ID      string `json:"id"`
+	Subject string `json:"subject,omitempty"`
+	Author  string `json:"author,omitempty"`
+	At      time.Time
+}
+
+// File is one file of a tree: its path from the repository's root, and its contents.
+type File struct {
+	Path string
+	Data []byte
+}
+
+// Errors that callers tell apart.
+var (
+	ErrEmpty  = errors.New("the repository has no commits yet")
+	ErrNoRef  = errors.New("no such branch, tag or commit")
+	ErrNoPath = errors.New("no such path")
+)
+
+// Limits of one tree that is read, so that a wrong path can't eat the memory.
+const (
+	maxFiles = 20_000
+	maxFile  = 8 << 20
+	maxTotal = 256 << 20
+)
+
+// CheckURL refuses addresses that git would treat as commands or local files.
+func CheckURL(raw string, allowLocal bool) error {
+	if raw == "" {
+		return errors.New("the address is empty")
+	}
+	u, err := url.Parse(raw)
+	if err != nil {
+		return fmt.Errorf("%q is not an address: %w", raw, err)
+	}
+	switch u.Scheme {
+	case "https", "http":
+		if u.User != nil {
+			return fmt.Errorf("the address of the repository holds a user name or password; give them apart, so that they are stored encrypted")
+		}
+		if u.Host == "" {
+			return fmt.Errorf("%q names no host", raw)
+		}
+		return nil
+	case "file":
+		if allowLocal {
+			return nil
+		}
+		return fmt.Errorf("%q is a local path; local repositories are only for trials (serve --allow-local-repos)", raw)
+	}
+	return fmt.Errorf("%q starts with neither https:// nor http://; this version reads repositories over HTTP only", raw)
+}
+
+// Mirror is the local copy of one repository. Its methods may be called by many goroutines.
+type Mirror struct {
+	dir string
+
+	mu     sync.Mutex // guards the source and the fetch
+	source Source
+
+	batch sync.Mutex // guards cat
+	cat   *catFile
+}
+
+// Open makes or opens the mirror of a source below dir. It asks nothing of the network.
+func Open(ctx context.Context, dir string, s Source) (*Mirror, error) {
+	m := &Mirror{dir: filepath.Join(dir, s.Name+".git"), source: s}
+	if _, err := os.Stat(filepath.Join(m.dir, "HEAD")); err != nil {
+		if _, err := m.git(ctx, "init", "--quiet", "--bare", m.dir); err != nil {
+			return nil, fmt.Errorf("make the mirror of %s: %w", s.Name, err)
+		}
+	}
+	return m, nil
+}
+
+// Name is the repository's name.
+func (m *Mirror) Name() string { return m.source.Name }
+
+// Close ends the mirror's git process.
+func (m *Mirror) Close() {
+	m.batch.Lock()
+	defer m.batch.Unlock()
+	if m.cat != nil {
+		m.cat.close()
+		m.cat = nil
+	}
+}
+
+// Remove closes the mirror and deletes it from disk.
+func (m *Mirror) Remove() error {
+	m.Close()
+	return os.RemoveAll(m.dir)
+}
+
+// git runs one command of the system's git. Credentials go through the environment, so that neither the
+// process list nor an error shows them.
+func (m *Mirror) git(ctx context.Context, args ...string) ([]byte, error) {
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Env = gitEnv(m.source)
+	cmd.WaitDelay = 5 * time.Second
+	if _, err := os.Stat(m.dir); err == nil {
+		cmd.Dir = m.dir
+	}
+	var out, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &stderr
+	if err := cmd.Run(); err != nil {
+		if ctx.Err() != nil {
+			return nil, fmt.Errorf("git %s took too long: %w", args[0], ctx.Err())
+		}
+		return nil, plain(m.source, stderr.String(), err)
+	}
+	return out.Bytes(), nil
+}
+
+func gitEnv(s Source) []string {
+	env := []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "LC_ALL=C", "GIT_TERMINAL_PROMPT=0",
+		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_ALLOW_PROTOCOL=http:https:file"}
+	for _, name := range []string{"SSL_CERT_FILE", "SSL_CERT_DIR", "HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy", "NO_PROXY", "no_proxy"} {
+		if v, ok := os.LookupEnv(name); ok {
+			env = append(env, name+"="+v)
+		}
+	}
+	config := [][2]string{{"http.lowSpeedLimit", "1"}, {"http.lowSpeedTime", "30"}, {"gc.auto", "256"}}
+	if s.User != "" || s.Password != "" {
+		sign := base64.StdEncoding.EncodeToString([]byte(s.User + ":" + s.Password))
+		config = append(config, [2]string{"http.extraHeader", "Authorization: Basic " + sign})
+	}
+	env = append(env, "GIT_CONFIG_COUNT="+strconv.Itoa(len(config)))
+	for i, kv := range config {
+		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, kv[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, kv[1]))
+	}
+	return env
+}
+
+// plain turns git's own words into what happened and what to do.
+func plain(s Source, stderr string, err error) error {
+	low := strings.ToLower(stderr)
+	switch {
+	case strings.Contains(low, "could not read username"), strings.Contains(low, "authentication failed"), strings.Contains(low, "401"), strings.Contains(low, "403"):
+		if s.User == "" && s.Password == "" {
+			return fmt.Errorf("repository %s at %s asks for a sign-in and none is known; add it with vigila repo add %s %s --user USER --password-file FILE", s.Name, s.URL, s.Name, s.URL)
+		}
+		return fmt.Errorf("repository %s at %s refused user %q with this password; give the right one with vigila repo add %s %s --user USER --password-file FILE", s.Name, s.URL, s.User, s.Name, s.URL)
+	case strings.Contains(low, "not found"), strings.Contains(low, "does not appear to be a git repository"), strings.Contains(low, "does not exist"), strings.Contains(low, "404"):
+		return fmt.Errorf("there is no repository at %s; check the address of %s (vigila repo list)", s.URL, s.Name)
+	case strings.Contains(low, "could not resolve host"), strings.Contains(low, "failed to connect"), strings.Contains(low, "connection refused"), strings.Contains(low, "couldn't connect"):
+		return fmt.Errorf("repository %s at %s can't be reached: %s", s.Name, s.URL, lastLine(stderr))
+	}
+	if l := lastLine(stderr); l != "" {
+		return fmt.Errorf("repository %s: git says: %s", s.Name, l)
+	}
+	return fmt.Errorf("repository %s: %w", s.Name, err)
+}
+
+func lastLine(s string) string {
+	rows := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.TrimPrefix(strings.TrimSpace(rows[len(rows)-1]), "fatal: ")
+}
+
+// Check asks the server for its refs without keeping anything: is it there, and do the credentials hold?
+func Check(ctx context.Context, s Source) (branches []string, err error) {
+	m := &Mirror{dir: os.TempDir(), source: s}
+	out, err := m.git(ctx, "ls-remote", "--heads", "--", s.URL)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range strings.Split(string(out), "\n") {
+		if _, ref, ok := strings.Cut(row, "\trefs/heads/"); ok {
+			branches = append(branches, ref)
+		}
+	}
+	return branches, nil
+}
+
+// Fetch brings the mirror up to date. Branches and tags that are gone there are gone here.
+func (m *Mirror) Fetch(ctx context.Context) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	_, err := m.git(ctx, "fetch", "--quiet", "--prune", "--prune-tags", "--force", "--no-write-fetch-head", "--no-recurse-submodules", "--",
+		m.source.URL, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
+	return err
+}
+
+// SetSource changes the address or the credentials from the next fetch on.
+func (m *Mirror) SetSource(s Source) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.source = s
+}
+
+// Branches lists the branches of the mirror, sorted.
+func (m *Mirror) Branches(ctx context.Context) ([]string, error) {
+	out, err := m.git(ctx, "for-each-ref", "--format=%(refname:strip=2)", "refs/heads")
+	if err != nil {
+		return nil, err
+	}
+	names := strings.Fields(string(out))
+	slices.Sort(names)
+	return names, nil
+}
+
+// Resolve finds the commit that a branch, tag or commit hash names. Errors wrap ErrEmpty or ErrNoRef, and say
+// which branches there are.
+func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
+	for _, name := range []string{"refs/heads/" + ref, "refs/tags/" + ref, ref} {
+		if name == ref && !isHash(ref) {
+			break
+		}
+		id, kind, data, err := m.read(name + "^{commit}")
+		if err != nil {
+			return Revision{}, err
+		}
+		if kind == "commit" {
+			return parseCommit(id, data), nil
+		}
+	}
+	branches, err := m.Branches(ctx)
+	if err != nil {
+		return Revision{}, err
+	}
+	if len(branches) == 0 {
+		return Revision{}, fmt.Errorf("%s: %w; push a first commit to %s", m.Name(), ErrEmpty, ref)
+	}
+	return Revision{}, fmt.Errorf("%s has no branch, tag or commit %q (%w); its branches are: %s", m.Name(), ref, ErrNoRef, few(branches))
+}
+
+func few(names []string) string {
+	if len(names) > 12 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:12], ", "), len(names)-12)
+	}
+	return strings.Join(names, ", ")
+}
+
+func isHash(s string) bool {
+	_, err := hex.DecodeString(s + strings.Repeat("0", len(s)%2))
+	return err == nil && len(s) >= 7 && len(s) <= 64
+}
+
+func parseCommit(id string, data []byte) Revision {
+	r := Revision{ID: id}
+	head, body, _ := strings.Cut(string(data), "\n\n")
+	for _, row := range strings.Split(head, "\n") {
+		if who, ok := strings.CutPrefix(row, "author "); ok {
+			r.Author, _, _ = strings.Cut(who, " <")
+		}
+		if who, ok := strings.CutPrefix(row, "committer "); ok {
+			if f := strings.Fields(who); len(f) >= 2 {
+				sec, _ := strconv.ParseInt(f[len(f)-2], 10, 64)
+				r.At = time.Unix(sec, 0).UTC()
+			}
+		}
+	}
+	r.Subject, _, _ = strings.Cut(strings.TrimLeft(body, "\n"), "\n")
+	return r
+}
+
+// Tree is the hash of what lies at a path of a revision: the same hash means the same files.
+func (m *Mirror) Tree(rev, dir string) (string, error) {
+	id, kind, _, err := m.read(rev + ":" + dir)
+	if err != nil {
+		return "", err
+	}
+	if kind == "missing" {
+		return "", m.noPath(rev, dir)
+	}
+	return id, nil
+}
+
+// noPath says what lies beside a path that is not there.
+func (m *Mirror) noPath(rev, dir string) error {
+	parent := path.Dir(dir)
+	if parent == "." {
+		parent = ""
+	}
+	_, kind, data, err := m.read(rev + ":" + parent)
+	for err == nil && kind == "missing" && parent != "" {
+		if parent = path.Dir(parent); parent == "." {
+			parent = ""
+		}
+		_, kind, data, err = m.read(rev + ":" + parent)
+	}
+	if err != nil {
+		return err
+	}
+	var names []string
+	if kind == "tree" {
+		entries, err := parseTree(data)
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			names = append(names, e.name)
+		}
+	}
+	at := parent
+	if at == "" {
+		at = "its root"
+	}
+	return fmt.Errorf("%s has no %q at %s (%w); in %s there is: %s", m.Name(), dir, short(rev), ErrNoPath, at, few(names))
+}
+
+func short(rev string) string {
+	if len(rev) > 7 && isHash(rev) {
+		return rev[:7]
+	}
+	return rev
+}
+
+// Files reads every file at or below a path whose name the filter wants, sorted by path. Links and submodules
+// are not followed: they are errors where they stand in the way.
+func (m *Mirror) Files(rev, dir string, want func(name string) bool) ([]File, error) {
+	_, kind, data, err := m.read(rev + ":" + dir)
+	if err != nil {
+		return nil, err
+	}
+	switch kind {
+	case "blob":
+		return []File{{dir, data}}, nil
+	case "tree":
+		var out []File
+		total := 0
+		err := m.tree(data, dir, want, &out, &total)
+		return out, err
+	}
+	return nil, m.noPath(rev, dir)
+}
+
+func (m *Mirror) tree(data []byte, dir string, want func(string) bool, out *[]File, total *int) error {
+	entries, err := parseTree(data)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		full := path.Join(dir, e.name)
+		switch e.mode {
+		case "40000":
+			_, kind, sub, err := m.read(e.id)
+			if err != nil {
+				return err
+			}
+			if kind != "tree" {
+				return fmt.Errorf("%s: %s is damaged in the mirror", m.Name(), full)
+			}
+			if err := m.tree(sub, full, want, out, total); err != nil {
+				return err
+			}
+		case "160000":
+			return fmt.Errorf("%s: %s is a submodule; this version does not follow submodules", m.Name(), full)
+		default:
+			if !want(e.name) {
+				continue
+			}
+			if e.mode == "120000" {
+				return fmt.Errorf("%s: %s is a symbolic link; put the file itself there", m.Name(), full)
+			}
+			if len(*out) >= maxFiles {
+				return fmt.Errorf("%s: %s holds more than %d files; choose a narrower path", m.Name(), dir, maxFiles)
+			}
+			_, kind, blob, err := m.read(e.id)
+			if err != nil {
+				return err
+			}
+			if kind != "blob" {
+				return fmt.Errorf("%s: %s is damaged in the mirror", m.Name(), full)
+			}
+			if len(blob) > maxFile {
+				return fmt.Errorf("%s: %s has %d bytes; the most is %d", m.Name(), full, len(blob), maxFile)
+			}
+			if *total += len(blob); *total > maxTotal {
+				return fmt.Errorf("%s: the files below %s have more than %d bytes; choose a narrower path", m.Name(), dir, maxTotal)
+			}
+			*out = append(*out, File{full, blob})
+		}
+	}
+	return nil
+}
+
+type treeEntry struct{ mode, name, id string }
+
+// parseTree reads git's tree format: "MODE NAME\0" and 20 raw bytes, again and again.
+func parseTree(data []byte) ([]treeEntry, error) {
+	var out []treeEntry
+	for len(data) > 0 {
+		sp := bytes.IndexByte(data, ' ')
+		nul := bytes.IndexByte(data, 0)
+		if sp < 0 || nul < sp || len(data) < nul+21 {
+			return nil, errors.New("a git tree is damaged")
+		}
+		out = append(out, treeEntry{string(data[:sp]), string(data[sp+1 : nul]), hex.EncodeToString(data[nul+1 : nul+21])})
+		data = data[nul+21:]
+	}
+	return out, nil
+}
+
+// catFile is a running "git cat-file --batch".
+type catFile struct {
+	cmd *exec.Cmd
+	in  io.WriteCloser
+	out *bufio.Reader
+}
+
+func (c *catFile) close() {
+	_ = c.in.Close()
+	_ = c.cmd.Wait()
+}
+
+// read asks the long-lived process for one object; kind is "missing" when there is none.
+func (m *Mirror) read(name string) (id, kind string, data []byte, err error) {
+	if strings.ContainsAny(name, "\n\x00") {
+		return "", "", nil, fmt.Errorf("%q can't be a path or a ref", name)
+	}
+	m.batch.Lock()
+	defer m.batch.Unlock()
+	for try := 0; ; try++ {
+		if m.cat == nil {
+			if m.cat, err = m.startCat(); err != nil {
+				return "", "", nil, err
+			}
+		}
+		id, kind, data, err = m.cat.ask(name)
+		if err == nil {
+			return id, kind, data, nil
+		}
+		m.cat.close()
+		m.cat = nil
+		if try == 1 {
+			return "", "", nil, fmt.Errorf("read %s of %s: %w", name, m.Name(), err)
+		}
+	}
+}
+
+func (m *Mirror) startCat() (*catFile, error) {
+	cmd := exec.Command("git", "cat-file", "--batch")
+	cmd.Dir, cmd.Env = m.dir, gitEnv(Source{})
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start git: %w", err)
+	}
+	return &catFile{cmd, in, bufio.NewReaderSize(out, 64<<10)}, nil
+}
+
+func (c *catFile) ask(name string) (id, kind string, data []byte, err error) {
+	if _, err := io.WriteString(c.in, name+"\n"); err != nil {
+		return "", "", nil, err
+	}
+	head, err := c.out.ReadString('\n')
+	if err != nil {
+		return "", "", nil, err
+	}
+	f := strings.Fields(head)
+	if len(f) < 3 || strings.HasSuffix(strings.TrimSpace(head), " missing") || f[len(f)-1] == "ambiguous" {
+		return "", "missing", nil, nil
+	}
+	size, err := strconv.Atoi(f[2])
+	if err != nil {
+		return "", "", nil, fmt.Errorf("git answered %q", strings.TrimSpace(head))
+	}
+	data = make([]byte, size+1)
+	if _, err := io.ReadFull(c.out, data); err != nil {
+		return "", "", nil, err
+	}
+	return f[0], f[1], data[:size], nil
+}
