@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"strings"
 
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
@@ -118,12 +117,4 @@ func mark(meta map[string]any, name string) {
 	for _, k := range []string{"resourceVersion", "uid", "creationTimestamp", "generation"} {
 		delete(meta, k) // of an exported object: the API server refuses them, or they mean nothing
 	}
-}
-
-// Name checks what a path may be called in messages.
-func Name(dir string) string {
-	if strings.Trim(dir, "/") == "" {
-		return "the root of the repository"
-	}
-	return dir
 }

@@ -290,6 +290,23 @@ func parseCommit(id string, data []byte) Revision {
 	return r
 }
 
+// LastChange finds the newest commit up to rev that touched a path: what a ward calls its revision, so that
+// commits beside it say nothing about it.
+func (m *Mirror) LastChange(ctx context.Context, rev Revision, dir string) (Revision, error) {
+	if dir == "" {
+		return rev, nil
+	}
+	out, err := m.git(ctx, "rev-list", "-1", rev.ID, "--", dir)
+	if err != nil {
+		return Revision{}, err
+	}
+	id, kind, data, err := m.read(strings.TrimSpace(string(out)))
+	if err != nil || kind != "commit" {
+		return rev, err
+	}
+	return parseCommit(id, data), nil
+}
+
 // Tree is the hash of what lies at a path of a revision: the same hash means the same files.
 func (m *Mirror) Tree(rev, dir string) (string, error) {
 	id, kind, _, err := m.read(rev + ":" + dir)

@@ -1,0 +1,159 @@
+package cluster
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	corev1 "k8s.io/api/core/v1"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// Owned is one object below another, with its depth (1: a child).
+type Owned struct {
+	Ref    object.Ref
+	Depth  int
+	Health health.Result
+	Body   map[string]any
+}
+
+var made = []schema.GroupVersionResource{
+	{Group: "apps", Version: "v1", Resource: "replicasets"},
+	{Group: "batch", Version: "v1", Resource: "jobs"},
+	{Version: "v1", Resource: "pods"},
+}
+
+// HasBelow tells whether a kind's controllers make Pods.
+func HasBelow(ref object.Ref) bool {
+	switch ref.Group + "/" + ref.Kind {
+	case "apps/Deployment", "apps/StatefulSet", "apps/DaemonSet", "apps/ReplicaSet", "batch/CronJob", "batch/Job":
+		return true
+	}
+	return false
+}
+
+// Children is what the controllers made in a namespace, by the uid of its owner.
+type Children map[string][]map[string]any
+
+// Children reads what the controllers of workloads made in a namespace.
+func (c *Cluster) Children(ctx context.Context, namespace string) (Children, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	out := Children{}
+	for _, gvr := range made {
+		items, err := c.list(ctx, gvr, namespace, metav1.ListOptions{})
+		if err != nil {
+			return nil, err
+		}
+		for _, item := range items {
+			meta, _ := item["metadata"].(map[string]any)
+			owners, _ := meta["ownerReferences"].([]any)
+			for _, o := range owners {
+				if m, ok := o.(map[string]any); ok && m["controller"] == true {
+					id, _ := m["uid"].(string)
+					out[id] = append(out[id], item)
+				}
+			}
+		}
+	}
+	for _, items := range out {
+		sort.Slice(items, func(i, j int) bool { return name(items[i]) < name(items[j]) })
+	}
+	return out, nil
+}
+
+// Below lists what an object owns, as an outline: each object followed by its own. Old ReplicaSets without
+// Pods are left out.
+func (c Children) Below(uid string) []Owned { return c.below(uid, 1) }
+
+func (c Children) below(uid string, depth int) []Owned {
+	var out []Owned
+	for _, item := range c[uid] {
+		o, err := object.FromBody(item)
+		if err != nil {
+			continue
+		}
+		id, _ := item["metadata"].(map[string]any)["uid"].(string)
+		if o.Ref.Kind == "ReplicaSet" && len(c[id]) == 0 {
+			continue
+		}
+		out = append(out, Owned{o.Ref, depth, health.Of(o.Ref.Group, o.Ref.Kind, item), item})
+		out = append(out, c.below(id, depth+1)...)
+	}
+	return out
+}
+
+func name(body map[string]any) string {
+	meta, _ := body["metadata"].(map[string]any)
+	s, _ := meta["name"].(string)
+	return s
+}
+
+// Event is one event of the cluster about an object.
+type Event struct {
+	At      time.Time
+	Warning bool
+	Reason  string
+	Text    string
+	About   object.Ref
+	Count   int
+}
+
+// Events lists what happened to some objects of a namespace, newest first.
+func (c *Cluster) Events(ctx context.Context, namespace string, about []object.Ref) ([]Event, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	opts := metav1.ListOptions{Limit: 1000}
+	if len(about) == 1 {
+		opts.FieldSelector = "involvedObject.name=" + about[0].Name
+	}
+	list, err := c.typed.CoreV1().Events(namespace).List(ctx, opts)
+	if err != nil {
+		return nil, c.explain("list events", err)
+	}
+	var out []Event
+	for _, e := range list.Items {
+		ref := object.Ref{Group: gvkOf(e.InvolvedObject.APIVersion, "").Group, Kind: e.InvolvedObject.Kind, Namespace: e.InvolvedObject.Namespace, Name: e.InvolvedObject.Name}
+		if !slices.Contains(about, ref) {
+			continue
+		}
+		at := e.LastTimestamp.Time
+		if at.IsZero() {
+			at = e.EventTime.Time
+		}
+		if at.IsZero() {
+			at = e.CreationTimestamp.Time
+		}
+		out = append(out, Event{At: at.UTC(), Warning: e.Type == corev1.EventTypeWarning, Reason: e.Reason, Text: e.Message, About: ref, Count: int(max(e.Count, 1))})
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].At.After(out[j].At) })
+	return out, nil
+}
+
+// maxLog bounds one answer of Logs, in bytes.
+const maxLog = 4 << 20
+
+// Logs reads the end of a container's log; previous is the container before its last restart.
+func (c *Cluster) Logs(ctx context.Context, namespace, pod, container string, previous bool, tail int64) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	limit := int64(maxLog)
+	s, err := c.typed.CoreV1().Pods(namespace).GetLogs(pod, &corev1.PodLogOptions{Container: container, Previous: previous, TailLines: &tail, LimitBytes: &limit}).Stream(ctx)
+	if err != nil {
+		return "", c.explain(fmt.Sprintf("read the log of %s", pod), err)
+	}
+	defer s.Close()
+	var b strings.Builder
+	if _, err := io.Copy(&b, io.LimitReader(s, maxLog)); err != nil {
+		return b.String(), c.explain(fmt.Sprintf("read the log of %s", pod), err)
+	}
+	return b.String(), nil
+}

@@ -1,0 +1,344 @@
+// Package cluster speaks with one Kubernetes cluster: it applies, removes, watches and looks. Start with Cluster.
+package cluster
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	"k8s.io/apimachinery/pkg/api/meta"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/apimachinery/pkg/types"
+	"k8s.io/client-go/discovery"
+	"k8s.io/client-go/discovery/cached/memory"
+	"k8s.io/client-go/dynamic"
+	"k8s.io/client-go/kubernetes"
+	"k8s.io/client-go/rest"
+	"k8s.io/client-go/restmapper"
+	"k8s.io/client-go/tools/clientcmd"
+
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// Config says how to reach a cluster.
+type Config struct {
+	Name       string
+	Kubeconfig string // path
+	Context    string // the kubeconfig's current one when empty
+}
+
+// ErrGone tells that an object does not exist.
+var ErrGone = errors.New("it does not exist")
+
+// callTimeout bounds every single call, so that a silent cluster can't hold a ward for ever.
+const callTimeout = 30 * time.Second
+
+// Handler is told what the watches of a cluster see. Calls come from many goroutines and must not block.
+type Handler interface {
+	// Changed brings the newest state of an object that bears a ward's mark.
+	Changed(body map[string]any)
+	// Deleted tells that an object with this last state left the watch: deleted, or its mark was removed.
+	Deleted(body map[string]any)
+	// WatchChanged tells that a kind's watch came up or broke; Known answers anew.
+	WatchChanged()
+}
+
+// Cluster is a connection to one cluster.
+type Cluster struct {
+	Config Config
+	log    *slog.Logger
+	rest   *rest.Config
+	dyn    dynamic.Interface
+	typed  kubernetes.Interface
+	disco  discovery.CachedDiscoveryInterface
+	mapper *restmapper.DeferredDiscoveryRESTMapper
+
+	mapping sync.Mutex // the mapper's reset is not safe beside its look-ups
+
+	mu      sync.Mutex
+	handler Handler
+	ctx     context.Context
+	cancel  context.CancelFunc
+	watches map[schema.GroupVersionKind]*watch
+	done    sync.WaitGroup
+}
+
+// Contexts lists the contexts of a kubeconfig.
+func Contexts(kubeconfig string) ([]string, error) {
+	cfg, err := clientcmd.LoadFromFile(kubeconfig)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for n := range cfg.Contexts {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
+// Connect prepares a connection; it reads the kubeconfig and asks nothing of the network.
+func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
+	names, err := Contexts(cfg.Kubeconfig)
+	if err != nil {
+		return nil, fmt.Errorf("kubeconfig of cluster %s: %w", cfg.Name, err)
+	}
+	if cfg.Context != "" && !slices.Contains(names, cfg.Context) {
+		return nil, fmt.Errorf("kubeconfig %s has no context %q; it has: %s", cfg.Kubeconfig, cfg.Context, strings.Join(names, ", "))
+	}
+	rc, err := clientcmd.NewNonInteractiveDeferredLoadingClientConfig(
+		&clientcmd.ClientConfigLoadingRules{ExplicitPath: cfg.Kubeconfig},
+		&clientcmd.ConfigOverrides{CurrentContext: cfg.Context}).ClientConfig()
+	if err != nil {
+		return nil, fmt.Errorf("kubeconfig of cluster %s: %w", cfg.Name, err)
+	}
+	rc.QPS = -1 // the API server's own fairness is the limit, not the client's guess
+	rc.UserAgent = "vigila"
+	rc.WarningHandler = rest.NoWarnings{}
+	c := &Cluster{Config: cfg, log: log.With("cluster", cfg.Name), rest: rc, watches: map[schema.GroupVersionKind]*watch{}}
+	if c.dyn, err = dynamic.NewForConfig(rc); err != nil {
+		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
+	}
+	if c.typed, err = kubernetes.NewForConfig(rc); err != nil {
+		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
+	}
+	short := rest.CopyConfig(rc)
+	short.Timeout = callTimeout
+	dc, err := discovery.NewDiscoveryClientForConfig(short)
+	if err != nil {
+		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
+	}
+	c.disco = memory.NewMemCacheClient(dc)
+	c.mapper = restmapper.NewDeferredDiscoveryRESTMapper(c.disco)
+	c.ctx, c.cancel = context.WithCancel(context.Background())
+	return c, nil
+}
+
+// Close ends every watch and waits for them.
+func (c *Cluster) Close() {
+	c.cancel()
+	c.done.Wait()
+}
+
+// Server is the address of the API server.
+func (c *Cluster) Server() string { return c.rest.Host }
+
+// Version asks the API server for its version; it is also how a cluster is tried out.
+func (c *Cluster) Version(ctx context.Context) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	raw, err := c.typed.Discovery().RESTClient().Get().AbsPath("/version").DoRaw(ctx)
+	if err != nil {
+		return "", c.explain("ask for its version", err)
+	}
+	var v struct {
+		GitVersion string `json:"gitVersion"`
+	}
+	if err := json.Unmarshal(raw, &v); err != nil {
+		return "", fmt.Errorf("cluster %s answered something that is not Kubernetes: %w", c.Config.Name, err)
+	}
+	return v.GitVersion, nil
+}
+
+// UnreachableError tells that the cluster did not answer, as opposed to answering no.
+type UnreachableError struct{ err error }
+
+func (e *UnreachableError) Error() string { return e.err.Error() }
+func (e *UnreachableError) Unwrap() error { return e.err }
+
+// explain wraps an error of client-go with what was being done; network trouble becomes an UnreachableError.
+func (c *Cluster) explain(doing string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var status apierrors.APIStatus
+	if errors.As(err, &status) {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	return &UnreachableError{fmt.Errorf("cluster %s does not answer (%s): %w", c.Config.Name, doing, err)}
+}
+
+// Transient tells whether the same call may well go through a little later.
+// Source: https://kubernetes.io/docs/reference/using-api/api-concepts/ (429, 5xx), and no answer at all.
+func Transient(err error) bool {
+	var gone *UnreachableError
+	if errors.As(err, &gone) {
+		return true
+	}
+	return apierrors.IsTooManyRequests(err) || apierrors.IsServerTimeout(err) || apierrors.IsTimeout(err) ||
+		apierrors.IsServiceUnavailable(err) || apierrors.IsConflict(err)
+}
+
+// mappingOf finds the resource of a kind; a kind the cluster does not know is asked for again once, since a
+// definition may just have been made.
+func (c *Cluster) mappingOf(gvk schema.GroupVersionKind) (*meta.RESTMapping, error) {
+	c.mapping.Lock()
+	defer c.mapping.Unlock()
+	m, err := c.mapper.RESTMapping(gvk.GroupKind(), gvk.Version)
+	if meta.IsNoMatchError(err) {
+		c.mapper.Reset()
+		m, err = c.mapper.RESTMapping(gvk.GroupKind(), gvk.Version)
+	}
+	if meta.IsNoMatchError(err) {
+		return nil, fmt.Errorf("cluster %s knows no kind %s in %s; is its definition missing, or the apiVersion mistyped?", c.Config.Name, gvk.Kind, gvk.GroupVersion())
+	}
+	if err != nil {
+		return nil, c.explain("ask for its kinds", err)
+	}
+	return m, nil
+}
+
+// UnknownKind tells whether Namespaced failed because the cluster has no such kind.
+func (c *Cluster) UnknownKind(err error) bool {
+	var gone *UnreachableError
+	return err != nil && !errors.As(err, &gone)
+}
+
+// Namespaced tells whether an object's kind lives in namespaces.
+func (c *Cluster) Namespaced(o object.Object) (bool, error) {
+	m, err := c.mappingOf(gvkOf(o.Version, o.Ref.Kind))
+	if err != nil {
+		return false, err
+	}
+	return m.Scope.Name() == meta.RESTScopeNameNamespace, nil
+}
+
+func gvkOf(version, kind string) schema.GroupVersionKind {
+	gv, _ := schema.ParseGroupVersion(version)
+	return gv.WithKind(kind)
+}
+
+func (c *Cluster) resource(version string, ref object.Ref) (dynamic.ResourceInterface, error) {
+	m, err := c.mappingOf(gvkOf(version, ref.Kind))
+	if err != nil {
+		return nil, err
+	}
+	if m.Scope.Name() == meta.RESTScopeNameNamespace {
+		return c.dyn.Resource(m.Resource).Namespace(ref.Namespace), nil
+	}
+	return c.dyn.Resource(m.Resource), nil
+}
+
+// Apply sends a server-side apply and returns the API server's answer. With dryRun nothing changes.
+func (c *Cluster) Apply(ctx context.Context, o object.Object, dryRun bool) (map[string]any, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	r, err := c.resource(o.Version, o.Ref)
+	if err != nil {
+		return nil, err
+	}
+	data, err := json.Marshal(o.Body)
+	if err != nil {
+		return nil, err
+	}
+	force := true
+	opts := metav1.PatchOptions{FieldManager: object.Manager, Force: &force}
+	if dryRun {
+		opts.DryRun = []string{metav1.DryRunAll}
+	}
+	answer, err := r.Patch(ctx, o.Ref.Name, types.ApplyPatchType, data, opts)
+	if err != nil {
+		return nil, c.explain("apply "+o.Ref.String(), err)
+	}
+	return answer.Object, nil
+}
+
+// Get reads a live object; ErrGone when there is none.
+func (c *Cluster) Get(ctx context.Context, version string, ref object.Ref) (map[string]any, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	r, err := c.resource(version, ref)
+	if err != nil {
+		return nil, err
+	}
+	o, err := r.Get(ctx, ref.Name, metav1.GetOptions{})
+	if apierrors.IsNotFound(err) {
+		return nil, fmt.Errorf("%s: %w", ref, ErrGone)
+	}
+	if err != nil {
+		return nil, c.explain("read "+ref.String(), err)
+	}
+	return o.Object, nil
+}
+
+// Remove deletes an object and what it owns, and returns once it is gone. An object that was deleted and made
+// again by someone else (another uid) is left alone.
+func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, uid string) error {
+	r, err := c.resource(version, ref)
+	if c.UnknownKind(err) {
+		return nil // its definition is gone, and every object of it
+	}
+	if err != nil {
+		return err
+	}
+	background := metav1.DeletePropagationBackground
+	opts := metav1.DeleteOptions{PropagationPolicy: &background}
+	if uid != "" {
+		id := types.UID(uid)
+		opts.Preconditions = &metav1.Preconditions{UID: &id}
+	}
+	err = r.Delete(ctx, ref.Name, opts)
+	if apierrors.IsNotFound(err) || apierrors.IsConflict(err) {
+		return nil
+	}
+	if err != nil {
+		return c.explain("remove "+ref.String(), err)
+	}
+	wait := 50 * time.Millisecond
+	for {
+		live, err := r.Get(ctx, ref.Name, metav1.GetOptions{})
+		if apierrors.IsNotFound(err) || err == nil && uid != "" && string(live.GetUID()) != uid {
+			return nil
+		}
+		if err != nil && ctx.Err() == nil && !Transient(c.explain("", err)) {
+			return c.explain("wait until "+ref.String()+" is gone", err)
+		}
+		select {
+		case <-ctx.Done():
+			if live != nil && len(live.GetFinalizers()) > 0 {
+				return fmt.Errorf("%s was deleted but is not gone: it waits for %s", ref, strings.Join(live.GetFinalizers(), ", "))
+			}
+			return fmt.Errorf("%s was deleted but is not gone yet: %w", ref, ctx.Err())
+		case <-time.After(wait):
+			wait = min(wait*2, time.Second)
+		}
+	}
+}
+
+// list reads a whole list, page by page.
+func (c *Cluster) list(ctx context.Context, gvr schema.GroupVersionResource, namespace string, opts metav1.ListOptions) ([]map[string]any, error) {
+	var out []map[string]any
+	opts.Limit = 500
+	for {
+		var page *unstructured.UnstructuredList
+		var err error
+		if namespace == "" {
+			page, err = c.dyn.Resource(gvr).List(ctx, opts)
+		} else {
+			page, err = c.dyn.Resource(gvr).Namespace(namespace).List(ctx, opts)
+		}
+		if err != nil {
+			return nil, c.explain("list "+gvr.Resource, err)
+		}
+		for i := range page.Items {
+			out = append(out, page.Items[i].Object)
+		}
+		if opts.Continue = page.GetContinue(); opts.Continue == "" {
+			return out, nil
+		}
+	}
+}
+
+// Missing tells that an apply failed because a namespace or a kind is not there.
+func Missing(err error) bool {
+	return apierrors.IsNotFound(err) || err != nil && strings.Contains(err.Error(), "knows no kind")
+}

@@ -1,0 +1,259 @@
+package cluster
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-logr/logr"
+	"k8s.io/apimachinery/pkg/api/meta"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/apimachinery/pkg/util/wait"
+	apiwatch "k8s.io/apimachinery/pkg/watch"
+	"k8s.io/client-go/tools/cache"
+
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// watch follows every marked object of one kind. It keeps the names of what it saw, not the objects.
+type watch struct {
+	c    *Cluster
+	gvk  schema.GroupVersionKind
+	stop context.CancelFunc
+
+	mu      sync.Mutex
+	seen    map[string]struct{}
+	synced  bool
+	problem string
+	at      time.Time // of the last word from the API server
+}
+
+// Handle sets who is told what the watches see. It must be called before the first Watch.
+func (c *Cluster) Handle(h Handler) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.handler = h
+}
+
+// Watch makes sure that a kind is watched. It returns at once; Known tells when it has been read.
+func (c *Cluster) Watch(version, kind string) {
+	gvk := gvkOf(version, kind)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.watches[gvk] != nil || c.ctx.Err() != nil {
+		return
+	}
+	ctx, stop := context.WithCancel(c.ctx)
+	w := &watch{c: c, gvk: gvk, stop: stop, seen: map[string]struct{}{}}
+	c.watches[gvk] = w
+	c.done.Add(1)
+	go func() {
+		defer c.done.Done()
+		w.run(ctx)
+	}()
+}
+
+// Unwatch ends the watch of a kind that nothing needs any more.
+func (c *Cluster) Unwatch(version, kind string) {
+	gvk := gvkOf(version, kind)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if w := c.watches[gvk]; w != nil {
+		w.stop()
+		delete(c.watches, gvk)
+	}
+}
+
+// State is what is known of some kinds' watches.
+type State struct {
+	Known   bool      // every one of them has been read and is live
+	At      time.Time // the oldest "last word" among them when not known; else now's best
+	Problem string
+}
+
+// Known tells whether the watches of these kinds (version, kind) are all live.
+func (c *Cluster) Known(kinds [][2]string) State {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := State{Known: true}
+	for _, k := range kinds {
+		w := c.watches[gvkOf(k[0], k[1])]
+		if w == nil {
+			s.Known = false
+			continue
+		}
+		w.mu.Lock()
+		if !w.synced || w.problem != "" {
+			s.Known = false
+		}
+		if w.problem != "" {
+			s.Problem = w.problem
+		}
+		if s.At.IsZero() || w.at.Before(s.At) {
+			s.At = w.at
+		}
+		w.mu.Unlock()
+	}
+	return s
+}
+
+// AllWatches is Known over everything that is watched, and how many watches there are.
+func (c *Cluster) AllWatches() (State, int) {
+	c.mu.Lock()
+	var kinds [][2]string
+	for gvk := range c.watches {
+		kinds = append(kinds, [2]string{gvk.GroupVersion().String(), gvk.Kind})
+	}
+	c.mu.Unlock()
+	return c.Known(kinds), len(kinds)
+}
+
+// retry is how fast a broken watch is tried again: half a second, up to ten.
+var retry = wait.Backoff{Duration: 500 * time.Millisecond, Factor: 1.7, Jitter: 0.3, Steps: 8, Cap: 10 * time.Second}
+
+func (w *watch) run(ctx context.Context) {
+	var m *meta.RESTMapping
+	for pause := retry; ; {
+		var err error
+		if m, err = w.c.mappingOf(w.gvk); err == nil {
+			break
+		}
+		w.trouble(err)
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause.Step()):
+		}
+	}
+	resource := w.c.dyn.Resource(m.Resource)
+	lw := &cache.ListWatch{
+		ListWithContextFunc: func(ctx context.Context, o metav1.ListOptions) (runtime.Object, error) {
+			o.LabelSelector = object.WardLabel
+			list, err := resource.List(ctx, o)
+			w.heard(ctx, err)
+			return list, err
+		},
+		WatchFuncWithContext: func(ctx context.Context, o metav1.ListOptions) (apiwatch.Interface, error) {
+			o.LabelSelector = object.WardLabel
+			stream, err := resource.Watch(ctx, o)
+			w.heard(ctx, err)
+			return stream, err
+		},
+	}
+	expected := &unstructured.Unstructured{}
+	expected.SetGroupVersionKind(w.gvk)
+	quiet := logr.Discard() // what breaks is told by heard
+	r := cache.NewReflectorWithOptions(lw, expected, w, cache.ReflectorOptions{Name: "vigila", Logger: &quiet, Backoff: &retry})
+	r.RunWithContext(ctx)
+}
+
+// heard notes an answer of the API server, or that there was none.
+func (w *watch) heard(ctx context.Context, err error) {
+	if ctx.Err() != nil {
+		return
+	}
+	if err != nil {
+		w.trouble(w.c.explain("watch "+w.gvk.Kind, err))
+		return
+	}
+	w.mu.Lock()
+	was := w.problem
+	w.problem, w.at = "", time.Now()
+	w.mu.Unlock()
+	if was != "" {
+		w.c.log.Info("watch is back", "kind", w.gvk.Kind)
+		w.c.handler.WatchChanged()
+	}
+}
+
+func (w *watch) trouble(err error) {
+	text := strings.TrimSpace(err.Error())
+	w.mu.Lock()
+	was := w.problem
+	w.problem = text
+	w.mu.Unlock()
+	if was == "" {
+		w.c.log.Warn("watch is broken", "kind", w.gvk.Kind, "error", text)
+		w.c.handler.WatchChanged()
+	}
+}
+
+func key(o *unstructured.Unstructured) string { return o.GetNamespace() + "/" + o.GetName() }
+
+func (w *watch) note(o *unstructured.Unstructured, here bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.at = time.Now()
+	if here {
+		w.seen[key(o)] = struct{}{}
+	} else {
+		delete(w.seen, key(o))
+	}
+}
+
+// Add is part of cache.ReflectorStore.
+func (w *watch) Add(obj any) error {
+	o := obj.(*unstructured.Unstructured)
+	w.note(o, true)
+	w.c.handler.Changed(o.Object)
+	return nil
+}
+
+// Update is part of cache.ReflectorStore.
+func (w *watch) Update(obj any) error { return w.Add(obj) }
+
+// Delete is part of cache.ReflectorStore.
+func (w *watch) Delete(obj any) error {
+	o := obj.(*unstructured.Unstructured)
+	w.note(o, false)
+	w.c.handler.Deleted(o.Object)
+	return nil
+}
+
+// Replace is part of cache.ReflectorStore: the whole of what is there, after a first list or a gap in the watch.
+func (w *watch) Replace(list []any, _ string) error {
+	now := make(map[string]struct{}, len(list))
+	for _, obj := range list {
+		o := obj.(*unstructured.Unstructured)
+		now[key(o)] = struct{}{}
+		w.c.handler.Changed(o.Object)
+	}
+	w.mu.Lock()
+	var lost []string
+	for k := range w.seen {
+		if _, ok := now[k]; !ok {
+			lost = append(lost, k)
+		}
+	}
+	w.seen, w.at = now, time.Now()
+	first := !w.synced
+	w.synced = true
+	w.mu.Unlock()
+	for _, k := range lost {
+		namespace, name, _ := strings.Cut(k, "/")
+		o := &unstructured.Unstructured{Object: map[string]any{}}
+		o.SetGroupVersionKind(w.gvk)
+		o.SetNamespace(namespace)
+		o.SetName(name)
+		w.c.handler.Deleted(o.Object)
+	}
+	if first {
+		w.c.handler.WatchChanged()
+	}
+	return nil
+}
+
+// Resync is part of cache.ReflectorStore; there is nothing to do.
+func (w *watch) Resync() error { return nil }
+
+// Bookmark is part of cache.ReflectorBookmarkStore: the API server says that it has told everything.
+func (w *watch) Bookmark(string) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.at = time.Now()
+	return nil
+}

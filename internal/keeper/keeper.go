@@ -1,0 +1,654 @@
+// Package keeper joins repositories, rendering, clusters and the record: it looks, compares, decides and runs.
+// Each ward in a cluster has a goroutine of its own, so that one never blocks another. Start with Keeper.
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/repo"
+)
+
+// FaultKind says what sort of no an answer is.
+type FaultKind int
+
+// The kinds of fault.
+const (
+	NotFound FaultKind = iota + 1
+	Invalid
+	Conflict
+	Guarded
+	Unreachable
+)
+
+// Fault is a request that can't be met, with the reason and what to do.
+type Fault struct {
+	Kind   FaultKind
+	Text   string
+	Guards []plan.Guard
+}
+
+func (f *Fault) Error() string { return f.Text }
+
+func fault(kind FaultKind, format string, args ...any) *Fault {
+	return &Fault{Kind: kind, Text: fmt.Sprintf(format, args...)}
+}
+
+// Options are the settings of a Keeper.
+type Options struct {
+	MirrorDir       string
+	AllowLocalRepos bool
+	Parallel        int // objects applied at a time in one run
+}
+
+// Keeper keeps every ward. Its methods may be called by many goroutines.
+type Keeper struct {
+	store   *record.Store
+	log     *slog.Logger
+	opts    Options
+	ctx     context.Context
+	cancel  context.CancelFunc
+	metrics *metrics
+	broker  *broker
+
+	mu       sync.RWMutex
+	repos    map[string]*repoLoop
+	clusters map[string]*clusterLoop
+	wards    map[string]*placement // by name@cluster
+	closed   bool
+	done     sync.WaitGroup
+	changing sync.Mutex // one registration at a time
+}
+
+// New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
+// what can't be reached shows as blind.
+func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logger) (*Keeper, error) {
+	if opts.Parallel <= 0 {
+		opts.Parallel = 8
+	}
+	k := &Keeper{store: store, log: log, opts: opts, metrics: newMetrics(), broker: newBroker(),
+		repos: map[string]*repoLoop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}}
+	k.ctx, k.cancel = context.WithCancel(context.Background())
+	k.metrics.watch(k)
+	n, err := store.InterruptRunning(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if n > 0 {
+		log.Warn("runs were interrupted by the last end of the service", "runs", n)
+	}
+	repos, err := store.Repos(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range repos {
+		if err := k.openRepo(r); err != nil {
+			return nil, err
+		}
+	}
+	clusters, err := store.Clusters(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range clusters {
+		k.openCluster(c)
+	}
+	wards, err := store.Wards(ctx)
+	if err != nil {
+		return nil, err
+	}
+	parsed := map[string]ward.Ward{}
+	files := map[string]string{}
+	for _, w := range wards {
+		all, err := ward.Parse(w.Name+".yaml", []byte(w.File))
+		if err != nil || len(all) != 1 {
+			return nil, fmt.Errorf("the stored file of ward %s can't be read any more: %w", w.Name, err)
+		}
+		parsed[w.Name], files[w.Name] = all[0], w.File
+	}
+	placements, err := store.Placements(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range placements {
+		if err := k.openPlacement(ctx, p, parsed[p.Ward], files[p.Ward]); err != nil {
+			return nil, err
+		}
+	}
+	return k, nil
+}
+
+// Close stops every loop and waits for them. Runs that go on are left as they are and called interrupted by
+// the next start.
+func (k *Keeper) Close() {
+	k.mu.Lock()
+	k.closed = true
+	k.cancel()
+	clusters := k.clusters
+	repos := k.repos
+	k.mu.Unlock()
+	for _, c := range clusters {
+		c.close()
+	}
+	k.done.Wait()
+	for _, r := range repos {
+		r.mirror.Close()
+	}
+	k.broker.close()
+}
+
+func (k *Keeper) spawn(f func()) {
+	k.done.Add(1)
+	go func() {
+		defer k.done.Done()
+		f()
+	}()
+}
+
+// ---- repositories
+
+// Repo is a known repository as it was last read.
+type Repo struct {
+	Name, URL, User string
+	Wards           int
+	Branches        []string
+	Repository      AsOf
+}
+
+// AddRepo adds a repository, or changes one, after reading its refs.
+func (k *Keeper) AddRepo(ctx context.Context, r record.Repo) (Repo, error) {
+	if err := ward.Name(r.Name); err != nil {
+		return Repo{}, fault(Invalid, "name: %v", err)
+	}
+	if err := repo.CheckURL(r.URL, k.opts.AllowLocalRepos); err != nil {
+		return Repo{}, fault(Invalid, "%v", err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	if _, err := repo.Check(ctx, repo.Source(r)); err != nil {
+		return Repo{}, fault(Invalid, "%v", err)
+	}
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	if err := k.store.PutRepo(ctx, r); err != nil {
+		return Repo{}, err
+	}
+	k.mu.RLock()
+	loop := k.repos[r.Name]
+	k.mu.RUnlock()
+	if loop != nil {
+		loop.change(r)
+	} else if err := k.openRepo(r); err != nil {
+		return Repo{}, err
+	} else {
+		k.mu.RLock()
+		loop = k.repos[r.Name]
+		k.mu.RUnlock()
+	}
+	_ = loop.look(ctx) // what is wrong is part of the answer
+	k.broker.send(Note{"repo", r.Name})
+	return loop.info(), nil
+}
+
+// Repos lists the known repositories by name.
+func (k *Keeper) Repos() []Repo {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	out := make([]Repo, 0, len(k.repos))
+	for _, r := range k.repos {
+		out = append(out, r.info())
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out
+}
+
+// RemoveRepo forgets a repository that no ward uses.
+func (k *Keeper) RemoveRepo(ctx context.Context, name string) error {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	k.mu.RLock()
+	r := k.repos[name]
+	k.mu.RUnlock()
+	if r == nil {
+		return fault(NotFound, "there is no repository %q; known: %s", name, k.repoNames())
+	}
+	if n := r.info().Wards; n > 0 {
+		return fault(Conflict, "repository %s is used by %d wards; remove or change them first", name, n)
+	}
+	if err := k.store.RemoveRepo(ctx, name); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	delete(k.repos, name)
+	k.mu.Unlock()
+	r.cancel()
+	k.broker.send(Note{"repo", name})
+	return r.mirror.Remove()
+}
+
+func (k *Keeper) repoNames() string {
+	var names []string
+	for _, r := range k.Repos() {
+		names = append(names, r.Name)
+	}
+	return orNone(names, "none yet; add one with vigila repo add NAME URL")
+}
+
+func orNone(names []string, none string) string {
+	if len(names) == 0 {
+		return none
+	}
+	return strings.Join(names, ", ")
+}
+
+// ---- clusters
+
+// Cluster is a known cluster as it was last seen.
+type Cluster struct {
+	record.Cluster
+	Server  string
+	Version string
+	Wards   int
+	Live    AsOf
+}
+
+// AddCluster adds a cluster, or changes one, after asking for its version.
+func (k *Keeper) AddCluster(ctx context.Context, c record.Cluster) (Cluster, error) {
+	if err := ward.Name(c.Name); err != nil {
+		return Cluster{}, fault(Invalid, "name: %v", err)
+	}
+	if c.Labels == nil {
+		c.Labels = map[string]string{}
+	}
+	conn, err := cluster.Connect(cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Context: c.Context}, k.log)
+	if err != nil {
+		return Cluster{}, fault(Invalid, "%v", err)
+	}
+	defer conn.Close()
+	if _, err := conn.Version(ctx); err != nil {
+		return Cluster{}, fault(Unreachable, "%v", err)
+	}
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	k.mu.RLock()
+	old := k.clusters[c.Name]
+	k.mu.RUnlock()
+	if old != nil && (old.conf.Kubeconfig != c.Kubeconfig || old.conf.Context != c.Context) && k.wardsIn(c.Name) > 0 {
+		return Cluster{}, fault(Conflict, "cluster %s keeps %d wards; its kubeconfig can be changed only when it keeps none", c.Name, k.wardsIn(c.Name))
+	}
+	if err := k.store.PutCluster(ctx, c); err != nil {
+		return Cluster{}, err
+	}
+	if old == nil {
+		k.openCluster(c)
+	} else {
+		k.mu.Lock()
+		old.conf.Labels = c.Labels
+		k.mu.Unlock()
+	}
+	if err := k.replace(ctx); err != nil {
+		return Cluster{}, err
+	}
+	k.broker.send(Note{"cluster", c.Name})
+	for _, x := range k.Clusters(ctx) {
+		if x.Name == c.Name {
+			return x, nil
+		}
+	}
+	return Cluster{}, fault(NotFound, "cluster %s is gone", c.Name)
+}
+
+// Clusters lists the known clusters by name.
+func (k *Keeper) Clusters(ctx context.Context) []Cluster {
+	k.mu.RLock()
+	loops := make([]*clusterLoop, 0, len(k.clusters))
+	for _, c := range k.clusters {
+		loops = append(loops, c)
+	}
+	k.mu.RUnlock()
+	out := make([]Cluster, len(loops))
+	var wg sync.WaitGroup
+	for i, c := range loops {
+		wg.Go(func() {
+			out[i] = c.info(ctx)
+			out[i].Wards = k.wardsIn(c.conf.Name)
+		})
+	}
+	wg.Wait()
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out
+}
+
+func (k *Keeper) wardsIn(clusterName string) int {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	n := 0
+	for _, p := range k.wards {
+		if p.cluster.conf.Name == clusterName {
+			n++
+		}
+	}
+	return n
+}
+
+// RemoveCluster forgets a cluster that no ward is kept in.
+func (k *Keeper) RemoveCluster(ctx context.Context, name string) error {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	k.mu.RLock()
+	c := k.clusters[name]
+	k.mu.RUnlock()
+	if c == nil {
+		return fault(NotFound, "there is no cluster %q; known: %s", name, k.clusterNames())
+	}
+	if n := k.wardsIn(name); n > 0 {
+		return fault(Conflict, "cluster %s keeps %d wards; remove them first", name, n)
+	}
+	if err := k.store.RemoveCluster(ctx, name); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	delete(k.clusters, name)
+	k.mu.Unlock()
+	c.close()
+	k.broker.send(Note{"cluster", name})
+	return nil
+}
+
+func (k *Keeper) clusterNames() string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	var names []string
+	for n := range k.clusters {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return orNone(names, "none yet; add one with vigila cluster add NAME --kubeconfig FILE")
+}
+
+// ---- wards
+
+// AddFile registers every ward of a ward file, or none of them: repository, clusters and order are checked
+// first. It returns the placements.
+func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, error) {
+	wards, err := ward.Parse(name, []byte(text))
+	if err != nil {
+		return nil, fault(Invalid, "%v", err)
+	}
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	var errs []error
+	for _, w := range wards {
+		k.mu.RLock()
+		_, known := k.repos[w.From.Repo]
+		k.mu.RUnlock()
+		if !known {
+			errs = append(errs, fmt.Errorf("%s:%d: ward %s comes from repository %q, which is not known; known: %s", name, w.Line, w.Name, w.From.Repo, k.repoNames()))
+		}
+		if w.Into.Cluster != "" && len(k.matching(w)) == 0 {
+			errs = append(errs, fmt.Errorf("%s:%d: ward %s goes into cluster %q, which is not known; known: %s", name, w.Line, w.Name, w.Into.Cluster, k.clusterNames()))
+		} else if len(k.matching(w)) == 0 {
+			errs = append(errs, fmt.Errorf("%s:%d: no cluster has the labels that ward %s asks for; known: %s", name, w.Line, w.Name, k.clusterNames()))
+		}
+	}
+	if cycle := k.cycle(wards); cycle != "" {
+		errs = append(errs, fmt.Errorf("%s: these wards wait for each other in after, so none could start: %s", name, cycle))
+	}
+	if err := errors.Join(errs...); err != nil {
+		return nil, fault(Invalid, "%v", err)
+	}
+	docs := object.Split([]byte(text))
+	var ids []string
+	for i, w := range wards {
+		file := strings.TrimLeft(string(docs[i].Text), "\n")
+		if err := k.put(ctx, w, file); err != nil {
+			return ids, err
+		}
+		for _, c := range k.matching(w) {
+			ids = append(ids, w.Name+"@"+c)
+		}
+	}
+	return ids, nil
+}
+
+// matching lists the clusters that a ward goes into, by name.
+func (k *Keeper) matching(w ward.Ward) []string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	var out []string
+	for name, c := range k.clusters {
+		ok := w.Into.Cluster == name
+		if w.Into.Cluster == "" {
+			ok = true
+			for l, v := range w.Into.Clusters {
+				ok = ok && c.conf.Labels[l] == v
+			}
+		}
+		if ok {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// cycle finds wards that wait for each other, with these added to the registered ones.
+func (k *Keeper) cycle(added []ward.Ward) string {
+	after := map[string][]string{}
+	k.mu.RLock()
+	for _, p := range k.wards {
+		after[p.ward.Name] = p.ward.After
+	}
+	k.mu.RUnlock()
+	for _, w := range added {
+		after[w.Name] = w.After
+	}
+	done := map[string]bool{}
+	var visit func(name string, path []string) string
+	visit = func(name string, path []string) string {
+		if i := slices.Index(path, name); i >= 0 {
+			return strings.Join(append(path[i:], name), " → ")
+		}
+		if done[name] {
+			return ""
+		}
+		for _, next := range after[name] {
+			if c := visit(next, append(path, name)); c != "" {
+				return c
+			}
+		}
+		done[name] = true
+		return ""
+	}
+	for _, w := range added {
+		if c := visit(w.Name, nil); c != "" {
+			return c
+		}
+	}
+	return ""
+}
+
+// put stores a ward and opens its placements. changing is held.
+func (k *Keeper) put(ctx context.Context, w ward.Ward, file string) error {
+	clusters := k.matching(w)
+	if err := k.store.PutWard(ctx, record.Ward{Name: w.Name, File: file}, clusters); err != nil {
+		return err
+	}
+	k.mu.RLock()
+	var stale []*placement
+	for _, p := range k.wards {
+		if p.ward.Name == w.Name {
+			stale = append(stale, p)
+		}
+	}
+	k.mu.RUnlock()
+	for _, p := range stale {
+		p.close()
+		k.forget(p)
+	}
+	placements, err := k.store.Placements(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range placements {
+		if p.Ward == w.Name {
+			if err := k.openPlacement(ctx, p, w, file); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// replace places wards anew after a cluster came or its labels changed. changing is held.
+func (k *Keeper) replace(ctx context.Context) error {
+	wards, err := k.store.Wards(ctx)
+	if err != nil {
+		return err
+	}
+	for _, rec := range wards {
+		all, err := ward.Parse(rec.Name+".yaml", []byte(rec.File))
+		if err != nil {
+			return err
+		}
+		k.mu.RLock()
+		var have []string
+		for _, p := range k.wards {
+			if p.ward.Name == rec.Name {
+				have = append(have, p.cluster.conf.Name)
+			}
+		}
+		k.mu.RUnlock()
+		slices.Sort(have)
+		if want := k.matching(all[0]); !slices.Equal(have, want) && len(want) > 0 {
+			if err := k.put(ctx, all[0], rec.File); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (k *Keeper) forget(p *placement) {
+	k.mu.Lock()
+	delete(k.wards, p.id)
+	k.mu.Unlock()
+	p.cluster.unclaim(p.id)
+	p.repo.unsubscribe(p)
+	k.broker.send(Note{"ward", p.id})
+}
+
+// Remove stops keeping a ward; its objects stay. A name without a cluster means every placement.
+func (k *Keeper) Remove(ctx context.Context, name string) error {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	ps := k.named(name)
+	if len(ps) == 0 {
+		return k.unknown(name)
+	}
+	for _, p := range ps {
+		if v := p.View(); v.Run != nil {
+			return fault(Conflict, "%s is in the middle of run #%d; stop it first: vigila sync %s --stop", p.id, v.Run.Number, p.id)
+		}
+	}
+	for _, p := range ps {
+		p.close()
+		if err := k.store.RemovePlacement(ctx, p.id); err != nil {
+			return err
+		}
+		k.forget(p)
+	}
+	return nil
+}
+
+func (k *Keeper) named(name string) []*placement {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	if p := k.wards[name]; p != nil {
+		return []*placement{p}
+	}
+	var out []*placement
+	for _, p := range k.wards {
+		if p.ward.Name == name {
+			out = append(out, p)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].id < out[j].id })
+	return out
+}
+
+func (k *Keeper) unknown(name string) error {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	var ids []string
+	for id := range k.wards {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	if len(ids) > 12 {
+		ids = append(ids[:12], "…")
+	}
+	return fault(NotFound, "there is no ward %q; known: %s", name, orNone(ids, "none yet; add one with vigila ward add FILE"))
+}
+
+// one finds a single placement by name@cluster, or by the name alone where there is one.
+func (k *Keeper) one(name string) (*placement, error) {
+	ps := k.named(name)
+	switch len(ps) {
+	case 0:
+		return nil, k.unknown(name)
+	case 1:
+		return ps[0], nil
+	}
+	var ids []string
+	for _, p := range ps {
+		ids = append(ids, p.id)
+	}
+	return nil, fault(Invalid, "%s is placed in several clusters; say which: %s", name, strings.Join(ids, ", "))
+}
+
+// Views lists every ward as it stands.
+func (k *Keeper) Views() []*View {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	out := make([]*View, 0, len(k.wards))
+	for _, p := range k.wards {
+		out = append(out, p.View())
+	}
+	return out
+}
+
+// Ward is one ward as it stands.
+func (k *Keeper) Ward(name string) (*View, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	return p.View(), nil
+}
+
+// Store gives read access to the logbook.
+func (k *Keeper) Store() *record.Store { return k.store }
+
+// dependents wakes the wards that wait for one that changed.
+func (k *Keeper) dependents(of *placement) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, p := range k.wards {
+		if p.cluster == of.cluster && slices.Contains(p.ward.After, of.ward.Name) {
+			p.post(func() {})
+		}
+	}
+}

@@ -1,0 +1,59 @@
+package keeper
+
+import (
+	"github.com/prometheus/client_golang/prometheus"
+)
+
+// metrics are what /metrics tells of the keeper.
+type metrics struct {
+	registry *prometheus.Registry
+	fetches  *prometheus.HistogramVec
+	runs     *prometheus.CounterVec
+	wards    *prometheus.Desc
+	queue    *prometheus.Desc
+	k        *Keeper
+}
+
+func newMetrics() *metrics {
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		fetches: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_fetch_seconds", Help: "Time to fetch a repository.",
+			Buckets: prometheus.ExponentialBuckets(0.01, 3, 8)}, []string{"repo", "result"}),
+		runs:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "vigila_runs_total", Help: "Runs that ended."}, []string{"kind", "outcome"}),
+		wards: prometheus.NewDesc("vigila_wards", "Wards by standing and health.", []string{"standing", "health"}, nil),
+		queue: prometheus.NewDesc("vigila_ward_queue_depth", "Events that wait to be looked at, over all wards.", nil, nil),
+	}
+	m.registry.MustRegister(m.fetches, m.runs, m)
+	return m
+}
+
+func (m *metrics) watch(k *Keeper) { m.k = k }
+
+// Registry is where /metrics reads from.
+func (k *Keeper) Registry() *prometheus.Registry { return k.metrics.registry }
+
+// Describe is part of prometheus.Collector.
+func (m *metrics) Describe(c chan<- *prometheus.Desc) {
+	c <- m.wards
+	c <- m.queue
+}
+
+// Collect is part of prometheus.Collector.
+func (m *metrics) Collect(c chan<- prometheus.Metric) {
+	if m.k == nil {
+		return
+	}
+	count := map[[2]string]float64{}
+	depth := 0
+	m.k.mu.RLock()
+	for _, p := range m.k.wards {
+		v := p.View()
+		count[[2]string{string(v.Standing), string(v.Health.Word)}]++
+		depth += p.depth()
+	}
+	m.k.mu.RUnlock()
+	for k, n := range count {
+		c <- prometheus.MustNewConstMetric(m.wards, prometheus.GaugeValue, n, k[0], k[1])
+	}
+	c <- prometheus.MustNewConstMetric(m.queue, prometheus.GaugeValue, float64(depth))
+}

@@ -1,0 +1,499 @@
+package keeper
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/record"
+)
+
+// watchSpan is how far back the watch line goes.
+const watchSpan = 24 * time.Hour
+
+// Tone is how loud a ward is on the board.
+type Tone string
+
+// The tones.
+const (
+	Quiet         Tone = "quiet"
+	ToneBehind    Tone = "behind"
+	ToneDrifted   Tone = "drifted"
+	ToneFailing   Tone = "failing"
+	ToneContested Tone = "contested"
+	ToneBlind     Tone = "blind"
+)
+
+// Notch is a run on the watch line.
+type Notch struct {
+	At      time.Time
+	Number  int
+	Kind    string
+	Outcome string
+}
+
+// View is a ward as it stands, for readers. It never changes once it is made.
+type View struct {
+	ID, Cluster   string
+	Ward          ward.Ward
+	File          string
+	Standing      compare.Standing
+	Health        health.Result
+	Since         time.Time
+	Says, Todo    string
+	NeedsYou      bool
+	Tone          Tone
+	Pending       int
+	Drifted       int
+	DriftedFields int
+	Contested     int
+	Repository    AsOf
+	Live          AsOf
+	Revision      *record.Revision
+	Applied       *record.Revision
+	Rejected      string
+	Hold          *record.Hold
+	WaitsFor      string
+	Guards        []plan.Guard
+	Run           *record.Entry
+	RunDeadline   time.Time
+	Standings     []record.Stretch
+	Notches       []Notch
+	Objects       []ObjectView
+	// Baselines names what the ward keeps, by kind/name.
+	Baselines []object.Ref
+}
+
+// ObjectView is one object of a ward.
+type ObjectView struct {
+	Ref          object.Ref
+	Version      string
+	Step         int
+	File         string
+	Line         int
+	Standing     compare.Standing
+	Change       string // create, update, remove, or empty
+	Health       health.Result
+	Drift        []compare.Difference
+	Contested    []bool // beside Drift
+	Gone         bool
+	Since        time.Time
+	AlreadyThere bool
+	OwnedFields  int
+	UID          string
+}
+
+// View is the ward as it stands now.
+func (p *placement) View() *View { return p.view.Load() }
+
+func (p *placement) notch(e record.Entry) {
+	n := Notch{At: e.Started, Number: e.Number, Kind: e.Kind, Outcome: e.Outcome}
+	if i := slices.IndexFunc(p.notches, func(x Notch) bool { return x.Number == e.Number }); i >= 0 {
+		p.notches[i] = n
+	} else {
+		p.notches = append(p.notches, n)
+	}
+}
+
+// publish makes the ward's new view and tells whoever listens when it is another; a change of standing or health
+// is recorded with its time.
+func (p *placement) publish() {
+	old := p.view.Load()
+	v := p.build()
+	if n := len(p.standings); n == 0 || p.standings[n-1].Standing != string(v.Standing) || p.standings[n-1].Health != string(v.Health.Word) {
+		// A service that has just started is blind for a moment; that is not worth a mark unless it lasts.
+		starting := v.Standing == compare.Blind && v.Repository.Problem == "" && v.Live.Problem == ""
+		if !starting {
+			st := record.Stretch{From: time.Now(), Standing: string(v.Standing), Health: string(v.Health.Word)}
+			if err := p.k.store.AddStanding(p.ctx, p.id, st); err != nil && p.ctx.Err() == nil {
+				p.log.Error("standing can't be recorded", "error", err)
+			}
+			p.standings = append(p.standings, st)
+			p.since = st.From
+		}
+	}
+	cut := time.Now().Add(-watchSpan)
+	for len(p.standings) > 1 && p.standings[1].From.Before(cut) {
+		p.standings = p.standings[1:]
+	}
+	for len(p.notches) > 0 && p.notches[0].At.Before(cut) {
+		p.notches = p.notches[1:]
+	}
+	v.Since, v.Standings, v.Notches = p.since, slices.Clone(p.standings), slices.Clone(p.notches)
+	p.view.Store(v)
+	if old == nil || !same(old, v) {
+		p.k.broker.send(Note{"ward", p.id})
+		if old == nil || old.Standing != v.Standing || old.Health.Word != v.Health.Word {
+			p.k.dependents(p)
+		}
+	}
+}
+
+// same tells whether two views say the same, times of looking aside.
+func same(a, b *View) bool {
+	x, y := *a, *b
+	for _, v := range []*View{&x, &y} {
+		v.Repository.At, v.Repository.Next, v.Live.At = time.Time{}, time.Time{}, time.Time{}
+	}
+	return reflect.DeepEqual(x, y)
+}
+
+// build makes the view of what the placement knows.
+func (p *placement) build() *View {
+	v := &View{ID: p.id, Cluster: p.cluster.conf.Name, Ward: p.ward, File: p.file, Repository: p.repository, Applied: p.applied, Hold: p.hold,
+		Since: p.since, Standings: p.standings, Notches: p.notches}
+	state := p.clusterKnown()
+	v.Live = AsOf{Known: state.Known, At: state.At, Problem: state.Problem}
+	if len(p.baselines) == 0 && p.cluster.conn != nil {
+		v.Live.At = time.Now()
+	}
+	apply, remove := p.pending()
+	v.Pending = len(apply) + len(remove)
+	drifted, fields, contested, _ := p.driftedRefs()
+	v.Drifted, v.DriftedFields, v.Contested = len(drifted), fields, contested
+	for ref := range p.baselines {
+		v.Baselines = append(v.Baselines, ref)
+	}
+	slices.SortFunc(v.Baselines, object.Ref.Compare)
+	waits := ""
+	if p.declared != nil {
+		waits = p.declared.waits
+		if waits == "" {
+			rev := p.declared.revision
+			v.Revision = &rev
+		}
+		v.Rejected = p.rejected()
+		if v.Pending > 0 {
+			v.Guards = p.syncPlan(nil).Guards
+		}
+	}
+	if v.Pending > 0 {
+		v.WaitsFor = p.waitsFor()
+	}
+	v.Standing = compare.Stand(compare.Input{RepoKnown: p.repository.Known && waits == "", ClusterKnown: v.Live.Known,
+		Pending: v.Pending, Drifted: v.Drifted, Contested: v.Contested})
+	v.Objects = p.objectViews(apply, remove, drifted)
+	var healths []health.Result
+	for _, o := range v.Objects {
+		if _, kept := p.baselines[o.Ref]; kept {
+			h := o.Health
+			if h.Reason != "" {
+				h.Reason = o.Ref.Short() + ": " + h.Reason
+			}
+			healths = append(healths, h)
+		}
+	}
+	v.Health = compare.Health(healths)
+	if !v.Live.Known && len(healths) > 0 {
+		v.Health = health.Result{Word: health.Unknown, Reason: "last known: " + string(v.Health.Word)}
+	}
+	if p.run != nil {
+		e := p.run.entry
+		for _, o := range p.run.machine.Progress() {
+			e.Objects = append(e.Objects, record.EntryObject{Ref: o.Ref, Step: o.Step, State: string(o.State), Reason: o.Reason})
+		}
+		v.Run, v.RunDeadline = &e, p.run.machine.Deadline()
+	}
+	p.say(v, waits)
+	return v
+}
+
+func (p *placement) objectViews(apply, remove, drifted []object.Ref) []ObjectView {
+	var out []ObjectView
+	seen := map[object.Ref]bool{}
+	add := func(o ObjectView) {
+		if seen[o.Ref] {
+			return
+		}
+		seen[o.Ref] = true
+		b, kept := p.baselines[o.Ref]
+		if kept {
+			o.Version = b.Version
+			if b.Owned.Set != nil {
+				o.OwnedFields = b.Owned.Set.Size()
+			}
+		}
+		l := p.lives[o.Ref]
+		o.Standing, o.Health = compare.InStep, health.Result{Word: health.Unknown}
+		switch {
+		case slices.Contains(remove, o.Ref):
+			o.Change, o.Standing = "remove", compare.Behind
+		case slices.Contains(apply, o.Ref):
+			o.Change, o.Standing = "update", compare.Behind
+			if !kept || b.UID == "" {
+				o.Change = "create"
+			}
+		}
+		if l != nil {
+			o.UID = l.uid
+			o.Health = l.state()
+			if !kept && l.present {
+				o.AlreadyThere = true
+			}
+			if slices.Contains(drifted, o.Ref) {
+				o.Standing, o.Drift, o.Gone, o.Since = compare.Drifted, l.drift, !l.present, l.since
+				for _, d := range l.drift {
+					c := p.contests.Contested(o.Ref, d.Path, d.Who)
+					o.Contested = append(o.Contested, c)
+					if c {
+						o.Standing = compare.Contested
+					}
+				}
+			}
+		} else if !kept {
+			o.Health = health.Result{Word: health.Absent}
+		}
+		out = append(out, o)
+	}
+	if p.declared != nil {
+		for _, o := range p.declared.objects {
+			add(ObjectView{Ref: o.Ref, Version: o.version, Step: o.Step, File: o.file, Line: o.line})
+		}
+	}
+	for ref, b := range p.baselines {
+		add(ObjectView{Ref: ref, Version: b.Version})
+	}
+	ranks := map[object.Ref]int{}
+	declared := make([]plan.Declared, len(out))
+	for i, o := range out {
+		declared[i] = plan.Declared{Ref: o.Ref, Step: o.Step}
+	}
+	for i, ref := range plan.Make(plan.Input{Declared: declared}).Refs() {
+		ranks[ref] = i
+	}
+	slices.SortFunc(out, func(a, b ObjectView) int { return ranks[a.Ref] - ranks[b.Ref] })
+	return out
+}
+
+// say puts into words what is going on, what can be done about it, and how loud it is.
+func (p *placement) say(v *View, waits string) {
+	set := func(tone Tone, needs bool, says, todo string) {
+		v.Tone, v.NeedsYou, v.Says, v.Todo = tone, needs, says, todo
+	}
+	hold := ""
+	if v.Hold != nil {
+		hold = "Held by " + v.Hold.By
+		if v.Hold.Reason != "" {
+			hold += ": " + v.Hold.Reason
+		}
+	}
+	release := "vigila release " + v.ID
+	switch {
+	case v.Run != nil:
+		done := 0
+		waiting := ""
+		for _, o := range v.Run.Objects {
+			switch run.State(o.State) {
+			case run.Ready, run.Gone:
+				done++
+			case run.Settling, run.Applying, run.Removing:
+				if waiting == "" {
+					waiting = "; waits for " + o.Ref.Short()
+					if o.Reason != "" {
+						waiting += ": " + o.Reason
+					}
+				}
+			}
+		}
+		set(Quiet, false, fmt.Sprintf("%s #%d: %d of %d objects done%s", verbs[v.Run.Kind], v.Run.Number, done, len(v.Run.Objects), waiting), "")
+		if v.Health.Word == health.Failing {
+			v.Tone = ToneFailing
+		}
+	case p.last != nil && p.last.Kind == string(run.Rollback) && p.last.Outcome == string(run.Failed):
+		set(ToneFailing, true, fmt.Sprintf("Going back to #%d failed: %s", p.last.ToEntry, p.last.Reason), "Look at what is failing, then roll back or sync by hand.")
+	case waits != "" && v.Live.Known:
+		set(ToneBlind, false, capital(waits), "")
+	case !v.Repository.Known && v.Repository.Problem != "":
+		set(ToneBlind, true, v.Repository.Problem, "The cluster is left as it is.")
+	case !v.Live.Known && v.Live.Problem != "":
+		set(ToneBlind, true, v.Live.Problem, "What is shown is the last known.")
+	case v.Standing == compare.Blind:
+		set(ToneBlind, false, "Looking for the first time since the service started", "")
+	case v.Rejected != "" && p.failedTo(v):
+		set(ToneFailing, true, fmt.Sprintf("Went back to %s: %s %s", short(v.Applied), short(v.Revision), v.Rejected),
+			"Push a newer revision, or try this one again: vigila sync "+v.ID)
+	case v.Rejected != "":
+		set(ToneFailing, true, fmt.Sprintf("%s failed: %s", short(v.Revision), v.Rejected), "Push a newer revision, or try this one again: vigila sync "+v.ID)
+	case v.Contested > 0:
+		o, d := firstDrift(v, true)
+		set(ToneContested, true, fmt.Sprintf("%s undid the restore of %s of %s three times", orElse(d.Who, "somebody"), d.Path, o.Ref.Short()), leaveHint(o, d))
+	case v.Health.Word == health.Failing:
+		set(ToneFailing, true, v.Health.Reason, "vigila ward show "+v.ID)
+	case v.Drifted > 0:
+		o, d := firstDrift(v, false)
+		if o.Gone {
+			set(ToneDrifted, true, fmt.Sprintf("Somebody deleted %s", o.Ref.Short()), "")
+		} else {
+			set(ToneDrifted, true, fmt.Sprintf("%s %s", orElse(d.Who, "Somebody"), what(o, d)), leaveHint(o, d))
+			if d.Likely {
+				v.Says = "Probably " + v.Says
+			}
+		}
+		if more := v.DriftedFields - 1; more > 0 {
+			v.Says += fmt.Sprintf(", and %d more", more)
+		}
+		switch {
+		case v.Hold != nil:
+			v.Todo = hold + ". Not restored while held: " + release
+		case v.Ward.Keep.Drift == "restore":
+			v.NeedsYou = p.failures > 0
+			v.Todo = "It will be restored."
+		default:
+			v.Todo = "Reported, not restored: this ward asks first. Restore it: vigila sync " + v.ID
+		}
+	case len(v.Guards) > 0:
+		set(ToneBehind, true, "Stopped before harm: "+v.Guards[0].Text, "To go on: vigila sync "+v.ID+" --allow "+guardNames(v.Guards))
+	case v.Hold != nil:
+		set(Quiet, false, hold, release)
+		if v.Pending > 0 {
+			v.Tone = ToneBehind
+		}
+	case v.Pending > 0 && v.WaitsFor != "" && v.Ward.Keep.Sync == "auto":
+		set(ToneBehind, false, "Waits for "+v.WaitsFor, "")
+	case v.Pending > 0:
+		says := fmt.Sprintf("%s to sync: %s", objects(v.Pending), title(v.Revision))
+		if v.Applied == nil {
+			says = fmt.Sprintf("Never synced; %s declared", objects(v.Pending))
+		}
+		set(ToneBehind, v.Ward.Keep.Sync == "ask", says, "vigila sync "+v.ID)
+		if v.Ward.Keep.Sync == "auto" {
+			v.Todo = "It will be synced."
+		}
+	default:
+		set(Quiet, false, title(orRevision(v.Applied, v.Revision)), "")
+		if v.Health.Word == health.Settling || v.Health.Word == health.Absent {
+			v.Says = v.Health.Reason
+		}
+	}
+}
+
+// verbs say what a run is doing.
+var verbs = map[string]string{"sync": "Sync", "restore": "Restore", "rollback": "Rollback", "dismantle": "Dismantle"}
+
+// failedTo tells whether the ward went back from the rejected revision.
+func (p *placement) failedTo(v *View) bool {
+	return v.Applied != nil && v.Revision != nil && v.Applied.ID != v.Revision.ID && v.Pending > 0
+}
+
+func firstDrift(v *View, contested bool) (ObjectView, compare.Difference) {
+	for _, o := range v.Objects {
+		if o.Gone && !contested {
+			return o, compare.Difference{}
+		}
+		for i, d := range o.Drift {
+			if !contested || o.Contested[i] {
+				return o, d
+			}
+		}
+	}
+	return ObjectView{}, compare.Difference{}
+}
+
+func what(o ObjectView, d compare.Difference) string {
+	switch {
+	case d.Change == compare.Removed:
+		return fmt.Sprintf("removed %s of %s", d.Path, o.Ref.Short())
+	case o.Ref.Secret():
+		return fmt.Sprintf("changed %s of %s", d.Path, o.Ref.Short())
+	}
+	from, to := brief(d.From), brief(d.To)
+	if len(from)+len(to) > 80 {
+		return fmt.Sprintf("changed %s of %s", d.Path, o.Ref.Short())
+	}
+	return fmt.Sprintf("changed %s of %s from %s to %s", d.Path, o.Ref.Short(), from, to)
+}
+
+func brief(v any) string {
+	if s, ok := v.(string); ok {
+		return s
+	}
+	return strings.TrimSpace(jsonText(v))
+}
+
+// leaveHint is what to write into the ward file to leave a field to whoever changed it.
+func leaveHint(o ObjectView, d compare.Difference) string {
+	if d.Path == "" {
+		return ""
+	}
+	return fmt.Sprintf("Leave it to others: leave: [{of: %s, fields: [%s]}]", o.Ref.Short(), Pointer(d.Path))
+}
+
+// Pointer turns a path as people read it into the pointer that `leave` takes.
+func Pointer(path string) string {
+	var b strings.Builder
+	for rest := path; rest != ""; {
+		i := strings.IndexAny(rest, ".[")
+		switch {
+		case i < 0:
+			return b.String() + "/" + rest
+		case i > 0:
+			b.WriteString("/" + rest[:i])
+			rest = rest[i:]
+		case rest[0] == '.':
+			rest = rest[1:]
+		default:
+			end := strings.IndexByte(rest, ']')
+			if end < 0 {
+				return b.String() + rest
+			}
+			if inside := rest[1:end]; strings.Contains(inside, "=") {
+				b.WriteString("[" + inside + "]")
+			} else {
+				b.WriteString("/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(inside))
+			}
+			rest = rest[end+1:]
+		}
+	}
+	return b.String()
+}
+
+func guardNames(gs []plan.Guard) string {
+	var names []string
+	for _, g := range gs {
+		names = append(names, g.Name)
+	}
+	return strings.Join(names, ",")
+}
+
+func objects(n int) string {
+	if n == 1 {
+		return "1 object"
+	}
+	return fmt.Sprintf("%d objects", n)
+}
+
+func short(r *record.Revision) string {
+	if r == nil || r.ID == "" {
+		return "nothing"
+	}
+	return r.ID[:min(7, len(r.ID))]
+}
+
+func title(r *record.Revision) string {
+	if r == nil {
+		return ""
+	}
+	return strings.TrimSpace(short(r) + " " + r.Subject)
+}
+
+func orRevision(a, b *record.Revision) *record.Revision {
+	if a != nil {
+		return a
+	}
+	return b
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}

@@ -1,0 +1,233 @@
+package record
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// EntryObject is the outcome of a run for one object.
+type EntryObject struct {
+	Ref    object.Ref `json:"ref"`
+	Step   int        `json:"step,omitempty"`
+	State  string     `json:"state"`
+	Reason string     `json:"reason,omitempty"`
+}
+
+// Entry is one line of a logbook.
+type Entry struct {
+	Placement string
+	Number    int
+	Kind      string
+	Outcome   string
+	By        string
+	Why       string
+	Reason    string
+	Revision  *Revision
+	ToEntry   int
+	Started   time.Time
+	Ended     time.Time
+	Snapshot  string
+	Objects   []EntryObject
+}
+
+const entryColumns = `placement, number, kind, outcome, by, why, reason, revision, to_entry, started, ended, snapshot, objects`
+
+// AddEntry writes a new entry and gives it the next number of its logbook.
+func (s *Store) AddEntry(ctx context.Context, e Entry) (Entry, error) {
+	err := s.tx(ctx, func(tx *sql.Tx) error {
+		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number),0)+1 FROM entries WHERE placement=?`, e.Placement).Scan(&e.Number); err != nil {
+			return err
+		}
+		revision := ""
+		if e.Revision != nil {
+			revision = toJSON(e.Revision)
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO entries (`+entryColumns+`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)`, e.Placement, e.Number, e.Kind, e.Outcome, e.By, e.Why, e.Reason,
+			revision, e.ToEntry, ms(e.Started), ms(e.Ended), e.Snapshot, toJSON(nonNil(e.Objects)))
+		return err
+	})
+	return e, err
+}
+
+func nonNil(o []EntryObject) []EntryObject {
+	if o == nil {
+		return []EntryObject{}
+	}
+	return o
+}
+
+// EndEntry writes how an entry ended.
+func (s *Store) EndEntry(ctx context.Context, e Entry) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE entries SET outcome=?, reason=?, ended=?, objects=? WHERE placement=? AND number=?`,
+		e.Outcome, e.Reason, ms(e.Ended), toJSON(nonNil(e.Objects)), e.Placement, e.Number)
+	return err
+}
+
+// SetOutcome changes the outcome of an entry that ended: failed becomes rolled back.
+func (s *Store) SetOutcome(ctx context.Context, placement string, number int, outcome string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE entries SET outcome=? WHERE placement=? AND number=?`, outcome, placement, number)
+	return err
+}
+
+// InterruptRunning ends the entries that a crash left running, and returns how many there were.
+func (s *Store) InterruptRunning(ctx context.Context) (int64, error) {
+	r, err := s.db.ExecContext(ctx, `UPDATE entries SET outcome='interrupted', reason='Vigila ended while it ran', ended=? WHERE outcome='running'`, ms(time.Now()))
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+// Find says which entries are wanted; the newest come first.
+type Find struct {
+	Placement string // all when empty
+	Search    string // words that must all occur
+	Since     time.Time
+	Limit     int // 0: all
+	Offset    int
+}
+
+// Entries lists entries, and how many there are on all pages.
+func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
+	where, args := []string{"1"}, []any{}
+	if f.Placement != "" {
+		where, args = append(where, "placement=?"), append(args, f.Placement)
+	}
+	if !f.Since.IsZero() {
+		where, args = append(where, "started>=?"), append(args, ms(f.Since))
+	}
+	for _, word := range strings.Fields(f.Search) {
+		where = append(where, `instr(lower(placement||' '||kind||' '||outcome||' '||by||' '||why||' '||reason||' '||revision||' #'||number), lower(?))`)
+		args = append(args, word)
+	}
+	cond := strings.Join(where, " AND ")
+	var total int
+	if err := s.db.QueryRowContext(ctx, `SELECT count(*) FROM entries WHERE `+cond, args...).Scan(&total); err != nil {
+		return nil, 0, err
+	}
+	limit := f.Limit
+	if limit == 0 {
+		limit = -1
+	}
+	rows, err := s.db.QueryContext(ctx, `SELECT `+entryColumns+` FROM entries WHERE `+cond+` ORDER BY started DESC, number DESC LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer rows.Close()
+	var out []Entry
+	for rows.Next() {
+		e, err := scanEntry(rows)
+		if err != nil {
+			return nil, 0, err
+		}
+		out = append(out, e)
+	}
+	return out, total, rows.Err()
+}
+
+// Entry reads one entry; ErrNone when there is no such number.
+func (s *Store) Entry(ctx context.Context, placement string, number int) (Entry, error) {
+	e, err := scanEntry(s.db.QueryRowContext(ctx, `SELECT `+entryColumns+` FROM entries WHERE placement=? AND number=?`, placement, number))
+	if errors.Is(err, sql.ErrNoRows) {
+		return e, fmt.Errorf("%s has no entry #%d: %w", placement, number, ErrNone)
+	}
+	return e, err
+}
+
+func scanEntry(row interface{ Scan(...any) error }) (Entry, error) {
+	var e Entry
+	var revision, objects string
+	var started, ended int64
+	if err := row.Scan(&e.Placement, &e.Number, &e.Kind, &e.Outcome, &e.By, &e.Why, &e.Reason, &revision, &e.ToEntry, &started, &ended, &e.Snapshot, &objects); err != nil {
+		return e, err
+	}
+	e.Started, e.Ended = at(started), at(ended)
+	return e, errors.Join(fromJSON(revision, &e.Revision), json.Unmarshal([]byte(objects), &e.Objects))
+}
+
+// SnapshotObject is one declared object of a snapshot.
+type SnapshotObject struct {
+	Object object.Object
+	Hash   string // of the declared object; of a Secret a keyed one, for even a plain hash tells something
+	Step   int
+}
+
+// PutSnapshot keeps declared objects, each stored once however many snapshots hold it, and returns the
+// snapshot's id: the same objects have the same id.
+func (s *Store) PutSnapshot(ctx context.Context, objects []SnapshotObject) (string, error) {
+	sort.Slice(objects, func(i, j int) bool { return objects[i].Object.Ref.Compare(objects[j].Object.Ref) < 0 })
+	sum := sha256.New()
+	for _, o := range objects {
+		fmt.Fprintf(sum, "%s %s %d\n", o.Object.Ref.Key(), o.Hash, o.Step)
+	}
+	id := hex.EncodeToString(sum.Sum(nil))
+	return id, s.tx(ctx, func(tx *sql.Tx) error {
+		var n int
+		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM snapshots WHERE id=?`, id).Scan(&n); err != nil || n > 0 {
+			return err
+		}
+		for _, o := range objects {
+			blob := o.Hash
+			if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM blobs WHERE hash=?`, blob).Scan(&n); err != nil {
+				return err
+			}
+			if n == 0 {
+				body, err := pack(o.Object.Body)
+				if err == nil && o.Object.Ref.Secret() {
+					body, err = s.vault.Seal(body)
+				}
+				if err != nil {
+					return err
+				}
+				if _, err := tx.ExecContext(ctx, `INSERT INTO blobs VALUES (?,?)`, blob, body); err != nil {
+					return err
+				}
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT INTO snapshots VALUES (?,?,?,?,?,?,?,?)`, id, o.Object.Ref.Key(), blob, o.Object.Version, o.Hash, o.Step, o.Object.File, o.Object.Line); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Snapshot reads the objects of a snapshot back.
+func (s *Store) Snapshot(ctx context.Context, id string) ([]SnapshotObject, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT s.ref, s.version, s.declared, s.step, s.file, s.line, b.body FROM snapshots s JOIN blobs b ON b.hash=s.blob WHERE s.id=? ORDER BY s.ref`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []SnapshotObject
+	for rows.Next() {
+		var o SnapshotObject
+		var ref string
+		var body []byte
+		if err := rows.Scan(&ref, &o.Object.Version, &o.Hash, &o.Step, &o.Object.File, &o.Object.Line, &body); err != nil {
+			return nil, err
+		}
+		if o.Object.Ref, err = object.ParseKey(ref); err != nil {
+			return nil, err
+		}
+		if o.Object.Ref.Secret() {
+			if body, err = s.vault.Open(body); err != nil {
+				return nil, fmt.Errorf("%s in a snapshot: %w", o.Object.Ref, err)
+			}
+		}
+		if err := unpack(body, &o.Object.Body); err != nil {
+			return nil, fmt.Errorf("%s in a snapshot: %w", o.Object.Ref, err)
+		}
+		out = append(out, o)
+	}
+	return out, rows.Err()
+}

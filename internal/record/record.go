@@ -1,0 +1,517 @@
+// Package record keeps what Vigila knows in SQLite: repositories, clusters, wards, their logbooks, snapshots,
+// baselines and standings. Start with Store. What is secret is encrypted before it gets here (Vault).
+package record
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNone tells that there is no such row.
+var ErrNone = errors.New("not found")
+
+// Store is the database. Its methods may be called by many goroutines.
+type Store struct {
+	db    *sql.DB
+	vault *Vault
+	lock  *os.File
+}
+
+// Open makes or opens the database in a directory, and brings it up to date. A second service on the same
+// directory is refused.
+func Open(ctx context.Context, dir string) (*Store, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the data directory: %w", err)
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "vigila.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("open the data directory: %w", err)
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = lock.Close()
+		return nil, fmt.Errorf("another Vigila already uses %s; stop it, or choose another --data", dir)
+	}
+	s := &Store{lock: lock}
+	if s.vault, err = OpenVault(filepath.Join(dir, "vigila.key")); err != nil {
+		_ = lock.Close()
+		return nil, err
+	}
+	file := filepath.Join(dir, "vigila.db")
+	s.db, err = sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)&_txlock=immediate")
+	if err != nil {
+		_ = lock.Close()
+		return nil, fmt.Errorf("open %s: %w", file, err)
+	}
+	s.db.SetMaxOpenConns(4)
+	if err := s.migrate(ctx); err != nil {
+		_ = s.Close()
+		return nil, fmt.Errorf("bring %s up to date: %w", file, err)
+	}
+	return s, nil
+}
+
+// Close closes the database and lets another service have the directory.
+func (s *Store) Close() error {
+	return errors.Join(s.db.Close(), s.lock.Close())
+}
+
+// Vault is the store's key for what is secret.
+func (s *Store) Vault() *Vault { return s.vault }
+
+// Ping tells whether the database can be written.
+func (s *Store) Ping(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO settings VALUES ('ping', ?) ON CONFLICT DO UPDATE SET value=excluded.value`, time.Now().Format(time.RFC3339))
+	return err
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	if _, err := s.db.ExecContext(ctx, `CREATE TABLE IF NOT EXISTS migrations (name TEXT PRIMARY KEY)`); err != nil {
+		return err
+	}
+	names, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		var n int
+		if err := s.db.QueryRowContext(ctx, `SELECT count(*) FROM migrations WHERE name=?`, name).Scan(&n); err != nil {
+			return err
+		}
+		if n > 0 {
+			continue
+		}
+		text, err := migrations.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		err = s.tx(ctx, func(tx *sql.Tx) error {
+			if _, err := tx.ExecContext(ctx, string(text)); err != nil {
+				return fmt.Errorf("%s: %w", name, err)
+			}
+			_, err := tx.ExecContext(ctx, `INSERT INTO migrations VALUES (?)`, name)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) tx(ctx context.Context, do func(*sql.Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := do(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+func ms(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
+func at(n int64) time.Time {
+	if n == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(n).UTC()
+}
+
+func toJSON(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil { // only plain values come here
+		panic(err)
+	}
+	return string(b)
+}
+
+// Token is a bearer token's owner; the token itself is never kept.
+type Token struct {
+	Name string
+	Role string
+}
+
+// AddToken keeps the hash of a token.
+func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO tokens (hash, name, role, made) VALUES (?,?,?,?)`, hash, t.Name, t.Role, ms(time.Now()))
+	return err
+}
+
+// TokenByHash finds a token; ErrNone when it is not known.
+func (s *Store) TokenByHash(ctx context.Context, hash string) (Token, error) {
+	var t Token
+	err := s.db.QueryRowContext(ctx, `SELECT name, role FROM tokens WHERE hash=?`, hash).Scan(&t.Name, &t.Role)
+	if errors.Is(err, sql.ErrNoRows) {
+		return t, ErrNone
+	}
+	return t, err
+}
+
+// Tokens counts the tokens.
+func (s *Store) Tokens(ctx context.Context) (n int, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT count(*) FROM tokens`).Scan(&n)
+	return n, err
+}
+
+// Repo is a known repository.
+type Repo struct{ Name, URL, User, Password string }
+
+// PutRepo adds a repository or changes it.
+func (s *Store) PutRepo(ctx context.Context, r Repo) error {
+	secret, err := s.vault.Seal([]byte(r.Password))
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO repos (name, url, user, password) VALUES (?,?,?,?)
+		ON CONFLICT (name) DO UPDATE SET url=excluded.url, user=excluded.user, password=excluded.password`, r.Name, r.URL, r.User, secret)
+	return err
+}
+
+// Repos lists the known repositories by name.
+func (s *Store) Repos(ctx context.Context) ([]Repo, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT name, url, user, password FROM repos ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Repo
+	for rows.Next() {
+		var r Repo
+		var secret []byte
+		if err := rows.Scan(&r.Name, &r.URL, &r.User, &secret); err != nil {
+			return nil, err
+		}
+		plain, err := s.vault.Open(secret)
+		if err != nil {
+			return nil, fmt.Errorf("password of repository %s: %w", r.Name, err)
+		}
+		r.Password = string(plain)
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// RemoveRepo forgets a repository.
+func (s *Store) RemoveRepo(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM repos WHERE name=?`, name)
+	return err
+}
+
+// Cluster is a known cluster.
+type Cluster struct {
+	Name, Kubeconfig, Context string
+	Labels                    map[string]string
+}
+
+// PutCluster adds a cluster or changes it.
+func (s *Store) PutCluster(ctx context.Context, c Cluster) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO clusters (name, kubeconfig, context, labels) VALUES (?,?,?,?)
+		ON CONFLICT (name) DO UPDATE SET kubeconfig=excluded.kubeconfig, context=excluded.context, labels=excluded.labels`,
+		c.Name, c.Kubeconfig, c.Context, toJSON(c.Labels))
+	return err
+}
+
+// Clusters lists the known clusters by name.
+func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT name, kubeconfig, context, labels FROM clusters ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Cluster
+	for rows.Next() {
+		var c Cluster
+		var labels string
+		if err := rows.Scan(&c.Name, &c.Kubeconfig, &c.Context, &labels); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(labels), &c.Labels); err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, rows.Err()
+}
+
+// RemoveCluster forgets a cluster.
+func (s *Store) RemoveCluster(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM clusters WHERE name=?`, name)
+	return err
+}
+
+// Ward is a registered ward file.
+type Ward struct{ Name, File string }
+
+// PutWard registers a ward, or changes its file, and makes its placements; those on other clusters are removed.
+func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO wards (name, file, made) VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET file=excluded.file`, w.Name, w.File, ms(time.Now())); err != nil {
+			return err
+		}
+		marks := make([]string, len(clusters))
+		args := []any{w.Name}
+		for i, c := range clusters {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO placements (id, ward, cluster) VALUES (?,?,?) ON CONFLICT DO NOTHING`, w.Name+"@"+c, w.Name, c); err != nil {
+				return err
+			}
+			marks[i] = "?"
+			args = append(args, c)
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM placements WHERE ward=? AND cluster NOT IN (`+strings.Join(marks, ",")+`)`, args...)
+		return err
+	})
+}
+
+// Wards lists the registered wards by name.
+func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT name, file FROM wards ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Ward
+	for rows.Next() {
+		var w Ward
+		if err := rows.Scan(&w.Name, &w.File); err != nil {
+			return nil, err
+		}
+		out = append(out, w)
+	}
+	return out, rows.Err()
+}
+
+// RemovePlacement forgets a placement with its logbook; the ward goes with its last one.
+func (s *Store) RemovePlacement(ctx context.Context, id string) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM placements WHERE id=?`, id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM wards WHERE name NOT IN (SELECT ward FROM placements)`)
+		return err
+	})
+}
+
+// Revision is a commit as entries keep it.
+type Revision struct {
+	ID      string    `json:"id"`
+	Subject string    `json:"subject,omitempty"`
+	Author  string    `json:"author,omitempty"`
+	At      time.Time `json:"at,omitzero"`
+}
+
+// Hold stops automatic runs.
+type Hold struct {
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+	Until  time.Time `json:"until,omitzero"`
+	Reason string    `json:"reason,omitempty"`
+	Entry  int       `json:"entry,omitempty"`
+}
+
+// Placement is a ward in a cluster, as it was left.
+type Placement struct {
+	ID, Ward, Cluster string
+	Applied           *Revision
+	Snapshot          string
+	Hold              *Hold
+}
+
+// Placements lists the placements by id.
+func (s *Store) Placements(ctx context.Context) ([]Placement, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, hold FROM placements ORDER BY id`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Placement
+	for rows.Next() {
+		var p Placement
+		var applied, hold string
+		if err := rows.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &hold); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(fromJSON(applied, &p.Applied), fromJSON(hold, &p.Hold)); err != nil {
+			return nil, fmt.Errorf("placement %s: %w", p.ID, err)
+		}
+		out = append(out, p)
+	}
+	return out, rows.Err()
+}
+
+func fromJSON[T any](s string, into **T) error {
+	if s == "" {
+		return nil
+	}
+	*into = new(T)
+	return json.Unmarshal([]byte(s), *into)
+}
+
+// SetHold holds a placement, or releases it when h is nil.
+func (s *Store) SetHold(ctx context.Context, id string, h *Hold) error {
+	text := ""
+	if h != nil {
+		text = toJSON(h)
+	}
+	_, err := s.db.ExecContext(ctx, `UPDATE placements SET hold=? WHERE id=?`, text, id)
+	return err
+}
+
+// SetApplied notes what a placement holds now.
+func (s *Store) SetApplied(ctx context.Context, id string, r Revision, snapshot string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE placements SET applied=?, snapshot=? WHERE id=?`, toJSON(r), snapshot, id)
+	return err
+}
+
+// Reject marks a revision as bad for a placement; Unreject lifts it.
+func (s *Store) Reject(ctx context.Context, id, revision, why, by string) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO rejections VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET why=excluded.why, by=excluded.by, at=excluded.at`, id, revision, why, by, ms(time.Now()))
+	return err
+}
+
+// Unreject lifts a rejection.
+func (s *Store) Unreject(ctx context.Context, id, revision string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM rejections WHERE placement=? AND revision=?`, id, revision)
+	return err
+}
+
+// Rejections maps the rejected revisions of a placement to why.
+func (s *Store) Rejections(ctx context.Context, id string) (map[string]string, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT revision, why FROM rejections WHERE placement=?`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]string{}
+	for rows.Next() {
+		var r, why string
+		if err := rows.Scan(&r, &why); err != nil {
+			return nil, err
+		}
+		out[r] = why
+	}
+	return out, rows.Err()
+}
+
+// Stretch is a standing since a time.
+type Stretch struct {
+	From     time.Time
+	Standing string
+	Health   string
+}
+
+// AddStanding notes a change of standing.
+func (s *Store) AddStanding(ctx context.Context, id string, st Stretch) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO standings VALUES (?,?,?,?)`, id, ms(st.From), st.Standing, st.Health)
+	return err
+}
+
+// Standings lists the standings of a placement since a time, oldest first, with the one that held at that time.
+func (s *Store) Standings(ctx context.Context, id string, since time.Time) ([]Stretch, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT at, standing, health FROM standings WHERE placement=?1 AND at >=
+		coalesce((SELECT max(at) FROM standings WHERE placement=?1 AND at<=?2), 0) ORDER BY at`, id, ms(since))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Stretch
+	for rows.Next() {
+		var st Stretch
+		var n int64
+		if err := rows.Scan(&n, &st.Standing, &st.Health); err != nil {
+			return nil, err
+		}
+		st.From = at(n)
+		out = append(out, st)
+	}
+	return out, rows.Err()
+}
+
+// Baselines reads what a placement last applied.
+func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compare.Baseline, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT ref, version, declared, owned, fields, hash, uid, revision, applied, intent FROM baselines WHERE placement=?`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[object.Ref]compare.Baseline{}
+	for rows.Next() {
+		var b compare.Baseline
+		var ref string
+		var owned, fields []byte
+		var applied int64
+		if err := rows.Scan(&ref, &b.Version, &b.Declared, &owned, &fields, &b.Hash, &b.UID, &b.Revision, &applied, &b.Intent); err != nil {
+			return nil, err
+		}
+		if b.Ref, err = object.ParseKey(ref); err != nil {
+			return nil, err
+		}
+		b.At = at(applied)
+		if err := errors.Join(unpack(owned, &b.Owned), unpack(fields, &b.Fields)); err != nil {
+			return nil, fmt.Errorf("baseline of %s in %s: %w", b.Ref, id, err)
+		}
+		out[b.Ref] = b
+	}
+	return out, rows.Err()
+}
+
+// PutBaselines keeps what was applied, or what is about to be (Intent).
+func (s *Store) PutBaselines(ctx context.Context, id string, all []compare.Baseline) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		for _, b := range all {
+			owned, err := pack(b.Owned)
+			if err != nil {
+				return err
+			}
+			fields, err := pack(b.Fields)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO baselines VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
+				id, b.Ref.Key(), b.Version, b.Declared, owned, fields, b.Hash, b.UID, b.Revision, ms(b.At), b.Intent); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// RemoveBaseline forgets an object that is gone.
+func (s *Store) RemoveBaseline(ctx context.Context, id string, ref object.Ref) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM baselines WHERE placement=? AND ref=?`, id, ref.Key())
+	return err
+}
+
+// Keeper finds the other ward that keeps an object in a cluster; empty when there is none.
+func (s *Store) Keeper(ctx context.Context, cluster, notPlacement string, ref object.Ref) (string, error) {
+	var ward string
+	err := s.db.QueryRowContext(ctx, `SELECT p.ward FROM baselines b JOIN placements p ON p.id=b.placement WHERE b.ref=? AND p.cluster=? AND p.id<>? LIMIT 1`,
+		ref.Key(), cluster, notPlacement).Scan(&ward)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return ward, err
+}

@@ -1,0 +1,114 @@
+package record
+
+import (
+	"bytes"
+	"compress/gzip"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"filippo.io/age"
+	utiljson "k8s.io/apimachinery/pkg/util/json"
+)
+
+// Vault encrypts what is secret with age, and makes keyed digests of it. Its key is a file beside the database,
+// or the environment variable VIGILA_KEY (an AGE-SECRET-KEY-… line).
+type Vault struct {
+	identity *age.X25519Identity
+	mac      []byte
+}
+
+// OpenVault reads the key, and makes one when there is none yet.
+func OpenVault(file string) (*Vault, error) {
+	text := os.Getenv("VIGILA_KEY")
+	from := "VIGILA_KEY"
+	if text == "" {
+		from = file
+		b, err := os.ReadFile(file)
+		if errors.Is(err, os.ErrNotExist) {
+			id, err := age.GenerateX25519Identity()
+			if err != nil {
+				return nil, err
+			}
+			b = []byte(id.String() + "\n")
+			if err := os.WriteFile(file, b, 0o600); err != nil {
+				return nil, fmt.Errorf("write the key: %w", err)
+			}
+		} else if err != nil {
+			return nil, fmt.Errorf("read the key: %w", err)
+		}
+		text = string(b)
+	}
+	id, err := age.ParseX25519Identity(strings.TrimSpace(text))
+	if err != nil {
+		return nil, fmt.Errorf("%s does not hold an age key (a line that starts with AGE-SECRET-KEY-)", from)
+	}
+	sum := sha256.Sum256([]byte("vigila digest\n" + id.String()))
+	return &Vault{id, sum[:]}, nil
+}
+
+// Seal encrypts; nothing stays nothing.
+func (v *Vault) Seal(plain []byte) ([]byte, error) {
+	if len(plain) == 0 {
+		return nil, nil
+	}
+	var b bytes.Buffer
+	w, err := age.Encrypt(&b, v.identity.Recipient())
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(plain); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), w.Close()
+}
+
+// Open decrypts what Seal made.
+func (v *Vault) Open(sealed []byte) ([]byte, error) {
+	if len(sealed) == 0 {
+		return nil, nil
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), v.identity)
+	if err != nil {
+		return nil, fmt.Errorf("it was encrypted with another key: %w", err)
+	}
+	return io.ReadAll(r)
+}
+
+// Digest is a keyed digest of 16 hex digits: equal values have equal digests, and it tells nothing else.
+func (v *Vault) Digest(value string) string {
+	h := hmac.New(sha256.New, v.mac)
+	h.Write([]byte(value))
+	return hex.EncodeToString(h.Sum(nil))[:16]
+}
+
+func pack(v any) ([]byte, error) {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	if _, err := w.Write(text); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), w.Close()
+}
+
+func unpack(b []byte, into any) error {
+	r, err := gzip.NewReader(bytes.NewReader(b))
+	if err != nil {
+		return err
+	}
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	return utiljson.Unmarshal(text, into)
+}
