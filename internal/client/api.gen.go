@@ -290,45 +290,15 @@ func (e WardTone) Valid() bool {
 	}
 }
 
-// Defines values for WardDetailTone.
-const (
-	WardDetailToneBehind    WardDetailTone = "behind"
-	WardDetailToneBlind     WardDetailTone = "blind"
-	WardDetailToneContested WardDetailTone = "contested"
-	WardDetailToneDrifted   WardDetailTone = "drifted"
-	WardDetailToneFailing   WardDetailTone = "failing"
-	WardDetailToneQuiet     WardDetailTone = "quiet"
-)
-
-// Valid indicates whether the value is a known member of the WardDetailTone enum.
-func (e WardDetailTone) Valid() bool {
-	switch e {
-	case WardDetailToneBehind:
-		return true
-	case WardDetailToneBlind:
-		return true
-	case WardDetailToneContested:
-		return true
-	case WardDetailToneDrifted:
-		return true
-	case WardDetailToneFailing:
-		return true
-	case WardDetailToneQuiet:
-		return true
-	default:
-		return false
-	}
-}
-
 // AddCluster defines model for AddCluster.
 type AddCluster struct {
 	// Context the kubeconfig's current context when absent
-	Context *string `json:"context,omitempty"`
+	Context string `json:"context,omitempty,omitzero"`
 
 	// Kubeconfig path on the service's machine
-	Kubeconfig string             `json:"kubeconfig"`
-	Labels     *map[string]string `json:"labels,omitempty"`
-	Name       string             `json:"name"`
+	Kubeconfig string            `json:"kubeconfig"`
+	Labels     map[string]string `json:"labels,omitempty,omitzero"`
+	Name       string            `json:"name"`
 }
 
 // AddRepo defines model for AddRepo.
@@ -336,11 +306,11 @@ type AddRepo struct {
 	Name string `json:"name"`
 
 	// Password password or token; write-only, encrypted at rest
-	Password *string `json:"password,omitempty"`
+	Password string `json:"password,omitempty,omitzero"`
 
 	// Url https or http address
-	Url  string  `json:"url"`
-	User *string `json:"user,omitempty"`
+	Url  string `json:"url"`
+	User string `json:"user,omitempty,omitzero"`
 }
 
 // AddWards defines model for AddWards.
@@ -349,7 +319,7 @@ type AddWards struct {
 	File string `json:"file"`
 
 	// Name what to call the file in errors
-	Name *string `json:"name,omitempty"`
+	Name string `json:"name,omitempty,omitzero"`
 }
 
 // AddedWards defines model for AddedWards.
@@ -360,49 +330,49 @@ type AddedWards struct {
 // AsOf What was last known of a source, and since when.
 type AsOf struct {
 	// At when it was last read
-	At *time.Time `json:"at,omitempty"`
+	At time.Time `json:"at,omitempty,omitzero"`
 
 	// Known false when it can't be read now
 	Known bool `json:"known"`
 
 	// Next when it is looked at next; absent for a watch
-	Next *time.Time `json:"next,omitempty"`
+	Next time.Time `json:"next,omitempty,omitzero"`
 
 	// Problem why it can't be read
-	Problem *string `json:"problem,omitempty"`
+	Problem string `json:"problem,omitempty,omitzero"`
 }
 
 // Below defines model for Below.
 type Below struct {
-	Depth  int     `json:"depth"`
-	Health Health  `json:"health"`
-	Kind   string  `json:"kind"`
-	Name   string  `json:"name"`
-	Reason *string `json:"reason,omitempty"`
+	Depth  int    `json:"depth"`
+	Health Health `json:"health"`
+	Kind   string `json:"kind"`
+	Name   string `json:"name"`
+	Reason string `json:"reason,omitempty,omitzero"`
 }
 
 // Cluster defines model for Cluster.
 type Cluster struct {
 	Context    string            `json:"context"`
-	Kubeconfig *string           `json:"kubeconfig,omitempty"`
+	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
 	Labels     map[string]string `json:"labels"`
 
 	// Live What was last known of a source, and since when.
-	Live    AsOf    `json:"live"`
-	Name    string  `json:"name"`
-	Server  *string `json:"server,omitempty"`
-	Version *string `json:"version,omitempty"`
-	Wards   int     `json:"wards"`
+	Live    AsOf   `json:"live"`
+	Name    string `json:"name"`
+	Server  string `json:"server,omitempty,omitzero"`
+	Version string `json:"version,omitempty,omitzero"`
+	Wards   int    `json:"wards"`
 }
 
 // ClusterEvent defines model for ClusterEvent.
 type ClusterEvent struct {
-	About   string     `json:"about"`
-	At      *time.Time `json:"at,omitempty"`
-	Count   *int       `json:"count,omitempty"`
-	Reason  string     `json:"reason"`
-	Text    string     `json:"text"`
-	Warning *bool      `json:"warning,omitempty"`
+	About   string    `json:"about"`
+	At      time.Time `json:"at,omitempty,omitzero"`
+	Count   int       `json:"count,omitempty,omitzero"`
+	Reason  string    `json:"reason"`
+	Text    string    `json:"text"`
+	Warning bool      `json:"warning,omitempty,omitzero"`
 }
 
 // ClusterList defines model for ClusterList.
@@ -413,21 +383,21 @@ type ClusterList struct {
 // Difference defines model for Difference.
 type Difference struct {
 	Change    DifferenceChange `json:"change"`
-	Contested *bool            `json:"contested,omitempty"`
+	Contested bool             `json:"contested,omitempty,omitzero"`
 
 	// From the applied value of a drifted field; the live value in a preview
-	From interface{} `json:"from,omitempty"`
+	From interface{} `json:"from,omitempty,omitzero"`
 
 	// Likely who is the last client that wrote to the object, not a recorded owner of the field
-	Likely *bool  `json:"likely,omitempty"`
+	Likely bool   `json:"likely,omitempty,omitzero"`
 	Path   string `json:"path"`
 
 	// To the live value of a drifted field; what a sync would set in a preview
-	To   interface{} `json:"to,omitempty"`
-	When *time.Time  `json:"when,omitempty"`
+	To   interface{} `json:"to,omitempty,omitzero"`
+	When time.Time   `json:"when,omitempty,omitzero"`
 
 	// Who field manager
-	Who *string `json:"who,omitempty"`
+	Who string `json:"who,omitempty,omitzero"`
 }
 
 // DifferenceChange defines model for Difference.Change.
@@ -435,26 +405,26 @@ type DifferenceChange string
 
 // Entry defines model for Entry.
 type Entry struct {
-	By       string     `json:"by"`
-	Deadline *time.Time `json:"deadline,omitempty"`
-	Ended    *time.Time `json:"ended,omitempty"`
+	By       string    `json:"by"`
+	Deadline time.Time `json:"deadline,omitempty,omitzero"`
+	Ended    time.Time `json:"ended,omitempty,omitzero"`
 
 	// HasSnapshot it can be rolled back to
-	HasSnapshot *bool          `json:"has_snapshot,omitempty"`
-	Kind        EntryKind      `json:"kind"`
-	Number      int            `json:"number"`
-	Objects     *[]EntryObject `json:"objects,omitempty"`
-	Outcome     Outcome        `json:"outcome"`
+	HasSnapshot bool          `json:"has_snapshot,omitempty,omitzero"`
+	Kind        EntryKind     `json:"kind"`
+	Number      int           `json:"number"`
+	Objects     []EntryObject `json:"objects,omitempty,omitzero"`
+	Outcome     Outcome       `json:"outcome"`
 
 	// Reason why it did not end done
-	Reason   *string   `json:"reason,omitempty"`
-	Revision *Revision `json:"revision,omitempty"`
+	Reason   string    `json:"reason,omitempty,omitzero"`
+	Revision Revision  `json:"revision,omitempty,omitzero"`
 	Started  time.Time `json:"started"`
 
 	// ToEntry the entry a rollback goes to
-	ToEntry *int    `json:"to_entry,omitempty"`
-	Ward    string  `json:"ward"`
-	Why     *string `json:"why,omitempty"`
+	ToEntry int    `json:"to_entry,omitempty,omitzero"`
+	Ward    string `json:"ward"`
+	Why     string `json:"why,omitempty,omitzero"`
 }
 
 // EntryKind defines model for EntryKind.
@@ -470,8 +440,8 @@ type EntryList struct {
 type EntryObject struct {
 	Kind      string           `json:"kind"`
 	Name      string           `json:"name"`
-	Namespace *string          `json:"namespace,omitempty"`
-	Reason    *string          `json:"reason,omitempty"`
+	Namespace string           `json:"namespace,omitempty,omitzero"`
+	Reason    string           `json:"reason,omitempty,omitzero"`
 	State     EntryObjectState `json:"state"`
 	Step      int              `json:"step"`
 }
@@ -495,15 +465,15 @@ type Hold struct {
 	By string    `json:"by"`
 
 	// Entry the entry a rollback holds it at
-	Entry  *int       `json:"entry,omitempty"`
-	Reason *string    `json:"reason,omitempty"`
-	Until  *time.Time `json:"until,omitempty"`
+	Entry  int       `json:"entry,omitempty,omitzero"`
+	Reason string    `json:"reason,omitempty,omitzero"`
+	Until  time.Time `json:"until,omitempty,omitzero"`
 }
 
 // HoldWard defines model for HoldWard.
 type HoldWard struct {
-	Reason *string    `json:"reason,omitempty"`
-	Until  *time.Time `json:"until,omitempty"`
+	Reason string    `json:"reason,omitempty,omitzero"`
+	Until  time.Time `json:"until,omitempty,omitzero"`
 }
 
 // Me defines model for Me.
@@ -524,33 +494,33 @@ type Notch struct {
 // Object defines model for Object.
 type Object struct {
 	// AlreadyThere it is in the cluster and no ward keeps it yet
-	AlreadyThere *bool    `json:"already_there,omitempty"`
-	Below        *[]Below `json:"below,omitempty"`
+	AlreadyThere bool    `json:"already_there,omitempty,omitzero"`
+	Below        []Below `json:"below,omitempty,omitzero"`
 
 	// Change what a sync would do; absent when nothing
-	Change *ObjectChange `json:"change,omitempty"`
+	Change ObjectChange `json:"change,omitempty,omitzero"`
 
 	// Fields drifted fields
-	Fields *[]Difference `json:"fields,omitempty"`
+	Fields []Difference `json:"fields,omitempty,omitzero"`
 
 	// File where it is declared
-	File *string `json:"file,omitempty"`
+	File string `json:"file,omitempty,omitzero"`
 
 	// Gone it was deleted from the cluster
-	Gone   *bool   `json:"gone,omitempty"`
-	Group  *string `json:"group,omitempty"`
-	Health Health  `json:"health"`
+	Gone   bool   `json:"gone,omitempty,omitzero"`
+	Group  string `json:"group,omitempty,omitzero"`
+	Health Health `json:"health"`
 
 	// Key identity for getObject
-	Key       string  `json:"key"`
-	Kind      string  `json:"kind"`
-	Line      *int    `json:"line,omitempty"`
-	Name      string  `json:"name"`
-	Namespace *string `json:"namespace,omitempty"`
+	Key       string `json:"key"`
+	Kind      string `json:"kind"`
+	Line      int    `json:"line,omitempty,omitzero"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty,omitzero"`
 
 	// OwnedFields fields Vigila applied
-	OwnedFields *int     `json:"owned_fields,omitempty"`
-	Reason      *string  `json:"reason,omitempty"`
+	OwnedFields int      `json:"owned_fields,omitempty,omitzero"`
+	Reason      string   `json:"reason,omitempty,omitzero"`
 	Standing    Standing `json:"standing"`
 	Step        int      `json:"step"`
 }
@@ -561,13 +531,13 @@ type ObjectChange string
 // ObjectDetail defines model for ObjectDetail.
 type ObjectDetail struct {
 	// Declared YAML
-	Declared *string        `json:"declared,omitempty"`
+	Declared string         `json:"declared,omitempty,omitzero"`
 	Events   []ClusterEvent `json:"events"`
 
 	// Live YAML
-	Live   *string `json:"live,omitempty"`
-	Object Object  `json:"object"`
-	Pods   []Pod   `json:"pods"`
+	Live   string `json:"live,omitempty,omitzero"`
+	Object Object `json:"object"`
+	Pods   []Pod  `json:"pods"`
 }
 
 // Outcome defines model for Outcome.
@@ -575,7 +545,7 @@ type Outcome string
 
 // PendingObject defines model for PendingObject.
 type PendingObject struct {
-	AlreadyThere *bool `json:"already_there,omitempty"`
+	AlreadyThere bool `json:"already_there,omitempty,omitzero"`
 
 	// Change keep: not declared any more, and left in the cluster
 	Change    PendingObjectChange `json:"change"`
@@ -583,10 +553,10 @@ type PendingObject struct {
 	Key       string              `json:"key"`
 	Kind      string              `json:"kind"`
 	Name      string              `json:"name"`
-	Namespace *string             `json:"namespace,omitempty"`
+	Namespace string              `json:"namespace,omitempty,omitzero"`
 
 	// Refused why the API server would refuse it
-	Refused *string `json:"refused,omitempty"`
+	Refused string `json:"refused,omitempty,omitzero"`
 }
 
 // PendingObjectChange keep: not declared any more, and left in the cluster
@@ -597,29 +567,29 @@ type Pod struct {
 	Containers []string `json:"containers"`
 	Health     Health   `json:"health"`
 	Name       string   `json:"name"`
-	Reason     *string  `json:"reason,omitempty"`
+	Reason     string   `json:"reason,omitempty,omitzero"`
 	Restarts   int      `json:"restarts"`
 }
 
 // Problem RFC 9457
 type Problem struct {
-	Detail *string  `json:"detail,omitempty"`
-	Guards *[]Guard `json:"guards,omitempty"`
-	Status int      `json:"status"`
-	Title  string   `json:"title"`
-	Type   string   `json:"type"`
+	Detail string  `json:"detail,omitempty,omitzero"`
+	Guards []Guard `json:"guards,omitempty,omitzero"`
+	Status int     `json:"status"`
+	Title  string  `json:"title"`
+	Type   string  `json:"type"`
 }
 
 // Repo defines model for Repo.
 type Repo struct {
-	Branches *[]string `json:"branches,omitempty"`
-	Name     string    `json:"name"`
+	Branches []string `json:"branches,omitempty,omitzero"`
+	Name     string   `json:"name"`
 
 	// Repository What was last known of a source, and since when.
-	Repository AsOf    `json:"repository"`
-	Url        string  `json:"url"`
-	User       *string `json:"user,omitempty"`
-	Wards      int     `json:"wards"`
+	Repository AsOf   `json:"repository"`
+	Url        string `json:"url"`
+	User       string `json:"user,omitempty,omitzero"`
+	Wards      int    `json:"wards"`
 }
 
 // RepoList defines model for RepoList.
@@ -629,12 +599,12 @@ type RepoList struct {
 
 // Revision defines model for Revision.
 type Revision struct {
-	At     *time.Time `json:"at,omitempty"`
-	Author *string    `json:"author,omitempty"`
+	At     time.Time `json:"at,omitempty,omitzero"`
+	Author string    `json:"author,omitempty,omitzero"`
 
 	// Id full commit hash
-	Id      string  `json:"id"`
-	Subject *string `json:"subject,omitempty"`
+	Id      string `json:"id"`
+	Subject string `json:"subject,omitempty,omitzero"`
 }
 
 // Standing defines model for Standing.
@@ -643,12 +613,12 @@ type Standing string
 // StartRun defines model for StartRun.
 type StartRun struct {
 	// Allow names of guards
-	Allow *[]string    `json:"allow,omitempty"`
+	Allow []string     `json:"allow,omitempty,omitzero"`
 	Kind  StartRunKind `json:"kind"`
 
 	// ToEntry for a rollback
-	ToEntry *int    `json:"to_entry,omitempty"`
-	Why     *string `json:"why,omitempty"`
+	ToEntry int    `json:"to_entry,omitempty,omitzero"`
+	Why     string `json:"why,omitempty,omitzero"`
 }
 
 // StartRunKind defines model for StartRun.Kind.
@@ -669,23 +639,23 @@ type Stretch struct {
 
 // Ward defines model for Ward.
 type Ward struct {
-	About     *string   `json:"about,omitempty"`
-	Applied   *Revision `json:"applied,omitempty"`
-	AutoSync  bool      `json:"auto_sync"`
-	Cluster   string    `json:"cluster"`
-	Contested int       `json:"contested"`
+	About     string   `json:"about,omitempty,omitzero"`
+	Applied   Revision `json:"applied,omitempty,omitzero"`
+	AutoSync  bool     `json:"auto_sync"`
+	Cluster   string   `json:"cluster"`
+	Contested int      `json:"contested"`
 
 	// Drifted objects the cluster moved
-	Drifted       int      `json:"drifted"`
-	DriftedFields int      `json:"drifted_fields"`
-	Guards        *[]Guard `json:"guards,omitempty"`
-	Health        Health   `json:"health"`
-	HealthReason  *string  `json:"health_reason,omitempty"`
-	Hold          *Hold    `json:"hold,omitempty"`
+	Drifted       int     `json:"drifted"`
+	DriftedFields int     `json:"drifted_fields"`
+	Guards        []Guard `json:"guards,omitempty,omitzero"`
+	Health        Health  `json:"health"`
+	HealthReason  string  `json:"health_reason,omitempty,omitzero"`
+	Hold          Hold    `json:"hold,omitempty,omitzero"`
 
 	// Id name@cluster
-	Id    string             `json:"id"`
-	Links *map[string]string `json:"links,omitempty"`
+	Id    string            `json:"id"`
+	Links map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
 	Live      AsOf   `json:"live"`
@@ -696,7 +666,7 @@ type Ward struct {
 	// Notches runs since 24 h ago, oldest first
 	Notches []Notch `json:"notches"`
 	Objects int     `json:"objects"`
-	Owner   *string `json:"owner,omitempty"`
+	Owner   string  `json:"owner,omitempty,omitzero"`
 	Path    string  `json:"path"`
 
 	// Pending objects the repository moved
@@ -704,30 +674,30 @@ type Ward struct {
 	Ref     string `json:"ref"`
 
 	// Rejected why the newest revision is rejected
-	Rejected *string `json:"rejected,omitempty"`
-	Repo     string  `json:"repo"`
+	Rejected string `json:"rejected,omitempty,omitzero"`
+	Repo     string `json:"repo"`
 
 	// Repository What was last known of a source, and since when.
-	Repository   AsOf      `json:"repository"`
-	RestoreDrift bool      `json:"restore_drift"`
-	Revision     *Revision `json:"revision,omitempty"`
-	Run          *Entry    `json:"run,omitempty"`
+	Repository   AsOf     `json:"repository"`
+	RestoreDrift bool     `json:"restore_drift"`
+	Revision     Revision `json:"revision,omitempty,omitzero"`
+	Run          Entry    `json:"run,omitempty,omitzero"`
 
-	// Says what is going on
+	// Says what is going on, in a sentence
 	Says string `json:"says"`
 
 	// Since since when standing and health are so
 	Since    time.Time `json:"since"`
 	Standing Standing  `json:"standing"`
 
-	// Todo what can be done about it
-	Todo *string `json:"todo,omitempty"`
+	// Todo what can be done about it, in a sentence
+	Todo string `json:"todo,omitempty,omitzero"`
 
 	// Tone how loud the board shows it
-	Tone *WardTone `json:"tone,omitempty"`
+	Tone WardTone `json:"tone,omitempty,omitzero"`
 
 	// WaitsFor what an automatic run waits for
-	WaitsFor *string `json:"waits_for,omitempty"`
+	WaitsFor string `json:"waits_for,omitempty,omitzero"`
 
 	// Watch standings since 24 h ago, oldest first
 	Watch []Stretch `json:"watch"`
@@ -738,81 +708,18 @@ type WardTone string
 
 // WardDetail defines model for WardDetail.
 type WardDetail struct {
-	About     *string   `json:"about,omitempty"`
-	Applied   *Revision `json:"applied,omitempty"`
-	AutoSync  bool      `json:"auto_sync"`
-	Cluster   string    `json:"cluster"`
-	Contested int       `json:"contested"`
-
-	// Drifted objects the cluster moved
-	Drifted       int `json:"drifted"`
-	DriftedFields int `json:"drifted_fields"`
-
 	// File the ward file
-	File         string   `json:"file"`
-	Guards       *[]Guard `json:"guards,omitempty"`
-	Health       Health   `json:"health"`
-	HealthReason *string  `json:"health_reason,omitempty"`
-	Hold         *Hold    `json:"hold,omitempty"`
+	File string `json:"file"`
 
-	// Id name@cluster
-	Id    string             `json:"id"`
-	Links *map[string]string `json:"links,omitempty"`
-
-	// Live What was last known of a source, and since when.
-	Live      AsOf   `json:"live"`
-	Name      string `json:"name"`
-	Namespace string `json:"namespace"`
-	NeedsYou  bool   `json:"needs_you"`
-
-	// Notches runs since 24 h ago, oldest first
-	Notches []Notch  `json:"notches"`
-	Objects int      `json:"objects"`
+	// Outline its objects in step order
 	Outline []Object `json:"outline"`
-	Owner   *string  `json:"owner,omitempty"`
-	Path    string   `json:"path"`
-
-	// Pending objects the repository moved
-	Pending int    `json:"pending"`
-	Ref     string `json:"ref"`
-
-	// Rejected why the newest revision is rejected
-	Rejected *string `json:"rejected,omitempty"`
-	Repo     string  `json:"repo"`
-
-	// Repository What was last known of a source, and since when.
-	Repository   AsOf      `json:"repository"`
-	RestoreDrift bool      `json:"restore_drift"`
-	Revision     *Revision `json:"revision,omitempty"`
-	Run          *Entry    `json:"run,omitempty"`
-
-	// Says what is going on
-	Says string `json:"says"`
-
-	// Since since when standing and health are so
-	Since    time.Time `json:"since"`
-	Standing Standing  `json:"standing"`
-
-	// Todo what can be done about it
-	Todo *string `json:"todo,omitempty"`
-
-	// Tone how loud the board shows it
-	Tone *WardDetailTone `json:"tone,omitempty"`
-
-	// WaitsFor what an automatic run waits for
-	WaitsFor *string `json:"waits_for,omitempty"`
-
-	// Watch standings since 24 h ago, oldest first
-	Watch []Stretch `json:"watch"`
+	Ward    Ward     `json:"ward"`
 }
-
-// WardDetailTone how loud the board shows it
-type WardDetailTone string
 
 // WardDiff defines model for WardDiff.
 type WardDiff struct {
 	Drifted []Object        `json:"drifted"`
-	Guards  *[]Guard        `json:"guards,omitempty"`
+	Guards  []Guard         `json:"guards,omitempty,omitzero"`
 	Pending []PendingObject `json:"pending"`
 	Ward    Ward            `json:"ward"`
 }
@@ -826,7 +733,7 @@ type WardList struct {
 	// NeedsYou of all that match
 	NeedsYou int `json:"needs_you"`
 
-	// Total how many match
+	// Total how many match, on all pages
 	Total int `json:"total"`
 }
 
@@ -845,48 +752,48 @@ type WardID = string
 // ListEntriesParams defines parameters for ListEntries.
 type ListEntriesParams struct {
 	// Search words that must all be in the ward, kind, outcome, revision, who or why
-	Search *string `form:"search,omitempty" json:"search,omitempty"`
-	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
-	Offset *Offset `form:"offset,omitempty" json:"offset,omitempty"`
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ListWardsParams defines parameters for ListWards.
 type ListWardsParams struct {
 	// Search words that must all be in the name, cluster, owner, repository, revision or sentence
-	Search   *string   `form:"search,omitempty" json:"search,omitempty"`
-	Standing *Standing `form:"standing,omitempty" json:"standing,omitempty"`
-	Cluster  *string   `form:"cluster,omitempty" json:"cluster,omitempty"`
-	Owner    *string   `form:"owner,omitempty" json:"owner,omitempty"`
+	Search   string   `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Standing Standing `form:"standing,omitempty" json:"standing,omitempty,omitzero"`
+	Cluster  string   `form:"cluster,omitempty" json:"cluster,omitempty,omitzero"`
+	Owner    string   `form:"owner,omitempty" json:"owner,omitempty,omitzero"`
 
 	// NeedsYou only those that need a person
-	NeedsYou *bool   `form:"needs_you,omitempty" json:"needs_you,omitempty"`
-	Limit    *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
-	Offset   *Offset `form:"offset,omitempty" json:"offset,omitempty"`
+	NeedsYou bool   `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
+	Limit    Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset   Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ListWardEntriesParams defines parameters for ListWardEntries.
 type ListWardEntriesParams struct {
-	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
-	Offset *Offset `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ReleaseWardParams defines parameters for ReleaseWard.
 type ReleaseWardParams struct {
-	Reason *string `form:"reason,omitempty" json:"reason,omitempty"`
+	Reason string `form:"reason,omitempty" json:"reason,omitempty,omitzero"`
 }
 
 // GetLogsParams defines parameters for GetLogs.
 type GetLogsParams struct {
 	// Key the object's key, as listed
-	Key       string  `form:"key" json:"key"`
-	Pod       string  `form:"pod" json:"pod"`
-	Container *string `form:"container,omitempty" json:"container,omitempty"`
+	Key       string `form:"key" json:"key"`
+	Pod       string `form:"pod" json:"pod"`
+	Container string `form:"container,omitempty" json:"container,omitempty,omitzero"`
 
 	// Previous the container before its last restart
-	Previous *bool `form:"previous,omitempty" json:"previous,omitempty"`
+	Previous bool `form:"previous,omitempty" json:"previous,omitempty,omitzero"`
 
 	// Tail lines from the end
-	Tail *int `form:"tail,omitempty" json:"tail,omitempty"`
+	Tail int `form:"tail,omitempty" json:"tail,omitempty,omitzero"`
 }
 
 // GetObjectParams defines parameters for GetObject.
@@ -1722,40 +1629,28 @@ func NewListEntriesRequest(server string, params *ListEntriesParams) (*http.Requ
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Search != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Limit != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Offset != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -1955,88 +1850,60 @@ func NewListWardsRequest(server string, params *ListWardsParams) (*http.Request,
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Search != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Standing != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "standing", *params.Standing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "standing", params.Standing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Cluster != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cluster", *params.Cluster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cluster", params.Cluster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Owner != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", *params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.NeedsYou != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "needs_you", *params.NeedsYou, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "needs_you", params.NeedsYou, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Limit != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Offset != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -2230,28 +2097,20 @@ func NewListWardEntriesRequest(server string, ward WardID, params *ListWardEntri
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Limit != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Offset != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -2344,16 +2203,12 @@ func NewReleaseWardRequest(server string, ward WardID, params *ReleaseWardParams
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Reason != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", *params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -2468,40 +2323,28 @@ func NewGetLogsRequest(server string, ward WardID, params *GetLogsParams) (*http
 			}
 		}
 
-		if params.Container != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "container", *params.Container, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "container", params.Container, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Previous != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "previous", *params.Previous, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "previous", params.Previous, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
-		if params.Tail != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tail", *params.Tail, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tail", params.Tail, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
 			}
-
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {

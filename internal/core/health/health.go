@@ -277,7 +277,9 @@ func times(n int64) string {
 // Cause looks at the Pods below a workload that is not ready and tells the worst of it: which Pod, and why.
 // It is ok=false when no Pod is failing.
 func Cause(pods []map[string]any) (pod string, r Result, ok bool) {
-	sort.Slice(pods, func(i, j int) bool { return str(at(pods[i], "metadata", "name")) < str(at(pods[j], "metadata", "name")) })
+	sort.Slice(pods, func(i, j int) bool {
+		return str(at(pods[i], "metadata", "name")) < str(at(pods[j], "metadata", "name"))
+	})
 	for _, p := range pods {
 		h := Pod(p)
 		if h.Word == Failing && !ok {

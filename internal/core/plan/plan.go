@@ -79,7 +79,7 @@ var rank = map[string]int{
 	"/ServiceAccount": 3, "rbac.authorization.k8s.io/Role": 3, "rbac.authorization.k8s.io/ClusterRole": 3,
 	"rbac.authorization.k8s.io/RoleBinding": 4, "rbac.authorization.k8s.io/ClusterRoleBinding": 4,
 	"/Secret": 5, "/ConfigMap": 5, "/PersistentVolume": 5, "/PersistentVolumeClaim": 6,
-	"/Service": 7,
+	"/Service":       7,
 	"apps/DaemonSet": 8, "apps/StatefulSet": 8, "apps/Deployment": 8, "apps/ReplicaSet": 8, "/Pod": 8, "/ReplicationController": 8, "batch/Job": 8, "batch/CronJob": 8,
 	"autoscaling/HorizontalPodAutoscaler": 9, "policy/PodDisruptionBudget": 9,
 	"networking.k8s.io/Ingress": 10, "gateway.networking.k8s.io/HTTPRoute": 10,

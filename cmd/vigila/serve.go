@@ -1,0 +1,181 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/viper"
+
+	"vigila.dev/vigila/console"
+	"vigila.dev/vigila/internal/cli"
+	"vigila.dev/vigila/internal/keeper"
+	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/server"
+)
+
+// settings are those of the service. Each may come from a flag (--allow-local-repos), the environment
+// (VIGILA_ALLOW_LOCAL_REPOS) or the configuration file (allow_local_repos), in this order.
+type settings struct {
+	Listen          string `mapstructure:"listen"`
+	Data            string `mapstructure:"data"`
+	Parallel        int    `mapstructure:"parallel"`
+	LogLevel        string `mapstructure:"log_level"`
+	LogFormat       string `mapstructure:"log_format"`
+	AdminTokenFile  string `mapstructure:"admin_token_file"`
+	AllowLocalRepos bool   `mapstructure:"allow_local_repos"`
+}
+
+func serveCommand() *cobra.Command {
+	var file string
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service: the API, the console and the loops that keep wards",
+		Long: `Run the service: the API, the console and the loops that keep wards. At its first start it makes an admin token
+and prints it once, as a sign-in link.
+
+Every flag may as well stand in the configuration file (allow_local_repos: true) or in the environment
+(VIGILA_ALLOW_LOCAL_REPOS=true); a flag wins over the environment, the environment over the file.`,
+		Example: "  vigila serve\n  vigila serve --listen 127.0.0.1:7740 --data /var/lib/vigila\n  VIGILA_LOG_FORMAT=json vigila serve --config vigila.yaml",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := readSettings(c, file)
+			if err != nil {
+				return &cli.Exit{Code: cli.ExitUsage, Text: err.Error()}
+			}
+			return serve(c.Context(), s)
+		},
+	}
+	data := "vigila-data"
+	if dir, err := os.UserHomeDir(); err == nil {
+		data = filepath.Join(dir, ".local", "share", "vigila")
+	}
+	f := c.Flags()
+	f.StringVar(&file, "config", "", "configuration file, YAML")
+	f.String("listen", "127.0.0.1:7740", "address to listen on; port 0 takes a free one")
+	f.String("data", data, "directory of the database, the key and the mirrors")
+	f.Int("parallel", 8, "objects applied at a time in one run")
+	f.String("log-level", "info", "debug, info, warn or error")
+	f.String("log-format", "text", "text or json")
+	f.String("admin-token-file", "", "where to write the admin token at the first start, instead of printing it")
+	f.Bool("allow-local-repos", false, "take repositories at file:// addresses, for trials")
+	return c
+}
+
+func readSettings(c *cobra.Command, file string) (settings, error) {
+	v := viper.New()
+	v.SetEnvPrefix("VIGILA")
+	v.AutomaticEnv()
+	var s settings
+	var known []string
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos"} {
+		key := strings.ReplaceAll(name, "-", "_")
+		known = append(known, key)
+		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
+			return s, err
+		}
+	}
+	if file != "" {
+		v.SetConfigFile(file)
+		v.SetConfigType("yaml")
+		if err := v.ReadInConfig(); err != nil {
+			return s, fmt.Errorf("configuration %s: %w", file, err)
+		}
+		for _, key := range v.AllKeys() {
+			if !slices.Contains(known, key) {
+				return s, fmt.Errorf("configuration %s: unknown key %s; known: %s", file, key, strings.Join(known, ", "))
+			}
+		}
+	}
+	if err := v.Unmarshal(&s); err != nil {
+		return s, fmt.Errorf("configuration: %w", err)
+	}
+	if s.Parallel < 1 || s.Parallel > 256 {
+		return s, fmt.Errorf("parallel is %d; it must be 1 to 256", s.Parallel)
+	}
+	if s.LogFormat != "text" && s.LogFormat != "json" {
+		return s, fmt.Errorf("log_format is %q; write text or json", s.LogFormat)
+	}
+	return s, nil
+}
+
+func serve(ctx context.Context, s settings) error {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(s.LogLevel)); err != nil {
+		return &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("log_level is %q; write debug, info, warn or error", s.LogLevel)}
+	}
+	var handler slog.Handler = slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})
+	if s.LogFormat == "json" {
+		handler = slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})
+	}
+	log := slog.New(handler)
+
+	store, err := record.Open(ctx, s.Data)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	listener, err := net.Listen("tcp", s.Listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w; choose another with --listen", s.Listen, err)
+	}
+	address := "http://" + listener.Addr().String()
+	if err := firstToken(ctx, store, s, address); err != nil {
+		return err
+	}
+	k, err := keeper.New(ctx, store, keeper.Options{MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, Parallel: s.Parallel}, log)
+	if err != nil {
+		return err
+	}
+	defer k.Close()
+	h := &http.Server{
+		Handler:           server.New(server.Options{Keeper: k, Store: store, Console: console.Files(), Version: version, Log: log, Ending: ctx.Done()}),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		ErrorLog:          slog.NewLogLogger(handler, slog.LevelDebug),
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- h.Serve(listener) }()
+	log.Info("Vigila keeps watch", "address", address, "data", s.Data, "version", version)
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	log.Info("ending")
+	end, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if err := h.Shutdown(end); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return nil
+}
+
+// firstToken makes the admin token when there is no token yet, and shows it once.
+func firstToken(ctx context.Context, store *record.Store, s settings, address string) error {
+	n, err := store.Tokens(ctx)
+	if err != nil || n > 0 {
+		return err
+	}
+	token, hash := server.NewToken()
+	if s.AdminTokenFile != "" {
+		if err := os.WriteFile(s.AdminTokenFile, []byte(token+"\n"), 0o600); err != nil {
+			return fmt.Errorf("write the admin token: %w", err)
+		}
+	}
+	if err := store.AddToken(ctx, hash, record.Token{Name: "admin", Role: "admin"}); err != nil {
+		return err
+	}
+	if s.AdminTokenFile == "" {
+		fmt.Printf("\nSign in, in a browser or with vigila sign-in (this link is shown once):\n\n  %s/#sign-in=%s\n\n", address, token)
+	}
+	return nil
+}

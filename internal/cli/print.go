@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"sort"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"golang.org/x/term"
+	"sigs.k8s.io/yaml"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// printer writes to one stream, with colours when it is a terminal that wants them.
+type printer struct {
+	io.Writer
+	color bool
+	tty   bool
+}
+
+func (a *app) printer(w io.Writer) *printer {
+	p := &printer{Writer: w}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		p.tty = true
+		p.color = !a.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	}
+	return p
+}
+
+func (p *printer) line(format string, args ...any) { fmt.Fprintf(p, format+"\n", args...) }
+
+// document prints a value as JSON or YAML; false when text is wanted.
+func (a *app) document(w io.Writer, v any) (bool, error) {
+	switch a.output {
+	case "json":
+		e := json.NewEncoder(w)
+		e.SetIndent("", "  ")
+		e.SetEscapeHTML(false)
+		return true, e.Encode(v)
+	case "yaml":
+		b, err := yaml.Marshal(v)
+		if err != nil {
+			return true, err
+		}
+		_, err = w.Write(b)
+		return true, err
+	}
+	return false, nil
+}
+
+// The palette of the console, as the nearest of 256 terminal colours.
+var colors = map[string]string{
+	"behind": "38;5;39", "drifted": "38;5;214", "failing": "38;5;208", "contested": "38;5;175", "soft": "38;5;245", "bold": "1",
+}
+
+func (p *printer) paint(color, s string) string {
+	if c := colors[color]; p.color && c != "" && s != "" {
+		return "\x1b[" + c + "m" + s + "\x1b[0m"
+	}
+	return s
+}
+
+var standingGlyph = map[client.Standing]string{"in step": "=", "behind": "<", "drifted": "≠", "contested": "⇄", "blind": "?"}
+var healthGlyph = map[client.Health]string{"ready": "●", "settling": "◐", "failing": "▲", "absent": "○", "unknown": "·"}
+
+func (p *printer) standing(s client.Standing) string {
+	return p.paint(string(s), standingGlyph[s]+" "+string(s))
+}
+
+func (p *printer) health(h client.Health) string {
+	return p.paint(string(h), healthGlyph[h]+" "+string(h))
+}
+
+// cell is one text of a table: its colour is put on after the widths are known.
+type cell struct{ text, color string }
+
+func plain(s string) cell { return cell{text: s} }
+
+// table prints rows in columns two spaces apart.
+func (p *printer) table(rows [][]cell) {
+	var widths []int
+	for _, r := range rows {
+		for i, c := range r {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], utf8.RuneCountInString(c.text))
+		}
+	}
+	for _, r := range rows {
+		var b strings.Builder
+		for i, c := range r {
+			b.WriteString(p.paint(c.color, c.text))
+			if i < len(r)-1 {
+				b.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c.text)+2))
+			}
+		}
+		p.line("%s", strings.TrimRight(b.String(), " "))
+	}
+}
+
+// span says a time in words: 4 s, 36 min, 7 h, 3 d.
+func span(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return "0 s"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d d", int(d.Hours()/24))
+}
+
+func ago(t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return span(time.Since(t)) + " ago"
+}
+
+func since(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return span(time.Since(t))
+}
+
+func short(r client.Revision) string {
+	return r.Id[:min(7, len(r.Id))]
+}
+
+func title(r client.Revision) string { return strings.TrimSpace(short(r) + " " + r.Subject) }
+
+// value prints a field's value on one line.
+func value(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "nothing"
+	case string:
+		if v == "" || strings.ContainsAny(v, "\n\t") {
+			return fmt.Sprintf("%q", v)
+		}
+		return v
+	case float64:
+		b, _ := json.Marshal(v)
+		return string(b)
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(b)
+}
+
+// who says who changed a field, and when.
+func who(d client.Difference) string {
+	s := d.Who
+	if s == "" {
+		s = "somebody"
+	}
+	if d.Likely {
+		s = "probably " + s
+	}
+	if !d.When.IsZero() {
+		s += ", " + ago(d.When)
+	}
+	return s
+}
+
+func pairs(m map[string]string) string {
+	var out []string
+	for k, v := range m {
+		out = append(out, k+"="+v)
+	}
+	sort.Strings(out)
+	return strings.Join(out, ",")
+}
+
+func count(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}

@@ -1,0 +1,193 @@
+// Package cli is the command line: it parses, calls the service's client, and prints. Start with Root.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// Exit codes.
+const (
+	ExitDone        = 0
+	ExitFailed      = 1
+	ExitUsage       = 2
+	ExitDifferences = 3
+)
+
+// Exit is an error that carries an exit code; an empty Text prints nothing.
+type Exit struct {
+	Code int
+	Text string
+}
+
+func (e *Exit) Error() string { return e.Text }
+
+func usage(format string, args ...any) error {
+	return &Exit{ExitUsage, fmt.Sprintf(format, args...)}
+}
+
+// app is what every command shares.
+type app struct {
+	context string
+	output  string
+	plain   bool
+}
+
+// Root makes the command line. local are commands that need no service: the caller brings them.
+func Root(version string, local ...*cobra.Command) *cobra.Command {
+	a := &app{}
+	root := &cobra.Command{
+		Use:   "vigila",
+		Short: "Keep clusters as their repositories declare them",
+		Long: `Vigila keeps watch: it compares what a git repository declares with what a cluster holds, all the time,
+syncs changes, tells drift and who caused it, and goes back to an earlier revision when a deploy fails.`,
+		Example:       "  vigila serve\n  vigila sign-in 'http://127.0.0.1:7740/#sign-in=TOKEN'\n  vigila ward list",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Version:       version,
+	}
+	root.SetVersionTemplate("vigila {{.Version}}\n")
+	root.PersistentFlags().StringVar(&a.context, "context", "", "which service, when signed in to several")
+	root.PersistentFlags().BoolVar(&a.plain, "no-color", false, "no colours (also: NO_COLOR)")
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage("%v; see %s --help", err, c.CommandPath())
+	})
+	root.AddCommand(a.signIn(), a.ward(), a.diff(), a.sync(), a.look(), a.watch(), a.logbook(), a.rollback(), a.hold(), a.release(), a.repo(), a.cluster(), &cobra.Command{
+		Use: "version", Short: "Print the version", Example: "  vigila version", Args: noArgs,
+		Run: func(c *cobra.Command, _ []string) { fmt.Fprintln(c.OutOrStdout(), "vigila "+version) },
+	})
+	root.AddCommand(local...)
+	return root
+}
+
+// Main runs the command line and returns its exit code.
+func Main(ctx context.Context, root *cobra.Command, stderr io.Writer) int {
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return ExitDone
+	}
+	var e *Exit
+	code := ExitFailed
+	if errors.As(err, &e) {
+		code = e.Code
+	} else if strings.HasPrefix(err.Error(), "unknown command") {
+		code = ExitUsage
+	}
+	if errors.Is(err, context.Canceled) {
+		fmt.Fprintln(stderr, "interrupted")
+		return ExitFailed
+	}
+	if text := err.Error(); text != "" {
+		fmt.Fprintln(stderr, "vigila: "+text)
+	}
+	return code
+}
+
+func noArgs(c *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usage("%s takes no arguments, but got %q", c.CommandPath(), args[0])
+	}
+	return nil
+}
+
+func exactly(n int, what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) != n {
+			return usage("%s needs %s; see %s --help", c.CommandPath(), what, c.CommandPath())
+		}
+		return nil
+	}
+}
+
+func (a *app) dial() (*client.Conn, error) { return client.Dial(a.context) }
+
+// reading adds -o to a command that reads.
+func (a *app) reading(c *cobra.Command) *cobra.Command {
+	c.Flags().StringVarP(&a.output, "output", "o", "text", "text, json or yaml")
+	run := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		switch a.output {
+		case "text", "json", "yaml":
+			return run(c, args)
+		}
+		return usage("-o %s is not known; write text, json or yaml", a.output)
+	}
+	return c
+}
+
+// wards completes ward names.
+func (a *app) wards(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	conn, err := a.dial()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	r, err := conn.ListWardsWithResponse(c.Context(), &client.ListWardsParams{Limit: 1000})
+	if conn.Check(r, err) != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var ids []string
+	for _, w := range r.JSON200.Items {
+		ids = append(ids, w.Id)
+	}
+	return ids, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) signIn() *cobra.Command {
+	var name string
+	c := &cobra.Command{
+		Use:   "sign-in LINK",
+		Short: "Sign in to a service with the link it printed",
+		Long: `Sign in to a service with the link that vigila serve printed at its first start. The token is kept in a file
+that only you can read (VIGILA_CONTEXTS, or vigila/contexts.yaml in your configuration directory). Without a file:
+set VIGILA_URL and VIGILA_TOKEN.`,
+		Example: "  vigila sign-in 'http://127.0.0.1:7740/#sign-in=vigila_…'",
+		Args:    exactly(1, "the sign-in link, in quotes"),
+		RunE: func(c *cobra.Command, args []string) error {
+			x, err := client.ParseLink(args[0])
+			if err != nil {
+				return &Exit{ExitUsage, err.Error()}
+			}
+			if name != "" {
+				x.Name = name
+			}
+			conn, err := client.New(x)
+			if err != nil {
+				return err
+			}
+			r, err := conn.GetMeWithResponse(c.Context())
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			all, err := client.Load()
+			if err != nil {
+				return err
+			}
+			all.Put(x)
+			if err := all.Save(); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "Signed in to %s as %s (%s). Next: vigila ward list\n", x.URL, r.JSON200.Name, r.JSON200.Role)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&name, "name", "", "what to call this service (default: its host)")
+	return c
+}
+
+func readFile(name string, stdin io.Reader) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(stdin)
+	}
+	return os.ReadFile(name)
+}

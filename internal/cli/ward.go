@@ -1,0 +1,353 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+func (a *app) ward() *cobra.Command {
+	c := &cobra.Command{Use: "ward", Short: "Register wards, list them and look at them", Example: "  vigila ward list\n  vigila ward add berth-planner.yaml"}
+	c.AddCommand(a.wardAdd(), a.wardList(), a.wardShow(), a.wardRemove())
+	return c
+}
+
+func (a *app) wardAdd() *cobra.Command {
+	return &cobra.Command{
+		Use:     "add FILE…",
+		Short:   "Register the wards of ward files, or change those already registered",
+		Long:    "Register the wards of ward files, or change those already registered. - reads standard input. vigila schema ward prints the format.",
+		Example: "  vigila ward add berth-planner.yaml\n  cat wards/*.yaml | vigila ward add -",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("vigila ward add needs one ward file or more")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			for _, name := range args {
+				text, err := readFile(name, c.InOrStdin())
+				if err != nil {
+					return err
+				}
+				r, err := conn.AddWardsWithResponse(c.Context(), client.AddWardsJSONRequestBody{File: string(text), Name: filepath.ToSlash(name)})
+				if err := conn.Check(r, err); err != nil {
+					return err
+				}
+				for _, id := range r.JSON200.Wards {
+					p.line("%s is kept now. See it: vigila ward show %s", id, id)
+				}
+			}
+			return nil
+		},
+	}
+}
+
+// listFlags are the filters of ward list and watch.
+type listFlags struct {
+	search, standing, cluster, owner string
+	needsYou                         bool
+	limit, page                      int
+}
+
+func (f *listFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&f.search, "search", "", "words that must all be in the name, owner, repository, revision or sentence")
+	c.Flags().StringVar(&f.standing, "standing", "", "in step, behind, drifted, contested or blind")
+	c.Flags().StringVar(&f.cluster, "cluster", "", "only this cluster")
+	c.Flags().StringVar(&f.owner, "owner", "", "only this owner")
+	c.Flags().BoolVar(&f.needsYou, "needs-you", false, "only those that need a person")
+	c.Flags().IntVar(&f.limit, "limit", 100, "how many on a page, 1 to 1000")
+	c.Flags().IntVar(&f.page, "page", 1, "which page")
+}
+
+func (f *listFlags) params() *client.ListWardsParams {
+	return &client.ListWardsParams{Search: f.search, Standing: client.Standing(f.standing), Cluster: f.cluster, Owner: f.owner, NeedsYou: f.needsYou,
+		Limit: f.limit, Offset: (max(f.page, 1) - 1) * f.limit}
+}
+
+func (a *app) wardList() *cobra.Command {
+	f := &listFlags{}
+	c := &cobra.Command{
+		Use: "list", Short: "List wards, what needs you first", Example: "  vigila ward list\n  vigila ward list --needs-you\n  vigila ward list --search berth -o json", Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.ListWardsWithResponse(c.Context(), f.params())
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			a.printer(c.OutOrStdout()).board(r.JSON200, f)
+			return nil
+		},
+	}
+	f.add(c)
+	return a.reading(c)
+}
+
+// board prints wards, one a line.
+func (p *printer) board(l *client.WardList, f *listFlags) {
+	switch {
+	case l.Total == 0 && (f.search != "" || f.standing != "" || f.cluster != "" || f.owner != "" || f.needsYou):
+		p.line("No ward matches.")
+		return
+	case l.Total == 0:
+		p.line("No wards yet. Register one: vigila ward add FILE (vigila schema ward prints the format)")
+		return
+	}
+	rows := [][]cell{{{"WARD", "soft"}, {"STANDING", "soft"}, {"HEALTH", "soft"}, {"FOR", "soft"}, {"WHAT IS GOING ON", "soft"}}}
+	for _, w := range l.Items {
+		name := plain(w.Id)
+		if w.NeedsYou {
+			name.color = "bold"
+		}
+		rows = append(rows, []cell{name, {standingGlyph[w.Standing] + " " + standingWords(w), string(w.Standing)}, {healthGlyph[w.Health] + " " + string(w.Health), string(w.Health)},
+			plain(since(w.Since)), plain(says(w))})
+	}
+	p.table(rows)
+	p.line("")
+	foot := fmt.Sprintf("%s, %d in step", count(l.Total, "ward"), l.InStep)
+	if l.NeedsYou > 0 {
+		foot += fmt.Sprintf(", %s", p.paint("bold", fmt.Sprintf("%d need you", l.NeedsYou)))
+	}
+	if shown := len(l.Items); shown < l.Total {
+		foot += fmt.Sprintf(". Page %d of %d: --page %d", f.page, (l.Total+f.limit-1)/f.limit, f.page+1)
+	}
+	p.line("%s", foot)
+}
+
+// standingWords says what else a ward is, with counts.
+func standingWords(w client.Ward) string {
+	s := string(w.Standing)
+	switch {
+	case w.Standing == "drifted" && w.Pending > 0:
+		s += fmt.Sprintf(" %d, behind %d", w.Drifted, w.Pending)
+	case w.Standing == "drifted":
+		s += fmt.Sprintf(" %d", w.Drifted)
+	case w.Standing == "behind":
+		s += fmt.Sprintf(" %d", w.Pending)
+	}
+	return s
+}
+
+func says(w client.Ward) string {
+	const most = 90
+	if r := []rune(w.Says); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return w.Says
+}
+
+func (a *app) wardShow() *cobra.Command {
+	c := &cobra.Command{
+		Use: "show WARD", Short: "Show a ward: where it stands, its objects, and why something is failing",
+		Long:              "Show a ward: where it stands, its objects in step order, who changed what, and for what is failing its events and the end of its log.",
+		Example:           "  vigila ward show berth-planner@quay\n  vigila ward show berth-planner@quay -o yaml",
+		Args:              exactly(1, "the name of a ward"),
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.GetWardWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			p.ward(r.JSON200)
+			return p.failing(c.Context(), conn, r.JSON200)
+		},
+	}
+	return a.reading(c)
+}
+
+func (p *printer) head(w client.Ward) {
+	at := w.Applied
+	if at.Id == "" {
+		at = w.Revision
+	}
+	p.line("%s  %s %s  %s  %s", p.paint("bold", w.Id), p.paint(string(w.Standing), standingGlyph[w.Standing]+" "+standingWords(w)), since(w.Since), p.health(w.Health), title(at))
+	p.line("%s", w.Says)
+	if w.Todo != "" {
+		p.line("%s", w.Todo)
+	}
+}
+
+func (p *printer) ward(d *client.WardDetail) {
+	w := d.Ward
+	p.head(w)
+	p.line("")
+	from := w.Repo + " " + w.Ref
+	if w.Path != "" {
+		from += " " + w.Path
+	}
+	rows := [][]cell{{{"from", "soft"}, plain(from)}}
+	if w.Owner != "" {
+		rows = append(rows, []cell{{"owner", "soft"}, plain(w.Owner)})
+	}
+	rows = append(rows, []cell{{"keep", "soft"}, plain(fmt.Sprintf("sync %s, drift %s", pick(w.AutoSync, "auto", "ask"), pick(w.RestoreDrift, "restore", "report")))},
+		[]cell{{"repository", "soft"}, plain(known(w.Repository, "read "))}, []cell{{"cluster", "soft"}, plain(known(w.Live, "last word "))})
+	if w.Revision.Id != "" && w.Revision.Id != w.Applied.Id {
+		rows = append(rows, []cell{{"newest", "soft"}, plain(title(w.Revision))})
+	}
+	if w.Rejected != "" {
+		rows = append(rows, []cell{{"rejected", "soft"}, plain(short(w.Revision) + ": " + w.Rejected)})
+	}
+	if w.Hold.By != "" {
+		h := "by " + w.Hold.By + ", " + ago(w.Hold.At)
+		if w.Hold.Reason != "" {
+			h += ": " + w.Hold.Reason
+		}
+		if !w.Hold.Until.IsZero() {
+			h += ", until " + w.Hold.Until.Local().Format("2006-01-02 15:04")
+		}
+		rows = append(rows, []cell{{"held", "soft"}, plain(h)})
+	}
+	p.table(rows)
+	step := ""
+	for i, o := range d.Outline {
+		if s := fmt.Sprintf("step %d", o.Step); s != step || i == 0 {
+			step = s
+			p.line("\n%s", p.paint("soft", step))
+		}
+		note := ""
+		switch {
+		case o.Gone:
+			note = "deleted from the cluster by somebody"
+		case o.Change == "create" && o.AlreadyThere:
+			note = "already there, to be adopted"
+		case o.Change != "":
+			note = "to " + string(o.Change)
+		}
+		if o.Reason != "" && o.Health != "ready" && !o.Gone {
+			note = strings.TrimPrefix(note+"; "+o.Reason, "; ")
+		}
+		p.line("  %s %s  %s  %s", p.paint(string(o.Standing), standingGlyph[o.Standing]), p.paint("soft", o.Kind)+" "+o.Name, p.health(o.Health), note)
+		for _, f := range o.Fields {
+			p.field(f, "      ")
+		}
+		for _, b := range o.Below {
+			p.line("    %s%s  %s  %s", strings.Repeat("  ", b.Depth), p.paint("soft", b.Kind)+" "+b.Name, p.health(b.Health), pick(b.Health != "ready", b.Reason, ""))
+		}
+	}
+}
+
+func (p *printer) field(f client.Difference, indent string) {
+	switch f.Change {
+	case "removed":
+		p.line("%s%s  applied %s  live nothing  %s", indent, f.Path, value(f.From), who(f))
+	default:
+		p.line("%s%s  applied %s  live %s  %s", indent, f.Path, value(f.From), value(f.To), who(f))
+	}
+}
+
+// failing prints events and the end of the log of the first failing object.
+func (p *printer) failing(ctx context.Context, conn *client.Conn, d *client.WardDetail) error {
+	for _, o := range d.Outline {
+		if o.Health != "failing" {
+			continue
+		}
+		r, err := conn.GetObjectWithResponse(ctx, d.Ward.Id, &client.GetObjectParams{Key: o.Key})
+		if err := conn.Check(r, err); err != nil {
+			return err
+		}
+		p.line("\n%s", p.paint("bold", "Why "+o.Kind+" "+o.Name+" is failing"))
+		n := 0
+		for _, e := range r.JSON200.Events {
+			if e.Warning && n < 5 {
+				n++
+				p.line("  %s  %s  %s: %s", p.paint("soft", ago(e.At)), e.About, e.Reason, strings.TrimSpace(e.Text))
+			}
+		}
+		for _, pod := range r.JSON200.Pods {
+			if pod.Health != "failing" || len(pod.Containers) == 0 {
+				continue
+			}
+			l, err := conn.GetLogsWithResponse(ctx, d.Ward.Id, &client.GetLogsParams{Key: o.Key, Pod: pod.Name, Container: pod.Containers[0], Previous: pod.Restarts > 0, Tail: 8})
+			if conn.Check(l, err) == nil && len(l.Body) > 0 {
+				p.line("  %s", p.paint("soft", "end of the log of "+pod.Name))
+				for _, row := range strings.Split(strings.TrimRight(string(l.Body), "\n"), "\n") {
+					p.line("    %s", row)
+				}
+			}
+			break
+		}
+		return nil
+	}
+	return nil
+}
+
+func known(a client.AsOf, verb string) string {
+	s := verb + ago(a.At)
+	if !a.Next.IsZero() {
+		s += ", next look in " + span(time.Until(a.Next))
+	}
+	if !a.Known {
+		s = "can't be read"
+		if !a.At.IsZero() {
+			s += ", last " + verb + ago(a.At)
+		}
+		if a.Problem != "" {
+			s += ": " + a.Problem
+		}
+	}
+	return s
+}
+
+func pick[T any](yes bool, a, b T) T {
+	if yes {
+		return a
+	}
+	return b
+}
+
+func (a *app) wardRemove() *cobra.Command {
+	var dismantle bool
+	var allow []string
+	c := &cobra.Command{
+		Use: "remove WARD", Short: "Stop keeping a ward; its objects stay unless --dismantle",
+		Example:           "  vigila ward remove fog-signal@quay\n  vigila ward remove fog-signal@quay --dismantle",
+		Args:              exactly(1, "the name of a ward"),
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			if dismantle {
+				if err := a.start(c.Context(), conn, p, args[0], client.StartRun{Kind: "dismantle", Allow: allow}, true); err != nil {
+					return err
+				}
+			}
+			r, err := conn.RemoveWardWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			p.line("%s is not kept any more; its objects are %s.", args[0], pick(dismantle, "gone", "left in the cluster"))
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&dismantle, "dismantle", false, "remove its objects from the cluster first")
+	c.Flags().StringSliceVar(&allow, "allow", nil, "guards to allow, by name")
+	return c
+}

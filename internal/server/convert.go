@@ -1,0 +1,101 @@
+package server
+
+import (
+	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/keeper"
+	"vigila.dev/vigila/internal/record"
+)
+
+func wardOf(v *keeper.View) Ward {
+	w := Ward{
+		Id: v.ID, Name: v.Ward.Name, Cluster: v.Cluster, About: v.Ward.About, Owner: v.Ward.Owner, Repo: v.Ward.From.Repo, Ref: v.Ward.From.Ref,
+		Path: v.Ward.From.Path, Namespace: v.Ward.Into.Namespace, Standing: Standing(v.Standing), Health: Health(v.Health.Word), HealthReason: v.Health.Reason,
+		Since: v.Since, Says: v.Says, Todo: v.Todo, NeedsYou: v.NeedsYou, Tone: WardTone(v.Tone), Pending: v.Pending, Drifted: v.Drifted,
+		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: len(v.Objects), Repository: asOf(v.Repository), Live: asOf(v.Live),
+		Revision: revisionOf(v.Revision), Applied: revisionOf(v.Applied), Rejected: v.Rejected, AutoSync: v.Ward.Keep.Sync == "auto",
+		RestoreDrift: v.Ward.Keep.Drift == "restore", WaitsFor: v.WaitsFor, Watch: []Stretch{}, Notches: []Notch{}, Links: v.Ward.Links,
+	}
+	for _, g := range v.Guards {
+		w.Guards = append(w.Guards, Guard{Name: g.Name, Text: g.Text})
+	}
+	if v.Hold != nil {
+		w.Hold = Hold{By: v.Hold.By, At: v.Hold.At, Until: v.Hold.Until, Reason: v.Hold.Reason, Entry: v.Hold.Entry}
+	}
+	if v.Run != nil {
+		w.Run = entryOf(v.Run)
+		w.Run.Deadline = v.RunDeadline
+	}
+	for _, s := range v.Standings {
+		w.Watch = append(w.Watch, Stretch{From: s.From, Standing: Standing(s.Standing), Health: Health(s.Health)})
+	}
+	for _, n := range v.Notches {
+		w.Notches = append(w.Notches, Notch{At: n.At, Number: n.Number, Kind: EntryKind(n.Kind), Outcome: Outcome(n.Outcome)})
+	}
+	return w
+}
+
+func asOf(a keeper.AsOf) AsOf {
+	return AsOf{Known: a.Known, At: a.At, Next: a.Next, Problem: a.Problem}
+}
+
+func revisionOf(r *record.Revision) Revision {
+	if r == nil {
+		return Revision{}
+	}
+	return Revision{Id: r.ID, Subject: r.Subject, Author: r.Author, At: r.At}
+}
+
+func objectOf(o keeper.ObjectView) Object {
+	return Object{Key: o.Ref.Key(), Group: o.Ref.Group, Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, File: o.File, Line: o.Line,
+		Standing: Standing(o.Standing), Change: ObjectChange(o.Change), Health: Health(o.Health.Word), Reason: o.Health.Reason,
+		Fields: differences(o.Drift, o.Contested), Gone: o.Gone, AlreadyThere: o.AlreadyThere, OwnedFields: o.OwnedFields}
+}
+
+func differences(ds []compare.Difference, contested []bool) []Difference {
+	out := []Difference{}
+	for i, d := range ds {
+		x := Difference{Path: d.Path, Change: DifferenceChange(d.Change), From: d.From, To: d.To, Who: d.Who, Likely: d.Likely, When: d.When}
+		x.Contested = i < len(contested) && contested[i]
+		out = append(out, x)
+	}
+	return out
+}
+
+func entryOf(e *record.Entry) Entry {
+	out := Entry{Ward: e.Placement, Number: e.Number, Kind: EntryKind(e.Kind), Outcome: Outcome(e.Outcome), By: e.By, Why: e.Why, Reason: e.Reason,
+		Revision: revisionOf(e.Revision), ToEntry: e.ToEntry, Started: e.Started, Ended: e.Ended, HasSnapshot: e.Snapshot != ""}
+	for _, o := range e.Objects {
+		out.Objects = append(out.Objects, EntryObject{Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, State: EntryObjectState(o.State), Reason: o.Reason})
+	}
+	return out
+}
+
+func podOf(o cluster.Owned) Pod {
+	p := Pod{Name: o.Ref.Name, Health: Health(o.Health.Word), Reason: o.Health.Reason, Containers: []string{}}
+	spec, _ := o.Body["spec"].(map[string]any)
+	containers, _ := spec["containers"].([]any)
+	for _, c := range containers {
+		if m, ok := c.(map[string]any); ok {
+			name, _ := m["name"].(string)
+			p.Containers = append(p.Containers, name)
+		}
+	}
+	status, _ := o.Body["status"].(map[string]any)
+	states, _ := status["containerStatuses"].([]any)
+	for _, c := range states {
+		if m, ok := c.(map[string]any); ok {
+			n, _ := m["restartCount"].(int64)
+			p.Restarts += int(n)
+		}
+	}
+	return p
+}
+
+func repoOf(r keeper.Repo) Repo {
+	return Repo{Name: r.Name, Url: r.URL, User: r.User, Wards: r.Wards, Branches: r.Branches, Repository: asOf(r.Repository)}
+}
+
+func clusterOf(c keeper.Cluster) Cluster {
+	return Cluster{Name: c.Name, Context: c.Context, Kubeconfig: c.Kubeconfig, Server: c.Server, Version: c.Version, Labels: c.Labels, Wards: c.Wards, Live: asOf(c.Live)}
+}

@@ -1,0 +1,397 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/keeper"
+	"vigila.dev/vigila/internal/record"
+)
+
+const (
+	defaultLimit = 100
+	maxLimit     = 1000
+)
+
+// page checks and completes limit and offset.
+func page(c *gin.Context, limit, offset int) (int, int, bool) {
+	if limit == 0 && c.Query("limit") == "" {
+		limit = defaultLimit
+	}
+	if limit < 1 || limit > maxLimit || offset < 0 {
+		problem(c, http.StatusBadRequest, "The page can't be read", fmt.Sprintf("limit must be 1 to %d and offset 0 or more", maxLimit))
+		return 0, 0, false
+	}
+	return limit, offset, true
+}
+
+func slice[T any](all []T, limit, offset int) []T {
+	from := min(offset, len(all))
+	return all[from:min(from+limit, len(all))]
+}
+
+// GetMe is GET /me.
+func (s *server) GetMe(c *gin.Context) {
+	t := who(c)
+	c.JSON(http.StatusOK, Me{Name: t.Name, Role: t.Role, Version: s.Version})
+}
+
+// ListWards is GET /wards.
+func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
+	limit, offset, ok := page(c, q.Limit, q.Offset)
+	if !ok {
+		return
+	}
+	var match []*keeper.View
+	out := WardList{Items: []Ward{}}
+	for _, v := range s.Keeper.Views() {
+		if q.Standing != "" && string(q.Standing) != string(v.Standing) || q.Cluster != "" && q.Cluster != v.Cluster ||
+			q.Owner != "" && q.Owner != v.Ward.Owner || q.NeedsYou && !v.NeedsYou || !matches(v, q.Search) {
+			continue
+		}
+		match = append(match, v)
+		if v.NeedsYou {
+			out.NeedsYou++
+		}
+		if v.Standing == compare.InStep {
+			out.InStep++
+		}
+	}
+	keeper.Order(match)
+	out.Total = len(match)
+	for _, v := range slice(match, limit, offset) {
+		out.Items = append(out.Items, wardOf(v))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func matches(v *keeper.View, search string) bool {
+	text := strings.Join([]string{v.ID, v.Ward.Owner, v.Ward.About, v.Ward.From.Repo, v.Ward.From.Path, string(v.Standing), string(v.Health.Word), v.Says}, " ")
+	for _, r := range []*record.Revision{v.Revision, v.Applied} {
+		if r != nil {
+			text += " " + r.ID + " " + r.Subject
+		}
+	}
+	for _, o := range v.Objects {
+		text += " " + o.Ref.Short()
+	}
+	text = strings.ToLower(text)
+	for _, word := range strings.Fields(strings.ToLower(search)) {
+		if !strings.Contains(text, word) {
+			return false
+		}
+	}
+	return true
+}
+
+// AddWards is POST /wards.
+func (s *server) AddWards(c *gin.Context) {
+	in, ok := body[AddWards](c)
+	if !ok {
+		return
+	}
+	if in.Name == "" {
+		in.Name = "ward.yaml"
+	}
+	ids, err := s.Keeper.AddFile(c, in.Name, in.File)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, AddedWards{Wards: ids})
+}
+
+// GetWard is GET /wards/{ward}.
+func (s *server) GetWard(c *gin.Context, name WardID) {
+	v, err := s.Keeper.Ward(name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := WardDetail{Ward: wardOf(v), File: v.File, Outline: []Object{}}
+	below := s.Keeper.Outline(c, v)
+	for _, o := range v.Objects {
+		x := objectOf(o)
+		for _, b := range below[o.Ref] {
+			x.Below = append(x.Below, Below{Kind: b.Ref.Kind, Name: b.Ref.Name, Depth: b.Depth, Health: Health(b.Health.Word), Reason: b.Health.Reason})
+		}
+		out.Outline = append(out.Outline, x)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// RemoveWard is DELETE /wards/{ward}.
+func (s *server) RemoveWard(c *gin.Context, name WardID) {
+	if err := s.Keeper.Remove(c, name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// DiffWard is GET /wards/{ward}/diff.
+func (s *server) DiffWard(c *gin.Context, name WardID) {
+	d, err := s.Keeper.Diff(c, name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := WardDiff{Ward: wardOf(d.View), Pending: []PendingObject{}, Drifted: []Object{}}
+	for _, o := range d.Pending {
+		out.Pending = append(out.Pending, PendingObject{Key: o.Ref.Key(), Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name,
+			Change: PendingObjectChange(o.Change), AlreadyThere: o.AlreadyThere, Refused: o.Refused, Fields: differences(o.Fields, nil)})
+	}
+	for _, o := range d.View.Objects {
+		if o.Gone || len(o.Drift) > 0 {
+			out.Drifted = append(out.Drifted, objectOf(o))
+		}
+	}
+	for _, g := range d.Guards {
+		out.Guards = append(out.Guards, Guard{Name: g.Name, Text: g.Text})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// LookNow is POST /wards/{ward}/look.
+func (s *server) LookNow(c *gin.Context, name WardID) {
+	v, err := s.Keeper.Look(c, name)
+	s.answerWard(c, v, err)
+}
+
+func (s *server) answerWard(c *gin.Context, v *keeper.View, err error) {
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, wardOf(v))
+}
+
+// StartRun is POST /wards/{ward}/runs.
+func (s *server) StartRun(c *gin.Context, name WardID) {
+	in, ok := body[StartRun](c)
+	if !ok {
+		return
+	}
+	if in.Kind == StartRunKindRollback && in.ToEntry <= 0 {
+		problem(c, http.StatusUnprocessableEntity, "This can't be taken", "a rollback needs to_entry, the number of the entry to go back to")
+		return
+	}
+	n, err := s.Keeper.Start(c, name, run.Kind(in.Kind), in.ToEntry, who(c).Name, in.Why, in.Allow)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusAccepted, StartedRun{Entry: n})
+}
+
+// StopRun is DELETE /wards/{ward}/runs/current.
+func (s *server) StopRun(c *gin.Context, name WardID) {
+	if err := s.Keeper.Stop(c, name, who(c).Name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// HoldWard is PUT /wards/{ward}/hold.
+func (s *server) HoldWard(c *gin.Context, name WardID) {
+	in, ok := body[HoldWard](c)
+	if !ok {
+		return
+	}
+	v, err := s.Keeper.Hold(c, name, who(c).Name, in.Reason, in.Until)
+	s.answerWard(c, v, err)
+}
+
+// ReleaseWard is DELETE /wards/{ward}/hold.
+func (s *server) ReleaseWard(c *gin.Context, name WardID, q ReleaseWardParams) {
+	v, err := s.Keeper.Release(c, name, who(c).Name, q.Reason)
+	s.answerWard(c, v, err)
+}
+
+// ListWardEntries is GET /wards/{ward}/entries.
+func (s *server) ListWardEntries(c *gin.Context, name WardID, q ListWardEntriesParams) {
+	limit, offset, ok := page(c, q.Limit, q.Offset)
+	if !ok {
+		return
+	}
+	entries, total, err := s.Keeper.Entries(c, name, limit, offset)
+	s.answerEntries(c, entries, total, err)
+}
+
+// ListEntries is GET /entries.
+func (s *server) ListEntries(c *gin.Context, q ListEntriesParams) {
+	limit, offset, ok := page(c, q.Limit, q.Offset)
+	if !ok {
+		return
+	}
+	entries, total, err := s.Store.Entries(c, record.Find{Search: q.Search, Limit: limit, Offset: offset})
+	s.answerEntries(c, entries, total, err)
+}
+
+func (s *server) answerEntries(c *gin.Context, entries []record.Entry, total int, err error) {
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := EntryList{Items: []Entry{}, Total: total}
+	for _, e := range entries {
+		x := entryOf(&e)
+		x.Objects = nil // one entry has them; a list of a hundred would be long
+		out.Items = append(out.Items, x)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// GetEntry is GET /wards/{ward}/entries/{number}.
+func (s *server) GetEntry(c *gin.Context, name WardID, number int) {
+	e, err := s.Keeper.Entry(c, name, number)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, entryOf(&e))
+}
+
+// GetObject is GET /wards/{ward}/object.
+func (s *server) GetObject(c *gin.Context, name WardID, q GetObjectParams) {
+	d, err := s.Keeper.Object(c, name, q.Key)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := ObjectDetail{Object: objectOf(d.Object), Declared: d.Declared, Live: d.Live, Events: []ClusterEvent{}, Pods: []Pod{}}
+	for _, e := range d.Events {
+		out.Events = append(out.Events, ClusterEvent{At: e.At, Warning: e.Warning, Reason: e.Reason, Text: e.Text, About: e.About.Short(), Count: e.Count})
+	}
+	for _, p := range d.Pods {
+		out.Pods = append(out.Pods, podOf(p))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// GetLogs is GET /wards/{ward}/logs.
+func (s *server) GetLogs(c *gin.Context, name WardID, q GetLogsParams) {
+	tail := q.Tail
+	if tail == 0 {
+		tail = 200
+	}
+	if tail < 1 || tail > 5000 {
+		problem(c, http.StatusBadRequest, "The log can't be read", "tail must be 1 to 5000 lines")
+		return
+	}
+	text, err := s.Keeper.Logs(c, name, q.Key, q.Pod, q.Container, q.Previous, tail)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.String(http.StatusOK, "%s", text)
+}
+
+// ListRepos is GET /repos.
+func (s *server) ListRepos(c *gin.Context) {
+	out := RepoList{Items: []Repo{}}
+	for _, r := range s.Keeper.Repos() {
+		out.Items = append(out.Items, repoOf(r))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// AddRepo is POST /repos.
+func (s *server) AddRepo(c *gin.Context) {
+	in, ok := body[AddRepo](c)
+	if !ok {
+		return
+	}
+	r, err := s.Keeper.AddRepo(c, record.Repo{Name: in.Name, URL: in.Url, User: in.User, Password: in.Password})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, repoOf(r))
+}
+
+// RemoveRepo is DELETE /repos/{name}.
+func (s *server) RemoveRepo(c *gin.Context, name ItemName) {
+	if err := s.Keeper.RemoveRepo(c, name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// ListClusters is GET /clusters.
+func (s *server) ListClusters(c *gin.Context) {
+	out := ClusterList{Items: []Cluster{}}
+	for _, x := range s.Keeper.Clusters(c) {
+		out.Items = append(out.Items, clusterOf(x))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// AddCluster is POST /clusters.
+func (s *server) AddCluster(c *gin.Context) {
+	in, ok := body[AddCluster](c)
+	if !ok {
+		return
+	}
+	x, err := s.Keeper.AddCluster(c, record.Cluster{Name: in.Name, Kubeconfig: in.Kubeconfig, Context: in.Context, Labels: in.Labels})
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, clusterOf(x))
+}
+
+// RemoveCluster is DELETE /clusters/{name}.
+func (s *server) RemoveCluster(c *gin.Context, name ItemName) {
+	if err := s.Keeper.RemoveCluster(c, name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// heartbeat is how often a silent event stream shows that it lives.
+const heartbeat = 10 * time.Second
+
+// StreamEvents is GET /events: server-sent events
+// (https://html.spec.whatwg.org/multipage/server-sent-events.html).
+func (s *server) StreamEvents(c *gin.Context) {
+	l := s.Keeper.Listen()
+	defer l.Close()
+	h := c.Writer.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	h.Set("X-Accel-Buffering", "no")
+	c.Status(http.StatusOK)
+	_, _ = c.Writer.WriteString(": hello\n\n")
+	c.Writer.Flush()
+	beat := time.NewTicker(heartbeat)
+	defer beat.Stop()
+	for {
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-s.Ending:
+			return
+		case <-beat.C:
+			if _, err := c.Writer.WriteString(": still here\n\n"); err != nil {
+				return
+			}
+		case <-l.Wake():
+			for _, n := range l.Take() {
+				if _, err := fmt.Fprintf(c.Writer, "event: %s\ndata: {\"name\":%q}\n\n", n.Kind, n.Name); err != nil {
+					return
+				}
+			}
+		}
+		c.Writer.Flush()
+	}
+}
