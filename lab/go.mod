@@ -5,9 +5,12 @@ go 1.26.0
 require (
 	github.com/spf13/cobra v1.10.2
 	go.etcd.io/etcd/server/v3 v3.7.0
+	k8s.io/api v0.37.2
+	k8s.io/apimachinery v0.37.2
 	k8s.io/client-go v0.37.2
 	k8s.io/component-base v0.37.2
 	k8s.io/kubernetes v1.37.2
+	sigs.k8s.io/yaml v1.6.0
 )
 
 require (
@@ -134,9 +137,7 @@ require (
 	gopkg.in/go-jose/go-jose.v2 v2.6.3 // indirect
 	gopkg.in/inf.v0 v0.9.1 // indirect
 	gopkg.in/natefinch/lumberjack.v2 v2.2.1 // indirect
-	k8s.io/api v0.37.2 // indirect
 	k8s.io/apiextensions-apiserver v0.0.0 // indirect
-	k8s.io/apimachinery v0.37.2 // indirect
 	k8s.io/apiserver v0.37.2 // indirect
 	k8s.io/cloud-provider v0.37.2 // indirect
 	k8s.io/cluster-bootstrap v0.0.0 // indirect
@@ -166,7 +167,6 @@ require (
 	sigs.k8s.io/json v0.0.0-20250730193827-2d320260d730 // indirect
 	sigs.k8s.io/randfill v1.0.0 // indirect
 	sigs.k8s.io/structured-merge-diff/v6 v6.4.2 // indirect
-	sigs.k8s.io/yaml v1.6.0 // indirect
 )
 
 replace (

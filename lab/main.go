@@ -1,11 +1,266 @@
+// Command vigila-lab runs real Kubernetes control planes and small stand-ins on loopback, for the demo and the
+// tests: nodes that play Pods, a git server, and another client of the cluster.
 package main
 
 import (
-	_ "github.com/spf13/cobra"
-	_ "k8s.io/client-go/dynamic"
-	_ "k8s.io/client-go/kubernetes"
-	_ "k8s.io/client-go/tools/clientcmd"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"k8s.io/client-go/tools/clientcmd"
+
+	"vigila.dev/lab/edit"
+	"vigila.dev/lab/gitserve"
+	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
 )
 
-func main() { plane.Role() }
+// State is written to lab.json in the lab's directory once everything is ready, for scripts and tests.
+type State struct {
+	Pid      int               `json:"pid"`
+	Clusters map[string]string `json:"clusters"` // name to kubeconfig
+	Git      string            `json:"git"`      // address of the git server
+	Children map[string]int    `json:"children"`
+}
+
+func main() {
+	plane.Role()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := &cobra.Command{Use: "vigila-lab", Short: "Real control planes and stand-ins on this machine", SilenceUsage: true, SilenceErrors: true}
+	root.AddCommand(up(), down(), editCommand(), commitCommand())
+	if err := root.ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "vigila-lab:", err)
+		os.Exit(1)
+	}
+}
+
+func up() *cobra.Command {
+	var dir, catalogueFile, seed, user, password string
+	var clusters, empty []string
+	c := &cobra.Command{
+		Use: "up", Short: "Start the lab and stay up until Ctrl-C or vigila-lab down",
+		Example: "  vigila-lab up --dir .demo/lab --clusters quay,skerry --catalogue lab/demo/images.yaml --seed lab/demo/fleet",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx, cancel := context.WithCancel(c.Context())
+			defer cancel()
+			began := time.Now()
+			var catalogue *nodes.Catalogue
+			var err error
+			if catalogueFile != "" {
+				if catalogue, err = nodes.Load(catalogueFile); err != nil {
+					return err
+				}
+			}
+			if pid := running(dir); pid != 0 {
+				return fmt.Errorf("a lab is up in %s already (process %d); end it with vigila-lab down --dir %s", dir, pid, dir)
+			}
+			p, err := plane.Start(ctx, dir, clusters)
+			if err != nil {
+				return err
+			}
+			defer p.Stop()
+			defer os.Remove(filepath.Join(dir, "lab.json"))
+			state := State{Pid: os.Getpid(), Clusters: map[string]string{}, Children: p.Pids()}
+			for _, cl := range p.Clusters {
+				f, err := nodes.Start(ctx, cl.Config, catalogue, 3)
+				if err != nil {
+					return fmt.Errorf("nodes of %s: %w", cl.Name, err)
+				}
+				defer f.Close()
+				state.Clusters[cl.Name] = cl.Kubeconfig
+			}
+			port, err := gitPort(dir)
+			if err != nil {
+				return err
+			}
+			g, err := gitserve.Start(filepath.Join(dir, "git"), port, user, password)
+			if err != nil {
+				return err
+			}
+			defer g.Close()
+			state.Git = strings.TrimSuffix(g.URL(""), "/.git")
+			if seed != "" {
+				if err := g.Seed(filepath.Base(seed), seed, time.Now().Add(-12*time.Hour)); err != nil {
+					return err
+				}
+			}
+			for _, name := range empty {
+				if err := g.Create(name); err != nil {
+					return err
+				}
+			}
+			b, err := json.MarshalIndent(state, "", "  ")
+			if err != nil {
+				return err
+			}
+			tmp := filepath.Join(dir, ".lab.json")
+			if err := os.WriteFile(tmp, b, 0o600); err != nil {
+				return err
+			}
+			if err := os.Rename(tmp, filepath.Join(dir, "lab.json")); err != nil {
+				return err
+			}
+			fmt.Printf("The lab is ready after %.1f s: %s, git at %s\n", time.Since(began).Seconds(), strings.Join(clusters, ", "), state.Git)
+			defer cancel() // before the nodes are waited for
+			select {
+			case <-ctx.Done():
+				return nil
+			case err := <-p.Failed():
+				return err
+			}
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&dir, "dir", "", "directory of the lab's state")
+	f.StringSliceVar(&clusters, "clusters", []string{"quay"}, "names of the clusters")
+	f.StringVar(&catalogueFile, "catalogue", "", "how images behave")
+	f.StringVar(&seed, "seed", "", "directory of commits for a repository of the same name")
+	f.StringSliceVar(&empty, "empty-repos", nil, "empty repositories to make")
+	f.StringVar(&user, "git-user", "", "ask for this user name at the git server")
+	f.StringVar(&password, "git-password", "", "and this password")
+	_ = c.MarkFlagRequired("dir")
+	return c
+}
+
+// gitPort keeps the git server at the port of an earlier start.
+func gitPort(dir string) (int, error) {
+	file := filepath.Join(dir, "git.port")
+	want := 0
+	if b, err := os.ReadFile(file); err == nil {
+		want, _ = strconv.Atoi(strings.TrimSpace(string(b)))
+	}
+	port, err := plane.FreePort(want)
+	if err != nil {
+		return 0, err
+	}
+	return port, os.WriteFile(file, []byte(strconv.Itoa(port)), 0o600)
+}
+
+func readState(dir string) (State, error) {
+	var s State
+	b, err := os.ReadFile(filepath.Join(dir, "lab.json"))
+	if err != nil {
+		return s, err
+	}
+	return s, json.Unmarshal(b, &s)
+}
+
+// running is the process of a lab that is up in a directory, 0 when there is none.
+func running(dir string) int {
+	s, err := readState(dir)
+	if err != nil || syscall.Kill(s.Pid, 0) != nil {
+		return 0
+	}
+	return s.Pid
+}
+
+func down() *cobra.Command {
+	var dir string
+	c := &cobra.Command{
+		Use: "down", Short: "End a lab, and every process it started", Example: "  vigila-lab down --dir .demo/lab", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			pid := running(dir)
+			if pid == 0 {
+				fmt.Println("No lab is up in", dir)
+				return nil
+			}
+			if err := syscall.Kill(pid, syscall.SIGTERM); err != nil {
+				return err
+			}
+			for range 300 {
+				if syscall.Kill(pid, 0) != nil {
+					return nil
+				}
+				time.Sleep(100 * time.Millisecond)
+			}
+			return errors.New("the lab did not end within 30 s")
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "", "directory of the lab's state")
+	_ = c.MarkFlagRequired("dir")
+	return c
+}
+
+func editCommand() *cobra.Command {
+	var kubeconfig, as, namespace string
+	var remove bool
+	c := &cobra.Command{
+		Use: "edit KIND/NAME [PATH=VALUE…]", Short: "Change a live object under a field manager of your choice, or --delete it",
+		Example: "  vigila-lab edit deployment/berth-planner spec.replicas=5 --kubeconfig .demo/lab/kubeconfig/quay.yaml -n berth-planner --as kubectl-scale",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			cfg, err := clientcmd.BuildConfigFromFlags("", kubeconfig)
+			if err != nil {
+				return err
+			}
+			if remove {
+				return edit.Delete(c.Context(), cfg, namespace, args[0])
+			}
+			values := map[string]string{}
+			for _, a := range args[1:] {
+				path, v, ok := strings.Cut(a, "=")
+				if !ok {
+					return fmt.Errorf("%q is not PATH=VALUE", a)
+				}
+				values[path] = v
+			}
+			return edit.Set(c.Context(), cfg, namespace, args[0], as, values)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&kubeconfig, "kubeconfig", os.Getenv("KUBECONFIG"), "kubeconfig")
+	f.StringVar(&as, "as", "engineer-in-a-hurry", "field manager")
+	f.StringVarP(&namespace, "namespace", "n", "default", "namespace")
+	f.BoolVar(&remove, "delete", false, "delete the object")
+	return c
+}
+
+func commitCommand() *cobra.Command {
+	var author, message, branch string
+	c := &cobra.Command{
+		Use: "commit URL FROM", Short: "Lay the files of a directory over a repository and push the commit",
+		Example: "  vigila-lab commit http://127.0.0.1:4000/fleet.git lab/demo/later/fog --message 'Shorten the interval'",
+		Args:    cobra.ExactArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return gitserve.Commit(args[0], branch, author, message, func(dir string) error {
+				return copyOver(dir, args[1])
+			})
+		},
+	}
+	c.Flags().StringVar(&author, "author", "operator", "the author's role")
+	c.Flags().StringVar(&message, "message", "Change", "the message")
+	c.Flags().StringVar(&branch, "branch", "main", "the branch")
+	return c
+}
+
+func copyOver(dir, from string) error {
+	return filepath.WalkDir(from, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		rel, err := filepath.Rel(from, path)
+		if err != nil {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(dir, rel)
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(to, b, 0o644)
+	})
+}
