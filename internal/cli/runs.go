@@ -273,7 +273,7 @@ func stateGlyph(p *printer, s client.EntryObjectState) string {
 	switch s {
 	case "ready", "removed":
 		return "●"
-	case "refused":
+	case "refused", "not ready":
 		return p.paint("failing", "▲")
 	case "not tried":
 		return "○"

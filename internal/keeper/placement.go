@@ -473,7 +473,7 @@ func (p *placement) watchChanged() {
 	}
 	for ref, b := range p.baselines {
 		l := p.lives[ref]
-		if l == nil && p.cluster.conn.Known([][2]string{{b.Version, b.Ref.Kind}}).Known {
+		if l == nil && b.Intent == 0 && p.cluster.conn.Known([][2]string{{b.Version, b.Ref.Kind}}).Known {
 			p.verify(ref)
 		}
 	}
@@ -520,7 +520,8 @@ func (p *placement) sawLive(ref object.Ref, body map[string]any) {
 		p.lookBelow(ref, 300*time.Millisecond)
 	}
 	b, kept := p.baselines[ref]
-	if kept && b.Intent == 0 && rv >= b.Revision {
+	applied := b.Intent == 0 || p.run != nil && p.run.appliedAt[ref] > 0
+	if kept && applied && rv >= b.Revision {
 		drift := compare.Drift(b, body, p.k.store.Vault().Digest)
 		if len(drift) > 0 && len(l.drift) == 0 {
 			l.since = time.Now()
@@ -550,9 +551,16 @@ func (p *placement) verify(ref object.Ref) {
 		}
 		return
 	}
+	asked := int64(0)
+	if l := p.lives[ref]; l != nil {
+		asked = l.revision
+	}
 	p.k.spawn(func() {
 		body, err := p.cluster.conn.Get(p.ctx, b.Version, ref)
 		p.post(func() {
+			if l := p.lives[ref]; l != nil && l.revision > asked {
+				return // something newer was seen meanwhile
+			}
 			switch {
 			case err == nil:
 				p.live(ref).verified = true
@@ -709,6 +717,12 @@ func (p *placement) evaluate() {
 	if p.hold != nil && !p.hold.Until.IsZero() && time.Now().After(p.hold.Until) {
 		if err := p.release(byVigila, "the end of the hold was reached"); err != nil {
 			p.log.Error("hold can't be released", "error", err)
+		}
+	}
+	if d := p.declared; p.run == nil && d != nil && p.applied != nil && d.snapshot == p.snapshot && d.revision.ID != p.applied.ID {
+		// A commit that changes no object: the cluster holds it already.
+		if err := p.setApplied(d.revision, d.snapshot); err != nil {
+			p.log.Error("what is applied can't be written", "error", err)
 		}
 	}
 	again := p.decide()

@@ -248,6 +248,7 @@ func (p *placement) apply(a *activeRun, ref object.Ref) {
 				return
 			}
 			b := compare.NewBaseline(ref, o.Hash, answer, p.ward.Left(ref), p.k.store.Vault().Digest, time.Now())
+			b.Intent = a.entry.Number // until the run has ended: after a crash it is applied again and waited for
 			if err := p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{b}); err != nil {
 				ev.Err = "applied, but it can't be written down: " + err.Error()
 				p.feed(ev)
@@ -381,12 +382,19 @@ func (p *placement) end(a *activeRun, end run.End) {
 	}
 	// Objects that were never made leave nothing behind to keep.
 	for _, o := range a.machine.Progress() {
-		if b := p.baselines[o.Ref]; b.Intent == e.Number && b.UID == "" && (o.State == run.Untried || o.State == run.Refused) && !a.unreachable {
+		if b, ok := p.baselines[o.Ref]; ok && b.UID == "" && (o.State == run.Untried || o.State == run.Refused) && !a.unreachable {
 			if err := p.k.store.RemoveBaseline(p.ctx, p.id, o.Ref); err == nil {
 				delete(p.baselines, o.Ref)
 				p.cluster.drop(o.Ref)
 			}
 		}
+	}
+	if err := p.k.store.ClearIntents(p.ctx, p.id); err != nil {
+		p.log.Error("baselines can't be written", "error", err)
+	}
+	for ref, b := range p.baselines {
+		b.Intent = 0
+		p.baselines[ref] = b
 	}
 	if err := p.k.store.EndEntry(p.ctx, *e); err != nil {
 		p.log.Error("the end of a run can't be written", "entry", e.Number, "error", err)

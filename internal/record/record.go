@@ -499,6 +499,12 @@ func (s *Store) PutBaselines(ctx context.Context, id string, all []compare.Basel
 	})
 }
 
+// ClearIntents notes that no run of a placement is going on.
+func (s *Store) ClearIntents(ctx context.Context, id string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE baselines SET intent=0 WHERE placement=? AND intent<>0`, id)
+	return err
+}
+
 // RemoveBaseline forgets an object that is gone.
 func (s *Store) RemoveBaseline(ctx context.Context, id string, ref object.Ref) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM baselines WHERE placement=? AND ref=?`, id, ref.Key())

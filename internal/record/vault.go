@@ -66,7 +66,10 @@ func (v *Vault) Seal(plain []byte) ([]byte, error) {
 	if _, err := w.Write(plain); err != nil {
 		return nil, err
 	}
-	return b.Bytes(), w.Close()
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
 }
 
 // Open decrypts what Seal made.
@@ -98,7 +101,10 @@ func pack(v any) ([]byte, error) {
 	if _, err := w.Write(text); err != nil {
 		return nil, err
 	}
-	return b.Bytes(), w.Close()
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
 }
 
 func unpack(b []byte, into any) error {

@@ -69,6 +69,7 @@ func (e EntryKind) Valid() bool {
 // Defines values for EntryObjectState.
 const (
 	EntryObjectStateApplying EntryObjectState = "applying"
+	EntryObjectStateNotReady EntryObjectState = "not ready"
 	EntryObjectStateNotTried EntryObjectState = "not tried"
 	EntryObjectStateReady    EntryObjectState = "ready"
 	EntryObjectStateRefused  EntryObjectState = "refused"
@@ -82,6 +83,8 @@ const (
 func (e EntryObjectState) Valid() bool {
 	switch e {
 	case EntryObjectStateApplying:
+		return true
+	case EntryObjectStateNotReady:
 		return true
 	case EntryObjectStateNotTried:
 		return true

@@ -59,6 +59,7 @@ const (
 	Gone     State = "removed"
 	Refused  State = "refused"
 	Untried  State = "not tried"
+	NotReady State = "not ready" // applied, and not ready when the run ended
 )
 
 // Progress is one object of a run.
@@ -355,8 +356,11 @@ func (m *Machine) prune() []Action {
 func (m *Machine) end(o Outcome, reason string) []Action {
 	m.ended = true
 	for _, p := range m.progress {
-		if p.State == Waiting {
+		switch p.State {
+		case Waiting:
 			p.State = Untried
+		case Settling:
+			p.State = NotReady
 		}
 	}
 	return []Action{End{Outcome: o, Reason: reason, GoBack: o == Failed && m.otherwise == GoBack}}
