@@ -615,8 +615,8 @@ func (p *placement) lookBelow(ref object.Ref, after time.Duration) {
 					}
 				}
 				l.cause = nil
-				if pod, r, bad := health.Cause(pods); bad {
-					l.cause = &health.Result{Word: health.Failing, Reason: r.Reason + " (Pod " + pod + ")"}
+				if r, bad := health.Cause(pods); bad {
+					l.cause = &health.Result{Word: health.Failing, Reason: r.Reason}
 				}
 				p.feedHealth(ref)
 			}

@@ -318,8 +318,8 @@ func (p *placement) say(v *View, waits string) {
 	case v.Standing == compare.Blind:
 		set(ToneBlind, false, "Looking for the first time since the service started", "")
 	case v.Rejected != "" && p.failedTo(v):
-		set(ToneFailing, true, fmt.Sprintf("Went back to %s: %s %s", short(v.Applied), short(v.Revision), v.Rejected),
-			"Push a newer revision, or try this one again: vigila sync "+v.ID)
+		set(ToneFailing, true, fmt.Sprintf("Went back to %s: %s", short(v.Applied), v.Rejected),
+			short(v.Revision)+" is rejected. Push a newer revision, or try it again: vigila sync "+v.ID)
 	case v.Rejected != "":
 		set(ToneFailing, true, fmt.Sprintf("%s failed: %s", short(v.Revision), v.Rejected), "Push a newer revision, or try this one again: vigila sync "+v.ID)
 	case v.Contested > 0:

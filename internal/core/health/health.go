@@ -274,19 +274,18 @@ func times(n int64) string {
 	return fmt.Sprintf("%d times", n)
 }
 
-// Cause looks at the Pods below a workload that is not ready and tells the worst of it: which Pod, and why.
-// It is ok=false when no Pod is failing.
-func Cause(pods []map[string]any) (pod string, r Result, ok bool) {
+// Cause looks at the Pods below a workload that is not ready and tells what is wrong with the first that is
+// failing, by name. It is ok=false when none is.
+func Cause(pods []map[string]any) (r Result, ok bool) {
 	sort.Slice(pods, func(i, j int) bool {
 		return str(at(pods[i], "metadata", "name")) < str(at(pods[j], "metadata", "name"))
 	})
 	for _, p := range pods {
-		h := Pod(p)
-		if h.Word == Failing && !ok {
-			pod, r, ok = str(at(p, "metadata", "name")), h, true
+		if h := Pod(p); h.Word == Failing {
+			return h, true
 		}
 	}
-	return pod, r, ok
+	return Result{}, false
 }
 
 func wanted(b map[string]any) int64 {

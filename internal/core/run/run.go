@@ -375,9 +375,22 @@ func (m *Machine) late() string {
 		}
 	}
 	if len(waiting) == 0 {
-		return fmt.Sprintf("not done within %s", m.within)
+		return "not done within " + span(m.within)
 	}
-	return fmt.Sprintf("not ready within %s: %s", m.within, reasons(waiting, ""))
+	return fmt.Sprintf("%s; not ready within %s", reasons(waiting, ""), span(m.within))
+}
+
+// span writes a time as people do: 20 s, 5 min, 1 h.
+func span(d time.Duration) string {
+	switch {
+	case d%time.Hour == 0:
+		return fmt.Sprintf("%d h", d/time.Hour)
+	case d%time.Minute == 0:
+		return fmt.Sprintf("%d min", d/time.Minute)
+	case d%time.Second == 0:
+		return fmt.Sprintf("%d s", d/time.Second)
+	}
+	return d.String()
 }
 
 // reasons names the first of some objects, what is wrong with it, and how many more there are.

@@ -1,0 +1,114 @@
+// Calls to the service, typed by api/openapi.yaml, and the token that signs them.
+import { createParser } from "eventsource-parser";
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./api.gen";
+
+export type Schemas = components["schemas"];
+export type Ward = Schemas["Ward"];
+export type WardDetail = Schemas["WardDetail"];
+export type WardObject = Schemas["Object"];
+export type Entry = Schemas["Entry"];
+export type Difference = Schemas["Difference"];
+export type Guard = Schemas["Guard"];
+
+const KEY = "vigila.token";
+
+export const token = {
+  get: () => localStorage.getItem(KEY) ?? "",
+  set: (t: string) => localStorage.setItem(KEY, t),
+  clear: () => localStorage.removeItem(KEY),
+};
+
+/** Takes the token out of a sign-in link's fragment, and the fragment out of the address. */
+export function takeSignInLink() {
+  const m = /^#sign-in=(.+)$/.exec(location.hash);
+  if (m?.[1]) {
+    token.set(m[1]);
+    history.replaceState(null, "", location.pathname + location.search);
+  }
+}
+
+/** A problem document of the service, as an error. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly title: string,
+    detail: string,
+    readonly guards: Guard[],
+  ) {
+    super(detail || title);
+  }
+}
+
+const sign: Middleware = {
+  onRequest({ request }) {
+    request.headers.set("Authorization", `Bearer ${token.get()}`);
+    return request;
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: "/api/v1" });
+api.use(sign);
+
+/** Gives the data of an answer, or throws what went wrong in the service's own words. */
+export async function got<T>(
+  call: Promise<{ data?: T; error?: Schemas["Problem"]; response: Response }>,
+): Promise<T> {
+  let answer;
+  try {
+    answer = await call;
+  } catch {
+    throw new Problem(0, "The service does not answer", "The service does not answer.", []);
+  }
+  if (!answer.response.ok) {
+    const p = answer.error;
+    throw new Problem(
+      answer.response.status,
+      p?.title ?? "",
+      p?.detail ?? answer.response.statusText,
+      p?.guards ?? [],
+    );
+  }
+  return answer.data as T;
+}
+
+export type Note = { kind: string; name: string };
+
+/** Follows the event stream for ever; tells of each note, and whether the connection stands. */
+export function follow(note: (n: Note) => void, connected: (yes: boolean) => void): () => void {
+  const end = new AbortController();
+  const run = async () => {
+    while (!end.signal.aborted) {
+      const silence = new AbortController();
+      let timer = setTimeout(() => silence.abort(), 15_000);
+      try {
+        const r = await fetch("/api/v1/events", {
+          headers: { Authorization: `Bearer ${token.get()}` },
+          signal: AbortSignal.any([end.signal, silence.signal]),
+        });
+        if (!r.ok || !r.body) throw new Error(r.statusText);
+        connected(true);
+        note({ kind: "connected", name: "" });
+        const parser = createParser({
+          onEvent: (e) => note({ kind: e.event ?? "", name: (JSON.parse(e.data) as { name: string }).name }),
+        });
+        const reader = r.body.pipeThrough(new TextDecoderStream()).getReader();
+        for (;;) {
+          const { done, value } = await reader.read();
+          if (done) break;
+          clearTimeout(timer);
+          timer = setTimeout(() => silence.abort(), 15_000);
+          parser.feed(value);
+        }
+      } catch {
+        // told below, and tried again
+      }
+      clearTimeout(timer);
+      if (end.signal.aborted) return;
+      connected(false);
+      await new Promise((next) => setTimeout(next, 1000));
+    }
+  };
+  void run();
+  return () => end.abort();
+}

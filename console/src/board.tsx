@@ -1,0 +1,219 @@
+// The board: one line a ward, what needs a person first.
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { type Ward, api, got } from "./api";
+import { Pages, ToneGlyph, Wrong, useNow } from "./parts";
+import { ScaleChoice, WatchLine, marks, useScale } from "./watchline";
+import { ago, count, inWords, short, span } from "./words";
+
+const LIMIT = 200;
+
+export function Board() {
+  const [params] = useSearchParams();
+  const search = params.get("search") ?? "";
+  const [offset, setOffset] = useState(0);
+  const [by, setBy] = useState<"cluster" | "owner">(
+    localStorage.getItem("vigila.group") === "owner" ? "owner" : "cluster",
+  );
+  const [scale] = useScale();
+  const now = useNow();
+  useEffect(() => setOffset(0), [search]);
+  useEffect(() => {
+    document.title = "Vigila";
+  }, []);
+  const wards = useQuery({
+    queryKey: ["wards", search, offset],
+    queryFn: () => got(api.GET("/wards", { params: { query: { search, limit: LIMIT, offset } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 30_000,
+  });
+  const clusters = useQuery({ queryKey: ["clusters"], queryFn: () => got(api.GET("/clusters")) });
+  const table = useArrows();
+  if (wards.error && !wards.data) return <Wrong error={wards.error} />;
+  if (!wards.data) return <p className="text-soft">Reading the board…</p>;
+  const { items, total, needs_you, in_step } = wards.data;
+  const loud = items.filter((w) => w.needs_you);
+  const quiet = items.filter((w) => !w.needs_you);
+  const labels = new Map(clusters.data?.items.map((c) => [c.name, c.labels.tier]));
+  const groups = Map.groupBy(quiet, (w) => (by === "cluster" ? w.cluster : (w.owner ?? "no owner")));
+  const oldest = items.map((w) => w.repository.at ?? "").sort()[0];
+  const blind = (clusters.data?.items ?? []).filter((c) => !c.live.known).map((c) => c.name);
+
+  return (
+    <div ref={table}>
+      <h1 className="text-2xl font-bold">{title(total, needs_you, search)}</h1>
+      <p className="mt-0.5 text-soft">
+        {total > 0 && `${count(in_step, "ward")} of ${total} in step. `}
+        {oldest && `Repositories read ${ago(oldest, now)}`}
+        {clusters.data && clusters.data.items.length > 0 && (
+          <>
+            ,{" "}
+            {blind.length === 0
+              ? `${count(clusters.data.items.length, "cluster")} live`
+              : `${blind.join(", ")} can't be read`}
+          </>
+        )}
+        .
+      </p>
+      {total === 0 && !search && <Empty />}
+      {total > 0 && (
+        <>
+          <div className="mt-4 grid grid-cols-[3rem_15rem_minmax(0,1fr)_20.5rem_5.5rem] items-end border-b border-rule px-3 pb-1.5 text-xs text-soft">
+            <span />
+            <span>
+              Ward, by{" "}
+              <button
+                className="underline decoration-dotted underline-offset-2 hover:text-ink"
+                title="Group the quiet wards by cluster or by owner"
+                onClick={() => {
+                  const next = by === "cluster" ? "owner" : "cluster";
+                  localStorage.setItem("vigila.group", next);
+                  setBy(next);
+                }}
+              >
+                {by}
+              </button>
+            </span>
+            <span className="flex items-end justify-between pr-6">
+              What is going on <ScaleChoice />
+            </span>
+            <span className="flex justify-between">
+              {marks(scale).map((m) => (
+                <span key={m}>{m}</span>
+              ))}
+            </span>
+            <span className="text-right">for</span>
+          </div>
+          <div className="mt-2.5 space-y-1.5">
+            {loud.map((w) => (
+              <Line key={w.id} ward={w} now={now} loud />
+            ))}
+          </div>
+          {[...groups].sort().map(([name, list]) => (
+            <section key={name} aria-label={name} className="mt-5">
+              <h2 className="mb-0.5 px-3 text-sm font-bold text-soft">
+                {name}
+                {by === "cluster" && labels.get(name) && `, ${labels.get(name)}`} · {groupCount(list)}
+              </h2>
+              {list.map((w) => (
+                <Line key={w.id} ward={w} now={now} cluster={by === "owner"} />
+              ))}
+            </section>
+          ))}
+          <Pages total={total} limit={LIMIT} offset={offset} go={setOffset} />
+        </>
+      )}
+    </div>
+  );
+}
+
+function groupCount(list: Ward[]): string {
+  const step = list.filter((w) => w.standing === "in step").length;
+  return step === list.length ? `${step} in step` : `${step} of ${list.length} in step`;
+}
+
+function title(total: number, needs: number, search: string): string {
+  if (total === 0) return search ? `No ward matches “${search}”` : "No wards yet";
+  if (search) return `${count(total, "ward")} ${total === 1 ? "matches" : "match"} “${search}”`;
+  if (needs === 0) return "All is well";
+  return `${inWords(needs)} ward${needs === 1 ? " needs" : "s need"} you`;
+}
+
+function Line({
+  ward: w,
+  now,
+  loud,
+  cluster,
+}: {
+  ward: Ward;
+  now: number;
+  loud?: boolean;
+  cluster?: boolean;
+}) {
+  const look = loud
+    ? "rounded-lg border border-rule bg-sheet hover:border-soft"
+    : "border-b border-rule hover:bg-sheet";
+  return (
+    <Link
+      to={`/wards/${w.id}`}
+      data-ward={w.id}
+      className={`grid grid-cols-[3rem_15rem_minmax(0,1fr)_20.5rem_5.5rem] items-center px-3 ${loud ? "min-h-12 py-0.5" : "min-h-9"} ${look}`}
+    >
+      <span className="pl-1.5">
+        <ToneGlyph ward={w} />
+      </span>
+      <span className="truncate pr-2">
+        <strong>{w.name}</strong>
+        {(loud || cluster) && <span className="text-soft"> @{w.cluster}</span>}
+      </span>
+      <span
+        className={`min-w-0 pr-6 ${loud ? "line-clamp-2 leading-snug" : "truncate text-soft"}`}
+        title={w.says}
+      >
+        <Says ward={w} loud={loud} />
+      </span>
+      <WatchLine ward={w} now={now} height={16} />
+      <span className="text-right text-soft">{w.since ? span(now - Date.parse(w.since)) : ""}</span>
+    </Link>
+  );
+}
+
+/** The sentence of a ward, with who caused it in bold and hashes in mono. */
+function Says({ ward: w, loud }: { ward: Ward; loud?: boolean }) {
+  if (w.run) {
+    return (
+      <>
+        <span aria-hidden>◐ </span>
+        {w.says}
+      </>
+    );
+  }
+  const m = /^(\S+) (changed|removed|undid) (.*)$/.exec(w.says);
+  if (loud && m) {
+    return (
+      <>
+        <strong>{m[1]}</strong> {m[2]} {m[3]}
+      </>
+    );
+  }
+  const rev = w.applied ?? w.revision;
+  if (!loud && rev && w.says.startsWith(short(rev))) {
+    return (
+      <>
+        <span className="font-mono text-sm">{short(rev)}</span> {rev.subject}
+      </>
+    );
+  }
+  return <>{w.says}</>;
+}
+
+function Empty() {
+  return (
+    <div className="mt-6 max-w-2xl rounded-lg border border-rule bg-sheet p-6">
+      <p>A ward is a path of a repository, kept in a cluster. To keep the first one:</p>
+      <pre className="mt-3 overflow-auto font-mono text-sm leading-relaxed">{`vigila repo add fleet https://git.brindle.example/fleet.git
+vigila cluster add quay --kubeconfig ~/.kube/config
+vigila ward add berth-planner.yaml`}</pre>
+    </div>
+  );
+}
+
+/** Lets the arrow keys move along the board's lines; Enter opens one, as a link does. */
+function useArrows() {
+  const root = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    const down = (e: KeyboardEvent) => {
+      if (e.key !== "ArrowDown" && e.key !== "ArrowUp") return;
+      const lines = [...(root.current?.querySelectorAll<HTMLElement>("[data-ward]") ?? [])];
+      if (lines.length === 0) return;
+      e.preventDefault();
+      const at = lines.indexOf(document.activeElement as HTMLElement);
+      const next = e.key === "ArrowDown" ? at + 1 : at < 0 ? lines.length - 1 : at - 1;
+      lines[Math.min(Math.max(next, 0), lines.length - 1)]?.focus();
+    };
+    addEventListener("keydown", down);
+    return () => removeEventListener("keydown", down);
+  }, []);
+  return root;
+}

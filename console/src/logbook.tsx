@@ -1,0 +1,112 @@
+// The logbook of every ward.
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { type Entry, api, got } from "./api";
+import { Pages, Wrong, useNow } from "./parts";
+import { EntryDialog } from "./ward";
+import { ago, bad, count, entryTitle, short, span } from "./words";
+
+const LIMIT = 50;
+
+export function LogbookPage() {
+  const [params] = useSearchParams();
+  const search = params.get("search") ?? "";
+  const [offset, setOffset] = useState(0);
+  const [open, setOpen] = useState<Entry>();
+  const now = useNow();
+  useEffect(() => setOffset(0), [search]);
+  useEffect(() => {
+    document.title = "Logbook · Vigila";
+  }, []);
+  const list = useQuery({
+    queryKey: ["entries", "", search, offset],
+    queryFn: () => got(api.GET("/entries", { params: { query: { search, limit: LIMIT, offset } } })),
+    placeholderData: keepPreviousData,
+  });
+  if (list.error && !list.data) return <Wrong error={list.error} />;
+  if (!list.data) return <p className="text-soft">Reading the logbook…</p>;
+  return (
+    <>
+      <h1 className="text-2xl font-bold">Logbook</h1>
+      <p className="mt-0.5 text-soft">
+        {search
+          ? `${count(list.data.total, "line")} with “${search}”`
+          : `${count(list.data.total, "line")}, the newest first`}
+      </p>
+      <table className="mt-4 w-full text-left">
+        <thead className="border-b border-rule text-xs text-soft">
+          <tr>
+            {["When", "Ward", "What", "By", "Revision", "Why", "Took"].map((h) => (
+              <th key={h} className="px-3 pb-1.5 font-normal last:text-right">
+                {h}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {list.data.items.map((e) => {
+            const took = e.ended ? Date.parse(e.ended) - Date.parse(e.started) : 0;
+            return (
+              <tr
+                key={`${e.ward} ${e.number}`}
+                className="border-b border-rule align-baseline hover:bg-sheet"
+              >
+                <td
+                  className="px-3 py-2 whitespace-nowrap text-soft"
+                  title={new Date(e.started).toLocaleString()}
+                >
+                  {ago(e.started, now)}
+                </td>
+                <td className="px-3 whitespace-nowrap">
+                  <Link to={`/wards/${e.ward}`} className="font-bold hover:underline">
+                    {e.ward.replace(/@.*/, "")}
+                  </Link>
+                  <span className="text-soft"> @{e.ward.replace(/.*@/, "")}</span>
+                </td>
+                <td className="px-3 whitespace-nowrap">
+                  <button
+                    className="hover:underline"
+                    onClick={() => setOpen(e)}
+                    title="Show the outcome for each object"
+                  >
+                    {(bad(e) || e.kind === "rollback") && (
+                      <span aria-hidden className="mr-1 text-failing">
+                        ▲
+                      </span>
+                    )}
+                    #{e.number} {entryTitle(e)}
+                    {e.to_entry ? ` to #${e.to_entry}` : ""}
+                  </button>
+                </td>
+                <td className="px-3 whitespace-nowrap">{e.by}</td>
+                <td className="max-w-64 truncate px-3" title={e.revision?.subject}>
+                  <span className="font-mono text-sm">{short(e.revision)}</span>{" "}
+                  <span className="text-soft">{e.revision?.subject}</span>
+                </td>
+                <td className="max-w-md truncate px-3 text-soft" title={e.reason || e.why}>
+                  {e.reason || e.why}
+                </td>
+                <td className="px-3 text-right whitespace-nowrap text-soft">
+                  {took >= 1000 ? span(took) : ""}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      {list.data.total === 0 && (
+        <p className="mt-4 text-soft">{search ? "Nothing matches." : "Nothing has happened yet."}</p>
+      )}
+      <Pages total={list.data.total} limit={LIMIT} offset={offset} go={setOffset} />
+      {open && (
+        <EntryDialog
+          ward={{ id: open.ward }}
+          number={open.number}
+          now={now}
+          close={() => setOpen(undefined)}
+        />
+      )}
+    </>
+  );
+}

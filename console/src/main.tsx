@@ -1,0 +1,262 @@
+import {
+  MutationCache,
+  QueryCache,
+  QueryClient,
+  QueryClientProvider,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
+import { Tooltip } from "radix-ui";
+import { StrictMode, useEffect, useRef, useState } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Link, NavLink, Route, Routes, useNavigate, useSearchParams } from "react-router";
+import { Problem, api, follow, got, takeSignInLink, token } from "./api";
+import { Board } from "./board";
+import { LogbookPage } from "./logbook";
+import { Modal } from "./parts";
+import { ClustersPage, SourcesPage } from "./sources";
+import { SignIn } from "./signin";
+import { WardPage } from "./ward";
+import "./style.css";
+
+takeSignInLink();
+
+let signOut = () => {};
+const onError = (e: Error) => {
+  if (e instanceof Problem && e.status === 401) signOut();
+};
+const queries = new QueryClient({
+  queryCache: new QueryCache({ onError }),
+  mutationCache: new MutationCache({ onError }),
+  defaultOptions: { queries: { retry: false, staleTime: 5_000, refetchOnWindowFocus: false } },
+});
+
+type Light = "auto" | "day" | "night";
+
+/** Day or night: as the system says, unless a person chose. */
+function useLight(): [Light, (l: Light) => void] {
+  const [light, set] = useState<Light>((localStorage.getItem("vigila.light") as Light | null) ?? "auto");
+  useEffect(() => {
+    const dark = matchMedia("(prefers-color-scheme: dark)");
+    const apply = () => {
+      document.documentElement.dataset.light = light === "auto" ? (dark.matches ? "night" : "day") : light;
+    };
+    apply();
+    dark.addEventListener("change", apply);
+    return () => dark.removeEventListener("change", apply);
+  }, [light]);
+  return [
+    light,
+    (l) => {
+      localStorage.setItem("vigila.light", l);
+      set(l);
+    },
+  ];
+}
+
+/** Reads again whatever the service says has changed. */
+function useLive(): boolean {
+  const client = useQueryClient();
+  const [connected, set] = useState(true);
+  useEffect(() => {
+    let due: ReturnType<typeof setTimeout> | undefined;
+    const changed = new Set<string>();
+    const read = () => {
+      due = undefined;
+      void client.invalidateQueries({
+        predicate: (q) => {
+          const [kind, name] = q.queryKey as [string, string?];
+          return changed.has("all") || changed.has(kind) || (kind === "ward" && changed.has(`ward ${name}`));
+        },
+      });
+      changed.clear();
+    };
+    return follow((n) => {
+      if (n.kind === "connected") changed.add("all");
+      if (n.kind === "ward") ["wards", "entries", `ward ${n.name}`].forEach((k) => changed.add(k));
+      if (n.kind === "repo") changed.add("repos");
+      if (n.kind === "cluster") changed.add("clusters");
+      due ??= setTimeout(read, 150); // a run tells of many changes at once
+    }, set);
+  }, [client]);
+  return connected;
+}
+
+const keys: [string, string][] = [
+  ["/", "search"],
+  ["↓ ↑", "move along the board"],
+  ["Enter", "open the chosen ward"],
+  ["g w", "watch"],
+  ["g l", "logbook"],
+  ["Esc", "leave the search, close a dialog"],
+  ["?", "this list"],
+];
+
+function Frame() {
+  const connected = useLive();
+  const [light, setLight] = useLight();
+  const [help, setHelp] = useState(false);
+  const [params, setParams] = useSearchParams();
+  const search = useRef<HTMLInputElement>(null);
+  const go = useNavigate();
+  const me = useQuery({ queryKey: ["me"], queryFn: () => got(api.GET("/me")) });
+
+  useEffect(() => {
+    let last = "";
+    const down = (e: KeyboardEvent) => {
+      const typing = e.target instanceof HTMLInputElement || e.target instanceof HTMLTextAreaElement;
+      if (e.key === "Escape" && typing) (e.target as HTMLElement).blur();
+      if (typing || e.ctrlKey || e.metaKey || e.altKey) return;
+      if (e.key === "/") {
+        e.preventDefault();
+        search.current?.focus();
+      }
+      if (e.key === "?") setHelp(true);
+      if (last === "g" && e.key === "w") void go("/");
+      if (last === "g" && e.key === "l") void go("/logbook");
+      last = e.key;
+    };
+    addEventListener("keydown", down);
+    return () => removeEventListener("keydown", down);
+  }, [go]);
+
+  const tab = ({ isActive }: { isActive: boolean }) =>
+    `-mb-px border-b-2 py-4 ${isActive ? "border-ink font-bold" : "border-transparent text-soft hover:text-ink"}`;
+  return (
+    <>
+      <header className="border-b border-rule">
+        <div className="mx-auto flex max-w-[90rem] items-center gap-x-5 px-7">
+          <Link to="/" className="mr-1 flex items-center gap-2 text-lg font-bold">
+            <span aria-hidden className="size-2.5 rounded-full bg-drifted ring-4 ring-drifted/25" />
+            Vigila
+          </Link>
+          <nav aria-label="Main" className="flex gap-4">
+            <NavLink to="/" end className={tab}>
+              Watch
+            </NavLink>
+            <NavLink to="/logbook" className={tab}>
+              Logbook
+            </NavLink>
+            <NavLink to="/sources" className={tab}>
+              Sources
+            </NavLink>
+            <NavLink to="/clusters" className={tab}>
+              Clusters
+            </NavLink>
+          </nav>
+          <form
+            role="search"
+            className="relative ml-auto w-64"
+            onSubmit={(e) => {
+              e.preventDefault();
+              search.current?.blur();
+            }}
+          >
+            <input
+              ref={search}
+              type="search"
+              aria-label="Find a ward, object or revision"
+              placeholder="Find a ward, object or revision"
+              className="w-full rounded-md border border-rule bg-sheet py-1.5 pr-8 pl-2.5 text-sm placeholder:text-soft"
+              value={params.get("search") ?? ""}
+              onChange={(e) => {
+                const text = e.target.value;
+                if (location.pathname !== "/" && location.pathname !== "/logbook") {
+                  void go(`/?search=${encodeURIComponent(text)}`);
+                } else {
+                  setParams(text ? { search: text } : {}, { replace: true });
+                }
+              }}
+            />
+            <kbd
+              aria-hidden
+              className="absolute top-1.5 right-2 rounded border border-rule px-1.5 font-mono text-xs text-soft"
+            >
+              /
+            </kbd>
+          </form>
+          <button
+            onClick={() => setLight(light === "auto" ? "day" : light === "day" ? "night" : "auto")}
+            title="Day, night, or as the system says"
+            aria-label={`Light: ${light}. Change it`}
+            className="w-12 text-sm text-soft hover:text-ink"
+          >
+            {light}
+          </button>
+          <button
+            onClick={() => setHelp(true)}
+            title="Keys, and who is signed in"
+            aria-label="Keys"
+            className="text-sm text-soft hover:text-ink"
+          >
+            ?
+          </button>
+        </div>
+      </header>
+      {!connected && (
+        <p role="status" className="border-b border-rule bg-lamp-sheet px-7 py-2 text-center text-sm">
+          <strong>The connection to the service is lost.</strong> What is shown is the last known; trying
+          again.
+        </p>
+      )}
+      <main className="mx-auto max-w-[90rem] px-7 py-6">
+        <Routes>
+          <Route path="/" element={<Board />} />
+          <Route path="/wards/:id" element={<WardPage />} />
+          <Route path="/logbook" element={<LogbookPage />} />
+          <Route path="/sources" element={<SourcesPage />} />
+          <Route path="/clusters" element={<ClustersPage />} />
+          <Route
+            path="*"
+            element={
+              <p>
+                There is no such page.{" "}
+                <Link to="/" className="underline">
+                  To the watch
+                </Link>
+              </p>
+            }
+          />
+        </Routes>
+      </main>
+      <Modal open={help} close={() => setHelp(false)} title="Keys">
+        <dl className="grid grid-cols-[6rem_1fr] gap-y-1.5">
+          {keys.map(([k, what]) => (
+            <div key={k} className="contents">
+              <dt className="font-mono">{k}</dt>
+              <dd>{what}</dd>
+            </div>
+          ))}
+        </dl>
+        <p className="mt-5 border-t border-rule pt-4 text-sm text-soft">
+          {me.data && `Signed in as ${me.data.name} (${me.data.role}). Vigila ${me.data.version}. `}
+          <button className="underline hover:text-ink" onClick={() => signOut()}>
+            Sign out
+          </button>
+        </p>
+      </Modal>
+    </>
+  );
+}
+
+function App() {
+  const [signedIn, set] = useState(token.get() !== "");
+  signOut = () => {
+    token.clear();
+    queries.clear();
+    set(false);
+  };
+  return signedIn ? <Frame /> : <SignIn done={() => set(true)} />;
+}
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <Tooltip.Provider delayDuration={300}>
+        <BrowserRouter>
+          <App />
+        </BrowserRouter>
+      </Tooltip.Provider>
+    </QueryClientProvider>
+  </StrictMode>,
+);

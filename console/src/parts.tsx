@@ -1,0 +1,200 @@
+// Small parts that several pages share.
+import { Dialog, Tooltip } from "radix-ui";
+import { type ButtonHTMLAttributes, type ReactNode, useEffect, useState } from "react";
+import type { Schemas, Ward } from "./api";
+import { healthGlyph, standingGlyph } from "./words";
+
+/** The time, moving on every second. */
+export function useNow(): number {
+  const [now, set] = useState(Date.now());
+  useEffect(() => {
+    const t = setInterval(() => set(Date.now()), 1000);
+    return () => clearInterval(t);
+  }, []);
+  return now;
+}
+
+const toneColor: Record<string, string> = {
+  drifted: "text-drifted",
+  behind: "text-behind",
+  failing: "text-failing",
+  contested: "text-contested",
+};
+
+export function Standing({ is, word }: { is: Schemas["Standing"]; word?: boolean }) {
+  return (
+    <span title={is} className="inline-flex items-baseline gap-1.5 whitespace-nowrap">
+      <span
+        aria-hidden={word}
+        aria-label={word ? undefined : is}
+        className={`font-mono font-bold ${toneColor[is] ?? "text-soft"}`}
+      >
+        {standingGlyph[is]}
+      </span>
+      {word && is}
+    </span>
+  );
+}
+
+export function Health({
+  is,
+  reason,
+  word = true,
+}: {
+  is: Schemas["Health"];
+  reason?: string;
+  word?: boolean;
+}) {
+  return (
+    <span
+      title={reason ? `${is}: ${reason}` : is}
+      className="inline-flex items-baseline gap-1 text-sm whitespace-nowrap"
+    >
+      <span aria-hidden className={is === "failing" ? "text-failing" : "text-soft"}>
+        {healthGlyph[is]}
+      </span>
+      {word ? is : <span className="sr-only">{is}</span>}
+    </span>
+  );
+}
+
+/** The glyph at the start of a board's line: what is worst about a ward. */
+export function ToneGlyph({ ward }: { ward: Ward }) {
+  if (ward.tone === "failing") {
+    return (
+      <span title="failing" aria-label="failing" className="text-lg text-failing">
+        ▲
+      </span>
+    );
+  }
+  return (
+    <span className={ward.needs_you ? "text-xl" : "text-base"}>
+      <Standing is={ward.standing} />
+    </span>
+  );
+}
+
+export function Button({
+  strong,
+  tip,
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean; tip?: string }) {
+  const look = strong
+    ? "bg-ink text-paper border-ink hover:opacity-90"
+    : "bg-sheet text-ink border-rule hover:border-soft";
+  const b = (
+    <button
+      type="button"
+      className={`rounded-md border px-3.5 py-1.5 text-sm font-bold whitespace-nowrap disabled:opacity-50 ${look} ${className}`}
+      {...rest}
+    />
+  );
+  return tip ? <Tip text={tip}>{b}</Tip> : b;
+}
+
+export function Tip({ text, children }: { text: string; children: ReactNode }) {
+  return (
+    <Tooltip.Root>
+      <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
+      <Tooltip.Portal>
+        <Tooltip.Content
+          sideOffset={6}
+          className="z-30 max-w-72 rounded-md bg-ink px-2.5 py-1.5 text-xs text-paper shadow-lg"
+        >
+          {text}
+          <Tooltip.Arrow className="fill-ink" />
+        </Tooltip.Content>
+      </Tooltip.Portal>
+    </Tooltip.Root>
+  );
+}
+
+export function Modal({
+  open,
+  close,
+  title,
+  about,
+  children,
+}: {
+  open: boolean;
+  close: () => void;
+  title: string;
+  about?: string;
+  children: ReactNode;
+}) {
+  return (
+    <Dialog.Root open={open} onOpenChange={(o) => !o && close()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-20 bg-black/40" />
+        <Dialog.Content
+          {...(about ? {} : { "aria-describedby": undefined })}
+          className="fixed top-24 left-1/2 z-20 max-h-[80vh] w-[36rem] max-w-[94vw] -translate-x-1/2 overflow-auto rounded-lg border border-rule bg-sheet p-6 shadow-2xl"
+        >
+          <Dialog.Title className="text-xl font-bold">{title}</Dialog.Title>
+          {about && <Dialog.Description className="mt-1 text-soft">{about}</Dialog.Description>}
+          <div className="mt-4">{children}</div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+export function Panel({
+  title,
+  side,
+  children,
+}: {
+  title: ReactNode;
+  side?: ReactNode;
+  children: ReactNode;
+}) {
+  return (
+    <section className="min-w-0 rounded-lg border border-rule bg-sheet">
+      <header className="flex min-h-10 items-center justify-between gap-3 border-b border-rule px-3.5 py-1.5 text-sm font-bold">
+        <h2 className="min-w-0 truncate">{title}</h2>
+        <div className="shrink-0">{side}</div>
+      </header>
+      {children}
+    </section>
+  );
+}
+
+export function Wrong({ error }: { error: Error }) {
+  return (
+    <p role="alert" className="my-4 rounded-md border border-failing bg-sheet px-4 py-3">
+      <span aria-hidden className="mr-2 text-failing">
+        ▲
+      </span>
+      {error.message}
+    </p>
+  );
+}
+
+/** Goes through the pages of a list; shown only when there is more than one. */
+export function Pages({
+  total,
+  limit,
+  offset,
+  go,
+}: {
+  total: number;
+  limit: number;
+  offset: number;
+  go: (offset: number) => void;
+}) {
+  if (total <= limit) return null;
+  return (
+    <nav aria-label="Pages" className="mt-4 flex items-center gap-3 text-sm">
+      <Button disabled={offset === 0} onClick={() => go(Math.max(0, offset - limit))}>
+        Newer
+      </Button>
+      <span className="text-soft">
+        {offset + 1} to {Math.min(total, offset + limit)} of {total}
+      </span>
+      <Button disabled={offset + limit >= total} onClick={() => go(offset + limit)}>
+        Older
+      </Button>
+    </nav>
+  );
+}

@@ -1,0 +1,73 @@
+// Command shoot takes pictures of the console, for docs/screenshots. It needs a running service and Chromium.
+//
+//	shoot -url http://127.0.0.1:7740 -token TOKEN -out docs/screenshots board-day=/ board-night=/?night ward-day=/wards/berth-planner@quay
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	url := flag.String("url", "", "address of the service")
+	token := flag.String("token", "", "its token")
+	out := flag.String("out", ".", "directory of the pictures")
+	scale := flag.String("scale", "1", "hours that the watch lines show")
+	click := flag.String("click", "", "text of a button to click first")
+	flag.Parse()
+	if err := shoot(*url, *token, *out, *scale, *click, flag.Args()); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func shoot(url, token, out, scale, click string, pages []string) error {
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.NoFirstRun, chromedp.WindowSize(1280, 800))
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	for _, p := range pages {
+		name, path, ok := strings.Cut(p, "=")
+		if !ok {
+			return fmt.Errorf("%q is not NAME=PATH", p)
+		}
+		light := "day"
+		if strings.Contains(name, "night") {
+			light = "night"
+		}
+		settings := fmt.Sprintf(`localStorage.setItem("vigila.token", %q); localStorage.setItem("vigila.light", %q); localStorage.setItem("vigila.scale", %q); true`, token, light, scale)
+		steps := []chromedp.Action[chromedp.Void]{
+			chromedp.EmulateViewport(1280, 800),
+			chromedp.Navigate(url + "/healthz"),
+			chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+				_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](settings))
+				return err
+			}),
+			chromedp.Navigate(url + path),
+			chromedp.WaitVisible(chromedp.CSS("h1")),
+			chromedp.Sleep(1500 * time.Millisecond), // a picture, not a test: let the page settle
+		}
+		if click != "" {
+			steps = append(steps, chromedp.Click(chromedp.Search(fmt.Sprintf("//button[normalize-space()=%q]", click))), chromedp.Sleep(time.Second))
+		}
+		if err := chromedp.Do(ctx, steps...); err != nil {
+			return fmt.Errorf("%s: %w", p, err)
+		}
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", p, err)
+		}
+		if err := os.WriteFile(filepath.Join(out, name+".png"), png, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,199 @@
+package run
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+)
+
+var (
+	start = time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
+	a     = object.Ref{Kind: "A", Name: "a"}
+	b     = object.Ref{Kind: "B", Name: "b"}
+	c     = object.Ref{Kind: "C", Name: "c"}
+	d     = object.Ref{Kind: "D", Name: "d"}
+	ready = health.Result{Word: health.Ready}
+	soon  = health.Result{Word: health.Settling, Reason: "0 of 1 ready"}
+	loop  = health.Result{Word: health.Failing, Reason: "crash-loops, exit 2"}
+)
+
+func steps(s ...plan.Step) plan.Plan { return plan.Plan{Steps: s} }
+
+func step(n int, groups ...plan.Group) plan.Step { return plan.Step{Number: n, Groups: groups} }
+
+func group(refs ...object.Ref) plan.Group { return plan.Group{Refs: refs} }
+
+func at(seconds int) time.Time { return start.Add(time.Duration(seconds) * time.Second) }
+
+// begin starts a machine and checks its first actions.
+func begin(t *testing.T, m *Machine, want ...Action) {
+	t.Helper()
+	assert.Equal(t, want, m.Step(Started{start}))
+}
+
+func end(t *testing.T, actions []Action) End {
+	t.Helper()
+	require.Len(t, actions, 1)
+	e, ok := actions[0].(End)
+	require.True(t, ok, "%#v", actions[0])
+	return e
+}
+
+func TestStepsWaitForEachOther(t *testing.T) {
+	m := New(steps(step(0, group(a), group(b)), step(1, group(c))), time.Minute, GoBack)
+	begin(t, m, Apply{a})
+	assert.Equal(t, []Action{Apply{b}}, m.Step(Applied{At: at(1), Ref: a, Health: soon}), "the next group of a step does not wait")
+	assert.Empty(t, m.Step(Applied{At: at(2), Ref: b, Health: ready}), "the next step does")
+	assert.Equal(t, []Action{Apply{c}}, m.Step(Seen{At: at(3), Ref: a, Health: ready}))
+	assert.Equal(t, End{Outcome: Done}, end(t, m.Step(Applied{At: at(4), Ref: c, Health: ready})))
+	assert.Empty(t, m.Step(Tick{at(500)}), "after the end nothing comes")
+}
+
+func TestANamespaceIsAwaitedWithinItsStep(t *testing.T) {
+	m := New(steps(step(0, plan.Group{Refs: []object.Ref{a}, Await: true}, group(b))), time.Minute, GoBack)
+	begin(t, m, Apply{a})
+	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}))
+	assert.Equal(t, []Action{Apply{b}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
+}
+
+func TestReadyCanBeLostBeforeTheStepEnds(t *testing.T) {
+	m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
+	begin(t, m, Apply{a}, Apply{b})
+	m.Step(Applied{At: at(1), Ref: a, Health: ready})
+	m.Step(Seen{At: at(2), Ref: a, Health: soon})
+	assert.Empty(t, m.Step(Applied{At: at(3), Ref: b, Health: ready}))
+	assert.Equal(t, Done, end(t, m.Step(Seen{At: at(4), Ref: a, Health: ready})).Outcome)
+}
+
+func TestNotReadyInTimeGoesBack(t *testing.T) {
+	for otherwise, back := range map[Otherwise]bool{GoBack: true, Stay: false} {
+		m := New(steps(step(0, group(a, b))), 20*time.Second, otherwise)
+		begin(t, m, Apply{a}, Apply{b})
+		m.Step(Applied{At: at(1), Ref: a, Health: soon})
+		m.Step(Applied{At: at(1), Ref: b, Health: soon})
+		m.Step(Seen{At: at(2), Ref: b, Health: loop})
+		assert.Empty(t, m.Step(Tick{at(19)}))
+		e := end(t, m.Step(Tick{at(20)}))
+		assert.Equal(t, Failed, e.Outcome)
+		assert.Equal(t, back, e.GoBack)
+		assert.Equal(t, "B/b: crash-loops, exit 2 (and 1 more); not ready within 20 s", e.Reason, "what is failing comes before what is slow")
+		assert.Equal(t, NotReady, m.Progress()[1].State)
+	}
+}
+
+func TestAnAnswerOnItsWayIsWaitedForAtTheDeadline(t *testing.T) {
+	m := New(steps(step(0, group(a))), 20*time.Second, GoBack)
+	begin(t, m, Apply{a})
+	assert.Empty(t, m.Step(Tick{at(21)}))
+	assert.Equal(t, Failed, end(t, m.Step(Applied{At: at(22), Ref: a, Health: soon})).Outcome)
+}
+
+func TestWhatWaitingCantMendEndsAtOnce(t *testing.T) {
+	m := New(steps(step(0, group(a))), time.Hour, GoBack)
+	begin(t, m, Apply{a})
+	e := end(t, m.Step(Applied{At: at(1), Ref: a, Health: health.Result{Word: health.Failing, Reason: "back-off limit", Final: true}}))
+	assert.Equal(t, Failed, e.Outcome)
+	assert.Contains(t, e.Reason, "back-off limit")
+}
+
+func TestARefusedObjectStopsTheRunAfterItsStep(t *testing.T) {
+	m := New(steps(step(0, group(a), group(b)), step(1, group(c))), time.Minute, GoBack)
+	begin(t, m, Apply{a})
+	assert.Equal(t, []Action{Apply{b}}, m.Step(Applied{At: at(1), Ref: a, Err: "spec.x: invalid"}), "the others of the step are still tried")
+	e := end(t, m.Step(Applied{At: at(2), Ref: b, Health: soon}))
+	assert.Equal(t, "A/a refused: spec.x: invalid", e.Reason)
+	states := map[object.Ref]State{}
+	for _, p := range m.Progress() {
+		states[p.Ref] = p.State
+	}
+	assert.Equal(t, map[object.Ref]State{a: Refused, b: NotReady, c: Untried}, states)
+}
+
+func TestARefusedNamespaceStopsWhatLivesInIt(t *testing.T) {
+	m := New(steps(step(0, plan.Group{Refs: []object.Ref{a}, Await: true}, group(b))), time.Minute, Stay)
+	begin(t, m, Apply{a})
+	assert.Equal(t, Failed, end(t, m.Step(Applied{At: at(1), Ref: a, Err: "forbidden"})).Outcome)
+}
+
+func TestRemovalsComeLastAndOneByOne(t *testing.T) {
+	p := steps(step(0, group(a)))
+	p.Removals = []object.Ref{c, d}
+	m := New(p, time.Minute, GoBack)
+	begin(t, m, Apply{a})
+	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}), "nothing is removed before everything is ready")
+	assert.Equal(t, []Action{Remove{c}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
+	assert.Equal(t, []Action{Remove{d}}, m.Step(Removed{At: at(3), Ref: c}))
+	assert.Equal(t, Done, end(t, m.Step(Removed{At: at(4), Ref: d})).Outcome)
+}
+
+func TestARemovalThatFailsFailsTheRun(t *testing.T) {
+	m := New(plan.Plan{Removals: []object.Ref{c, d}}, time.Minute, Stay)
+	begin(t, m, Remove{c})
+	e := end(t, m.Step(Removed{At: at(1), Ref: c, Err: "it waits for a finalizer"}))
+	assert.Equal(t, Failed, e.Outcome)
+	assert.Contains(t, e.Reason, "finalizer")
+}
+
+func TestStopWaitsForWhatIsOnItsWay(t *testing.T) {
+	m := New(steps(step(0, group(a)), step(1, group(b))), time.Minute, GoBack)
+	begin(t, m, Apply{a})
+	assert.Empty(t, m.Step(Stop{At: at(1), By: "operator"}))
+	e := end(t, m.Step(Applied{At: at(2), Ref: a, Health: ready}))
+	assert.Equal(t, End{Outcome: Stopped, Reason: "stopped by operator"}, e, "a person who stops does not ask for a rollback")
+}
+
+func TestAnEmptyPlanIsDone(t *testing.T) {
+	assert.Equal(t, Done, end(t, New(plan.Plan{}, time.Minute, GoBack).Step(Started{start})).Outcome)
+}
+
+func TestNext(t *testing.T) {
+	auto := Situation{Now: start, AutoSync: true, RestoreDrift: true}
+	with := func(f func(*Situation)) Situation {
+		s := auto
+		f(&s)
+		return s
+	}
+	for name, c := range map[string]struct {
+		s    Situation
+		kind Kind
+		why  string
+	}{
+		"nothing to do":          {auto, "", ""},
+		"a new revision":         {with(func(s *Situation) { s.Pending = 1 }), Sync, ""},
+		"drift":                  {with(func(s *Situation) { s.Restorable = 1 }), Restore, ""},
+		"both":                   {with(func(s *Situation) { s.Pending, s.Restorable = 1, 1 }), Sync, ""},
+		"held":                   {with(func(s *Situation) { s.Pending, s.Restorable, s.Held = 1, 1, true }), "", "held"},
+		"asks":                   {with(func(s *Situation) { s.Pending, s.AutoSync = 1, false }), "", "asks first"},
+		"reports":                {with(func(s *Situation) { s.Restorable, s.RestoreDrift = 1, false }), "", "asks first"},
+		"cluster blind":          {with(func(s *Situation) { s.Pending, s.Blind = 1, true }), "", "cluster can't be read"},
+		"repository blind":       {with(func(s *Situation) { s.Pending, s.RepoBlind = 1, true }), "", "repository can't be read"},
+		"blind, drift goes back": {with(func(s *Situation) { s.Pending, s.Restorable, s.RepoBlind = 1, 1, true }), Restore, ""},
+		"rejected":               {with(func(s *Situation) { s.Pending, s.Rejected = 1, "bad" }), "", "rejected"},
+		"rejected, drift":        {with(func(s *Situation) { s.Pending, s.Restorable, s.Rejected = 1, 1, "bad" }), Restore, ""},
+		"waits":                  {with(func(s *Situation) { s.Pending, s.WaitsFor = 1, "platform-base" }), "", "waits for platform-base"},
+		"guarded":                {with(func(s *Situation) { s.Pending, s.Guarded = 1, true }), "", "guard"},
+		"failed just now":        {with(func(s *Situation) { s.Pending, s.FailuresInRow, s.LastFailed = 1, 1, start }), "", "waits after a failure"},
+		"failed long ago":        {with(func(s *Situation) { s.Pending, s.FailuresInRow, s.LastFailed = 1, 1, start.Add(-time.Hour) }), Sync, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			kind, why, again := Next(c.s)
+			assert.Equal(t, c.kind, kind)
+			assert.True(t, strings.Contains(why, c.why), why)
+			assert.Equal(t, strings.Contains(why, "failure"), !again.IsZero())
+		})
+	}
+}
+
+func TestBackoffIsBounded(t *testing.T) {
+	assert.Equal(t, time.Duration(0), Backoff(0))
+	assert.Equal(t, 5*time.Second, Backoff(1))
+	assert.Equal(t, 10*time.Second, Backoff(2))
+	assert.Equal(t, 5*time.Minute, Backoff(1000))
+}
