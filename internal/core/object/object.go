@@ -87,6 +87,13 @@ func FromBody(body map[string]any) (Object, error) {
 		return Object{}, fmt.Errorf("it has no apiVersion or no kind; every Kubernetes object needs both")
 	}
 	meta, _ := body["metadata"].(map[string]any)
+	for _, key := range []string{"name", "namespace"} {
+		if v, ok := meta[key]; ok && v != nil {
+			if _, text := v.(string); !text {
+				return Object{}, fmt.Errorf("%s has a metadata.%s that YAML reads as %v, not as a text; put it in quotes", kind, key, v)
+			}
+		}
+	}
 	name, _ := meta["name"].(string)
 	if name == "" {
 		if g, _ := meta["generateName"].(string); g != "" {

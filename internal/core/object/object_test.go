@@ -13,7 +13,7 @@ func TestParseReadsStreamsListsAndJSON(t *testing.T) {
 ---
 apiVersion: v1
 kind: ConfigMap
-metadata: {name: one, namespace: n}
+metadata: {name: one, namespace: quay}
 ---
 # only a comment
 ---
@@ -26,7 +26,7 @@ items:
 `))
 	require.NoError(t, err)
 	require.Len(t, objects, 3)
-	assert.Equal(t, Ref{Kind: "ConfigMap", Namespace: "n", Name: "one"}, objects[0].Ref)
+	assert.Equal(t, Ref{Kind: "ConfigMap", Namespace: "quay", Name: "one"}, objects[0].Ref)
 	assert.Equal(t, "a.yaml:3", objects[0].At())
 	assert.Equal(t, Ref{Group: "apps", Kind: "Deployment", Name: "two"}, objects[1].Ref)
 	assert.Equal(t, 10, objects[2].Line)
@@ -38,7 +38,8 @@ items:
 
 func TestParseNamesThePlaceAndTheMend(t *testing.T) {
 	for name, c := range map[string]struct{ in, want string }{
-		"broken":        {"apiVersion: v1\nkind: ConfigMap\nmetadata:\n  name: a\n bad: [", "f.yaml:5: this is not valid YAML"},
+		"broken":        {"apiVersion: v1\nkind: ConfigMap\nmetadata:\n  name: a\n bad: [", "f.yaml:4: this is not valid YAML"},
+		"not a text":    {"apiVersion: v1\nkind: Pod\nmetadata: {name: a, namespace: n}", "reads as false, not as a text; put it in quotes"},
 		"second":        {"apiVersion: v1\nkind: A\nmetadata: {name: a}\n---\nkind: [", "f.yaml:5: this is not valid YAML"},
 		"duplicate":     {"apiVersion: v1\nkind: A\nkind: B\nmetadata: {name: a}", `key "kind" already set`},
 		"no kind":       {"a: 1", "f.yaml:1: it has no apiVersion or no kind"},
