@@ -37,7 +37,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := &cobra.Command{Use: "vigila-lab", Short: "Real control planes and stand-ins on this machine", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(up(), down(), editCommand(), commitCommand())
+	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "vigila-lab:", err)
 		os.Exit(1)
@@ -188,6 +188,38 @@ func down() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "", "directory of the lab's state")
+	_ = c.MarkFlagRequired("dir")
+	return c
+}
+
+func gitCommand() *cobra.Command {
+	var dir, user, password string
+	var port int
+	var empty []string
+	c := &cobra.Command{
+		Use: "git", Short: "Serve git repositories alone, until Ctrl-C; prints the address", Example: "  vigila-lab git --dir /tmp/git --empty-repos fleet --git-user vigila --git-password open", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			g, err := gitserve.Start(dir, port, user, password)
+			if err != nil {
+				return err
+			}
+			defer g.Close()
+			for _, name := range empty {
+				if err := g.Create(name); err != nil {
+					return err
+				}
+			}
+			fmt.Println(strings.TrimSuffix(g.URL(""), "/.git"))
+			<-c.Context().Done()
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&dir, "dir", "", "directory of the repositories")
+	f.IntVar(&port, "port", 0, "loopback port; 0 takes a free one")
+	f.StringSliceVar(&empty, "empty-repos", nil, "empty repositories to make")
+	f.StringVar(&user, "git-user", "", "ask for this user name")
+	f.StringVar(&password, "git-password", "", "and this password")
 	_ = c.MarkFlagRequired("dir")
 	return c
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -123,7 +124,8 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	if p.baselines, err = k.store.Baselines(ctx, p.id); err != nil {
 		return err
 	}
-	for ref := range p.baselines {
+	for ref, b := range p.baselines {
+		p.baselines[ref] = b.Without(w.Left(ref)) // the ward file may leave more to others than it did then
 		c.claim(ref, p.id)
 	}
 	if p.rejections, err = k.store.Rejections(ctx, p.id); err != nil {
@@ -160,6 +162,7 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	}
 	k.spawn(p.loop)
 	p.post(p.resume)
+	p.post(p.watchChanged) // watches that other wards began may have told everything already
 	k.spawn(func() { _ = r.look(p.ctx) })
 	return nil
 }
@@ -404,9 +407,17 @@ func declaredOf(kept []record.SnapshotObject) ([]declaredObject, map[object.Ref]
 	return out, index
 }
 
-// hash is the declared object's; of a Secret a keyed one, since even a plain hash tells something.
+// hash is the declared object's, with what is left to others; of a Secret a keyed one, since even a plain hash
+// tells something.
 func (p *placement) hash(o object.Object) string {
 	h := object.Hash(o.Body)
+	if left := p.ward.Left(o.Ref); len(left) > 0 {
+		texts := make([]string, len(left))
+		for i, l := range left {
+			texts[i] = l.String()
+		}
+		h = object.Hash([]any{h, strings.Join(texts, " ")})
+	}
 	if o.Ref.Secret() {
 		return "keyed " + p.k.store.Vault().Digest(h)
 	}
@@ -631,7 +642,7 @@ func (p *placement) lookBelow(ref object.Ref, after time.Duration) {
 func (p *placement) driftedRefs() (refs []object.Ref, fields, contested int, restorable []object.Ref) {
 	for ref, b := range p.baselines {
 		l := p.lives[ref]
-		if l == nil || b.Intent != 0 || p.ofRun(ref) {
+		if l == nil || b.Intent != 0 && !p.ofRun(ref) {
 			continue
 		}
 		if !l.present && l.verified {
@@ -660,7 +671,7 @@ func (p *placement) driftedRefs() (refs []object.Ref, fields, contested int, res
 	return refs, fields, contested, restorable
 }
 
-// ofRun tells whether the run that goes on works on an object: then its differences are the run's.
+// ofRun tells whether the run that goes on works on an object.
 func (p *placement) ofRun(ref object.Ref) bool {
 	return p.run != nil && p.run.works[ref]
 }
@@ -673,7 +684,23 @@ func (p *placement) pending() (apply, remove []object.Ref) {
 	for i, o := range p.declared.objects {
 		items[i] = compare.Item{Ref: o.Ref, Hash: o.Hash}
 	}
-	apply, remove = compare.Pending(items, p.baselines)
+	known := p.baselines
+	if p.run != nil { // what the run has not applied yet is as it was, what it has applied is done
+		known = make(map[object.Ref]compare.Baseline, len(p.baselines))
+		for ref, b := range p.baselines {
+			if p.run.works[ref] && b.Intent != 0 {
+				before, had := p.run.before[ref]
+				switch {
+				case p.run.appliedAt[ref] > 0:
+					b.Intent = 0
+				case had:
+					b = before
+				}
+			}
+			known[ref] = b
+		}
+	}
+	apply, remove = compare.Pending(items, known)
 	if !p.ward.Keep.Prune {
 		remove = nil
 	}
@@ -725,6 +752,9 @@ func (p *placement) evaluate() {
 			p.log.Error("what is applied can't be written", "error", err)
 		}
 	}
+	if p.run == nil && p.ward.Keep.Drift == "restore" {
+		p.publish() // drift that is restored at once is history all the same
+	}
 	again := p.decide()
 	p.publish()
 	wait := time.Hour
@@ -757,7 +787,7 @@ func (p *placement) decide() time.Time {
 	case run.Sync:
 		_, err = p.start(startRun{kind: run.Sync, by: byVigila, why: p.syncWhy()})
 	case run.Restore:
-		_, err = p.start(startRun{kind: run.Restore, by: byVigila, why: "drift: restore"})
+		_, err = p.start(startRun{kind: run.Restore, by: byVigila, why: p.View().Says})
 	}
 	if err != nil {
 		p.failures++

@@ -51,6 +51,26 @@ func NewBaseline(ref object.Ref, declared string, answer map[string]any, leave [
 		UID: metaString(answer, "uid"), Revision: ResourceVersion(answer), At: at}
 }
 
+// Without is the baseline less the fields that are left to others.
+func (b Baseline) Without(leave []object.Pointer) Baseline {
+	if len(leave) == 0 || b.Owned.Set == nil {
+		return b
+	}
+	b.Owned = b.Owned.Without(leave)
+	keep := map[string]bool{}
+	for _, path := range object.SetPaths(b.Owned.Set) {
+		keep[path] = true
+	}
+	var fields []object.Field
+	for _, f := range b.Fields {
+		if keep[f.Path] {
+			fields = append(fields, f)
+		}
+	}
+	b.Fields, b.Hash = fields, object.Hash(fields)
+	return b
+}
+
 // ResourceVersion reads a body's resourceVersion as a number; they are comparable within one kind since
 // Kubernetes 1.35 (KEP-5504). 0 when it is none.
 func ResourceVersion(body map[string]any) int64 {
