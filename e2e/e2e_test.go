@@ -434,3 +434,5 @@ func (b *breakable) cut(down bool) {
 	}
 	clear(b.conns)
 }
+
+func jsonInto(b []byte, v any) bool { return json.Unmarshal(b, v) == nil }

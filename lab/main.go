@@ -170,16 +170,23 @@ func down() *cobra.Command {
 	c := &cobra.Command{
 		Use: "down", Short: "End a lab, and every process it started", Example: "  vigila-lab down --dir .demo/lab", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			pid := running(dir)
-			if pid == 0 {
+			if running(dir) == 0 {
 				fmt.Println("No lab is up in", dir)
 				return nil
 			}
-			if err := syscall.Kill(pid, syscall.SIGTERM); err != nil {
+			s, err := readState(dir)
+			if err != nil {
+				return err
+			}
+			if err := syscall.Kill(s.Pid, syscall.SIGTERM); err != nil {
 				return err
 			}
 			for range 300 {
-				if syscall.Kill(pid, 0) != nil {
+				left := running(dir) != 0 // the file goes when the lab ends; the process itself may wait for its parent
+				for _, pid := range s.Children {
+					left = left || syscall.Kill(pid, 0) == nil
+				}
+				if !left {
 					return nil
 				}
 				time.Sleep(100 * time.Millisecond)

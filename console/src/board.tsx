@@ -44,17 +44,16 @@ export function Board() {
     <div ref={table}>
       <h1 className="text-2xl font-bold">{title(total, needs_you, search)}</h1>
       <p className="mt-0.5 text-soft">
-        {total > 0 && `${count(in_step, "ward")} of ${total} in step. `}
-        {oldest && `Repositories read ${ago(oldest, now)}`}
-        {clusters.data && clusters.data.items.length > 0 && (
-          <>
-            ,{" "}
-            {blind.length === 0
-              ? `${count(clusters.data.items.length, "cluster")} live`
-              : `${blind.join(", ")} can't be read`}
-          </>
-        )}
-        .
+        {[
+          total > 0 && `${in_step} of ${count(total, "ward")} in step.`,
+          oldest && `Repositories read ${ago(oldest, now)}.`,
+          blind.length > 0 && `${blind.join(", ")} can't be read.`,
+          clusters.data &&
+            clusters.data.items.length > blind.length &&
+            `${count(clusters.data.items.length - blind.length, "cluster")} live.`,
+        ]
+          .filter(Boolean)
+          .join(" ")}
       </p>
       {total === 0 && !search && <Empty />}
       {total > 0 && (

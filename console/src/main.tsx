@@ -98,8 +98,14 @@ function Frame() {
   const [help, setHelp] = useState(false);
   const [params, setParams] = useSearchParams();
   const search = useRef<HTMLInputElement>(null);
+  const [text, setText] = useState(params.get("search") ?? "");
   const go = useNavigate();
   const me = useQuery({ queryKey: ["me"], queryFn: () => got(api.GET("/me")) });
+
+  const asked = params.get("search") ?? "";
+  useEffect(() => {
+    if (document.activeElement !== search.current) setText(asked); // a link asked for something else
+  }, [asked]);
 
   useEffect(() => {
     let last = "";
@@ -158,9 +164,10 @@ function Frame() {
               aria-label="Find a ward, object or revision"
               placeholder="Find a ward, object or revision"
               className="w-full rounded-md border border-rule bg-sheet py-1.5 pr-8 pl-2.5 text-sm placeholder:text-soft"
-              value={params.get("search") ?? ""}
+              value={text}
               onChange={(e) => {
                 const text = e.target.value;
+                setText(text);
                 if (location.pathname !== "/" && location.pathname !== "/logbook") {
                   void go(`/?search=${encodeURIComponent(text)}`);
                 } else {

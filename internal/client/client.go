@@ -156,6 +156,9 @@ func (e *Error) Error() string {
 	if e.Problem.Detail == "" {
 		return e.Problem.Title
 	}
+	if e.Problem.Status == http.StatusUnauthorized {
+		return e.Problem.Title + ": " + e.Problem.Detail
+	}
 	return e.Problem.Detail
 }
 

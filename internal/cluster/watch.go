@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +29,7 @@ type watch struct {
 	mu      sync.Mutex
 	seen    map[string]struct{}
 	synced  bool
+	up      bool // a stream lives
 	problem string
 	at      time.Time // of the last word from the API server
 }
@@ -140,8 +142,11 @@ func (w *watch) run(ctx context.Context) {
 		WatchFuncWithContext: func(ctx context.Context, o metav1.ListOptions) (apiwatch.Interface, error) {
 			o.LabelSelector = object.WardLabel
 			stream, err := resource.Watch(ctx, o)
-			w.heard(ctx, err)
-			return stream, err
+			if err != nil {
+				w.heard(ctx, err)
+				return nil, err
+			}
+			return w.follow(ctx, stream), nil
 		},
 	}
 	expected := &unstructured.Unstructured{}
@@ -149,6 +154,74 @@ func (w *watch) run(ctx context.Context) {
 	quiet := logr.Discard() // what breaks is told by heard
 	r := cache.NewReflectorWithOptions(lw, expected, w, cache.ReflectorOptions{Name: "vigila", Logger: &quiet, Backoff: &retry})
 	r.RunWithContext(ctx)
+}
+
+// A stream that client-go hands out says little: when a connection breaks at once it is empty and ends without an
+// error. So a watch counts as live once it has brought something or has lasted for settled, and as broken when
+// none has come up for patience after the last one ended.
+const (
+	settled  = time.Second
+	patience = 2 * time.Second
+)
+
+// follow passes a stream on and notes whether it lives.
+func (w *watch) follow(ctx context.Context, inner apiwatch.Interface) apiwatch.Interface {
+	out := make(chan apiwatch.Event)
+	p := apiwatch.NewProxyWatcher(out)
+	go func() {
+		defer close(out)
+		defer inner.Stop()
+		sure := time.NewTimer(settled)
+		defer sure.Stop()
+		for {
+			select {
+			case <-sure.C:
+				w.streamUp(ctx)
+			case <-p.StopChan():
+				w.streamDown(ctx)
+				return
+			case ev, ok := <-inner.ResultChan():
+				if !ok {
+					w.streamDown(ctx)
+					return
+				}
+				if ev.Type != apiwatch.Error {
+					w.streamUp(ctx)
+				}
+				select {
+				case out <- ev:
+				case <-p.StopChan():
+					w.streamDown(ctx)
+					return
+				}
+			}
+		}
+	}()
+	return p
+}
+
+func (w *watch) streamUp(ctx context.Context) {
+	w.mu.Lock()
+	was := w.up
+	w.up = true
+	w.mu.Unlock()
+	if !was {
+		w.heard(ctx, nil)
+	}
+}
+
+func (w *watch) streamDown(ctx context.Context) {
+	w.mu.Lock()
+	w.up = false
+	w.mu.Unlock()
+	time.AfterFunc(patience, func() {
+		w.mu.Lock()
+		up := w.up
+		w.mu.Unlock()
+		if !up && ctx.Err() == nil {
+			w.trouble(fmt.Errorf("cluster %s does not answer (watch %s): the connection was lost", w.c.Config.Name, w.gvk.Kind))
+		}
+	})
 }
 
 // heard notes an answer of the API server, or that there was none.

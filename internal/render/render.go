@@ -2,6 +2,7 @@
 package render
 
 import (
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"path"
@@ -88,6 +89,9 @@ func Place(w ward.Ward, objects []object.Object, namespaced func(o object.Object
 		}
 		own = own || o.Ref == object.Ref{Kind: "Namespace", Name: w.Into.Namespace}
 		mark(meta, w.Name)
+		if o.Ref.Secret() {
+			foldStringData(o.Body)
+		}
 		out = append(out, o)
 	}
 	if w.Into.CreateNamespace && !own {
@@ -104,6 +108,29 @@ func Place(w ward.Ward, objects []object.Object, namespaced func(o object.Object
 		seen[o.Ref] = o
 	}
 	return out, errors.Join(errs...)
+}
+
+// foldStringData writes a Secret's stringData into data, as the API server does: stringData is write-only there,
+// so that its fields could never be compared. Source: https://kubernetes.io/docs/concepts/configuration/secret/
+func foldStringData(body map[string]any) {
+	texts, ok := body["stringData"].(map[string]any)
+	if !ok {
+		return
+	}
+	data, ok := body["data"].(map[string]any)
+	if !ok {
+		data = map[string]any{}
+	}
+	for _, v := range texts {
+		if _, text := v.(string); !text {
+			return // the API server refuses it, and says why
+		}
+	}
+	for k, v := range texts {
+		data[k] = base64.StdEncoding.EncodeToString([]byte(v.(string)))
+	}
+	delete(body, "stringData")
+	body["data"] = data
 }
 
 func mark(meta map[string]any, name string) {

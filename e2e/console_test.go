@@ -1,0 +1,193 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// browser drives one tab of a headless Chromium.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+func newBrowser(t *testing.T) *browser {
+	t.Helper()
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
+		chromedp.NoDefaultBrowserCheck, chromedp.WindowSize(1280, 800))
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	return &browser{t, ctx}
+}
+
+func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
+	defer cancel()
+	require.NoError(b.t, chromedp.Do(ctx, steps...), "the page says:\n%s", b.text())
+}
+
+func (b *browser) open(url string) { b.t.Helper(); b.do(chromedp.Navigate(url)) }
+
+// text is everything the page shows.
+func (b *browser) text() string {
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body ? document.body.innerText : ''"))
+	if err != nil {
+		return err.Error()
+	}
+	return text
+}
+
+// shows waits until the page shows a text.
+func (b *browser) shows(want string) {
+	b.t.Helper()
+	for end := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+		if strings.Contains(b.text(), want) {
+			return
+		}
+		if time.Now().After(end) {
+			b.t.Fatalf("waited in vain for %q; the page shows:\n%s", want, b.text())
+		}
+	}
+}
+
+// click clicks the button or tab with a text.
+func (b *browser) click(label string) {
+	b.t.Helper()
+	b.do(chromedp.Click(chromedp.Search(fmt.Sprintf("//button[normalize-space()=%q and not(@disabled)]", label))))
+}
+
+func TestConsole(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	b := newBrowser(t)
+	b.open(s.url + "/")
+	b.shows("Open the sign-in link")
+	b.do(chromedp.SendKeys(chromedp.CSS("input"), "wrong"))
+	b.click("Sign in")
+	b.shows("sign in again with the link")
+
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.do(chromedp.Reload())
+	b.shows("No wards yet")
+	address, err := chromedp.Run(b.ctx, chromedp.Location())
+	require.NoError(t, err)
+	assert.NotContains(t, address, s.token, "the token does not stay in the address")
+
+	// What happens shows by itself, without a reload.
+	s.push("Set up the planner", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 2), "app/config.yaml": config("berths", "count", "7")})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 30s"))
+	b.shows("One ward needs you")
+	b.shows("Never synced; 3 objects declared")
+	b.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`[data-ward="%s@quay"]`, s.name))))
+	b.shows("3 objects behind")
+	b.click("Sync 3 objects")
+	b.shows("In step for")
+	b.shows("#1 sync · done")
+	assert.True(t, inStepAndReady(s.until("it is in step", inStepAndReady)))
+	b.shows("ReplicaSet")
+
+	// Drift: the sentence, the field, both values, who; and put back with the button.
+	s.edit("kubectl-scale", "deployment/berth-planner", "spec.replicas=5")
+	b.shows("kubectl-scale changed spec.replicas of Deployment/berth-planner from 2 to 5")
+	b.shows("leave: [{of: Deployment/berth-planner, fields: [/spec/replicas]}]")
+	b.shows("Reported, not restored: this ward asks first")
+	b.click("Restore 1 field")
+	b.shows("#2 sync · done")
+	s.until("it is restored", inStepAndReady)
+	assert.EqualValues(t, 2, replicas(t, s))
+
+	// Behind: the field that a sync would change.
+	s.push("Three planners", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.9.0", 3)})
+	b.shows("1 object to sync")
+	b.shows("The repository moved: a sync would update it")
+	b.shows("registry.brindle.example/berth-planner:1.9.0")
+	b.click("Sync 1 object")
+	b.shows("#3 sync · done")
+
+	// The chosen object closely.
+	b.click("Live")
+	b.shows("kind: Deployment")
+	b.click("Declared")
+	b.shows("app/deployment.yaml, line 1")
+	b.click("Events")
+	b.shows("Started container app")
+	b.click("Logs")
+	b.shows("berth-planner listening on :8080")
+
+	// Roll back, held there; release.
+	b.click("Roll back")
+	b.shows("To the objects that an entry left")
+	b.do(chromedp.Click(chromedp.Search("//label[contains(., '#1 sync')]//input")), chromedp.SendKeys(chromedp.CSS(`[role=dialog] input:not([type])`), "gale watch"))
+	b.click("Roll back to #1")
+	b.shows("Held by admin: gale watch")
+	s.until("it went back", func(w client.Ward) bool { return w.Hold.Entry == 1 && w.Run.Number == 0 })
+	assert.EqualValues(t, 2, replicas(t, s))
+	b.click("Release")
+	b.shows("released")
+	b.click("Hold")
+	b.shows("No automatic sync or restore runs")
+	b.do(chromedp.SendKeys(chromedp.CSS(`[role=dialog] input`), "night shift"), chromedp.Click(chromedp.Search(`//div[@role="dialog"]//button[normalize-space()="Hold"]`)))
+	b.shows("Held by admin: night shift")
+
+	// The other pages, by keyboard and by link.
+	b.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("l"))
+	b.shows("the newest first")
+	b.shows("rollback · done to #1")
+	b.do(chromedp.KeyEvent("?"))
+	b.shows("Signed in as admin")
+	b.do(chromedp.KeyEvent("\u001b"))
+	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Sources']")))
+	b.shows(s.repoURL())
+	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Clusters']")))
+	b.shows("v1.37.2")
+	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Watch']")))
+	focused, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`dispatchEvent(new KeyboardEvent("keydown", {key: "/"})); document.activeElement.type`))
+	require.NoError(t, err)
+	assert.Equal(t, "search", focused)
+	b.do(chromedp.SendKeys(chromedp.CSS("input[type=search]"), "nothing-like-it"))
+	b.shows("No ward matches “nothing-like-it”")
+
+	// A lost connection says so, and mends itself.
+	s.kill()
+	b.shows("The connection to the service is lost.")
+	s.start()
+	for end := time.Now().Add(patience); strings.Contains(b.text(), "is lost"); time.Sleep(50 * time.Millisecond) {
+		require.True(t, time.Now().Before(end), "the connection did not mend")
+	}
+}
+
+// TestTheConsoleAsksBeforeHarm: a guard is shown with what it would allow.
+func TestTheConsoleAsksBeforeHarm(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	files := map[string]string{}
+	for _, n := range []string{"a", "b", "c", "d", "e", "f"} {
+		files["app/"+n+".yaml"] = config(n, "k", "v")
+	}
+	s.push("Six", files)
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 30s"))
+	s.until("it is in step", inStepAndReady)
+	s.push("Most go", map[string]string{"app/b.yaml": "", "app/c.yaml": "", "app/d.yaml": "", "app/e.yaml": ""})
+	b := newBrowser(t)
+	b.open(s.url + "/wards/" + s.name + "@quay#sign-in=" + s.token)
+	b.do(chromedp.Reload())
+	b.shows("Stopped before harm: 4 of 7 objects would be removed")
+	b.click("Sync 4 objects")
+	b.shows("A guard asks first")
+	assert.NotNil(t, live(t, "", "v1", "configmaps", s.name, "b"))
+	b.click("Sync, and allow it")
+	s.until("they are gone", inStepAndReady)
+	assert.Nil(t, live(t, "", "v1", "configmaps", s.name, "b"))
+}
