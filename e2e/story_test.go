@@ -191,6 +191,10 @@ func TestDriftIsRestoredAndAFightIsNot(t *testing.T) {
 	assert.Contains(t, w.Says, "horn-tuner undid the restore of data.interval")
 	assert.Contains(t, w.Todo, "leave: [{of: ConfigMap/horn, fields: [/data/interval]}]")
 	assert.Len(t, s.entries(), 4, "one sync, three restores, and no more")
+	s.kill()
+	s.start()
+	s.until("it is contested after a restart too", func(w client.Ward) bool { return w.Standing == "contested" })
+	assert.Len(t, s.entries(), 4)
 
 	// Left to others, it is nobody's business any more, and an apply does not reset it.
 	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 30s") + "leave: [{of: ConfigMap/horn, fields: [/data/interval]}]\n")

@@ -445,7 +445,7 @@ export interface components {
             health_reason?: string;
             /**
              * Format: date-time
-             * @description since when standing and health are so
+             * @description since when the standing is so
              */
             since: string;
             /** @description what is going on, in a sentence */

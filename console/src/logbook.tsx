@@ -34,7 +34,16 @@ export function LogbookPage() {
           ? `${count(list.data.total, "line")} with “${search}”`
           : `${count(list.data.total, "line")}, the newest first`}
       </p>
-      <table className="mt-4 w-full text-left">
+      <table className="mt-4 w-full table-fixed text-left">
+        <colgroup>
+          <col className="w-28" />
+          <col className="w-48" />
+          <col className="w-56" />
+          <col className="w-24" />
+          <col className="w-64" />
+          <col />
+          <col className="w-20" />
+        </colgroup>
         <thead className="border-b border-rule text-xs text-soft">
           <tr>
             {["When", "Ward", "What", "By", "Revision", "Why", "Took"].map((h) => (
@@ -58,13 +67,13 @@ export function LogbookPage() {
                 >
                   {ago(e.started, now)}
                 </td>
-                <td className="px-3 whitespace-nowrap">
+                <td className="truncate px-3">
                   <Link to={`/wards/${e.ward}`} className="font-bold hover:underline">
                     {e.ward.replace(/@.*/, "")}
                   </Link>
                   <span className="text-soft"> @{e.ward.replace(/.*@/, "")}</span>
                 </td>
-                <td className="px-3 whitespace-nowrap">
+                <td className="truncate px-3">
                   <button
                     className="hover:underline"
                     onClick={() => setOpen(e)}
@@ -79,12 +88,12 @@ export function LogbookPage() {
                     {e.to_entry ? ` to #${e.to_entry}` : ""}
                   </button>
                 </td>
-                <td className="px-3 whitespace-nowrap">{e.by}</td>
-                <td className="max-w-64 truncate px-3" title={e.revision?.subject}>
+                <td className="truncate px-3">{e.by}</td>
+                <td className="truncate px-3" title={e.revision?.subject}>
                   <span className="font-mono text-sm">{short(e.revision)}</span>{" "}
                   <span className="text-soft">{e.revision?.subject}</span>
                 </td>
-                <td className="max-w-md truncate px-3 text-soft" title={e.reason || e.why}>
+                <td className="truncate px-3 text-soft" title={e.reason || e.why}>
                   {e.reason || e.why}
                 </td>
                 <td className="px-3 text-right whitespace-nowrap text-soft">

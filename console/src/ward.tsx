@@ -89,13 +89,13 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
     });
   return (
     <div className="flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
-      <div className="min-w-0 max-w-4xl">
+      <div className="min-w-96 flex-1 basis-0">
         <p>
           {w.name} <span className="text-soft">@{w.cluster}</span>
           {w.owner && ` · kept by ${w.owner}`} · <span className="font-mono text-sm">{w.repo}</span> {w.ref}
           {w.path && ` · ${w.path}`}
         </p>
-        <h1 className="mt-1 text-2xl leading-tight font-bold" data-says>
+        <h1 className="mt-1 text-2xl leading-tight font-bold text-pretty" data-says>
           {headline(w, now)}
         </h1>
         <p className="mt-1 text-soft">
@@ -108,9 +108,10 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
         </p>
         <p className="mt-0.5 text-sm text-soft">
           <Standing is={w.standing} word />
-          {w.pending > 0 && ` · ${count(w.pending, "object")} behind`}
-          {w.drifted > 0 && ` · ${count(w.drifted, "object")} drifted`}
-          {w.contested > 0 && ` · ${count(w.contested, "field")} contested`} ·{" "}
+          {w.pending > 0 &&
+            `${w.standing === "behind" ? ", " : " · behind by "}${count(w.pending, "object")}`}
+          {w.drifted_fields > 0 && w.standing === "drifted" && `, ${count(w.drifted_fields, "field")}`}
+          {w.contested > 0 && `, ${count(w.contested, "field")}`} ·{" "}
           <Health is={w.health} reason={w.health_reason} /> ·{" "}
           <AsOf of={w.repository} what="repository" now={now} /> ·{" "}
           <AsOf of={w.live} what="cluster" now={now} live />
@@ -188,8 +189,9 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
 /** The button for what most likely comes next. */
 function Primary({ ward: w, busy, sync }: { ward: Ward; busy: boolean; sync: () => void }) {
   const fields = w.drifted_fields;
-  const label =
-    w.pending > 0
+  const label = w.rejected
+    ? `Try ${short(w.revision)} again`
+    : w.pending > 0
       ? `Sync ${count(w.pending, "object")}`
       : fields > 0
         ? `Restore ${count(fields, "field")}`
@@ -201,7 +203,7 @@ function Primary({ ward: w, busy, sync }: { ward: Ward; busy: boolean; sync: () 
         ? "Put back what others changed"
         : "Look at the repository, and apply what differs";
   return (
-    <Button strong={w.pending + fields > 0} tip={tip} disabled={busy} onClick={sync}>
+    <Button strong={w.pending + fields > 0 && !w.rejected} tip={tip} disabled={busy} onClick={sync}>
       {label}
     </Button>
   );
@@ -664,7 +666,9 @@ function Logbook({ ward, now }: { ward: Ward; now: number }) {
               <span className="font-bold">
                 #{e.number} {entryTitle(e)}
               </span>
-              <span className="block text-sm text-soft">{entryLine(e, now)}</span>
+              <span className="line-clamp-2 text-sm text-soft" title={entryLine(e, now)}>
+                {entryLine(e, now)}
+              </span>
             </button>
           </li>
         ))}

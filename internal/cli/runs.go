@@ -60,7 +60,7 @@ Exit code 3 when there are differences.`,
 
 func (p *printer) diff(d *client.WardDiff) {
 	w := d.Ward
-	p.line("%s  %s %s  %s  %s", p.paint("bold", w.Id), p.paint(string(w.Standing), standingGlyph[w.Standing]+" "+standingWords(w)), since(w.Since), p.health(w.Health), title(pick(w.Applied.Id != "", w.Applied, w.Revision)))
+	p.line("%s  %s  %s  %s", p.paint("bold", w.Id), p.standingLine(w), p.health(w.Health), title(pick(w.Applied.Id != "", w.Applied, w.Revision)))
 	if len(d.Pending)+len(d.Drifted) == 0 {
 		if w.Standing == "in step" {
 			p.line("\nNo differences: the cluster holds what %s declares.", title(w.Revision))

@@ -131,16 +131,27 @@ func (p *printer) board(l *client.WardList, f *listFlags) {
 	p.line("%s", foot)
 }
 
-// standingWords says what else a ward is, with counts.
+// standingWords says where a ward is, with counts; it may be drifted and behind at once.
 func standingWords(w client.Ward) string {
 	s := string(w.Standing)
-	switch {
-	case w.Standing == "drifted" && w.Pending > 0:
-		s += fmt.Sprintf(" %d, behind %d", w.Drifted, w.Pending)
-	case w.Standing == "drifted":
-		s += fmt.Sprintf(" %d", w.Drifted)
-	case w.Standing == "behind":
-		s += fmt.Sprintf(" %d", w.Pending)
+	switch w.Standing {
+	case "drifted", "contested":
+		s += ", " + count(w.DriftedFields, "field")
+		if w.Pending > 0 {
+			s += "; behind, " + count(w.Pending, "object")
+		}
+	case "behind":
+		s += ", " + count(w.Pending, "object")
+	}
+	return s
+}
+
+// standingLine is standingWords with how long it has been so: drifted 36 min, 1 field.
+func (p *printer) standingLine(w client.Ward) string {
+	first, rest, more := strings.Cut(standingWords(w), ", ")
+	s := p.paint(string(w.Standing), standingGlyph[w.Standing]+" "+first) + " " + since(w.Since)
+	if more {
+		s += ", " + rest
 	}
 	return s
 }
@@ -185,7 +196,7 @@ func (p *printer) head(w client.Ward) {
 	if at.Id == "" {
 		at = w.Revision
 	}
-	p.line("%s  %s %s  %s  %s", p.paint("bold", w.Id), p.paint(string(w.Standing), standingGlyph[w.Standing]+" "+standingWords(w)), since(w.Since), p.health(w.Health), title(at))
+	p.line("%s  %s  %s  %s", p.paint("bold", w.Id), p.standingLine(w), p.health(w.Health), title(at))
 	p.line("%s", w.Says)
 	if w.Todo != "" {
 		p.line("%s", w.Todo)

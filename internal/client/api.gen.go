@@ -689,7 +689,7 @@ type Ward struct {
 	// Says what is going on, in a sentence
 	Says string `json:"says"`
 
-	// Since since when standing and health are so
+	// Since since when the standing is so
 	Since    time.Time `json:"since"`
 	Standing Standing  `json:"standing"`
 

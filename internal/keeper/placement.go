@@ -64,7 +64,7 @@ type placement struct {
 	lastFailed time.Time
 	standings  []record.Stretch
 	notches    []Notch
-	since      time.Time // of standing and health
+	since      time.Time // of the standing
 	timer      *time.Timer
 }
 
@@ -131,6 +131,13 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	if p.rejections, err = k.store.Rejections(ctx, p.id); err != nil {
 		return err
 	}
+	restores, err := k.store.Restores(ctx, p.id, time.Now().Add(-7*watchSpan)) // a contest outlives the service
+	if err != nil {
+		return err
+	}
+	for _, r := range restores {
+		p.contests.Restored(r.Ref, r.Path, r.Who, r.At)
+	}
 	if p.standings, err = k.store.Standings(ctx, p.id, time.Now().Add(-watchSpan)); err != nil {
 		return err
 	}
@@ -146,8 +153,11 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	} else if i := slices.IndexFunc(newest, isRun); i >= 0 {
 		p.last = &newest[i]
 	}
-	if n := len(p.standings); n > 0 {
-		p.since = p.standings[n-1].From
+	for i, st := range slices.Backward(p.standings) {
+		if st.Standing != p.standings[len(p.standings)-1].Standing {
+			break
+		}
+		p.since = p.standings[i].From
 	}
 	p.repository = r.subscribe(p)
 	p.repository.Known = false // read, perhaps, but not rendered by this ward yet

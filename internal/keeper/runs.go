@@ -45,14 +45,8 @@ type activeRun struct {
 	cancel      context.CancelFunc
 	slots       chan struct{}
 	unreachable bool
-	failed      *record.Entry // the sync whose failure this rollback mends
-	restored    []restored    // what a restore puts back
-}
-
-type restored struct {
-	ref  object.Ref
-	path string
-	who  string
+	failed      *record.Entry    // the sync whose failure this rollback mends
+	restored    []record.Restore // what a restore puts back
 }
 
 // start begins a run and returns its entry's number; 0 when there is nothing to do.
@@ -158,7 +152,7 @@ func (p *placement) start(r startRun) (int, error) {
 		a.works[ref] = true
 		if had && r.kind == run.Restore {
 			for _, d := range p.live(ref).drift {
-				a.restored = append(a.restored, restored{ref, d.Path, d.Who})
+				a.restored = append(a.restored, record.Restore{Ref: ref, Path: d.Path, Who: d.Who})
 			}
 		}
 	}
@@ -407,8 +401,12 @@ func (p *placement) end(a *activeRun, end run.End) {
 	switch end.Outcome {
 	case run.Done:
 		p.failures = 0
-		for _, r := range a.restored {
-			p.contests.Restored(r.ref, r.path, r.who, now)
+		for i, r := range a.restored {
+			a.restored[i].At = now
+			p.contests.Restored(r.Ref, r.Path, r.Who, now)
+		}
+		if err := p.k.store.AddRestores(p.ctx, p.id, a.restored); err != nil {
+			p.log.Error("what was restored can't be written", "error", err)
 		}
 		switch run.Kind(e.Kind) {
 		case run.Sync, run.Rollback:
@@ -424,6 +422,9 @@ func (p *placement) end(a *activeRun, end run.End) {
 				}
 				for ref := range a.works {
 					p.contests.Forget(ref)
+					if err := p.k.store.ForgetRestores(p.ctx, p.id, ref); err != nil {
+						p.log.Error("restores can't be forgotten", "error", err)
+					}
 				}
 			}
 		case run.Dismantle:

@@ -116,8 +116,10 @@ func (p *placement) publish() {
 			if err := p.k.store.AddStanding(p.ctx, p.id, st); err != nil && p.ctx.Err() == nil {
 				p.log.Error("standing can't be recorded", "error", err)
 			}
+			if n == 0 || p.standings[n-1].Standing != st.Standing {
+				p.since = st.From
+			}
 			p.standings = append(p.standings, st)
-			p.since = st.From
 		}
 	}
 	cut := time.Now().Add(-watchSpan)
@@ -285,7 +287,7 @@ func (p *placement) say(v *View, waits string) {
 			hold += ": " + v.Hold.Reason
 		}
 	}
-	release := "vigila release " + v.ID
+	release := "Let it go on: vigila release " + v.ID
 	switch {
 	case v.Run != nil:
 		done := 0
@@ -326,7 +328,7 @@ func (p *placement) say(v *View, waits string) {
 		o, d := firstDrift(v, true)
 		set(ToneContested, true, fmt.Sprintf("%s undid the restore of %s of %s three times", orElse(d.Who, "somebody"), d.Path, o.Ref.Short()), leaveHint(o, d))
 	case v.Health.Word == health.Failing:
-		set(ToneFailing, true, v.Health.Reason, "vigila ward show "+v.ID)
+		set(ToneFailing, true, v.Health.Reason, "Events and logs: vigila ward show "+v.ID)
 	case v.Drifted > 0:
 		o, d := firstDrift(v, false)
 		if o.Gone {
@@ -342,7 +344,7 @@ func (p *placement) say(v *View, waits string) {
 		}
 		switch {
 		case v.Hold != nil:
-			v.Todo = hold + ". Not restored while held: " + release
+			v.Todo = hold + ". Not restored while held. " + release
 		case v.Ward.Keep.Drift == "restore":
 			v.NeedsYou = p.failures > 0
 			v.Todo = "It will be restored."
@@ -363,7 +365,7 @@ func (p *placement) say(v *View, waits string) {
 		if v.Applied == nil {
 			says = fmt.Sprintf("Never synced; %s declared", objects(v.Pending))
 		}
-		set(ToneBehind, v.Ward.Keep.Sync == "ask", says, "vigila sync "+v.ID)
+		set(ToneBehind, v.Ward.Keep.Sync == "ask", says, "Sync it: vigila sync "+v.ID)
 		if v.Ward.Keep.Sync == "auto" {
 			v.Todo = "It will be synced."
 		}

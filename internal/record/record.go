@@ -511,6 +511,56 @@ func (s *Store) RemoveBaseline(ctx context.Context, id string, ref object.Ref) e
 	return err
 }
 
+// Restore is one field that was put back after somebody changed it.
+type Restore struct {
+	Ref  object.Ref
+	Path string
+	Who  string
+	At   time.Time
+}
+
+// AddRestores notes what a run put back.
+func (s *Store) AddRestores(ctx context.Context, id string, all []Restore) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		for _, r := range all {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO restores VALUES (?,?,?,?,?)`, id, r.Ref.Key(), r.Path, r.Who, ms(r.At)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// ForgetRestores drops what was noted about an object.
+func (s *Store) ForgetRestores(ctx context.Context, id string, ref object.Ref) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM restores WHERE placement=? AND ref=?`, id, ref.Key())
+	return err
+}
+
+// Restores lists what was put back since a time, oldest first.
+func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]Restore, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT ref, path, who, at FROM restores WHERE placement=? AND at>=? ORDER BY at`, id, ms(since))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Restore
+	for rows.Next() {
+		var r Restore
+		var ref string
+		var n int64
+		if err := rows.Scan(&ref, &r.Path, &r.Who, &n); err != nil {
+			return nil, err
+		}
+		if r.Ref, err = object.ParseKey(ref); err != nil {
+			return nil, err
+		}
+		r.At = at(n)
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
 // Keeper finds the other ward that keeps an object in a cluster; empty when there is none.
 func (s *Store) Keeper(ctx context.Context, cluster, notPlacement string, ref object.Ref) (string, error) {
 	var ward string

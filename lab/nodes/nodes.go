@@ -26,6 +26,7 @@ import (
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/tools/cache"
+	"k8s.io/client-go/util/retry"
 )
 
 // Fleet is the stand-in for all nodes of one cluster.
@@ -118,6 +119,10 @@ func (f *Fleet) register(ctx context.Context, name string) error {
 }
 
 func (f *Fleet) nodeStatus(ctx context.Context, name string) error {
+	return retry.RetryOnConflict(retry.DefaultBackoff, func() error { return f.writeNodeStatus(ctx, name) }) // the node controller writes to it too
+}
+
+func (f *Fleet) writeNodeStatus(ctx context.Context, name string) error {
 	node, err := f.client.CoreV1().Nodes().Get(ctx, name, metav1.GetOptions{})
 	if err != nil {
 		return err

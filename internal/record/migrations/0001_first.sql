@@ -89,3 +89,11 @@ CREATE TABLE standings (
   health TEXT NOT NULL
 );
 CREATE INDEX standings_by_time ON standings (placement, at);
+CREATE TABLE restores (
+  placement TEXT NOT NULL REFERENCES placements(id) ON DELETE CASCADE,
+  ref TEXT NOT NULL,
+  path TEXT NOT NULL,
+  who TEXT NOT NULL,              -- whose change was put back
+  at INTEGER NOT NULL
+);
+CREATE INDEX restores_by_placement ON restores (placement);

@@ -1,0 +1,63 @@
+# Two commands on a fresh machine: make demo, make test. CONTRIBUTING.md tells the others.
+SHELL := /bin/bash
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+GO_SOURCES := $(shell find cmd internal console api -name '*.go' -o -name '*.sql' -o -name 'ward.schema.json') go.mod go.sum
+CONSOLE_SOURCES := $(shell find console/src -type f) console/index.html console/vite.config.ts console/package-lock.json
+LAB_SOURCES := $(shell find lab -name '*.go') lab/go.mod lab/go.sum lab/version.ldflags
+# Pinned; the newest that builds with this Go.
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.1
+
+.PHONY: build lab demo demo-down test check generate screenshots prepare clean
+
+build: bin/vigila
+
+bin/vigila: $(GO_SOURCES) console/dist/index.html
+	go build -ldflags "-s -w -X main.version=$(VERSION)" -o $@ ./cmd/vigila
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	@rm -rf console/dist/assets
+	cd console && npx vite build --logLevel warn
+
+lab: bin/vigila-lab
+
+bin/vigila-lab: $(LAB_SOURCES)
+	@scripts/build-lab $@
+
+# Everything running with the demo's data; stays up until Ctrl-C.
+demo: build lab
+	@scripts/demo
+
+demo-down:
+	@scripts/demo-down
+
+# What the tests need of the machine: Chromium, git.
+prepare:
+	@scripts/prepare
+
+test: prepare build lab
+	go test ./... -count=1 -timeout 20m
+	cd lab && go test ./... -timeout 5m
+
+check: console/node_modules/.package-lock.json
+	@test -z "$$(gofmt -l cmd internal api console/*.go docs e2e lab)" || { gofmt -l cmd internal api console/*.go docs e2e lab; echo "run gofmt -w on these"; exit 1; }
+	@[ -e console/dist/.keep ] || { mkdir -p console/dist; touch console/dist/.keep; }
+	go vet ./...
+	cd lab && go vet ./...
+	go run $(STATICCHECK) ./...
+	cd console && npm run --silent check
+	@scripts/check-generated
+
+generate: console/node_modules/.package-lock.json
+	go generate ./api
+	cd console && npm run --silent generate
+
+# Takes the pictures in docs/screenshots from a demo that is up.
+screenshots: build
+	@scripts/screenshots
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules
