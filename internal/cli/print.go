@@ -68,10 +68,6 @@ func (p *printer) paint(color, s string) string {
 var standingGlyph = map[client.Standing]string{"in step": "=", "behind": "<", "drifted": "≠", "contested": "⇄", "blind": "?"}
 var healthGlyph = map[client.Health]string{"ready": "●", "settling": "◐", "failing": "▲", "absent": "○", "unknown": "·"}
 
-func (p *printer) standing(s client.Standing) string {
-	return p.paint(string(s), standingGlyph[s]+" "+string(s))
-}
-
 func (p *printer) health(h client.Health) string {
 	return p.paint(string(h), healthGlyph[h]+" "+string(h))
 }

@@ -10,7 +10,6 @@ type Note struct{ Kind, Name string }
 type broker struct {
 	mu        sync.Mutex
 	listeners map[*Listener]struct{}
-	closed    bool
 }
 
 // Listener receives notes.

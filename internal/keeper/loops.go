@@ -156,7 +156,7 @@ func (l *repoLoop) look(ctx context.Context) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	case <-l.k.ctx.Done():
-		return errors.New("Vigila is ending")
+		return errors.New("the service is ending")
 	}
 	select {
 	case err := <-c:
@@ -164,7 +164,7 @@ func (l *repoLoop) look(ctx context.Context) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	case <-l.k.ctx.Done():
-		return errors.New("Vigila is ending")
+		return errors.New("the service is ending")
 	}
 }
 

@@ -89,18 +89,16 @@ type declaredObject struct {
 
 // liveObject is what is known of an object in the cluster, without the object.
 type liveObject struct {
-	present   bool
-	verified  bool // it was looked for by name
-	revision  int64
-	uid       string
-	health    health.Result
-	cause     *health.Result // what is wrong below it, while it is not ready
-	below     bool           // a look below is on its way
-	drift     []compare.Difference
-	since     time.Time // of the drift, as noticed
-	foreign   string    // the ward it is marked with, when that is another
-	watched   bool      // seen by a watch
-	checkedAt time.Time
+	present  bool
+	verified bool // it was looked for by name
+	revision int64
+	uid      string
+	health   health.Result
+	cause    *health.Result // what is wrong below it, while it is not ready
+	below    bool           // a look below is on its way
+	drift    []compare.Difference
+	since    time.Time // of the drift, as noticed
+	watched  bool      // seen by a watch
 }
 
 func (l *liveObject) state() health.Result {

@@ -1,0 +1,197 @@
+package record
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+var ctx = context.Background()
+
+func open(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(ctx, dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+// placed opens a store with one ward in one cluster.
+func placed(t *testing.T) *Store {
+	t.Helper()
+	s := open(t, t.TempDir())
+	require.NoError(t, s.PutCluster(ctx, Cluster{Name: "quay", Labels: map[string]string{"tier": "rehearsal"}}))
+	require.NoError(t, s.PutWard(ctx, Ward{"berth-planner", "file"}, []string{"quay"}))
+	return s
+}
+
+const id = "berth-planner@quay"
+
+func TestASecondServiceIsRefused(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	_, err := Open(ctx, dir)
+	require.ErrorContains(t, err, "another Vigila already uses "+dir)
+	require.NoError(t, s.Close())
+	again, err := Open(ctx, dir)
+	require.NoError(t, err)
+	require.NoError(t, again.Close())
+}
+
+func TestPasswordsAreEncrypted(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	require.NoError(t, s.PutRepo(ctx, Repo{Name: "fleet", URL: "https://x", User: "vigila", Password: "open-sesame"}))
+	repos, err := s.Repos(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "open-sesame", repos[0].Password)
+	require.NoError(t, s.Close())
+	for _, f := range []string{"vigila.db", "vigila.db-wal"} {
+		b, err := os.ReadFile(filepath.Join(dir, f))
+		if err == nil {
+			assert.False(t, bytes.Contains(b, []byte("open-sesame")), f)
+		}
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "vigila.key"), []byte("nonsense"), 0o600))
+	_, err = Open(ctx, dir)
+	require.ErrorContains(t, err, "does not hold an age key")
+}
+
+func TestSnapshotsShareObjectsAndHideSecrets(t *testing.T) {
+	s := placed(t)
+	obj := func(kind, name, value string) SnapshotObject {
+		body := map[string]any{"apiVersion": "v1", "kind": kind, "metadata": map[string]any{"name": name}, "data": map[string]any{"k": value, "n": int64(3)}}
+		return SnapshotObject{Object: object.Object{Ref: object.Ref{Kind: kind, Name: name}, Version: "v1", Body: body, File: "a.yaml", Line: 3}, Hash: object.Hash(body), Step: 1}
+	}
+	one, err := s.PutSnapshot(ctx, []SnapshotObject{obj("ConfigMap", "a", "1"), obj("Secret", "s", "spring-tide")})
+	require.NoError(t, err)
+	two, err := s.PutSnapshot(ctx, []SnapshotObject{obj("Secret", "s", "spring-tide"), obj("ConfigMap", "a", "1")})
+	require.NoError(t, err)
+	assert.Equal(t, one, two, "the same objects are the same snapshot, in whatever order")
+	three, err := s.PutSnapshot(ctx, []SnapshotObject{obj("ConfigMap", "a", "2"), obj("Secret", "s", "spring-tide")})
+	require.NoError(t, err)
+	assert.NotEqual(t, one, three)
+	var blobs int
+	require.NoError(t, s.db.QueryRow(`SELECT count(*) FROM blobs`).Scan(&blobs))
+	assert.Equal(t, 3, blobs, "each object is stored once")
+
+	back, err := s.Snapshot(ctx, one)
+	require.NoError(t, err)
+	require.Len(t, back, 2)
+	assert.Equal(t, obj("ConfigMap", "a", "1"), back[0])
+	assert.Equal(t, "spring-tide", back[1].Object.Body["data"].(map[string]any)["k"])
+	rows, err := s.db.Query(`SELECT body FROM blobs`)
+	require.NoError(t, err)
+	defer rows.Close()
+	sealed := 0
+	for rows.Next() {
+		var b []byte
+		require.NoError(t, rows.Scan(&b))
+		if bytes.HasPrefix(b, []byte("age-encryption.org")) {
+			sealed++
+		}
+	}
+	require.NoError(t, rows.Err())
+	assert.Equal(t, 1, sealed)
+}
+
+func TestBaselinesSurvive(t *testing.T) {
+	s := placed(t)
+	ref := object.Ref{Group: "apps", Kind: "Deployment", Namespace: "n", Name: "d"}
+	b := compare.Baseline{Ref: ref, Version: "apps/v1", Declared: "h", Fields: []object.Field{{Path: "spec.replicas", Value: int64(2)}}, Hash: "x", UID: "u", Revision: 7, At: time.UnixMilli(1000).UTC(), Intent: 4}
+	require.NoError(t, s.PutBaselines(ctx, id, []compare.Baseline{b}))
+	all, err := s.Baselines(ctx, id)
+	require.NoError(t, err)
+	got := all[ref]
+	assert.Equal(t, b.Fields, got.Fields)
+	assert.Equal(t, 4, got.Intent)
+	assert.Equal(t, int64(7), got.Revision)
+	require.NoError(t, s.ClearIntents(ctx, id))
+	all, err = s.Baselines(ctx, id)
+	require.NoError(t, err)
+	assert.Zero(t, all[ref].Intent)
+
+	w, err := s.Keeper(ctx, "quay", "another@quay", ref)
+	require.NoError(t, err)
+	assert.Equal(t, "berth-planner", w)
+	w, err = s.Keeper(ctx, "quay", id, ref)
+	require.NoError(t, err)
+	assert.Empty(t, w, "its own ward is no other")
+	require.NoError(t, s.RemoveBaseline(ctx, id, ref))
+	all, err = s.Baselines(ctx, id)
+	require.NoError(t, err)
+	assert.Empty(t, all)
+}
+
+func TestTheLogbook(t *testing.T) {
+	s := placed(t)
+	begin := time.UnixMilli(1_000_000).UTC()
+	for i := range 5 {
+		e, err := s.AddEntry(ctx, Entry{Placement: id, Kind: "sync", Outcome: "running", By: "operator", Why: fmt.Sprintf("tide %d", i), Revision: &Revision{ID: "abc"}, Started: begin.Add(time.Duration(i) * time.Minute)})
+		require.NoError(t, err)
+		assert.Equal(t, i+1, e.Number)
+	}
+	e, err := s.Entry(ctx, id, 2)
+	require.NoError(t, err)
+	e.Outcome, e.Ended, e.Objects = "done", begin.Add(time.Hour), []EntryObject{{Ref: object.Ref{Kind: "A", Name: "a"}, State: "ready"}}
+	require.NoError(t, s.EndEntry(ctx, e))
+	back, err := s.Entry(ctx, id, 2)
+	require.NoError(t, err)
+	assert.Equal(t, e, back)
+
+	page, total, err := s.Entries(ctx, Find{Placement: id, Limit: 2, Offset: 1})
+	require.NoError(t, err)
+	assert.Equal(t, 5, total)
+	assert.Equal(t, []int{4, 3}, []int{page[0].Number, page[1].Number})
+	page, total, err = s.Entries(ctx, Find{Search: "OPERATOR tide #4"})
+	require.NoError(t, err)
+	assert.Equal(t, 1, total)
+	assert.Equal(t, 4, page[0].Number)
+
+	n, err := s.InterruptRunning(ctx)
+	require.NoError(t, err)
+	assert.EqualValues(t, 4, n)
+	_, err = s.Entry(ctx, id, 99)
+	require.ErrorIs(t, err, ErrNone)
+}
+
+func TestStandingsBeginWithTheOneThatHeld(t *testing.T) {
+	s := placed(t)
+	begin := time.UnixMilli(1_000_000).UTC()
+	for i, st := range []string{"behind", "in step", "drifted"} {
+		require.NoError(t, s.AddStanding(ctx, id, Stretch{begin.Add(time.Duration(i) * time.Hour), st, "ready"}))
+	}
+	got, err := s.Standings(ctx, id, begin.Add(90*time.Minute))
+	require.NoError(t, err)
+	require.Len(t, got, 2)
+	assert.Equal(t, "in step", got[0].Standing)
+}
+
+func TestAWardGoesWithItsLastPlacement(t *testing.T) {
+	s := placed(t)
+	require.NoError(t, s.SetHold(ctx, id, &Hold{By: "operator", At: time.UnixMilli(5).UTC(), Reason: "gale"}))
+	require.NoError(t, s.Reject(ctx, id, "abc", "crash-loops", "vigila"))
+	all, err := s.Placements(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "gale", all[0].Hold.Reason)
+	r, err := s.Rejections(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"abc": "crash-loops"}, r)
+	require.NoError(t, s.RemovePlacement(ctx, id))
+	wards, err := s.Wards(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, wards)
+	r, err = s.Rejections(ctx, id)
+	require.NoError(t, err)
+	assert.Empty(t, r)
+}

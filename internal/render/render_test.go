@@ -1,0 +1,75 @@
+package render
+
+import (
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/repo"
+)
+
+func file(path, text string) repo.File { return repo.File{Path: path, Data: []byte(text)} }
+
+const (
+	configMap = "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: c}\n"
+	role      = "apiVersion: rbac.authorization.k8s.io/v1\nkind: ClusterRole\nmetadata: {name: r}\n"
+)
+
+func namespaced(o object.Object) (bool, error) {
+	switch o.Ref.Kind {
+	case "ClusterRole", "Namespace":
+		return false, nil
+	case "Unknown":
+		return false, errors.New("no such kind")
+	}
+	return true, nil
+}
+
+func TestPlainReportsEveryMistake(t *testing.T) {
+	_, err := Plain([]repo.File{file("a.yaml", "kind: ["), file("b.yaml", "a: 1"), file("Chart.yaml", "name: x"), file("c.yaml", configMap), file("d.yaml", "---\n"+configMap)})
+	for _, want := range []string{"a.yaml:1:", "b.yaml:1:", "Chart.yaml:1: charts are not rendered", "d.yaml:2: ConfigMap/c is declared twice; first at c.yaml:1"} {
+		assert.ErrorContains(t, err, want)
+	}
+	objects, err := Plain([]repo.File{file("w.yaml", "vigila: ward/v1\nname: x\n"), file("c.json", `{"apiVersion":"v1","kind":"ConfigMap","metadata":{"name":"c"}}`)})
+	require.NoError(t, err)
+	assert.Len(t, objects, 1, "ward files are passed over")
+	_, err = Plain([]repo.File{file("t.yaml", "apiVersion: batch/v1\nkind: Job\nmetadata: {name: t, annotations: {vigila.dev/task: before}}")})
+	assert.ErrorContains(t, err, "tasks are not run by this version")
+}
+
+func TestPlaceFillsInAndMarks(t *testing.T) {
+	w := ward.Ward{Name: "berth-planner", Into: ward.Into{Namespace: "harbour", CreateNamespace: true}}
+	objects, err := Plain([]repo.File{file("a.yaml", configMap+"---\n"+role)})
+	require.NoError(t, err)
+	placed, err := Place(w, objects, namespaced)
+	require.NoError(t, err)
+	require.Len(t, placed, 3)
+	assert.Equal(t, "harbour", placed[0].Ref.Namespace)
+	assert.Empty(t, placed[1].Ref.Namespace)
+	assert.Equal(t, object.Ref{Kind: "Namespace", Name: "harbour"}, placed[2].Ref)
+	for _, o := range placed {
+		assert.Equal(t, "berth-planner", object.Label(o.Body, object.WardLabel))
+	}
+	assert.Empty(t, object.Label(objects[0].Body, object.WardLabel), "what was read is left as it was")
+
+	w.Into.Namespace, w.Into.CreateNamespace = "", false
+	_, err = Place(w, objects, namespaced)
+	assert.ErrorContains(t, err, "a.yaml:1: ConfigMap/c names no namespace, and neither does the ward")
+	unknown, err := Plain([]repo.File{file("u.yaml", "apiVersion: x/v1\nkind: Unknown\nmetadata: {name: u}")})
+	require.NoError(t, err)
+	_, err = Place(w, unknown, namespaced)
+	assert.ErrorContains(t, err, "u.yaml:1: no such kind")
+}
+
+func TestStringDataIsFoldedIntoData(t *testing.T) {
+	objects, err := Plain([]repo.File{file("s.yaml", "apiVersion: v1\nkind: Secret\nmetadata: {name: s, namespace: harbour}\ndata: {a: eA==}\nstringData: {b: tide}\n")})
+	require.NoError(t, err)
+	placed, err := Place(ward.Ward{Name: "w"}, objects, namespaced)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]any{"a": "eA==", "b": "dGlkZQ=="}, placed[0].Body["data"])
+	assert.NotContains(t, placed[0].Body, "stringData")
+}

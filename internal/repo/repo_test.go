@@ -1,0 +1,182 @@
+package repo
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func git(t *testing.T, dir string, args ...string) string {
+	t.Helper()
+	cmd := exec.Command("git", args...)
+	cmd.Dir = dir
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
+		"GIT_AUTHOR_NAME=operator", "GIT_AUTHOR_EMAIL=o@brindle.example", "GIT_COMMITTER_NAME=operator", "GIT_COMMITTER_EMAIL=o@brindle.example", "GIT_COMMITTER_DATE=2026-11-23T06:00:00Z"}
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return strings.TrimSpace(string(out))
+}
+
+// origin is a work tree that a mirror fetches from.
+func origin(t *testing.T) (string, *Mirror) {
+	t.Helper()
+	dir := t.TempDir()
+	git(t, dir, "init", "--quiet", "--initial-branch=main")
+	m, err := Open(context.Background(), t.TempDir(), Source{Name: "fleet", URL: "file://" + dir})
+	require.NoError(t, err)
+	t.Cleanup(m.Close)
+	return dir, m
+}
+
+func commit(t *testing.T, dir, message string, files map[string]string) string {
+	t.Helper()
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	}
+	git(t, dir, "add", "-A")
+	git(t, dir, "commit", "--quiet", "-m", message)
+	return git(t, dir, "rev-parse", "HEAD")
+}
+
+func yamls(name string) bool { return strings.HasSuffix(name, ".yaml") }
+
+func TestMirrorReadsTreesWithoutACheckout(t *testing.T) {
+	ctx := context.Background()
+	dir, m := origin(t)
+	require.NoError(t, m.Fetch(ctx))
+	_, err := m.Resolve(ctx, "main")
+	require.ErrorIs(t, err, ErrEmpty)
+
+	first := commit(t, dir, "First\n\nBody", map[string]string{"a/one.yaml": "1", "a/b/two.yaml": "2", "a/note.txt": "n", "c/three.yaml": "3"})
+	require.NoError(t, m.Fetch(ctx))
+	rev, err := m.Resolve(ctx, "main")
+	require.NoError(t, err)
+	assert.Equal(t, first, rev.ID)
+	assert.Equal(t, "First", rev.Subject)
+	assert.Equal(t, "operator", rev.Author)
+	assert.Equal(t, "2026-11-23T06:00:00Z", rev.At.Format("2006-01-02T15:04:05Z07:00"))
+
+	files, err := m.Files(rev.ID, "a", yamls)
+	require.NoError(t, err)
+	assert.Equal(t, []File{{"a/b/two.yaml", []byte("2")}, {"a/one.yaml", []byte("1")}}, files)
+	files, err = m.Files(rev.ID, "c/three.yaml", yamls)
+	require.NoError(t, err)
+	assert.Equal(t, []File{{"c/three.yaml", []byte("3")}}, files)
+	files, err = m.Files(rev.ID, "", yamls)
+	require.NoError(t, err)
+	assert.Len(t, files, 3)
+
+	_, err = m.Files(rev.ID, "a/x/y", yamls)
+	require.ErrorIs(t, err, ErrNoPath)
+	assert.Contains(t, err.Error(), `fleet has no "a/x/y" at `+rev.ID[:7])
+	assert.Contains(t, err.Error(), "in a there is: b, note.txt, one.yaml")
+}
+
+func TestCommitsBesideAPathDoNotTouchIt(t *testing.T) {
+	ctx := context.Background()
+	dir, m := origin(t)
+	first := commit(t, dir, "First", map[string]string{"a/one.yaml": "1", "b/two.yaml": "2"})
+	second := commit(t, dir, "Second", map[string]string{"b/two.yaml": "3"})
+	require.NoError(t, m.Fetch(ctx))
+	head, err := m.Resolve(ctx, "main")
+	require.NoError(t, err)
+	assert.Equal(t, second, head.ID)
+	changed, err := m.LastChange(ctx, head, "a")
+	require.NoError(t, err)
+	assert.Equal(t, first, changed.ID)
+	before, err := m.Tree(first, "a")
+	require.NoError(t, err)
+	after, err := m.Tree(second, "a")
+	require.NoError(t, err)
+	assert.Equal(t, before, after, "an untouched tree has the same hash")
+}
+
+func TestRefs(t *testing.T) {
+	ctx := context.Background()
+	dir, m := origin(t)
+	first := commit(t, dir, "First", map[string]string{"a.yaml": "1"})
+	git(t, dir, "tag", "-a", "v1", "-m", "one")
+	git(t, dir, "branch", "side")
+	commit(t, dir, "Second", map[string]string{"a.yaml": "2"})
+	require.NoError(t, m.Fetch(ctx))
+	for _, ref := range []string{"v1", "side", first, first[:10]} {
+		rev, err := m.Resolve(ctx, ref)
+		require.NoError(t, err, ref)
+		assert.Equal(t, first, rev.ID, ref)
+	}
+	_, err := m.Resolve(ctx, "mian")
+	require.ErrorIs(t, err, ErrNoRef)
+	assert.Contains(t, err.Error(), "its branches are: main, side")
+	git(t, dir, "branch", "-D", "side")
+	require.NoError(t, m.Fetch(ctx))
+	_, err = m.Resolve(ctx, "side")
+	require.ErrorIs(t, err, ErrNoRef, "a branch that is gone there is gone here")
+}
+
+func TestLinksAndSubmodulesAreRefused(t *testing.T) {
+	ctx := context.Background()
+	dir, m := origin(t)
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(dir, "link.yaml")))
+	commit(t, dir, "A link", map[string]string{"a.yaml": "1"})
+	require.NoError(t, m.Fetch(ctx))
+	_, err := m.Files("main", "", yamls)
+	require.ErrorContains(t, err, "link.yaml is a symbolic link")
+}
+
+func TestManyReadersShareOneProcess(t *testing.T) {
+	ctx := context.Background()
+	dir, m := origin(t)
+	commit(t, dir, "First", map[string]string{"a.yaml": strings.Repeat("x", 100_000), "b.yaml": "2"})
+	require.NoError(t, m.Fetch(ctx))
+	var wg sync.WaitGroup
+	for range 20 {
+		wg.Go(func() {
+			files, err := m.Files("main", "", yamls)
+			assert.NoError(t, err)
+			assert.Len(t, files, 2)
+		})
+	}
+	wg.Wait()
+	require.NoError(t, m.cat.cmd.Process.Kill()) // it dies: the next read starts another
+	files, err := m.Files("main", "", yamls)
+	require.NoError(t, err)
+	assert.Len(t, files, 2)
+}
+
+func TestCheckURL(t *testing.T) {
+	for url, want := range map[string]string{
+		"https://git.brindle.example/fleet.git": "",
+		"http://127.0.0.1:1/x.git":              "",
+		"":                                      "is empty",
+		"git@host:fleet":                        "is not an address",
+		"ssh://host/fleet":                      "neither https:// nor http://",
+		"ext::sh -c id":                         "neither https:// nor http://",
+		"https://a:b@host/x":                    "holds a user name or password",
+		"https:///x":                            "names no host",
+		"file:///x":                             "only for trials",
+	} {
+		err := CheckURL(url, false)
+		if want == "" {
+			assert.NoError(t, err, url)
+		} else {
+			assert.ErrorContains(t, err, want, url)
+		}
+	}
+	assert.NoError(t, CheckURL("file:///x", true))
+}
+
+func TestDamagedTreesAreErrors(t *testing.T) {
+	_, err := parseTree([]byte("100644 a"))
+	assert.Error(t, err)
+	_, err = parseTree([]byte("100644 a\x00short"))
+	assert.Error(t, err)
+}
