@@ -568,7 +568,7 @@ func (p *printer) entry(e *client.Entry) {
 	for _, o := range e.Objects {
 		p.line("  %s %s %s  %s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, strings.TrimSuffix(string(o.State)+": "+o.Reason, ": "))
 	}
-	if e.HasSnapshot && e.Outcome != "running" {
+	if e.HasSnapshot && e.Outcome == "done" {
 		p.line("\nGo back to it: vigila rollback %s %d", e.Ward, e.Number)
 	}
 }

@@ -220,7 +220,7 @@ func (p *printer) ward(d *client.WardDetail) {
 	if w.Revision.Id != "" && w.Revision.Id != w.Applied.Id {
 		rows = append(rows, []cell{{"newest", "soft"}, plain(title(w.Revision))})
 	}
-	if w.Rejected != "" {
+	if w.Rejected != "" && !strings.Contains(w.Says, w.Rejected) {
 		rows = append(rows, []cell{{"rejected", "soft"}, plain(short(w.Revision) + ": " + w.Rejected)})
 	}
 	if w.Hold.By != "" {
@@ -252,12 +252,12 @@ func (p *printer) ward(d *client.WardDetail) {
 		if o.Reason != "" && o.Health != "ready" && !o.Gone {
 			note = strings.TrimPrefix(note+"; "+o.Reason, "; ")
 		}
-		p.line("  %s %s  %s  %s", p.paint(string(o.Standing), standingGlyph[o.Standing]), p.paint("soft", o.Kind)+" "+o.Name, p.health(o.Health), note)
+		p.line("%s", strings.TrimRight(fmt.Sprintf("  %s %s  %s  %s", p.paint(string(o.Standing), standingGlyph[o.Standing]), p.paint("soft", o.Kind)+" "+o.Name, p.health(o.Health), note), " "))
 		for _, f := range o.Fields {
 			p.field(f, "      ")
 		}
 		for _, b := range o.Below {
-			p.line("    %s%s  %s  %s", strings.Repeat("  ", b.Depth), p.paint("soft", b.Kind)+" "+b.Name, p.health(b.Health), pick(b.Health != "ready", b.Reason, ""))
+			p.line("%s", strings.TrimRight(fmt.Sprintf("    %s%s  %s  %s", strings.Repeat("  ", b.Depth), p.paint("soft", b.Kind)+" "+b.Name, p.health(b.Health), pick(b.Health != "ready", b.Reason, "")), " "))
 		}
 	}
 }
