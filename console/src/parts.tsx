@@ -27,7 +27,7 @@ export function Standing({ is, word }: { is: Schemas["Standing"]; word?: boolean
       <span
         aria-hidden={word}
         aria-label={word ? undefined : is}
-        className={`font-bold ${toneColor[is] ?? "text-soft"}`}
+        className={`font-mono font-bold ${toneColor[is] ?? "text-soft"}`}
       >
         {standingGlyph[is]}
       </span>

@@ -138,6 +138,8 @@ func deployment(b map[string]any) Result {
 		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d new Pods made", updated, want)}
 	case available < want:
 		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d ready", available, want)}
+	case total-updated == 1:
+		return Result{Word: Settling, Reason: "1 old Pod still to go"}
 	default:
 		return Result{Word: Settling, Reason: fmt.Sprintf("%d old Pods still to go", total-updated)}
 	}

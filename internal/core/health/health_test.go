@@ -27,7 +27,7 @@ func TestOf(t *testing.T) {
 		"deployment new":      {"apps", "Deployment", `{"spec":{"replicas":2}}`, Settling, "not started yet"},
 		"deployment ready":    {"apps", "Deployment", `{"metadata":{"generation":1},"spec":{"replicas":2},"status":{"observedGeneration":1,"replicas":2,"updatedReplicas":2,"availableReplicas":2}}`, Ready, ""},
 		"deployment rolling":  {"apps", "Deployment", `{"spec":{"replicas":2},"status":{"observedGeneration":1,"replicas":3,"updatedReplicas":1,"availableReplicas":2}}`, Settling, "1 of 2 new Pods made"},
-		"deployment old pods": {"apps", "Deployment", `{"spec":{"replicas":2},"status":{"observedGeneration":1,"replicas":3,"updatedReplicas":2,"availableReplicas":2}}`, Settling, "1 old Pods still to go"},
+		"deployment old pods": {"apps", "Deployment", `{"spec":{"replicas":2},"status":{"observedGeneration":1,"replicas":3,"updatedReplicas":2,"availableReplicas":2}}`, Settling, "1 old Pod still to go"},
 		"deployment scaled 0": {"apps", "Deployment", `{"spec":{"replicas":0},"status":{"observedGeneration":1}}`, Ready, ""},
 		"deployment late":     {"apps", "Deployment", `{"spec":{"replicas":1},"status":{"observedGeneration":1,"replicas":1,"updatedReplicas":1,"conditions":[{"type":"Progressing","status":"False","reason":"ProgressDeadlineExceeded"}]}}`, Failing, "0 of 1 ready after its progress deadline"},
 		"deployment quota":    {"apps", "Deployment", `{"spec":{"replicas":1},"status":{"observedGeneration":1,"conditions":[{"type":"ReplicaFailure","status":"True","message":"exceeded quota"}]}}`, Failing, "exceeded quota"},
