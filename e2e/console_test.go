@@ -149,7 +149,7 @@ func TestConsole(t *testing.T) {
 	b.shows("Signed in as admin")
 	b.do(chromedp.KeyEvent("\u001b"))
 	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Sources']")))
-	b.shows(s.repoURL())
+	b.shows(s.origin())
 	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Clusters']")))
 	b.shows("v1.37.2")
 	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Watch']")))

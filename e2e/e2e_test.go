@@ -130,12 +130,12 @@ func newService(t *testing.T) *service {
 	t.Cleanup(s.kill)
 	git(t, "", "init", "--quiet", "--bare", "--initial-branch=main", filepath.Join(labDir, "git", name+".git"))
 	git(t, filepath.Join(labDir, "git", name+".git"), "config", "http.receivepack", "true")
-	s.ok("repo", "add", name, s.repoURL())
+	s.ok("repo", "add", name, s.origin())
 	s.ok("cluster", "add", "quay", "--kubeconfig", kubeconfig())
 	return s
 }
 
-func (s *service) repoURL() string { return gitBase + "/" + s.name + ".git" }
+func (s *service) origin() string { return gitBase + "/" + s.name + ".git" }
 
 func (s *service) start() {
 	s.t.Helper()
@@ -243,7 +243,7 @@ func (s *service) add(text string) {
 func (s *service) push(message string, files map[string]string) string {
 	s.t.Helper()
 	work := s.t.TempDir()
-	git(s.t, "", "clone", "--quiet", s.repoURL(), work)
+	git(s.t, "", "clone", "--quiet", s.origin(), work)
 	git(s.t, work, "checkout", "--quiet", "-B", "main")
 	for name, text := range files {
 		path := filepath.Join(work, name)

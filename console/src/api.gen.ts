@@ -555,6 +555,8 @@ export interface components {
             path: string;
             /** @enum {string} */
             change: "changed" | "added" | "removed";
+            /** @description the field as a JSON pointer, the way leave in a ward file takes it */
+            pointer?: string;
             /** @description the applied value of a drifted field; the live value in a preview */
             from?: unknown;
             /** @description the live value of a drifted field; what a sync would set in a preview */

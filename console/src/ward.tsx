@@ -16,7 +16,7 @@ import {
 } from "./api";
 import { Button, Health, Modal, Panel, Standing, Wrong, useNow } from "./parts";
 import { ScaleChoice, WatchLine, marks, useScale } from "./watchline";
-import { ago, bad, clock, count, entryTitle, headline, pointer, short, span, value, whoWhen } from "./words";
+import { ago, bad, clock, count, entryTitle, headline, short, span, value, whoWhen } from "./words";
 
 export function WardPage() {
   const { id = "" } = useParams();
@@ -474,7 +474,7 @@ function Differences({ ward, object: o, now }: { ward: Ward; object: WardObject;
                   leave this field to others, add to the ward file:
                 </p>
                 <code className="mt-1 block font-mono text-xs break-all">
-                  leave: [{`{of: ${o.kind}/${o.name}, fields: [${pointer(d.path)}]}`}]
+                  leave: [{`{of: ${o.kind}/${o.name}, fields: [${d.pointer}]}`}]
                 </code>
               </Field>
             ))}

@@ -66,21 +66,6 @@ const numbers = [
 /** A number at the start of a sentence. */
 export const inWords = (n: number) => numbers[n] ?? String(n);
 
-/** What the difference of a field is, for the pointer that `leave` takes. */
-export function pointer(path: string): string {
-  return (
-    "/" +
-    path
-      .replace(
-        /\[([^\]=]+)\]/g,
-        (_, k: string) => "." + k.replaceAll("~", "~0").replaceAll("/", "~1").replaceAll(".", "\u0000"),
-      )
-      .replace(/^\./, "")
-      .replaceAll(".", "/")
-      .replaceAll("\u0000", ".")
-  );
-}
-
 export function whoWhen(d: Difference, now: number): string {
   const who = d.who ? (d.likely ? `probably ${d.who}` : d.who) : "somebody";
   return d.when ? `${who}, ${ago(d.when, now)}` : who;

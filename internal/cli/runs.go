@@ -110,7 +110,7 @@ func (p *printer) diff(d *client.WardDiff) {
 				rows = append(rows, []cell{plain("    " + f.Path), plain("applied " + value(f.From)), {"live " + pick(f.Change == "removed", "nothing", value(f.To)), "drifted"},
 					plain(who(f) + pick(f.Contested, ", contested", ""))})
 				if leave == "" {
-					leave = fmt.Sprintf("leave: [{of: %s/%s, fields: [%s]}]", o.Kind, o.Name, pointer(f.Path))
+					leave = fmt.Sprintf("leave: [{of: %s/%s, fields: [%s]}]", o.Kind, o.Name, f.Pointer)
 				}
 			}
 			p.table(rows)
@@ -132,35 +132,6 @@ func (p *printer) diff(d *client.WardDiff) {
 	if leave != "" {
 		p.line("Leave it to others: %s", leave)
 	}
-}
-
-// pointer turns a path as people read it into the JSON pointer that leave takes.
-func pointer(path string) string {
-	var b strings.Builder
-	for rest := path; rest != ""; {
-		i := strings.IndexAny(rest, ".[")
-		switch {
-		case i < 0:
-			return b.String() + "/" + rest
-		case i > 0:
-			b.WriteString("/" + rest[:i])
-			rest = rest[i:]
-		case rest[0] == '.':
-			rest = rest[1:]
-		default:
-			end := strings.IndexByte(rest, ']')
-			if end < 0 {
-				return b.String() + rest
-			}
-			if in := rest[1:end]; strings.Contains(in, "=") {
-				b.WriteString("[" + in + "]")
-			} else {
-				b.WriteString("/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(in))
-			}
-			rest = rest[end+1:]
-		}
-	}
-	return b.String()
 }
 
 func (a *app) sync() *cobra.Command {

@@ -425,36 +425,7 @@ func leaveHint(o ObjectView, d compare.Difference) string {
 	if d.Path == "" {
 		return ""
 	}
-	return fmt.Sprintf("Leave it to others: leave: [{of: %s, fields: [%s]}]", o.Ref.Short(), Pointer(d.Path))
-}
-
-// Pointer turns a path as people read it into the pointer that `leave` takes.
-func Pointer(path string) string {
-	var b strings.Builder
-	for rest := path; rest != ""; {
-		i := strings.IndexAny(rest, ".[")
-		switch {
-		case i < 0:
-			return b.String() + "/" + rest
-		case i > 0:
-			b.WriteString("/" + rest[:i])
-			rest = rest[i:]
-		case rest[0] == '.':
-			rest = rest[1:]
-		default:
-			end := strings.IndexByte(rest, ']')
-			if end < 0 {
-				return b.String() + rest
-			}
-			if inside := rest[1:end]; strings.Contains(inside, "=") {
-				b.WriteString("[" + inside + "]")
-			} else {
-				b.WriteString("/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(inside))
-			}
-			rest = rest[end+1:]
-		}
-	}
-	return b.String()
+	return fmt.Sprintf("Leave it to others: leave: [{of: %s, fields: [%s]}]", o.Ref.Short(), object.PointerText(d.Path))
 }
 
 func guardNames(gs []plan.Guard) string {

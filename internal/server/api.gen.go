@@ -390,6 +390,9 @@ type Difference struct {
 	Likely bool   `json:"likely,omitempty,omitzero"`
 	Path   string `json:"path"`
 
+	// Pointer the field as a JSON pointer, the way leave in a ward file takes it
+	Pointer string `json:"pointer,omitempty,omitzero"`
+
 	// To the live value of a drifted field; what a sync would set in a preview
 	To   interface{} `json:"to,omitempty,omitzero"`
 	When time.Time   `json:"when,omitempty,omitzero"`

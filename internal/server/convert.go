@@ -3,6 +3,7 @@ package server
 import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
@@ -55,7 +56,7 @@ func objectOf(o keeper.ObjectView) Object {
 func differences(ds []compare.Difference, contested []bool) []Difference {
 	out := []Difference{}
 	for i, d := range ds {
-		x := Difference{Path: d.Path, Change: DifferenceChange(d.Change), From: d.From, To: d.To, Who: d.Who, Likely: d.Likely, When: d.When}
+		x := Difference{Path: d.Path, Change: DifferenceChange(d.Change), From: d.From, To: d.To, Who: d.Who, Likely: d.Likely, When: d.When, Pointer: object.PointerText(d.Path)}
 		x.Contested = i < len(contested) && contested[i]
 		out = append(out, x)
 	}

@@ -168,3 +168,16 @@ func TestKeysAreReadBack(t *testing.T) {
 	_, err = ParseKey("x")
 	assert.Error(t, err)
 }
+
+func TestPointerTextIsReadBack(t *testing.T) {
+	for path, want := range map[string]string{
+		"spec.replicas":                                 "/spec/replicas",
+		"metadata.labels[example.com/tier]":             "/metadata/labels/example.com~1tier",
+		"spec.template.spec.containers[name=app].image": "/spec/template/spec/containers[name=app]/image",
+		"data[a.b]": "/data/a.b",
+	} {
+		assert.Equal(t, want, PointerText(path))
+		_, err := ParsePointer(want)
+		assert.NoError(t, err, path)
+	}
+}

@@ -144,3 +144,32 @@ func (p Pointer) Set(body map[string]any, v any, present bool) {
 		delete(m, last.field)
 	}
 }
+
+// PointerText turns a path as people read it (PathString) into the text of a Pointer.
+func PointerText(path string) string {
+	var b strings.Builder
+	for rest := path; rest != ""; {
+		i := strings.IndexAny(rest, ".[")
+		switch {
+		case i < 0:
+			return b.String() + "/" + rest
+		case i > 0:
+			b.WriteString("/" + rest[:i])
+			rest = rest[i:]
+		case rest[0] == '.':
+			rest = rest[1:]
+		default:
+			end := strings.IndexByte(rest, ']')
+			if end < 0 {
+				return b.String() + rest
+			}
+			if inside := rest[1:end]; strings.Contains(inside, "=") {
+				b.WriteString("[" + inside + "]")
+			} else {
+				b.WriteString("/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(inside))
+			}
+			rest = rest[end+1:]
+		}
+	}
+	return b.String()
+}
