@@ -15,7 +15,8 @@ bin/vigila: $(GO_SOURCES) console/dist/index.html
 	go build -ldflags "-s -w -X main.version=$(VERSION)" -o $@ ./cmd/vigila
 
 console/node_modules/.package-lock.json: console/package-lock.json
-	cd console && npm ci --no-fund --no-audit --loglevel=error
+	# not npm ci: it wants every platform's optional binaries in the lock file, and not every registry has them all
+	cd console && npm install --no-save --no-fund --no-audit --loglevel=error
 	@touch $@
 
 console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
