@@ -216,7 +216,7 @@ func (p *printer) ward(d *client.WardDetail) {
 		rows = append(rows, []cell{{"owner", "soft"}, plain(w.Owner)})
 	}
 	rows = append(rows, []cell{{"keep", "soft"}, plain(fmt.Sprintf("sync %s, drift %s", pick(w.AutoSync, "auto", "ask"), pick(w.RestoreDrift, "restore", "report")))},
-		[]cell{{"repository", "soft"}, plain(known(w.Repository, "read "))}, []cell{{"cluster", "soft"}, plain(pick(w.Live.Known, "watched live", known(w.Live, "last word ")))})
+		[]cell{{"repository", "soft"}, plain(known(w.Repository, "read "))}, []cell{{"cluster", "soft"}, plain(pick(w.Live.Known, "watched live", known(w.Live, "heard ")))})
 	if w.Revision.Id != "" && w.Revision.Id != w.Applied.Id {
 		rows = append(rows, []cell{{"newest", "soft"}, plain(title(w.Revision))})
 	}

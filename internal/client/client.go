@@ -175,6 +175,10 @@ func (c *Conn) Check(r Response, err error) error {
 		if errors.As(err, &u) {
 			return fmt.Errorf("the service at %s can't be reached: %w", c.Context.URL, u.Err)
 		}
+		var odd *json.SyntaxError
+		if errors.As(err, &odd) {
+			return fmt.Errorf("the service at %s answered, but not as Vigila does; is the address right?", c.Context.URL)
+		}
 		return err
 	}
 	if r.StatusCode() < 300 {

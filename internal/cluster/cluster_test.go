@@ -1,0 +1,151 @@
+package cluster
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+	apiwatch "k8s.io/apimachinery/pkg/watch"
+
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+func child(kind, name, uid string) map[string]any {
+	version := "v1"
+	if kind == "ReplicaSet" {
+		version = "apps/v1"
+	}
+	return map[string]any{"apiVersion": version, "kind": kind, "metadata": map[string]any{"name": name, "uid": uid}, "status": map[string]any{"phase": "Running"}}
+}
+
+func TestBelowIsAnOutline(t *testing.T) {
+	c := Children{
+		"d":  {child("ReplicaSet", "new", "r1"), child("ReplicaSet", "old", "r0")},
+		"r1": {child("Pod", "p1", "u1"), child("Pod", "p2", "u2")},
+	}
+	var got []string
+	for _, o := range c.Below("d") {
+		got = append(got, o.Ref.Short())
+		if o.Ref.Kind == "Pod" {
+			assert.Equal(t, 2, o.Depth)
+			assert.Equal(t, health.Settling, o.Health.Word)
+		}
+	}
+	assert.Equal(t, []string{"ReplicaSet/new", "Pod/p1", "Pod/p2"}, got, "old ReplicaSets without Pods are left out")
+	assert.Empty(t, c.Below("nobody"))
+	assert.True(t, HasBelow(object.Ref{Group: "apps", Kind: "Deployment"}))
+	assert.False(t, HasBelow(object.Ref{Kind: "Service"}))
+}
+
+func TestSilenceIsToldFromANo(t *testing.T) {
+	c := &Cluster{Config: Config{Name: "quay"}}
+	gr := schema.GroupResource{Resource: "deployments"}
+	var gone *UnreachableError
+	silent := c.explain("apply x", errors.New("connection refused"))
+	assert.ErrorAs(t, silent, &gone)
+	assert.ErrorContains(t, silent, "cluster quay does not answer (apply x)")
+	no := c.explain("apply x", apierrors.NewForbidden(gr, "d", errors.New("not yours")))
+	assert.False(t, errors.As(no, &gone))
+	assert.NoError(t, c.explain("x", nil))
+
+	for err, want := range map[error]bool{
+		silent: true, no: false,
+		c.explain("", apierrors.NewTooManyRequests("slow", 1)):                     true,
+		c.explain("", apierrors.NewServiceUnavailable("later")):                    true,
+		c.explain("", apierrors.NewConflict(gr, "d", errors.New("newer"))):         true,
+		c.explain("", apierrors.NewInvalid(schema.GroupKind{Kind: "D"}, "d", nil)): false,
+	} {
+		assert.Equal(t, want, Transient(err), err.Error())
+	}
+	assert.True(t, Missing(c.explain("", apierrors.NewNotFound(gr, "d"))))
+	assert.False(t, Missing(nil))
+}
+
+func TestConnectNamesTheMistake(t *testing.T) {
+	log := slog.New(slog.DiscardHandler)
+	_, err := Connect(Config{Name: "quay", Kubeconfig: "/nonexistent"}, log)
+	require.ErrorContains(t, err, "kubeconfig of cluster quay")
+	file := filepath.Join(t.TempDir(), "k")
+	require.NoError(t, os.WriteFile(file, []byte("apiVersion: v1\nkind: Config\nclusters: [{name: a, cluster: {server: 'https://127.0.0.1:1'}}]\ncontexts: [{name: a, context: {cluster: a, user: u}}]\nusers: [{name: u, user: {token: t}}]\n"), 0o600))
+	_, err = Connect(Config{Name: "quay", Kubeconfig: file, Context: "b"}, log)
+	require.ErrorContains(t, err, `has no context "b"; it has: a`)
+	c, err := Connect(Config{Name: "quay", Kubeconfig: file, Context: "a"}, log)
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = c.Version(context.Background())
+	var gone *UnreachableError
+	require.ErrorAs(t, err, &gone)
+	assert.Equal(t, "https://127.0.0.1:1", c.Server())
+}
+
+// seen counts what a handler is told.
+type seen struct{ changed, deleted, watch atomic.Int32 }
+
+func (s *seen) Changed(map[string]any) { s.changed.Add(1) }
+func (s *seen) Deleted(map[string]any) { s.deleted.Add(1) }
+func (s *seen) WatchChanged()          { s.watch.Add(1) }
+
+func watched(t *testing.T) (*watch, *seen, context.Context) {
+	t.Helper()
+	s := &seen{}
+	c := &Cluster{Config: Config{Name: "quay"}, log: slog.New(slog.DiscardHandler), handler: s, watches: map[schema.GroupVersionKind]*watch{}}
+	gvk := schema.GroupVersionKind{Version: "v1", Kind: "ConfigMap"}
+	w := &watch{c: c, gvk: gvk, seen: map[string]struct{}{}}
+	c.watches[gvk] = w
+	ctx, cancel := context.WithCancel(context.Background())
+	t.Cleanup(cancel)
+	return w, s, ctx
+}
+
+func configMap(name string) *unstructured.Unstructured {
+	o := &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "ConfigMap"}}
+	o.SetName(name)
+	return o
+}
+
+var kinds = [][2]string{{"v1", "ConfigMap"}}
+
+func TestAGapInTheWatchTellsWhatIsGone(t *testing.T) {
+	w, s, _ := watched(t)
+	assert.False(t, w.c.Known(kinds).Known, "not read yet")
+	require.NoError(t, w.Replace([]any{configMap("a"), configMap("b")}, "1"))
+	assert.True(t, w.c.Known(kinds).Known)
+	assert.EqualValues(t, 2, s.changed.Load())
+	require.NoError(t, w.Add(configMap("c")))
+	require.NoError(t, w.Delete(configMap("a")))
+	require.NoError(t, w.Replace([]any{configMap("c")}, "9"))
+	assert.EqualValues(t, 2, s.deleted.Load(), "a as it was told, b by the gap")
+	assert.False(t, w.c.Known([][2]string{{"v1", "Secret"}}).Known, "what is not watched is not known")
+}
+
+// TestAnEmptyStreamIsNoWatch: a broken connection shows as a stream that ends without a word.
+func TestAnEmptyStreamIsNoWatch(t *testing.T) {
+	w, s, ctx := watched(t)
+	require.NoError(t, w.Replace(nil, "1"))
+	for range w.follow(ctx, apiwatch.NewEmptyWatch()).ResultChan() {
+		t.Fatal("nothing comes")
+	}
+	require.Eventually(t, func() bool { return !w.c.Known(kinds).Known }, 30*time.Second, 10*time.Millisecond)
+	assert.Contains(t, w.c.Known(kinds).Problem, "the connection was lost")
+	told := s.watch.Load()
+
+	real := apiwatch.NewFake()
+	out := w.follow(ctx, real)
+	go real.Add(configMap("a"))
+	ev := <-out.ResultChan()
+	assert.Equal(t, apiwatch.Added, ev.Type)
+	assert.True(t, w.c.Known(kinds).Known, "a word from the stream shows that it lives")
+	assert.Greater(t, s.watch.Load(), told)
+	out.Stop()
+}
