@@ -91,7 +91,7 @@ func TestConsole(t *testing.T) {
 	b.shows("One ward needs you")
 	b.shows("Never synced; 3 objects declared")
 	b.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`[data-ward="%s@quay"]`, s.name))))
-	b.shows("3 objects behind")
+	b.shows("behind, 3 objects")
 	b.click("Sync 3 objects")
 	b.shows("In step for")
 	b.shows("#1 sync · done")

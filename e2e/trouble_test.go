@@ -322,3 +322,38 @@ func TestTheLabLeavesNothingBehind(t *testing.T) {
 }
 
 func alive(pid int) bool { return syscall.Kill(pid, 0) == nil }
+
+// TestHowImagesBehave: Jobs that end well and badly, and an image that can't be pulled, each with its reason.
+func TestHowImagesBehave(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	job := func(name, image string) string {
+		return "apiVersion: batch/v1\nkind: Job\nmetadata: {name: " + name + "}\nspec: {backoffLimit: 0, template: {spec: {restartPolicy: Never, containers: [{name: task, image: registry.brindle.example/" + image + "}]}}}\n"
+	}
+	s.push("A job", map[string]string{"app/job.yaml": job("count-berths", "berth-schema:1")})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 1h, otherwise: stop"))
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	assert.Contains(t, s.ok("sync", s.name), "● Job count-berths  ready")
+
+	s.push("A job that fails", map[string]string{"app/bad.yaml": job("move-berths", "berth-crashing:1")})
+	out, _, code := s.cli("sync", s.name)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "Failed after")
+	assert.Contains(t, out, "Job/move-berths", "a failed Job ends the run at once, not at its deadline")
+
+	s.push("An image that can't be pulled", map[string]string{"app/bad.yaml": "", "app/deployment.yaml": deployment("berth-broken:1", 1)})
+	s.ok("look", s.name)
+	s.ok("sync", s.name, "--no-wait")
+	require.Eventually(t, func() bool {
+		for _, o := range s.detail().Outline {
+			if o.Kind == "Deployment" && strings.Contains(o.Reason, "image registry.brindle.example/berth-broken:1 can't be pulled") {
+				return true
+			}
+		}
+		return false
+	}, patience, 50*time.Millisecond)
+	s.fails(1, "is in the middle of sync #3", "ward", "remove", s.name)
+	file := filepath.Join(s.dir, "ward.yaml")
+	s.fails(1, "is in the middle of sync #3", "ward", "add", file)
+	s.ok("sync", s.name, "--stop")
+}

@@ -403,6 +403,11 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 			errs = append(errs, fmt.Errorf("%s:%d: no cluster has the labels that ward %s asks for; known: %s", name, w.Line, w.Name, k.clusterNames()))
 		}
 	}
+	for _, w := range wards {
+		if err := k.idle(k.named(w.Name)); err != nil {
+			return nil, err
+		}
+	}
 	if cycle := k.cycle(wards); cycle != "" {
 		errs = append(errs, fmt.Errorf("%s: these wards wait for each other in after, so none could start: %s", name, cycle))
 	}
@@ -558,10 +563,8 @@ func (k *Keeper) Remove(ctx context.Context, name string) error {
 	if len(ps) == 0 {
 		return k.unknown(name)
 	}
-	for _, p := range ps {
-		if v := p.View(); v.Run != nil {
-			return fault(Conflict, "%s is in the middle of run #%d; stop it first: vigila sync %s --stop", p.id, v.Run.Number, p.id)
-		}
+	if err := k.idle(ps); err != nil {
+		return err
 	}
 	for _, p := range ps {
 		p.close()
@@ -569,6 +572,16 @@ func (k *Keeper) Remove(ctx context.Context, name string) error {
 			return err
 		}
 		k.forget(p)
+	}
+	return nil
+}
+
+// idle refuses to change or remove wards in the middle of a run.
+func (k *Keeper) idle(ps []*placement) error {
+	for _, p := range ps {
+		if v := p.View(); v.Run != nil {
+			return fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it first: vigila sync %s --stop", p.id, v.Run.Kind, v.Run.Number, p.id)
+		}
 	}
 	return nil
 }

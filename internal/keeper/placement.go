@@ -103,7 +103,7 @@ type liveObject struct {
 
 func (l *liveObject) state() health.Result {
 	if l.cause != nil && l.health.Word != health.Ready {
-		return *l.cause
+		return health.Result{Word: l.cause.Word, Reason: l.cause.Reason, Final: l.health.Final}
 	}
 	return l.health
 }
@@ -183,9 +183,18 @@ func isRun(e record.Entry) bool {
 	return false
 }
 
+// close ends the placement's goroutine. A run that began just before is called interrupted.
 func (p *placement) close() {
 	p.cancel()
 	<-p.ended
+	if p.run == nil {
+		return
+	}
+	e := p.run.entry
+	e.Outcome, e.Reason, e.Ended = string(run.Interrupted), "the ward was changed or removed while it ran", time.Now()
+	if err := p.k.store.EndEntry(context.Background(), e); err != nil {
+		p.log.Error("the end of a run can't be written", "entry", e.Number, "error", err)
+	}
 }
 
 // post hands work to the placement's goroutine; it never blocks.

@@ -265,6 +265,9 @@ func (f *Fleet) play(ctx context.Context, p *corev1.Pod, k *pod) {
 	failed := false
 	for i, c := range p.Spec.Containers {
 		im := f.catalogue.find(c.Image, ends)
+		if im.Behaviour == "crash" && p.Spec.RestartPolicy == corev1.RestartPolicyNever {
+			im.Behaviour = "exits" // once, and nobody starts it again
+		}
 		wg.Go(func() {
 			switch im.Behaviour {
 			case "pull-fails":

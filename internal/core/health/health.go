@@ -242,7 +242,11 @@ func container(c map[string]any) (Result, bool) {
 	restarts := num(c["restartCount"])
 	switch waiting {
 	case "CrashLoopBackOff":
-		return Result{Word: Failing, Reason: fmt.Sprintf("container %s crash-loops, %s, restarted %s", name, exit(last), times(restarts))}, true
+		reason := fmt.Sprintf("container %s crash-loops, %s", name, exit(last))
+		if restarts > 0 {
+			reason += ", restarted " + times(restarts)
+		}
+		return Result{Word: Failing, Reason: reason}, true
 	case "ImagePullBackOff", "ErrImagePull", "InvalidImageName", "ErrImageNeverPull":
 		return Result{Word: Failing, Reason: fmt.Sprintf("image %s can't be pulled: %s", str(c["image"]), orElse(str(at(c, "state", "waiting", "message")), waiting))}, true
 	case "CreateContainerConfigError", "CreateContainerError", "RunContainerError":

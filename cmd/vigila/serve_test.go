@@ -1,0 +1,74 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func file(t *testing.T, text string) string {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "vigila.yaml")
+	require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
+	return name
+}
+
+func TestSettingsByFileEnvironmentAndFlag(t *testing.T) {
+	c := serveCommand()
+	s, err := readSettings(c, "")
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1:7740", s.Listen, "loopback unless told otherwise")
+
+	conf := file(t, "listen: 127.0.0.1:1\nparallel: 3\nallow_local_repos: true\n")
+	s, err = readSettings(serveCommand(), conf)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"127.0.0.1:1", 3, true}, []any{s.Listen, s.Parallel, s.AllowLocalRepos})
+
+	t.Setenv("VIGILA_LISTEN", "127.0.0.1:2")
+	t.Setenv("VIGILA_LOG_FORMAT", "json")
+	s, err = readSettings(serveCommand(), conf)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"127.0.0.1:2", "json", 3}, []any{s.Listen, s.LogFormat, s.Parallel}, "the environment wins over the file")
+
+	c = serveCommand()
+	require.NoError(t, c.Flags().Parse([]string{"--listen", "127.0.0.1:3"}))
+	s, err = readSettings(c, conf)
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1:3", s.Listen, "a flag wins over both")
+}
+
+func TestMistakesInSettingsAreNamed(t *testing.T) {
+	for text, want := range map[string]string{
+		"lissten: x":       "unknown key lissten; known: listen, data",
+		"parallel: 0":      "parallel is 0; it must be 1 to 256",
+		"log_format: xml":  `log_format is "xml"; write text or json`,
+		"parallel: [1":     "configuration",
+		"parallel: lots\n": "parallel",
+	} {
+		_, err := readSettings(serveCommand(), file(t, text))
+		assert.ErrorContains(t, err, want, text)
+	}
+	_, err := readSettings(serveCommand(), "/nonexistent")
+	assert.ErrorContains(t, err, "configuration /nonexistent")
+}
+
+func TestRenderReadsWhatAWardWould(t *testing.T) {
+	c := renderCommand()
+	var out strings.Builder
+	c.SetOut(&out)
+	c.SetArgs([]string{"../../lab/demo/fleet/02-services/services/berth-planner"})
+	require.NoError(t, c.Execute())
+	for _, want := range []string{"# ../../lab/demo/fleet/02-services/services/berth-planner/deployment.yaml:1", "kind: Deployment", "kind: Service", "kind: ConfigMap"} {
+		assert.Contains(t, out.String(), want)
+	}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.yaml"), []byte("kind: ["), 0o600))
+	c = renderCommand()
+	c.SetArgs([]string{dir})
+	c.SilenceErrors, c.SilenceUsage = true, true
+	assert.ErrorContains(t, c.Execute(), "a.yaml:1: this is not valid YAML")
+}
