@@ -204,6 +204,22 @@ func TestDriftIsRestoredAndAFightIsNot(t *testing.T) {
 	assert.Equal(t, map[string]string{"interval": "10s", "pattern": "long"}, data)
 }
 
+// TestReportedDriftIsLeftToAPerson: an automatic sync of something else does not put it back.
+func TestReportedDriftIsLeftToAPerson(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("Two", map[string]string{"app/horn.yaml": config("horn", "interval", "30s"), "app/lamp.yaml": config("lamp", "colour", "amber")})
+	s.add(s.wardFile("sync: auto, drift: report, every: 1s", "within: 30s"))
+	s.until("it is in step", inStepAndReady)
+	s.edit("hurry", "configmap/horn", "data.interval=1s")
+	s.until("it is drifted", func(w client.Ward) bool { return w.Standing == "drifted" })
+	id := s.push("Another lamp", map[string]string{"app/lamp.yaml": config("lamp", "colour", "white")})
+	w := s.until("the commit is synced", func(w client.Ward) bool { return w.Applied.Id == id && w.Run.Number == 0 })
+	assert.EqualValues(t, "drifted", w.Standing)
+	data, _, _ := unstructured.NestedStringMap(live(t, "", "v1", "configmaps", s.name, "horn").Object, "data")
+	assert.Equal(t, "1s", data["interval"])
+}
+
 func TestADeletedObjectIsMadeAgain(t *testing.T) {
 	t.Parallel()
 	s := newService(t)

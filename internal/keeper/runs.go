@@ -61,8 +61,11 @@ func (p *placement) start(r startRun) (int, error) {
 	in := plan.Input{Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Allow: r.allow}
 	e := record.Entry{Placement: p.id, Kind: string(r.kind), Outcome: string(run.Running), By: r.by, Why: r.why, ToEntry: r.toEntry, Started: time.Now()}
 	_, _, _, restorable := p.driftedRefs()
-	if r.by != byVigila { // a person decides about contested fields as well
+	switch {
+	case r.by != byVigila: // a person decides about contested fields as well
 		restorable, _, _, _ = p.driftedRefs()
+	case p.ward.Keep.Drift != "restore": // drift that is only reported is left to a person, whatever else runs
+		restorable = nil
 	}
 	in.Drifted = restorable
 	switch r.kind {
