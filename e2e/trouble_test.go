@@ -243,6 +243,34 @@ func TestAPersonCanStopARun(t *testing.T) {
 	assert.Equal(t, "admin", w.Hold.By, "it does not start again the next moment")
 }
 
+// TestARemovalThatWaitsForAFinalizerCanBeStopped: nothing hangs, and what is left is still the ward's.
+func TestARemovalThatWaitsForAFinalizerCanBeStopped(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("Two", map[string]string{"app/a.yaml": config("a", "k", "v"), "app/b.yaml": config("b", "k", "v")})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 1h"))
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	s.ok("sync", s.name)
+	s.edit("stubborn", "configmap/b", `metadata.finalizers=["brindle.example/never"]`)
+	s.push("One", map[string]string{"app/b.yaml": ""})
+	s.ok("look", s.name)
+	s.ok("sync", s.name, "--no-wait")
+	s.until("it waits for the removal", func(w client.Ward) bool {
+		o := live(t, "", "v1", "configmaps", s.name, "b")
+		return w.Run.Number == 2 && o != nil && o.GetDeletionTimestamp() != nil
+	})
+	s.ok("sync", s.name, "--stop")
+	w := s.until("it is stopped", func(w client.Ward) bool { return w.Run.Number == 0 })
+	assert.Equal(t, 1, w.Pending)
+	e := s.entry(2)
+	assert.EqualValues(t, "stopped", e.Outcome)
+	assert.Contains(t, e.Objects[0].Reason, "it waits for brindle.example/never")
+	s.edit("stubborn", "configmap/b", "metadata.finalizers=null")
+	s.until("it is gone", func(w client.Ward) bool { return live(t, "", "v1", "configmaps", s.name, "b") == nil })
+	s.ok("sync", s.name)
+	s.until("it is in step", inStepAndReady)
+}
+
 // TestAnUnreachableClusterIsBlind: never in step while it can't be read, and known again when it is back.
 func TestAnUnreachableClusterIsBlind(t *testing.T) {
 	t.Parallel()

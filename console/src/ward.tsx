@@ -777,7 +777,10 @@ function RollBack({ ward, now, open, close }: { ward: Ward; now: number; open: b
                   #{e.number} {e.kind}
                 </strong>{" "}
                 <span className="font-mono text-sm">{short(e.revision)}</span> {e.revision?.subject}
-                <span className="block text-sm text-soft">{ago(e.started, now)}</span>
+                <span className="block text-sm text-soft">
+                  {ago(e.started, now)}
+                  {e.number === choices[0]?.number && ", what the cluster holds now"}
+                </span>
               </span>
             </label>
           </li>

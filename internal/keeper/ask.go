@@ -83,6 +83,7 @@ func (k *Keeper) Stop(ctx context.Context, name, by string) error {
 		if p.run == nil {
 			return fault(Conflict, "no run is going on in %s", p.id)
 		}
+		p.run.letGo()
 		p.feed(run.Stop{At: time.Now(), By: by})
 		return nil
 	})
@@ -149,7 +150,7 @@ func (k *Keeper) Diff(ctx context.Context, name string) (*Diff, error) {
 		if p.declared != nil && p.declared.waits == "" {
 			snapshot = p.declared.snapshot
 			made = plan.Make(plan.Input{Declared: p.declared.plan(), Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune()})
-			for _, ref := range append(made.Refs(), made.Removals...) {
+			for _, ref := range append(made.Refs(), made.Removed()...) {
 				if b, ok := p.baselines[ref]; ok {
 					baselines[ref] = b
 				}
@@ -189,7 +190,7 @@ func (k *Keeper) Diff(ctx context.Context, name string) (*Diff, error) {
 	if err := errors.Join(errs...); err != nil {
 		return nil, fault(Unreachable, "%v", err)
 	}
-	for _, ref := range made.Removals {
+	for _, ref := range made.Removed() {
 		d.Pending = append(d.Pending, PendingObject{Ref: ref, Change: "remove"})
 	}
 	for _, ref := range made.Kept {

@@ -43,6 +43,8 @@ type activeRun struct {
 	before      map[object.Ref]compare.Baseline
 	ctx         context.Context
 	cancel      context.CancelFunc
+	removals    context.Context // ends when a person stops the run: waiting for a finalizer may take for ever
+	letGo       context.CancelFunc
 	slots       chan struct{}
 	unreachable bool
 	failed      *record.Entry    // the sync whose failure this rollback mends
@@ -159,7 +161,7 @@ func (p *placement) start(r startRun) (int, error) {
 			}
 		}
 	}
-	for _, ref := range made.Removals {
+	for _, ref := range made.Removed() {
 		a.works[ref] = true
 	}
 	// An object that another ward keeps gets no baseline: it is refused when its turn comes.
@@ -177,13 +179,14 @@ func (p *placement) start(r startRun) (int, error) {
 	}
 	a.entry = e
 	a.ctx, a.cancel = context.WithDeadline(p.ctx, time.Now().Add(p.ward.Settle.Within+callGrace))
+	a.removals, a.letGo = context.WithCancel(a.ctx)
 	otherwise := run.Stay
 	if r.kind == run.Sync && p.ward.Settle.Otherwise == "rollback" {
 		otherwise = run.GoBack
 	}
 	a.machine = run.New(made, p.ward.Settle.Within, otherwise)
 	p.run = a
-	p.log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "remove", len(made.Removals))
+	p.log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "remove", len(made.Removed()))
 	p.feed(run.Started{At: time.Now()})
 	return e.Number, nil
 }
@@ -323,7 +326,9 @@ func (p *placement) prepare(ctx context.Context, o object.Object) (object.Object
 func (p *placement) remove(a *activeRun, ref object.Ref) {
 	b := p.baselines[ref]
 	p.k.spawn(func() {
-		err := p.removeOne(a.ctx, b)
+		a.slots <- struct{}{}
+		err := p.removeOne(a.removals, b)
+		<-a.slots
 		p.post(func() {
 			if p.run != a {
 				return
@@ -360,6 +365,7 @@ func (p *placement) removeOne(ctx context.Context, b compare.Baseline) error {
 
 // end closes a run: the entry, what is applied now, what is rejected, and whether to go back.
 func (p *placement) end(a *activeRun, end run.End) {
+	a.letGo()
 	a.cancel()
 	p.run = nil
 	e := &a.entry

@@ -49,10 +49,10 @@ type Guard struct {
 	Text string `json:"text"`
 }
 
-// Plan is the work of one run. Removals are in the order they are done.
+// Plan is the work of one run. Removals come after all steps, one group after the other.
 type Plan struct {
 	Steps    []Step
-	Removals []object.Ref
+	Removals []Group
 	Kept     []object.Ref // not declared any more, and left in the cluster because pruning is off or guarded
 	Guards   []Guard      // what is in the way; empty when the plan may run
 }
@@ -67,6 +67,15 @@ func (p Plan) Refs() []object.Ref {
 		for _, g := range s.Groups {
 			out = append(out, g.Refs...)
 		}
+	}
+	return out
+}
+
+// Removed lists every object the plan removes, in order.
+func (p Plan) Removed() []object.Ref {
+	var out []object.Ref
+	for _, g := range p.Removals {
+		out = append(out, g.Refs...)
 	}
 	return out
 }
@@ -134,16 +143,20 @@ func Make(in Input) Plan {
 	}
 	var p Plan
 	p.Steps = steps(apply, byRef)
+	slices.SortFunc(remove, func(a, b object.Ref) int {
+		return cmp.Or(cmp.Compare(rankOf(b), rankOf(a)), a.Compare(b))
+	})
 	for _, ref := range remove {
 		if !in.Prune || in.NoPrune[ref] {
 			p.Kept = append(p.Kept, ref)
-		} else {
-			p.Removals = append(p.Removals, ref)
+			continue
 		}
+		if n := len(p.Removals); n == 0 || rankOf(p.Removals[n-1].Refs[0]) != rankOf(ref) {
+			p.Removals = append(p.Removals, Group{Await: true})
+		}
+		g := &p.Removals[len(p.Removals)-1]
+		g.Refs = append(g.Refs, ref)
 	}
-	slices.SortFunc(p.Removals, func(a, b object.Ref) int {
-		return cmp.Or(cmp.Compare(rankOf(b), rankOf(a)), a.Compare(b))
-	})
 	p.Guards = guards(p, in)
 	return p
 }
@@ -175,14 +188,14 @@ func guards(p Plan, in Input) []Guard {
 			out = append(out, Guard{name, text})
 		}
 	}
-	had := len(in.Baselines)
+	had, removed := len(in.Baselines), p.Removed()
 	switch {
-	case len(in.Declared) == 0 && len(p.Removals) > 0:
-		add("empty-render", fmt.Sprintf("the repository declares nothing any more; all %d objects of this ward would be removed", len(p.Removals)))
-	case had > smallWard && float64(len(p.Removals)) > massRemoval*float64(had):
-		add("mass-removal", fmt.Sprintf("%d of %d objects would be removed", len(p.Removals), had))
+	case len(in.Declared) == 0 && len(removed) > 0:
+		add("empty-render", fmt.Sprintf("the repository declares nothing any more; all %d objects of this ward would be removed", len(removed)))
+	case had > smallWard && float64(len(removed)) > massRemoval*float64(had):
+		add("mass-removal", fmt.Sprintf("%d of %d objects would be removed", len(removed), had))
 	}
-	for _, ref := range p.Removals {
+	for _, ref := range removed {
 		if precious(ref) {
 			add(ref.Short(), fmt.Sprintf("%s would be removed, and what lives in it", ref))
 		}

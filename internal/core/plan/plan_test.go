@@ -76,10 +76,11 @@ func TestOnlyWhatDiffersIsDone(t *testing.T) {
 func TestPruning(t *testing.T) {
 	in := Input{Declared: declared(config), Baselines: kept(config, service, workload, account), Prune: true}
 	p := Make(in)
-	assert.Equal(t, []object.Ref{workload, service, account}, p.Removals, "in the reverse order of applying")
+	assert.Equal(t, []object.Ref{workload, service, account}, p.Removed(), "in the reverse order of applying")
+	assert.Len(t, p.Removals, 3, "each kind waits for the one before")
 	in.NoPrune = map[object.Ref]bool{service: true}
 	p = Make(in)
-	assert.Equal(t, []object.Ref{workload, account}, p.Removals)
+	assert.Equal(t, []object.Ref{workload, account}, p.Removed())
 	assert.Equal(t, []object.Ref{service}, p.Kept)
 	in.Prune = false
 	assert.True(t, Make(in).Empty())

@@ -164,7 +164,7 @@ func New(p plan.Plan, within time.Duration, otherwise Otherwise) *Machine {
 			}
 		}
 	}
-	for _, ref := range p.Removals {
+	for _, ref := range p.Removed() {
 		m.progress[ref] = &Progress{Ref: ref, Remove: true, State: Waiting}
 		m.order = append(m.order, ref)
 	}
@@ -340,14 +340,19 @@ func (m *Machine) ready(refs []object.Ref) bool {
 	return true
 }
 
-// prune removes one object at a time, in order, and ends the run when all are gone.
+// prune removes one group after the other, and ends the run when all are gone.
 func (m *Machine) prune() []Action {
-	for _, ref := range m.plan.Removals {
-		p := m.progress[ref]
-		if p.State == Waiting {
-			p.State = Removing
-			m.removing++
-			return []Action{Remove{ref}}
+	for _, g := range m.plan.Removals {
+		var out []Action
+		for _, ref := range g.Refs {
+			if p := m.progress[ref]; p.State == Waiting {
+				p.State = Removing
+				m.removing++
+				out = append(out, Remove{ref})
+			}
+		}
+		if len(out) > 0 {
+			return out
 		}
 	}
 	return m.end(Done, "")

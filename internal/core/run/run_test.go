@@ -122,9 +122,9 @@ func TestARefusedNamespaceStopsWhatLivesInIt(t *testing.T) {
 	assert.Equal(t, Failed, end(t, m.Step(Applied{At: at(1), Ref: a, Err: "forbidden"})).Outcome)
 }
 
-func TestRemovalsComeLastAndOneByOne(t *testing.T) {
+func TestRemovalsComeLastAndGroupByGroup(t *testing.T) {
 	p := steps(step(0, group(a)))
-	p.Removals = []object.Ref{c, d}
+	p.Removals = []plan.Group{group(c), group(d)}
 	m := New(p, time.Minute, GoBack)
 	begin(t, m, Apply{a})
 	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}), "nothing is removed before everything is ready")
@@ -134,7 +134,7 @@ func TestRemovalsComeLastAndOneByOne(t *testing.T) {
 }
 
 func TestARemovalThatFailsFailsTheRun(t *testing.T) {
-	m := New(plan.Plan{Removals: []object.Ref{c, d}}, time.Minute, Stay)
+	m := New(plan.Plan{Removals: []plan.Group{group(c), group(d)}}, time.Minute, Stay)
 	begin(t, m, Remove{c})
 	e := end(t, m.Step(Removed{At: at(1), Ref: c, Err: "it waits for a finalizer"}))
 	assert.Equal(t, Failed, e.Outcome)
