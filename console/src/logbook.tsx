@@ -36,11 +36,11 @@ export function LogbookPage() {
       </p>
       <table className="mt-4 w-full table-fixed text-left">
         <colgroup>
-          <col className="w-28" />
-          <col className="w-48" />
-          <col className="w-56" />
           <col className="w-24" />
-          <col className="w-64" />
+          <col className="w-48" />
+          <col className="w-52" />
+          <col className="w-20" />
+          <col className="w-56" />
           <col />
           <col className="w-20" />
         </colgroup>
@@ -93,8 +93,8 @@ export function LogbookPage() {
                   <span className="font-mono text-sm">{short(e.revision)}</span>{" "}
                   <span className="text-soft">{e.revision?.subject}</span>
                 </td>
-                <td className="truncate px-3 text-soft" title={e.reason || e.why}>
-                  {e.reason || e.why}
+                <td className="px-3 py-1.5 text-soft" title={e.reason || e.why}>
+                  <span className="line-clamp-2 leading-snug">{e.reason || e.why}</span>
                 </td>
                 <td className="px-3 text-right whitespace-nowrap text-soft">
                   {took >= 1000 ? span(took) : ""}

@@ -90,7 +90,13 @@ func TestTheBoardHasNoHiddenEnd(t *testing.T) {
 		p.board(&client.WardList{Items: []client.Ward{w}, Total: 250, NeedsYou: 3, InStep: 200}, &listFlags{limit: 100, page: 1})
 	})
 	assert.Contains(t, got, "≠ drifted, 2 fields; behind, 3 objects")
-	assert.Contains(t, got, "…\n")
+	assert.Contains(t, got, strings.Repeat("x", 200)+"\n", "nothing is cut where there is no terminal")
+	narrow := &bytes.Buffer{}
+	(&printer{Writer: narrow, width: 100}).board(&client.WardList{Items: []client.Ward{w}, Total: 1}, &listFlags{limit: 100, page: 1})
+	assert.Contains(t, narrow.String(), "x…\n")
+	for _, row := range strings.Split(narrow.String(), "\n") {
+		assert.LessOrEqual(t, len([]rune(row)), 100)
+	}
 	assert.Contains(t, got, "250 wards, 200 in step, 3 need you. Page 1 of 3: --page 2")
 	assert.Contains(t, text(func(p *printer) { p.board(&client.WardList{}, &listFlags{}) }), "Register one: vigila ward add FILE")
 	assert.Equal(t, "No ward matches.\n", text(func(p *printer) { p.board(&client.WardList{}, &listFlags{search: "x"}) }))

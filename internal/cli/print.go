@@ -21,12 +21,14 @@ type printer struct {
 	io.Writer
 	color bool
 	tty   bool
+	width int // of the terminal; 0 when it is none, and nothing is cut
 }
 
 func (a *app) printer(w io.Writer) *printer {
 	p := &printer{Writer: w}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		p.tty = true
+		p.width, _, _ = term.GetSize(int(f.Fd()))
 		p.color = !a.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	}
 	return p
@@ -77,7 +79,8 @@ type cell struct{ text, color string }
 
 func plain(s string) cell { return cell{text: s} }
 
-// table prints rows in columns two spaces apart.
+// table prints rows in columns two spaces apart. On a terminal the last column is cut where a line would wrap,
+// with a mark; elsewhere nothing is.
 func (p *printer) table(rows [][]cell) {
 	var widths []int
 	for _, r := range rows {
@@ -90,7 +93,12 @@ func (p *printer) table(rows [][]cell) {
 	}
 	for _, r := range rows {
 		var b strings.Builder
+		used := 0
 		for i, c := range r {
+			if left := p.width - used; p.width > 0 && i == len(r)-1 && left > 1 {
+				c.text = clip(c.text, left)
+			}
+			used += widths[i] + 2
 			b.WriteString(p.paint(c.color, c.text))
 			if i < len(r)-1 {
 				b.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c.text)+2))
@@ -178,6 +186,14 @@ func pairs(m map[string]string) string {
 	}
 	sort.Strings(out)
 	return strings.Join(out, ",")
+}
+
+// clip cuts a text to n runes, with a mark.
+func clip(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
 }
 
 func count(n int, one string) string {

@@ -481,7 +481,7 @@ func (a *app) logbook() *cobra.Command {
 				if !e.Ended.IsZero() && e.Ended.Sub(e.Started) > 0 {
 					took = span(e.Ended.Sub(e.Started))
 				}
-				rows = append(rows, []cell{plain(name), {what, color}, plain(ago(e.Started)), plain(took), plain(e.By), plain(clip(title(e.Revision), 44)), plain(clip(why, 60))})
+				rows = append(rows, []cell{plain(name), {what, color}, plain(ago(e.Started)), plain(took), plain(e.By), plain(clip(title(e.Revision), 44)), plain(why)})
 			}
 			p.table(rows)
 			if shown := offset + len(list.Items); shown < list.Total {
@@ -494,13 +494,6 @@ func (a *app) logbook() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 30, "how many on a page, 1 to 1000")
 	c.Flags().IntVar(&pageNo, "page", 1, "which page; 1 is the newest")
 	return a.reading(c)
-}
-
-func clip(s string, n int) string {
-	if r := []rune(s); len(r) > n {
-		return string(r[:n-1]) + "…"
-	}
-	return s
 }
 
 func entryWords(e client.Entry) (text, color string) {
@@ -591,7 +584,7 @@ func (a *app) watch() *cobra.Command {
 					continue
 				}
 				for _, w := range r.JSON200.Items {
-					now := fmt.Sprintf("%s  %s %s  %s %s  %s", w.Id, standingGlyph[w.Standing], standingWords(w), healthGlyph[w.Health], w.Health, says(w))
+					now := fmt.Sprintf("%s  %s %s  %s %s  %s", w.Id, standingGlyph[w.Standing], standingWords(w), healthGlyph[w.Health], w.Health, w.Says)
 					if last[w.Id] != now {
 						last[w.Id] = now
 						p.line("%s  %s", time.Now().Format("15:04:05"), now)

@@ -117,7 +117,7 @@ func (p *printer) board(l *client.WardList, f *listFlags) {
 			name.color = "bold"
 		}
 		rows = append(rows, []cell{name, {standingGlyph[w.Standing] + " " + standingWords(w), string(w.Standing)}, {healthGlyph[w.Health] + " " + string(w.Health), string(w.Health)},
-			plain(since(w.Since)), plain(says(w))})
+			plain(since(w.Since)), plain(w.Says)})
 	}
 	p.table(rows)
 	p.line("")
@@ -154,14 +154,6 @@ func (p *printer) standingLine(w client.Ward) string {
 		s += ", " + rest
 	}
 	return s
-}
-
-func says(w client.Ward) string {
-	const most = 90
-	if r := []rune(w.Says); len(r) > most {
-		return string(r[:most-1]) + "…"
-	}
-	return w.Says
 }
 
 func (a *app) wardShow() *cobra.Command {
