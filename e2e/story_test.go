@@ -1,8 +1,12 @@
 package e2e
 
 import (
+	"bufio"
 	"context"
 	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -202,6 +206,54 @@ func TestDriftIsRestoredAndAFightIsNot(t *testing.T) {
 	s.until("the new key is applied", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Id == id })
 	data, _, _ := unstructured.NestedStringMap(live(t, "", "v1", "configmaps", s.name, "horn").Object, "data")
 	assert.Equal(t, map[string]string{"interval": "10s", "pattern": "long"}, data)
+}
+
+// TestHoldsEndByThemselves: a hold with an end is released then, and the ward runs forward.
+func TestHoldsEndByThemselves(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("Config", map[string]string{"app/horn.yaml": config("horn", "interval", "30s")})
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 30s"))
+	s.until("it is in step", inStepAndReady)
+	assert.Contains(t, s.ok("hold", s.name, "--reason", "gale watch", "--for", "3s"), "is held for")
+	id := s.push("Config", map[string]string{"app/horn.yaml": config("horn", "interval", "40s")})
+	s.edit("hurry", "configmap/horn", "data.interval=1s")
+	w := s.until("the drift is seen", func(w client.Ward) bool { return w.Drifted > 0 || w.Hold.By == "" })
+	assert.Equal(t, "gale watch", w.Hold.Reason)
+	assert.Contains(t, w.Todo, "Not restored while held")
+	s.until("the hold has ended and it ran forward", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Id == id })
+	out := s.ok("logbook", s.name)
+	assert.Contains(t, out, "the end of the hold was reached")
+	assert.Contains(t, out, "gale watch")
+}
+
+// TestWatchIsLive: without a terminal each change is a line.
+func TestWatchIsLive(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "vigila"), "watch")
+	cmd.Env = append(os.Environ(), "VIGILA_URL="+s.url, "VIGILA_TOKEN="+s.token)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	s.push("Config", map[string]string{"app/horn.yaml": config("horn", "interval", "30s")})
+	s.add(s.wardFile("sync: auto, drift: report, every: 1s", "within: 30s"))
+	rows := bufio.NewScanner(out)
+	see := func(want string) {
+		for rows.Scan() {
+			if strings.Contains(rows.Text(), want) {
+				return
+			}
+		}
+		t.Fatalf("watch ended without %q: %v", want, rows.Err())
+	}
+	see("= in step  ● ready")
+	s.edit("hurry", "configmap/horn", "data.interval=1s")
+	see("≠ drifted, 1 field  ● ready  hurry changed data.interval of ConfigMap/horn from 30s to 1s")
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	assert.NoError(t, cmd.Wait(), "Ctrl-C ends it well")
 }
 
 // TestReportedDriftIsLeftToAPerson: an automatic sync of something else does not put it back.

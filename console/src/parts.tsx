@@ -187,13 +187,13 @@ export function Pages({
   return (
     <nav aria-label="Pages" className="mt-4 flex items-center gap-3 text-sm">
       <Button disabled={offset === 0} onClick={() => go(Math.max(0, offset - limit))}>
-        Newer
+        Previous page
       </Button>
       <span className="text-soft">
         {offset + 1} to {Math.min(total, offset + limit)} of {total}
       </span>
       <Button disabled={offset + limit >= total} onClick={() => go(offset + limit)}>
-        Older
+        Next page
       </Button>
     </nav>
   );
