@@ -328,6 +328,47 @@ func TestPruningAndGuards(t *testing.T) {
 	assert.Contains(t, s.ok("ward", "list"), "No wards yet")
 }
 
+// TestADefinitionAndItsObjectsInOneRun: they come together the first time, and leave together.
+func TestADefinitionAndItsObjectsInOneRun(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("Berths", map[string]string{"app/config.yaml": config("horn", "interval", "30s"), "app/a-berth.yaml": "apiVersion: brindle.example/v1\nkind: Berth\nmetadata: {name: north}\nspec: {length: 80, tags: [a, b]}\n",
+		"app/z-definition.yaml": `apiVersion: apiextensions.k8s.io/v1
+kind: CustomResourceDefinition
+metadata: {name: berths.brindle.example}
+spec:
+  group: brindle.example
+  names: {kind: Berth, plural: berths, singular: berth, listKind: BerthList}
+  scope: Namespaced
+  versions:
+    - name: v1
+      served: true
+      storage: true
+      schema: {openAPIV3Schema: {type: object, properties: {spec: {type: object, x-kubernetes-preserve-unknown-fields: true}}}}
+`})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 30s"))
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	s.fails(3, "Berth north  create", "diff", s.name)
+	s.ok("sync", s.name)
+	s.until("it is in step", inStepAndReady)
+	s.edit("hurry", "berth/north", "spec.length=90")
+	w := s.until("drift of a custom resource is seen", func(w client.Ward) bool { return w.Drifted > 0 })
+	assert.Equal(t, "hurry changed spec.length of Berth/north from 80 to 90", w.Says)
+
+	s.push("No berths", map[string]string{"app/a-berth.yaml": "", "app/z-definition.yaml": ""})
+	s.ok("look", s.name)
+	s.fails(1, "--allow CustomResourceDefinition/berths.brindle.example", "sync", s.name)
+	s.ok("sync", s.name, "--allow", "CustomResourceDefinition/berths.brindle.example")
+	s.until("it is in step without them", inStepAndReady)
+	for range 3 { // a watch of the kind that is gone would break now
+		s.ok("look", s.name)
+	}
+	assert.True(t, inStepAndReady(s.ward()))
+	r, err := s.api.ListClustersWithResponse(context.Background())
+	require.NoError(t, s.api.Check(r, err))
+	assert.True(t, r.JSON200.Items[0].Live.Known, r.JSON200.Items[0].Live.Problem)
+}
+
 func TestTwoWardsOneObjectAndAdoption(t *testing.T) {
 	t.Parallel()
 	s := newService(t)

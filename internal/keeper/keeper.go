@@ -551,6 +551,9 @@ func (k *Keeper) forget(p *placement) {
 	delete(k.wards, p.id)
 	k.mu.Unlock()
 	p.cluster.unclaim(p.id)
+	for _, kind := range p.kinds { // its goroutine has ended
+		p.cluster.release(kind, p.id)
+	}
 	p.repo.unsubscribe(p)
 	k.broker.send(Note{"ward", p.id})
 }

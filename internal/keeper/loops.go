@@ -205,11 +205,12 @@ type clusterLoop struct {
 	slow chan struct{} // bounds the looks below workloads
 
 	mu     sync.Mutex
-	claims map[object.Ref]string // which placement keeps an object
+	claims map[object.Ref]string         // which placement keeps an object
+	needs  map[[2]string]map[string]bool // which placements need the watch of a kind (version, kind)
 }
 
 func (k *Keeper) openCluster(c record.Cluster) {
-	l := &clusterLoop{k: k, conf: c, claims: map[object.Ref]string{}, slow: make(chan struct{}, 4)}
+	l := &clusterLoop{k: k, conf: c, claims: map[object.Ref]string{}, needs: map[[2]string]map[string]bool{}, slow: make(chan struct{}, 4)}
 	l.conn, l.err = cluster.Connect(cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Context: c.Context}, k.log)
 	if l.err != nil {
 		k.log.Error("cluster can't be used", "cluster", c.Name, "error", l.err)
@@ -224,6 +225,27 @@ func (k *Keeper) openCluster(c record.Cluster) {
 func (l *clusterLoop) close() {
 	if l.conn != nil {
 		l.conn.Close()
+	}
+}
+
+// need makes sure that a kind is watched as long as a placement needs it; release lets it go.
+func (l *clusterLoop) need(kind [2]string, id string) {
+	l.mu.Lock()
+	if l.needs[kind] == nil {
+		l.needs[kind] = map[string]bool{}
+	}
+	l.needs[kind][id] = true
+	l.mu.Unlock()
+	l.conn.Watch(kind[0], kind[1])
+}
+
+func (l *clusterLoop) release(kind [2]string, id string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.needs[kind], id)
+	if len(l.needs[kind]) == 0 {
+		delete(l.needs, kind)
+		l.conn.Unwatch(kind[0], kind[1])
 	}
 }
 

@@ -342,6 +342,7 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 		for _, o := range d.objects {
 			p.watchKind(o.version, o.Ref.Kind)
 		}
+		p.dropKinds()
 	}
 }
 
@@ -467,8 +468,29 @@ func (p *placement) watchKind(version, kind string) {
 	k := [2]string{version, kind}
 	if !slices.Contains(p.kinds, k) {
 		p.kinds = append(p.kinds, k)
-		p.cluster.conn.Watch(version, kind)
+		p.cluster.need(k, p.id)
 	}
+}
+
+// dropKinds lets go of the watches of kinds that the ward has nothing of any more: the definition of such a kind
+// may be gone, and a watch of it broken for ever.
+func (p *placement) dropKinds() {
+	var keep [][2]string
+	for _, b := range p.baselines {
+		keep = append(keep, [2]string{b.Version, b.Ref.Kind})
+	}
+	if p.declared != nil {
+		for _, o := range p.declared.objects {
+			keep = append(keep, [2]string{o.version, o.Ref.Kind})
+		}
+	}
+	p.kinds = slices.DeleteFunc(p.kinds, func(k [2]string) bool {
+		if slices.Contains(keep, k) {
+			return false
+		}
+		p.cluster.release(k, p.id)
+		return true
+	})
 }
 
 // clusterKnown tells whether everything this ward keeps has been looked at and is being watched.

@@ -399,6 +399,7 @@ func (p *placement) end(a *activeRun, end run.End) {
 		b.Intent = 0
 		p.baselines[ref] = b
 	}
+	p.dropKinds()
 	if err := p.k.store.EndEntry(p.ctx, *e); err != nil {
 		p.log.Error("the end of a run can't be written", "entry", e.Number, "error", err)
 	}
