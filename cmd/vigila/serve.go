@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
+	"k8s.io/klog/v2"
 
 	"vigila.dev/vigila/console"
 	"vigila.dev/vigila/internal/cli"
@@ -117,6 +118,7 @@ func serve(ctx context.Context, s settings) error {
 		handler = slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})
 	}
 	log := slog.New(handler)
+	klog.SetSlogLogger(slog.New(asDebug{handler}).With("from", "client-go"))
 
 	store, err := record.Open(ctx, s.Data)
 	if err != nil {
@@ -158,6 +160,22 @@ func serve(ctx context.Context, s settings) error {
 	}
 	return nil
 }
+
+// asDebug lowers what client-go says to debug: what matters of it is told by the wards it concerns.
+type asDebug struct{ slog.Handler }
+
+func (h asDebug) Enabled(ctx context.Context, _ slog.Level) bool {
+	return h.Handler.Enabled(ctx, slog.LevelDebug)
+}
+
+func (h asDebug) Handle(ctx context.Context, r slog.Record) error {
+	r.Level = slog.LevelDebug
+	return h.Handler.Handle(ctx, r)
+}
+
+func (h asDebug) WithAttrs(a []slog.Attr) slog.Handler { return asDebug{h.Handler.WithAttrs(a)} }
+
+func (h asDebug) WithGroup(name string) slog.Handler { return asDebug{h.Handler.WithGroup(name)} }
 
 // firstToken makes the admin token when there is no token yet, and shows it once.
 func firstToken(ctx context.Context, store *record.Store, s settings, address string) error {

@@ -138,9 +138,13 @@ func (p *placement) start(r startRun) (int, error) {
 	if err != nil {
 		return 0, fmt.Errorf("write the logbook: %w", err)
 	}
+	abandon := func(err error) (int, error) {
+		e.Outcome, e.Reason, e.Ended = string(run.Failed), err.Error(), time.Now()
+		return 0, errors.Join(err, p.k.store.EndEntry(ctx, e))
+	}
 	if r.kind == run.Rollback && r.failed == nil {
 		if err := p.setHold(&record.Hold{By: r.by, At: time.Now(), Reason: orElse(r.why, fmt.Sprintf("rolled back to #%d", r.toEntry)), Entry: r.toEntry}); err != nil {
-			return 0, err
+			return abandon(err)
 		}
 	}
 	// What is about to be applied is written down first, so that after a crash it is known what may be there.
@@ -170,7 +174,7 @@ func (p *placement) start(r startRun) (int, error) {
 		return !had && p.other(ctx, b.Ref) != ""
 	})
 	if err := p.k.store.PutBaselines(ctx, p.id, intents); err != nil {
-		return 0, fmt.Errorf("write down what is about to be applied: %w", err)
+		return abandon(fmt.Errorf("write down what is about to be applied: %w", err))
 	}
 	for _, b := range intents {
 		p.baselines[b.Ref] = b
@@ -440,7 +444,7 @@ func (p *placement) end(a *activeRun, end run.End) {
 		case run.Dismantle:
 			p.applied, p.snapshot = nil, ""
 		}
-		if a.failed != nil {
+		if a.failed != nil && a.failed.Number > 0 {
 			a.failed.Outcome = string(run.RolledBack)
 			if err := p.k.store.SetOutcome(p.ctx, p.id, a.failed.Number, a.failed.Outcome); err != nil {
 				p.log.Error("an outcome can't be written", "error", err)

@@ -165,6 +165,7 @@ func TestAWardInAClusterThatNeverAnswered(t *testing.T) {
 	assert.EqualValues(t, "unknown", w.Health)
 	assert.Contains(t, w.Says, "does not answer")
 	assert.True(t, w.NeedsYou)
+	require.Equal(t, 200, again.call("POST", "/api/v1/wards/tide-gauge/look", "", nil).StatusCode)
 	again.refused("POST", "/api/v1/wards/berth-planner/runs", `{"kind": "sync"}`, 409, "can't be synced")
 	again.refused("POST", "/api/v1/wards/berth-planner/runs", `{"kind": "restore"}`, 409, "has never been synced")
 	again.refused("POST", "/api/v1/wards/berth-planner/runs", `{"kind": "rollback", "to_entry": 3}`, 404, "has no entry #3")
