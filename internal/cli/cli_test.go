@@ -72,6 +72,15 @@ func TestDiffOfAWardThatIsBehind(t *testing.T) {
 	}
 }
 
+func TestADiffIsNeverCut(t *testing.T) {
+	var b bytes.Buffer
+	p := &printer{Writer: &b, width: 60}
+	p.diff(&client.WardDiff{Ward: ward("behind"), Pending: []client.PendingObject{{Kind: "Deployment", Name: "d", Change: "update", Fields: []client.Difference{
+		{Path: "spec.template.spec.containers[name=app].image", Change: "changed", From: "registry.brindle.example/passage-board:0.9.4", To: "registry.brindle.example/passage-board:0.9.5"}}}}})
+	assert.Contains(t, b.String(), "    spec.template.spec.containers[name=app].image\n      registry.brindle.example/passage-board:0.9.4  →  registry.brindle.example/passage-board:0.9.5\n")
+	assert.NotContains(t, b.String(), "…")
+}
+
 func TestDiffOfAWardInStep(t *testing.T) {
 	w := ward("in step")
 	w.Revision = w.Applied

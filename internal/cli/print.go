@@ -81,7 +81,40 @@ func plain(s string) cell { return cell{text: s} }
 
 // table prints rows in columns two spaces apart. On a terminal the last column is cut where a line would wrap,
 // with a mark; elsewhere nothing is.
-func (p *printer) table(rows [][]cell) {
+func (p *printer) table(rows [][]cell) { p.columns(rows, p.width) }
+
+// fields prints rows of values, which are never cut: where a terminal is too narrow for columns, the values stand
+// below their field.
+func (p *printer) fields(rows [][]cell) {
+	var widths []int
+	for _, r := range rows {
+		for i, c := range r {
+			if i == len(widths) {
+				widths = append(widths, -2)
+			}
+			widths[i] = max(widths[i], utf8.RuneCountInString(c.text))
+		}
+	}
+	total := -2
+	for _, w := range widths {
+		total += w + 2
+	}
+	if p.width == 0 || total <= p.width {
+		p.columns(rows, 0)
+		return
+	}
+	for _, r := range rows {
+		p.line("%s", p.paint(r[0].color, r[0].text))
+		var values []string
+		for _, c := range r[1:] {
+			values = append(values, p.paint(c.color, c.text))
+		}
+		p.line("      %s", strings.Join(values, "  "))
+	}
+}
+
+// columns prints rows in columns, the last cut at a width; 0 cuts nothing.
+func (p *printer) columns(rows [][]cell, width int) {
 	var widths []int
 	for _, r := range rows {
 		for i, c := range r {
@@ -95,7 +128,7 @@ func (p *printer) table(rows [][]cell) {
 		var b strings.Builder
 		used := 0
 		for i, c := range r {
-			if left := p.width - used; p.width > 0 && i == len(r)-1 && left > 1 {
+			if left := width - used; width > 0 && i == len(r)-1 && left > 1 {
 				c.text = clip(c.text, left)
 			}
 			used += widths[i] + 2

@@ -94,7 +94,7 @@ func (p *printer) diff(d *client.WardDiff) {
 			for _, f := range o.Fields {
 				rows = append(rows, []cell{plain("    " + f.Path), plain(pick(f.Change == "added", "nothing", value(f.From))), {"→", "soft"}, {pick(f.Change == "removed", "nothing", value(f.To)), "behind"}})
 			}
-			p.table(rows)
+			p.fields(rows)
 		}
 	}
 	leave := ""
@@ -113,7 +113,7 @@ func (p *printer) diff(d *client.WardDiff) {
 					leave = fmt.Sprintf("leave: [{of: %s/%s, fields: [%s]}]", o.Kind, o.Name, f.Pointer)
 				}
 			}
-			p.table(rows)
+			p.fields(rows)
 		}
 	}
 	p.line("")
