@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -169,11 +168,7 @@ func (p *placement) start(r startRun) (int, error) {
 		a.works[ref] = true
 	}
 	// An object that another ward keeps gets no baseline: it is refused when its turn comes.
-	intents = slices.DeleteFunc(intents, func(b compare.Baseline) bool {
-		_, had := a.before[b.Ref]
-		return !had && p.other(ctx, b.Ref) != ""
-	})
-	if err := p.k.store.PutBaselines(ctx, p.id, intents); err != nil {
+	if intents, err = p.k.store.Claim(ctx, p.cluster.conf.Name, p.id, intents); err != nil {
 		return abandon(fmt.Errorf("write down what is about to be applied: %w", err))
 	}
 	for _, b := range intents {

@@ -482,22 +482,54 @@ func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compar
 func (s *Store) PutBaselines(ctx context.Context, id string, all []compare.Baseline) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
 		for _, b := range all {
-			owned, err := pack(b.Owned)
-			if err != nil {
-				return err
-			}
-			fields, err := pack(b.Fields)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO baselines VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
-				id, b.Ref.Key(), b.Version, b.Declared, owned, fields, b.Hash, b.UID, b.Revision, ms(b.At), b.Intent); err != nil {
+			if err := putBaseline(ctx, tx, id, b); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
 }
+
+// Claim keeps what a run is about to apply, less the objects that another ward of the cluster keeps; it returns
+// what was kept. Two wards that claim one object at the same moment can't both have it.
+func (s *Store) Claim(ctx context.Context, cluster, id string, all []compare.Baseline) ([]compare.Baseline, error) {
+	var kept []compare.Baseline
+	err := s.tx(ctx, func(tx *sql.Tx) error {
+		for _, b := range all {
+			var ward string
+			err := tx.QueryRowContext(ctx, keeperQuery, b.Ref.Key(), cluster, id).Scan(&ward)
+			if err == nil {
+				continue
+			}
+			if !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+			if err := putBaseline(ctx, tx, id, b); err != nil {
+				return err
+			}
+			kept = append(kept, b)
+		}
+		return nil
+	})
+	return kept, err
+}
+
+func putBaseline(ctx context.Context, tx *sql.Tx, id string, b compare.Baseline) error {
+	owned, err := pack(b.Owned)
+	if err != nil {
+		return err
+	}
+	fields, err := pack(b.Fields)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO baselines VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
+		id, b.Ref.Key(), b.Version, b.Declared, owned, fields, b.Hash, b.UID, b.Revision, ms(b.At), b.Intent)
+	return err
+}
+
+// keeperQuery finds the other ward that keeps an object: its ref, the cluster, and the placement that asks.
+const keeperQuery = `SELECT p.ward FROM baselines b JOIN placements p ON p.id=b.placement WHERE b.ref=? AND p.cluster=? AND p.id<>? LIMIT 1`
 
 // ClearIntents notes that no run of a placement is going on.
 func (s *Store) ClearIntents(ctx context.Context, id string) error {
@@ -564,8 +596,7 @@ func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]Res
 // Keeper finds the other ward that keeps an object in a cluster; empty when there is none.
 func (s *Store) Keeper(ctx context.Context, cluster, notPlacement string, ref object.Ref) (string, error) {
 	var ward string
-	err := s.db.QueryRowContext(ctx, `SELECT p.ward FROM baselines b JOIN placements p ON p.id=b.placement WHERE b.ref=? AND p.cluster=? AND p.id<>? LIMIT 1`,
-		ref.Key(), cluster, notPlacement).Scan(&ward)
+	err := s.db.QueryRowContext(ctx, keeperQuery, ref.Key(), cluster, notPlacement).Scan(&ward)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}

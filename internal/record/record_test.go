@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -131,6 +132,29 @@ func TestBaselinesSurvive(t *testing.T) {
 	all, err = s.Baselines(ctx, id)
 	require.NoError(t, err)
 	assert.Empty(t, all)
+}
+
+func TestTwoWardsCantClaimOneObject(t *testing.T) {
+	s := placed(t)
+	require.NoError(t, s.PutWard(ctx, Ward{"second", "file"}, []string{"quay"}))
+	var all []compare.Baseline
+	for _, n := range []string{"a", "b", "c"} {
+		all = append(all, compare.Baseline{Ref: object.Ref{Kind: "ConfigMap", Namespace: "n", Name: n}, Intent: 1})
+	}
+	kept := make([][]compare.Baseline, 2)
+	var wg sync.WaitGroup
+	for i, who := range []string{id, "second@quay"} {
+		wg.Go(func() {
+			var err error
+			kept[i], err = s.Claim(ctx, "quay", who, all)
+			assert.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	assert.Equal(t, 3, len(kept[0])+len(kept[1]), "each object has one keeper, however close the two came")
+	again, err := s.Claim(ctx, "quay", id, all)
+	require.NoError(t, err)
+	assert.Len(t, again, len(kept[0]), "its own it may claim again")
 }
 
 func TestTheLogbook(t *testing.T) {
