@@ -172,12 +172,12 @@ func gitEnv(s Source) []string {
 func plain(s Source, stderr string, err error) error {
 	low := strings.ToLower(stderr)
 	switch {
-	case strings.Contains(low, "could not read username"), strings.Contains(low, "authentication failed"), strings.Contains(low, "401"), strings.Contains(low, "403"):
+	case strings.Contains(low, "could not read username"), strings.Contains(low, "authentication failed"), strings.Contains(low, "returned error: 401"), strings.Contains(low, "returned error: 403"):
 		if s.User == "" && s.Password == "" {
 			return fmt.Errorf("repository %s at %s asks for a sign-in and none is known; add it with vigila repo add %s %s --user USER --password-file FILE", s.Name, s.URL, s.Name, s.URL)
 		}
 		return fmt.Errorf("repository %s at %s refused user %q with this password; give the right one with vigila repo add %s %s --user USER --password-file FILE", s.Name, s.URL, s.User, s.Name, s.URL)
-	case strings.Contains(low, "not found"), strings.Contains(low, "does not appear to be a git repository"), strings.Contains(low, "does not exist"), strings.Contains(low, "404"):
+	case strings.Contains(low, "not found"), strings.Contains(low, "does not appear to be a git repository"), strings.Contains(low, "does not exist"), strings.Contains(low, "returned error: 404"):
 		return fmt.Errorf("there is no repository at %s; check the address of %s (vigila repo list)", s.URL, s.Name)
 	case strings.Contains(low, "could not resolve host"), strings.Contains(low, "failed to connect"), strings.Contains(low, "connection refused"), strings.Contains(low, "couldn't connect"):
 		return fmt.Errorf("repository %s at %s can't be reached: %s", s.Name, s.URL, lastLine(stderr))

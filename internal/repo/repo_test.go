@@ -2,6 +2,7 @@ package repo
 
 import (
 	"context"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -179,4 +180,26 @@ func TestDamagedTreesAreErrors(t *testing.T) {
 	assert.Error(t, err)
 	_, err = parseTree([]byte("100644 a\x00short"))
 	assert.Error(t, err)
+}
+
+func TestGitsWordsAreMadePlain(t *testing.T) {
+	open := Source{Name: "fleet", URL: "http://127.0.0.1:39403/fleet.git"}
+	signed := Source{Name: "fleet", URL: open.URL, User: "vigila", Password: "open-sesame"}
+	for _, c := range []struct {
+		s          Source
+		said, want string
+	}{
+		{open, "fatal: repository 'http://127.0.0.1:39403/fleet.git/' not found", "there is no repository at"},
+		{open, "fatal: could not read Username for 'http://127.0.0.1:39403': terminal prompts disabled", "asks for a sign-in and none is known"},
+		{signed, "fatal: Authentication failed for 'http://127.0.0.1:39403/fleet.git/'", `refused user "vigila" with this password`},
+		{signed, "fatal: unable to access 'x': The requested URL returned error: 403", "refused user"},
+		{open, "fatal: unable to access 'x': The requested URL returned error: 404", "there is no repository at"},
+		{open, "fatal: unable to access 'http://127.0.0.1:40101/': Failed to connect to 127.0.0.1 port 40101", "can't be reached"},
+		{open, "fatal: something else at port 40401", "git says: something else at port 40401"},
+		{open, "", "exit status 128"},
+	} {
+		err := plain(c.s, c.said, errors.New("exit status 128"))
+		assert.ErrorContains(t, err, c.want, c.said)
+		assert.NotContains(t, err.Error(), "open-sesame")
+	}
 }
