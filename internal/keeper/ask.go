@@ -422,7 +422,7 @@ func (k *Keeper) Entry(ctx context.Context, name string, number int) (record.Ent
 	}
 	e, err := k.store.Entry(ctx, p.id, number)
 	if errors.Is(err, record.ErrNone) {
-		return e, fault(NotFound, "%v; see vigila logbook %s", err, p.id)
+		return e, fault(NotFound, noEntry, p.id, number, p.id)
 	}
 	return e, err
 }

@@ -18,6 +18,9 @@ import (
 	"vigila.dev/vigila/internal/record"
 )
 
+// noEntry says that a logbook has no such entry: the ward, the number, the ward again.
+const noEntry = "%s has no entry #%d; see vigila logbook %s"
+
 // byVigila is who did what nobody asked for.
 const byVigila = "vigila"
 
@@ -92,7 +95,7 @@ func (p *placement) start(r startRun) (int, error) {
 		if r.failed == nil {
 			to, err := p.k.store.Entry(ctx, p.id, r.toEntry)
 			if errors.Is(err, record.ErrNone) {
-				return 0, fault(NotFound, "%s; see vigila logbook %s", err, p.id)
+				return 0, fault(NotFound, noEntry, p.id, r.toEntry, p.id)
 			}
 			if err != nil {
 				return 0, err

@@ -322,7 +322,7 @@ func (p *placement) say(v *View, waits string) {
 	case v.Rejected != "" && p.failedTo(v):
 		set(ToneFailing, true, fmt.Sprintf("Went back to %s: %s", short(v.Applied), v.Rejected),
 			short(v.Revision)+" is rejected. Push a newer revision, or try it again: vigila sync "+v.ID)
-	case v.Rejected != "":
+	case v.Rejected != "" && v.Hold == nil: // a person who held it has decided about it
 		set(ToneFailing, true, fmt.Sprintf("%s failed: %s", short(v.Revision), v.Rejected), "Push a newer revision, or try this one again: vigila sync "+v.ID)
 	case v.Contested > 0:
 		o, d := firstDrift(v, true)

@@ -84,6 +84,8 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 		},
 			says: "Went back to 1d77f3a: crash-loops", todo: "badbadb is rejected. Push a newer revision", tone: ToneFailing, needs: true},
 		"failed and stayed": {change: func(v *View) { v.Rejected = "crash-loops" }, says: "1d77f3a failed: crash-loops", todo: "try this one again", tone: ToneFailing, needs: true},
+		"tried again, and stopped": {change: func(v *View) { v.Rejected, v.Hold = "crash-loops", &record.Hold{By: "operator", Reason: "stopped #4"} },
+			says: "Held by operator: stopped #4", todo: "Let it go on", tone: Quiet},
 		"going back failed": {change: func(*View) {}, last: &record.Entry{Kind: string(run.Rollback), Outcome: string(run.Failed), ToEntry: 3, Reason: "no answer"},
 			says: "Going back to #3 failed: no answer", todo: "Look at what is failing", tone: ToneFailing, needs: true},
 		"repository": {change: func(v *View) { v.Standing, v.Repository = compare.Blind, AsOf{Problem: "no such branch"} },
