@@ -241,6 +241,11 @@ func TestAPersonCanStopARun(t *testing.T) {
 	w := s.until("it is stopped", func(w client.Ward) bool { return w.Run.Number == 0 })
 	assert.EqualValues(t, "stopped", s.entry(1).Outcome)
 	assert.Equal(t, "admin", w.Hold.By, "it does not start again the next moment")
+	assert.Contains(t, s.ok("sync", s.name, "--no-wait"), "Started #2", "what never got ready is not called as declared")
+	w = s.until("it waits again", func(w client.Ward) bool { return w.Run.Number == 2 })
+	assert.Empty(t, w.Applied.Id, "nor is it what the ward goes back to")
+	s.ok("sync", s.name, "--stop")
+	s.until("it is stopped", func(w client.Ward) bool { return w.Run.Number == 0 })
 }
 
 // TestARemovalThatWaitsForAFinalizerCanBeStopped: nothing hangs, and what is left is still the ward's.

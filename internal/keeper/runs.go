@@ -85,6 +85,15 @@ func (p *placement) start(r startRun) (int, error) {
 		}
 		rev := p.declared.revision
 		e.Revision, e.Snapshot = &rev, p.declared.snapshot
+		if p.snapshot != p.declared.snapshot {
+			// It never ended done, perhaps it was stopped: what is there but not ready is applied again and waited
+			// for. Only what was seen ready becomes what a ward goes back to.
+			for _, o := range p.declared.objects {
+				if l := p.lives[o.Ref]; l != nil && l.present && l.state().Word != health.Ready {
+					in.Drifted = append(in.Drifted, o.Ref)
+				}
+			}
+		}
 	case run.Restore:
 		if p.snapshot == "" {
 			return 0, fault(Conflict, "%s has never been synced, so there is nothing to restore", p.id)
