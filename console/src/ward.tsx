@@ -286,7 +286,8 @@ function Progress({ run, now }: { run: Entry; now: number }) {
       className="mt-4 rounded-lg border border-rule bg-behind-sheet px-4 py-3"
     >
       <h2 className="mb-2 font-bold">
-        {run.kind} #{run.number} by {run.by} goes on for {span(now - Date.parse(run.started))}
+        {run.kind} #{run.number} to {short(run.revision)} {run.revision?.subject} by {run.by} goes on for{" "}
+        {span(now - Date.parse(run.started))}
         {left > 0 && <span className="font-normal text-soft">, gives up in {span(left)}</span>}
       </h2>
       <EntryObjects of={run.objects ?? []} />
