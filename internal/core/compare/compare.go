@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
+
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 )
@@ -40,15 +42,21 @@ type Baseline struct {
 	// Intent is the number of the entry that is about to apply the object, 0 when none is. After a crash it
 	// tells what may have been applied without its answer being kept.
 	Intent int
+	// Found is what others owned of the object when Vigila first applied it: no addition, it was there already.
+	Found *fieldpath.Set
 }
 
-// NewBaseline keeps an answer of the API server to an apply. mask replaces the values of Secrets.
-func NewBaseline(ref object.Ref, declared string, answer map[string]any, leave []object.Pointer, mask Mask, at time.Time) Baseline {
+// NewBaseline keeps an answer of the API server to an apply. mask replaces the values of Secrets. found is what
+// the baseline before it held as Found; nil for an object that was never applied.
+func NewBaseline(ref object.Ref, declared string, answer map[string]any, leave []object.Pointer, mask Mask, found *fieldpath.Set, at time.Time) Baseline {
 	owned := object.Owned(answer).Without(leave)
+	if found == nil {
+		found = object.Others(answer)
+	}
 	fields := mask.Fields(ref, owned.Project(answer))
 	version, _ := answer["apiVersion"].(string)
 	return Baseline{Ref: ref, Version: version, Declared: declared, Owned: owned, Fields: fields, Hash: object.Hash(fields),
-		UID: metaString(answer, "uid"), Revision: ResourceVersion(answer), At: at}
+		UID: metaString(answer, "uid"), Revision: ResourceVersion(answer), At: at, Found: found}
 }
 
 // Without is the baseline less the fields that are left to others.
@@ -88,20 +96,27 @@ func metaString(body map[string]any, name string) string {
 // Mask replaces secret values by a keyed digest, so that "changed" and "unchanged" can be told without the value.
 type Mask func(value string) string
 
-// Fields masks the values below data and stringData of a Secret; other objects pass through untouched.
+// Fields masks the values below data and stringData of a Secret, and those of annotations that repeat them; other
+// objects pass through untouched.
 func (m Mask) Fields(ref object.Ref, fields []object.Field) []object.Field {
 	if !ref.Secret() {
 		return fields
 	}
 	out := make([]object.Field, len(fields))
 	for i, f := range fields {
-		out[i] = f
-		if strings.HasPrefix(f.Path, "data") || strings.HasPrefix(f.Path, "stringData") {
-			b, _ := json.Marshal(f.Value)
-			out[i].Value = "secret " + m(string(b))
-		}
+		out[i] = object.Field{Path: f.Path, Value: m.value(ref, f.Path, f.Value)}
 	}
 	return out
+}
+
+func (m Mask) value(ref object.Ref, path string, v any) any {
+	open := path == "type" || path == "immutable" || path == "apiVersion" || path == "kind" ||
+		strings.HasPrefix(path, "metadata") && !strings.HasPrefix(path, "metadata.annotations") || strings.HasPrefix(path, "metadata.annotations[vigila.dev/")
+	if !ref.Secret() || open {
+		return v
+	}
+	b, _ := json.Marshal(v)
+	return "secret " + m(string(b))
 }
 
 // Change is what happened to a field or an object.
@@ -112,6 +127,7 @@ const (
 	Changed Change = "changed"
 	Removed Change = "removed"
 	Added   Change = "added"
+	Remade  Change = "made again" // the object was deleted and made again by someone else; its path is empty
 )
 
 // Difference is one field that is not as it was. From is the applied value (or, in a preview, the live one), To
@@ -131,14 +147,51 @@ type Difference struct {
 func Drift(b Baseline, live map[string]any, mask Mask) []Difference {
 	now := mask.Fields(b.Ref, b.Owned.Project(live))
 	diffs := Fields(b.Fields, now)
-	if len(diffs) == 0 {
+	remade := b.UID != "" && metaString(live, "uid") != "" && metaString(live, "uid") != b.UID
+	if len(diffs) == 0 && !remade {
 		return nil
 	}
 	owners := object.Owners(live)
 	for i := range diffs {
 		diffs[i].Who, diffs[i].When, diffs[i].Likely = who(owners, diffs[i], b.At)
 	}
+	if remade {
+		diffs = append([]Difference{{Change: Remade, Who: maker(owners), When: created(live)}}, diffs...)
+	}
 	return diffs
+}
+
+// maker is the client that wrote to an object first.
+func maker(owners []object.Owner) string {
+	var first object.Owner
+	for _, o := range owners {
+		if o.Subresource == "" && (first.Manager == "" || o.Time.Before(first.Time)) {
+			first = o
+		}
+	}
+	return first.Manager
+}
+
+func created(live map[string]any) time.Time {
+	t, _ := time.Parse(time.RFC3339, metaString(live, "creationTimestamp"))
+	return t
+}
+
+// Additions lists what others added to a live object since Vigila first applied it, sorted by path, each with who
+// and when. leave holds what the ward leaves to others.
+func Additions(b Baseline, live map[string]any, leave []object.Pointer, mask Mask) []Difference {
+	if b.Owned.Set == nil || b.UID != metaString(live, "uid") {
+		return nil
+	}
+	var out []Difference
+	for _, a := range b.Owned.Additions(live, b.Found) {
+		if slices.ContainsFunc(leave, func(l object.Pointer) bool { return l.Covers(a.Path) }) {
+			continue
+		}
+		path := object.PathString(a.Path)
+		out = append(out, Difference{Path: path, Change: Added, To: mask.value(b.Ref, path, a.Value), Who: a.Owner.Manager, When: a.Owner.Time})
+	}
+	return out
 }
 
 // who finds the client that owns a field now. A field that is gone belongs to nobody: then it is the last
@@ -246,31 +299,81 @@ func number(v any) (float64, bool) {
 var noise = []string{"managedFields", "resourceVersion", "generation", "uid", "creationTimestamp", "selfLink"}
 
 // Preview compares a live object with the answer to a dry-run apply of it: what a sync would really do. live is
-// nil when the object does not exist yet.
+// nil when the object does not exist yet. The result has every leaf, sorted by path.
 func Preview(ref object.Ref, live, answer map[string]any, mask Mask) []Difference {
 	keys := object.Owned(answer).Set
-	strip := func(body map[string]any) []object.Field {
-		if body == nil {
+	return Fields(mask.Fields(ref, leaves(live, keys)), mask.Fields(ref, leaves(answer, keys)))
+}
+
+func leaves(body map[string]any, keys *fieldpath.Set) []object.Field {
+	if body == nil {
+		return nil
+	}
+	out := make(map[string]any, len(body))
+	for k, v := range body {
+		if k != "status" && k != "apiVersion" && k != "kind" {
+			out[k] = v
+		}
+	}
+	if meta, ok := out["metadata"].(map[string]any); ok {
+		m := make(map[string]any, len(meta))
+		for k, v := range meta {
+			if !slices.Contains(noise, k) {
+				m[k] = v
+			}
+		}
+		out["metadata"] = m
+	}
+	return object.Flatten(out, keys)
+}
+
+// Moved is one object that two sets of declared objects do not hold alike.
+type Moved struct {
+	Ref    object.Ref
+	Change Change // Added, Removed or Changed
+	Fields []Difference
+}
+
+// Declared compares two sets of declared objects, field by field, sorted by object and path: what one entry held
+// and what another held.
+func Declared(from, to []object.Object, mask Mask) []Moved {
+	index := func(all []object.Object) map[object.Ref]object.Object {
+		out := make(map[object.Ref]object.Object, len(all))
+		for _, o := range all {
+			out[o.Ref] = o
+		}
+		return out
+	}
+	a, b := index(from), index(to)
+	flat := func(o object.Object) []object.Field {
+		if o.Body == nil {
 			return nil
 		}
-		out := make(map[string]any, len(body))
-		for k, v := range body {
-			if k != "status" && k != "apiVersion" && k != "kind" {
-				out[k] = v
-			}
+		fields := leaves(o.Body, nil)
+		if o.Version != "" {
+			fields = append(fields, object.Field{Path: "apiVersion", Value: o.Version})
+			slices.SortFunc(fields, func(a, b object.Field) int { return strings.Compare(a.Path, b.Path) })
 		}
-		if meta, ok := out["metadata"].(map[string]any); ok {
-			m := make(map[string]any, len(meta))
-			for k, v := range meta {
-				if !slices.Contains(noise, k) {
-					m[k] = v
-				}
-			}
-			out["metadata"] = m
-		}
-		return mask.Fields(ref, object.Flatten(out, keys))
+		return mask.Fields(o.Ref, fields)
 	}
-	return Fields(strip(live), strip(answer))
+	var out []Moved
+	for ref, old := range a {
+		now, still := b[ref]
+		m := Moved{Ref: ref, Change: Changed, Fields: Fields(flat(old), flat(now))}
+		if !still {
+			m.Change = Removed
+		}
+		if len(m.Fields) > 0 {
+			out = append(out, m)
+		}
+	}
+	for ref, now := range b {
+		if _, had := a[ref]; !had {
+			out = append(out, Moved{Ref: ref, Change: Added, Fields: Fields(nil, flat(now))})
+		}
+	}
+	slices.SortFunc(out, func(x, y Moved) int { return x.Ref.Compare(y.Ref) })
+	return out
 }
 
 // Item is one object and the hash of what is known of it.

@@ -45,6 +45,23 @@ func (c *Contests) Contested(ref object.Ref, path, who string) bool {
 	return false
 }
 
+// Wait is how long the next restore of a field is put off after the last one, so that a quarrel is not made worse:
+// the first is at once, then 2 s, doubling, until Contested ends it. now is the time of asking; the answer is the
+// time from which it may be restored, zero when it may at once.
+func (c *Contests) Wait(ref object.Ref, path, who string, now time.Time) time.Time {
+	times := c.undone[contestKey{ref, path, who}]
+	recent := 0
+	for _, t := range times {
+		if now.Sub(t) <= contestWithin {
+			recent++
+		}
+	}
+	if recent == 0 {
+		return time.Time{}
+	}
+	return times[len(times)-1].Add(2 * time.Second << min(recent-1, 8))
+}
+
 // Forget starts anew for one object, after a person or a new revision decided.
 func (c *Contests) Forget(ref object.Ref) {
 	for k := range c.undone {

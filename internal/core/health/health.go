@@ -53,7 +53,7 @@ func Of(group, kind string, body map[string]any) Result {
 		return statefulSet(body)
 	case "apps/DaemonSet":
 		return daemonSet(body)
-	case "apps/ReplicaSet":
+	case "apps/ReplicaSet", "/ReplicationController":
 		return counted(body, "readyReplicas")
 	case "batch/Job":
 		return job(body)
@@ -91,26 +91,125 @@ func Of(group, kind string, body map[string]any) Result {
 			return Result{Word: Settling, Reason: orElse(str(c["message"]), "not available yet")}
 		}
 		return Result{Word: Ready}
-	case "policy/PodDisruptionBudget", "autoscaling/HorizontalPodAutoscaler", "batch/CronJob":
-		// Their conditions tell about what they watch over, not about themselves.
+	case "autoscaling/HorizontalPodAutoscaler":
+		return autoscaler(body)
+	case "policy/PodDisruptionBudget":
+		// A budget that allows no eviction right now does its work.
+		if c := condition(body, "DisruptionAllowed"); c["status"] == "False" && c["reason"] == "SyncFailed" {
+			return Result{Word: Ready, Reason: "it watches over nothing: " + str(c["message"])}
+		}
 		return Result{Word: Ready}
+	case "batch/CronJob":
+		if v, _ := at(body, "spec", "suspend").(bool); v {
+			return Result{Word: Ready, Reason: "suspended"}
+		}
+		return Result{Word: Ready}
+	case "networking.k8s.io/Ingress":
+		if len(list(at(body, "status", "loadBalancer", "ingress"))) == 0 {
+			return Result{Word: Ready, Reason: "no address yet"} // many controllers never write one
+		}
+		return Result{Word: Ready}
+	}
+	if group == "gateway.networking.k8s.io" {
+		return gateway(kind, body)
 	}
 	return standard(body)
 }
 
+// Task reads the health of an object that is a task: a Pod is through when it has ended, not when it runs.
+func Task(group, kind string, body map[string]any) Result {
+	r := Of(group, kind, body)
+	if group == "" && kind == "Pod" && r.Word == Ready && str(at(body, "status", "phase")) != "Succeeded" {
+		return Result{Word: Settling, Reason: "running"}
+	}
+	return r
+}
+
+// autoscaler tells what keeps an autoscaler from its work, but calls it ready: what it scales runs all the same.
+func autoscaler(b map[string]any) Result {
+	for _, kind := range []string{"AbleToScale", "ScalingActive"} {
+		if c := condition(b, kind); c["status"] == "False" && c["reason"] != "ScalingDisabled" {
+			return Result{Word: Ready, Reason: "does not scale: " + orElse(str(c["message"]), str(c["reason"]))}
+		}
+	}
+	return Result{Word: Ready}
+}
+
+// gateway reads the kinds of the Gateway API. A route is ready when each of its parents has accepted it; one that
+// no controller has looked at yet settles.
+// Source: https://gateway-api.sigs.k8s.io/reference/spec/ (RouteStatus, GatewayConditionType)
+func gateway(kind string, b map[string]any) Result {
+	verdict := func(of map[string]any, types ...string) (Result, bool) {
+		for _, t := range types {
+			for _, c := range list(of["conditions"]) {
+				if c["type"] == t && c["status"] == "False" {
+					return Result{Word: Failing, Reason: orElse(str(c["message"]), str(c["reason"]))}, true
+				}
+			}
+		}
+		for _, c := range list(of["conditions"]) {
+			if c["type"] == types[0] && c["status"] == "True" {
+				return Result{Word: Ready}, true
+			}
+		}
+		return Result{}, false
+	}
+	if !strings.HasSuffix(kind, "Route") {
+		status := asMap(at(b, "status"))
+		if c := condition(b, "Programmed"); kind == "Gateway" && c["status"] == "False" && c["reason"] == "Pending" {
+			return Result{Word: Settling, Reason: orElse(str(c["message"]), "not programmed yet")}
+		}
+		if r, known := verdict(status, pickTypes(kind)...); known {
+			return r
+		}
+		if kind == "Gateway" || kind == "GatewayClass" {
+			return Result{Word: Settling, Reason: "no controller has taken it up yet"}
+		}
+		return standard(b)
+	}
+	parents := list(at(b, "status", "parents"))
+	wanted := len(list(at(b, "spec", "parentRefs")))
+	worst := Result{Word: Ready}
+	accepted := 0
+	for _, p := range parents {
+		r, known := verdict(p, "Accepted", "ResolvedRefs")
+		if !known {
+			continue
+		}
+		accepted++
+		if r.Word == Failing {
+			r.Reason = fmt.Sprintf("%s %s: %s", orElse(str(at(p, "parentRef", "kind")), "Gateway"), str(at(p, "parentRef", "name")), r.Reason)
+		}
+		worst = Worst(worst, r)
+	}
+	if worst.Word == Ready && accepted < wanted {
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d parents have accepted it", accepted, wanted)}
+	}
+	return worst
+}
+
+func pickTypes(kind string) []string {
+	if kind == "Gateway" {
+		return []string{"Programmed", "Accepted"}
+	}
+	return []string{"Accepted"}
+}
+
 // standard reads the conditions that most custom resources follow.
 func standard(body map[string]any) Result {
+	if c := condition(body, "Stalled"); c["status"] == "True" {
+		return Result{Word: Failing, Reason: orElse(str(c["message"]), orElse(str(c["reason"]), "stalled"))}
+	}
+	if c := condition(body, "Reconciling"); c["status"] == "True" {
+		return Result{Word: Settling, Reason: orElse(str(c["message"]), "its controller is at work")}
+	}
 	for _, t := range []string{"Ready", "Available"} {
 		c := condition(body, t)
 		switch c["status"] {
 		case "True":
 			return Result{Word: Ready}
 		case "False":
-			reason := orElse(str(c["message"]), str(c["reason"]))
-			if s := condition(body, "Stalled"); s["status"] == "True" {
-				return Result{Word: Failing, Reason: orElse(str(s["message"]), reason)}
-			}
-			return Result{Word: Settling, Reason: reason}
+			return Result{Word: Settling, Reason: orElse(str(c["message"]), str(c["reason"]))}
 		case "Unknown":
 			return Result{Word: Settling, Reason: orElse(str(c["message"]), "its controller is not done")}
 		}
@@ -280,8 +379,9 @@ func times(n int64) string {
 	return fmt.Sprintf("%d times", n)
 }
 
-// Cause looks at the Pods below a workload that is not ready and tells what is wrong with the first that is
-// failing, by name. It is ok=false when none is.
+// Cause looks at the Pods below a workload that is not ready and tells what is really wrong, by Pod name: what is
+// failing, else what a Pod that has not started waits for (no room on any node, a volume). It is ok=false when no
+// Pod says more than the workload does.
 func Cause(pods []map[string]any) (r Result, ok bool) {
 	sort.Slice(pods, func(i, j int) bool {
 		return str(at(pods[i], "metadata", "name")) < str(at(pods[j], "metadata", "name"))
@@ -289,6 +389,11 @@ func Cause(pods []map[string]any) (r Result, ok bool) {
 	for _, p := range pods {
 		if h := Pod(p); h.Word == Failing {
 			return h, true
+		}
+	}
+	for _, p := range pods {
+		if c := condition(p, "PodScheduled"); c["status"] == "False" && str(c["message"]) != "" {
+			return Result{Word: Settling, Reason: "no node takes its Pod: " + str(c["message"])}, true
 		}
 	}
 	return Result{}, false

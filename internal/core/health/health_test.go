@@ -1,6 +1,8 @@
 package health
 
 import (
+	"errors"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,6 +47,26 @@ func TestOf(t *testing.T) {
 		"custom, ready":       {"x.example", "Berth", `{"status":{"conditions":[{"type":"Ready","status":"True"}]}}`, Ready, ""},
 		"custom, not ready":   {"x.example", "Berth", `{"status":{"conditions":[{"type":"Ready","status":"False","message":"tide too low"}]}}`, Settling, "tide too low"},
 		"custom, stalled":     {"x.example", "Berth", `{"status":{"conditions":[{"type":"Ready","status":"False"},{"type":"Stalled","status":"True","message":"no such pier"}]}}`, Failing, "no such pier"},
+		"replication":         {"", "ReplicationController", `{"spec":{"replicas":2},"status":{"readyReplicas":1}}`, Settling, "1 of 2 ready"},
+		"claim lost":          {"", "PersistentVolumeClaim", `{"status":{"phase":"Lost"}}`, Failing, "its volume is lost"},
+		"ingress":             {"networking.k8s.io", "Ingress", `{"status":{"loadBalancer":{"ingress":[{"ip":"192.0.2.1"}]}}}`, Ready, ""},
+		"ingress new":         {"networking.k8s.io", "Ingress", `{}`, Ready, "no address yet"},
+		"cronjob":             {"batch", "CronJob", `{"spec":{"suspend":true}}`, Ready, "suspended"},
+		"job suspended":       {"batch", "Job", `{"spec":{"suspend":true}}`, Settling, "suspended"},
+		"autoscaler":          {"autoscaling", "HorizontalPodAutoscaler", `{"status":{"conditions":[{"type":"AbleToScale","status":"True"},{"type":"ScalingActive","status":"False","reason":"FailedGetResourceMetric","message":"no metrics for cpu"}]}}`, Ready, "does not scale: no metrics for cpu"},
+		"autoscaler at zero":  {"autoscaling", "HorizontalPodAutoscaler", `{"status":{"conditions":[{"type":"ScalingActive","status":"False","reason":"ScalingDisabled"}]}}`, Ready, ""},
+		"budget":              {"policy", "PodDisruptionBudget", `{"status":{"conditions":[{"type":"DisruptionAllowed","status":"False","reason":"InsufficientPods"}]}}`, Ready, ""},
+		"budget of nothing":   {"policy", "PodDisruptionBudget", `{"status":{"conditions":[{"type":"DisruptionAllowed","status":"False","reason":"SyncFailed","message":"no controllers found"}]}}`, Ready, "it watches over nothing: no controllers found"},
+		"apiservice":          {"apiregistration.k8s.io", "APIService", `{"status":{"conditions":[{"type":"Available","status":"False","message":"no response"}]}}`, Settling, "no response"},
+		"definition refused":  {"apiextensions.k8s.io", "CustomResourceDefinition", `{"status":{"conditions":[{"type":"NamesAccepted","status":"False","message":"plural in use"}]}}`, Failing, "plural in use"},
+		"route":               {"gateway.networking.k8s.io", "HTTPRoute", `{"spec":{"parentRefs":[{"name":"pier"}]},"status":{"parents":[{"parentRef":{"name":"pier"},"conditions":[{"type":"Accepted","status":"True"},{"type":"ResolvedRefs","status":"True"}]}]}}`, Ready, ""},
+		"route refused":       {"gateway.networking.k8s.io", "HTTPRoute", `{"spec":{"parentRefs":[{"name":"pier"}]},"status":{"parents":[{"parentRef":{"name":"pier"},"conditions":[{"type":"Accepted","status":"True"},{"type":"ResolvedRefs","status":"False","message":"no Service berths"}]}]}}`, Failing, "Gateway pier: no Service berths"},
+		"route new":           {"gateway.networking.k8s.io", "GRPCRoute", `{"spec":{"parentRefs":[{"name":"pier"}]}}`, Settling, "0 of 1 parents have accepted it"},
+		"gateway":             {"gateway.networking.k8s.io", "Gateway", `{"status":{"conditions":[{"type":"Accepted","status":"True"},{"type":"Programmed","status":"True"}]}}`, Ready, ""},
+		"gateway pending":     {"gateway.networking.k8s.io", "Gateway", `{"status":{"conditions":[{"type":"Programmed","status":"False","reason":"Pending","message":"waits for an address"}]}}`, Settling, "waits for an address"},
+		"gateway unclaimed":   {"gateway.networking.k8s.io", "Gateway", `{}`, Settling, "no controller has taken it up yet"},
+		"custom, observed":    {"x.example", "Berth", `{"metadata":{"generation":3},"status":{"observedGeneration":2}}`, Settling, "its controller has not seen the change yet"},
+		"custom, at work":     {"x.example", "Berth", `{"status":{"conditions":[{"type":"Ready","status":"True"},{"type":"Reconciling","status":"True","message":"moving it"}]}}`, Settling, "moving it"},
 		"broken shapes":       {"apps", "Deployment", `{"spec":"x","status":{"observedGeneration":"y","conditions":"z"}}`, Settling, "0 of 1 new Pods made"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -74,4 +96,59 @@ func TestCauseIsWhatReallyFails(t *testing.T) {
 		assert.Equal(t, Failing, r.Word)
 		assert.Equal(t, want, r.Reason)
 	}
+}
+
+func TestATaskIsThroughWhenItHasEnded(t *testing.T) {
+	running := `{"status":{"phase":"Running","conditions":[{"type":"Ready","status":"True"}]}}`
+	assert.Equal(t, Ready, Of("", "Pod", body(t, running)).Word)
+	assert.Equal(t, Settling, Task("", "Pod", body(t, running)).Word)
+	assert.Equal(t, Ready, Task("", "Pod", body(t, `{"status":{"phase":"Succeeded"}}`)).Word)
+	assert.True(t, Task("", "Pod", body(t, `{"status":{"phase":"Failed","message":"disk full"}}`)).Final)
+}
+
+func TestAPodWithoutANodeSaysWhy(t *testing.T) {
+	pod := body(t, `{"metadata":{"name":"a"},"status":{"phase":"Pending","conditions":[{"type":"PodScheduled","status":"False","message":"0/3 nodes are available: 3 Insufficient cpu."}]}}`)
+	r, ok := Cause([]map[string]any{pod})
+	require.True(t, ok)
+	assert.Equal(t, Result{Word: Settling, Reason: "no node takes its Pod: 0/3 nodes are available: 3 Insufficient cpu."}, r)
+}
+
+const berths = `# how our berths do
+vigila: health/v1
+of: Berth.harbour.brindle.example
+ready: object.status.phase == "moored"
+failing: has(object.status.aground) && object.status.aground
+reason: '"phase " + object.status.phase'
+`
+
+func TestYourOwnRule(t *testing.T) {
+	rules, errs := ParseRules("health/berth.yaml", []byte(berths))
+	require.Empty(t, errs)
+	all := Rules{{rules[0].Group, rules[0].Kind}: rules[0]}
+	of := func(text string) Result { return all.Of("harbour.brindle.example", "Berth", body(t, text)) }
+	assert.Equal(t, Result{Word: Ready}, of(`{"status":{"phase":"moored"}}`))
+	assert.Equal(t, Result{Word: Settling, Reason: "phase arriving"}, of(`{"status":{"phase":"arriving"}}`))
+	assert.Equal(t, Result{Word: Failing, Reason: "phase x"}, of(`{"status":{"phase":"x","aground":true}}`))
+	assert.Equal(t, Result{Word: Settling, Reason: "its health rule can't tell yet: no such key: status"}, of(`{}`), "a field that is not there yet is no error")
+	assert.Equal(t, Result{Word: Settling, Reason: "being deleted"}, of(`{"metadata":{"deletionTimestamp":"2026-11-23T06:00:00Z"},"status":{"phase":"moored"}}`))
+	assert.Equal(t, Ready, all.Of("", "ConfigMap", body(t, `{}`)).Word, "other kinds are looked at as ever")
+}
+
+func TestMistakesInARuleNameThePlace(t *testing.T) {
+	for from, c := range map[string][2]string{
+		"health/v1":                           {"health/v9", `b.yaml:2: the first key must be vigila: health/v1, not "health/v9"`},
+		"ready: o":                            {"raedy: o", "b.yaml:4: unknown key raedy; known here"},
+		`== "moored"`:                         {"==", "b.yaml:4: ready is no valid CEL: Syntax error"},
+		"object.status.phase ==":              {"subject.status.phase ==", "b.yaml:4: ready is no valid CEL: undeclared reference to 'subject'"},
+		`'"phase " + object.status.phase'`:    {"size([1])", "b.yaml:6: reason gives a int; it must give a string"},
+		"of: Berth.harbour.brindle.example\n": {"", "b.yaml:2: the rule has no of"},
+	} {
+		from = strings.ReplaceAll(from, "\\n", "\n")
+		require.Contains(t, berths, from)
+		_, errs := ParseRules("b.yaml", []byte(strings.Replace(berths, from, c[0], 1)))
+		require.NotEmpty(t, errs, from)
+		assert.ErrorContains(t, errors.Join(errs...), c[1])
+	}
+	assert.True(t, IsRules([]byte(berths)))
+	assert.False(t, IsRules([]byte("vigila: ward/v1")))
 }

@@ -8,7 +8,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"strconv"
 	"strings"
 )
 
@@ -22,8 +21,12 @@ const (
 	StepAnnotation = "vigila.dev/step"
 	// TaskAnnotation makes an object a task.
 	TaskAnnotation = "vigila.dev/task"
+	// CleanAnnotation says when a task's object is removed.
+	CleanAnnotation = "vigila.dev/task-clean"
 	// GuardAnnotation says what a run may never do to an object.
 	GuardAnnotation = "vigila.dev/guard"
+	// ReplaceAnnotation allows an object to be deleted and made again.
+	ReplaceAnnotation = "vigila.dev/replace"
 )
 
 // Ref is the identity of an object in one cluster, without its version: the same object served in two
@@ -131,19 +134,6 @@ func Label(body map[string]any, name string) string {
 	all, _ := meta["labels"].(map[string]any)
 	v, _ := all[name].(string)
 	return v
-}
-
-// Step is the object's step, 0 when it names none.
-func (o Object) Step() (int, error) {
-	v, ok := o.Annotation(StepAnnotation)
-	if !ok {
-		return 0, nil
-	}
-	n, err := strconv.Atoi(v)
-	if err != nil {
-		return 0, fmt.Errorf("%s: %s of %s is %q; it must be a whole number in quotes, such as \"-1\"", o.At(), StepAnnotation, o.Ref.Short(), v)
-	}
-	return n, nil
 }
 
 // Hash is the SHA-256 of a value's canonical JSON (object keys sorted, no spaces), in hex.

@@ -133,8 +133,8 @@ func Parse(file string, data []byte) ([]Object, error) {
 				return nil, &SyntaxError{file, doc.Line, err.Error()}
 			}
 			o.File, o.Line = file, firstLine(doc)
-			if _, err := o.Step(); err != nil {
-				return nil, err
+			if _, err := o.Turn(); err != nil {
+				return nil, &SyntaxError{o.File, o.Line, err.Error()}
 			}
 			out = append(out, o)
 		}
@@ -151,4 +151,17 @@ func firstLine(doc Document) int {
 		}
 	}
 	return doc.Line
+}
+
+// FirstKey tells whether the first key of a YAML file is this one, and its value starts so.
+func FirstKey(data []byte, key, value string) bool {
+	for _, row := range strings.Split(string(data), "\n") {
+		row = strings.TrimSpace(row)
+		if row == "" || row[0] == '#' || strings.HasPrefix(row, "---") {
+			continue
+		}
+		k, v, ok := strings.Cut(row, ":")
+		return ok && k == key && strings.HasPrefix(strings.Trim(strings.TrimSpace(v), `"'`), value)
+	}
+	return false
 }

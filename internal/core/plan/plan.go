@@ -15,8 +15,18 @@ import (
 type Declared struct {
 	Ref  object.Ref
 	Hash string
-	Step int
+	object.Turn
 }
+
+// Tasks says whether a plan runs the tasks among the declared objects.
+type Tasks int
+
+// When tasks run.
+const (
+	NoTasks  Tasks = iota
+	WithWork       // when there is other work as well
+	Always
+)
 
 // Input is what a plan is made of.
 type Input struct {
@@ -24,22 +34,26 @@ type Input struct {
 	Baselines map[object.Ref]compare.Baseline
 	Drifted   []object.Ref // objects to put back as well; those not declared any more are ignored
 	OnlyDrift bool         // restore: put back what drifted, carry nothing new
+	Again     bool         // apply what has not changed as well
 	Prune     bool         // remove what is not declared any more
 	NoPrune   map[object.Ref]bool
-	Allow     []string // guards that a person allows, by name
+	Tasks     Tasks
+	Only      []object.Ref // a partial run: these and nothing else; everything when empty
+	Allow     []string     // guards that a person allows, by name
 }
 
-// Step is a set of objects that must all be ready before the next step starts. Its groups are applied one
+// Step is a set of objects that must all be ready before the next step starts. Its groups are worked on one
 // after the other, the objects of a group at the same time.
 type Step struct {
 	Number int
 	Groups []Group
 }
 
-// Group holds objects of one rank. Await means that the next group needs these ready: a namespace or a
-// definition must exist before what lives in it.
+// Group holds objects of one rank. Await means that the next group needs everything so far ready: a namespace or a
+// definition must exist before what lives in it, a task has ended before what it prepares.
 type Group struct {
 	Refs  []object.Ref
+	Task  object.Task // what the objects are; NoTask for those that are kept
 	Await bool
 }
 
@@ -53,6 +67,7 @@ type Guard struct {
 type Plan struct {
 	Steps    []Step
 	Removals []Group
+	OnFail   []Step       // tasks for the case that the run fails
 	Kept     []object.Ref // not declared any more, and left in the cluster because pruning is off or guarded
 	Guards   []Guard      // what is in the way; empty when the plan may run
 }
@@ -60,12 +75,23 @@ type Plan struct {
 // Empty tells whether there is nothing to do.
 func (p Plan) Empty() bool { return len(p.Steps) == 0 && len(p.Removals) == 0 }
 
-// Refs lists every object the plan applies, in order.
+// Refs lists every object the plan applies, in order; tasks are not among them.
 func (p Plan) Refs() []object.Ref {
+	return p.refs(func(g Group) bool { return g.Task == object.NoTask })
+}
+
+// Tasks lists every task the plan runs unless the run fails, in order.
+func (p Plan) Tasks() []object.Ref {
+	return p.refs(func(g Group) bool { return g.Task != object.NoTask })
+}
+
+func (p Plan) refs(wanted func(Group) bool) []object.Ref {
 	var out []object.Ref
 	for _, s := range p.Steps {
 		for _, g := range s.Groups {
-			out = append(out, g.Refs...)
+			if wanted(g) {
+				out = append(out, g.Refs...)
+			}
 		}
 	}
 	return out
@@ -115,8 +141,8 @@ const (
 	massRemoval = 0.5
 )
 
-// precious kinds take other things with them when they are removed.
-func precious(r object.Ref) bool {
+// Precious kinds take other things with them when they are removed.
+func Precious(r object.Ref) bool {
 	switch r.Group + "/" + r.Kind {
 	case "/Namespace", "apiextensions.k8s.io/CustomResourceDefinition", "/PersistentVolumeClaim":
 		return true
@@ -126,23 +152,42 @@ func precious(r object.Ref) bool {
 
 // Make plans a run.
 func Make(in Input) Plan {
-	items := make([]compare.Item, len(in.Declared))
+	var items []compare.Item
 	byRef := make(map[object.Ref]Declared, len(in.Declared))
-	for i, d := range in.Declared {
-		items[i] = compare.Item{Ref: d.Ref, Hash: d.Hash}
+	var tasks []Declared
+	for _, d := range in.Declared {
+		if d.Task != object.NoTask {
+			tasks = append(tasks, d)
+			continue
+		}
+		items = append(items, compare.Item{Ref: d.Ref, Hash: d.Hash})
 		byRef[d.Ref] = d
 	}
 	apply, remove := compare.Pending(items, in.Baselines)
 	if in.OnlyDrift {
 		apply, remove = nil, nil
 	}
-	for _, ref := range in.Drifted {
-		if _, ok := byRef[ref]; ok && !slices.Contains(apply, ref) {
+	also := in.Drifted
+	if in.Again {
+		for _, i := range items {
+			also = append(also, i.Ref)
+		}
+	}
+	seen := make(map[object.Ref]bool, len(apply))
+	for _, ref := range apply {
+		seen[ref] = true
+	}
+	for _, ref := range also {
+		if _, ok := byRef[ref]; ok && !seen[ref] {
+			seen[ref] = true
 			apply = append(apply, ref)
 		}
 	}
+	if len(in.Only) > 0 {
+		others := func(r object.Ref) bool { return !slices.Contains(in.Only, r) }
+		apply, remove, tasks = slices.DeleteFunc(apply, others), slices.DeleteFunc(remove, others), nil
+	}
 	var p Plan
-	p.Steps = steps(apply, byRef)
 	slices.SortFunc(remove, func(a, b object.Ref) int {
 		return cmp.Or(cmp.Compare(rankOf(b), rankOf(a)), a.Compare(b))
 	})
@@ -157,26 +202,97 @@ func Make(in Input) Plan {
 		g := &p.Removals[len(p.Removals)-1]
 		g.Refs = append(g.Refs, ref)
 	}
+	if in.Tasks == NoTasks || in.Tasks == WithWork && len(apply)+len(p.Removals) == 0 {
+		tasks = nil
+	}
+	p.Steps, p.OnFail = steps(apply, byRef, tasks)
 	p.Guards = guards(p, in)
 	return p
 }
 
-func steps(apply []object.Ref, byRef map[object.Ref]Declared) []Step {
-	slices.SortFunc(apply, func(a, b object.Ref) int {
-		return cmp.Or(cmp.Compare(byRef[a].Step, byRef[b].Step), cmp.Compare(rankOf(a), rankOf(b)), a.Compare(b))
+// piece is one object with its place in the order.
+type piece struct {
+	Declared
+	phase int // 0: what tasks need to live in, 1: tasks before, 2: objects, 3: tasks after
+}
+
+// steps orders objects and tasks. A task that names no step runs before the first or after the last one, whatever
+// that is; but the namespaces and definitions of its step come before it, since it may live in them.
+func steps(apply []object.Ref, byRef map[object.Ref]Declared, tasks []Declared) (out, onFail []Step) {
+	var pieces, failing []piece
+	var numbers []int
+	for _, ref := range apply {
+		d := byRef[ref]
+		phase := 2
+		if awaited(ref) {
+			phase = 0
+		}
+		pieces = append(pieces, piece{d, phase})
+		numbers = append(numbers, d.Step)
+	}
+	for _, t := range tasks {
+		if t.Stepped && t.Task != object.OnFail {
+			numbers = append(numbers, t.Step)
+		}
+	}
+	first, last := 0, 0
+	if len(numbers) > 0 {
+		first, last = slices.Min(numbers), slices.Max(numbers)
+	}
+	for _, t := range tasks {
+		if !t.Stepped {
+			switch t.Task {
+			case object.Before:
+				t.Step = first
+			case object.After:
+				t.Step = last
+			}
+		}
+		switch t.Task {
+		case object.Before:
+			pieces = append(pieces, piece{t, 1})
+		case object.After:
+			pieces = append(pieces, piece{t, 3})
+		default:
+			failing = append(failing, piece{t, 1})
+		}
+	}
+	return order(pieces), order(failing)
+}
+
+func order(pieces []piece) []Step {
+	// A task without a step of its own comes before those of the first step and after those of the last.
+	outer := func(p piece) int {
+		switch {
+		case p.Task == object.NoTask || p.Stepped:
+			return 0
+		case p.Task == object.After:
+			return 1
+		}
+		return -1
+	}
+	slices.SortFunc(pieces, func(a, b piece) int {
+		return cmp.Or(cmp.Compare(a.Step, b.Step), cmp.Compare(a.phase, b.phase), cmp.Compare(outer(a), outer(b)), cmp.Compare(rankOf(a.Ref), rankOf(b.Ref)), a.Ref.Compare(b.Ref))
 	})
 	var out []Step
-	for i, ref := range apply {
-		number := byRef[ref].Step
-		if len(out) == 0 || out[len(out)-1].Number != number {
-			out = append(out, Step{Number: number})
+	for i, p := range pieces {
+		if len(out) == 0 || out[len(out)-1].Number != p.Step {
+			out = append(out, Step{Number: p.Step})
 		}
 		s := &out[len(out)-1]
-		if len(s.Groups) == 0 || rankOf(apply[i-1]) != rankOf(ref) {
-			s.Groups = append(s.Groups, Group{Await: awaited(ref)})
+		fresh := len(s.Groups) == 0
+		if !fresh {
+			q := pieces[i-1]
+			fresh = rankOf(q.Ref) != rankOf(p.Ref) || q.phase != p.phase || outer(q) != outer(p)
+			if fresh && p.phase == 3 { // tasks after wait for everything before them
+				s.Groups[len(s.Groups)-1].Await = true
+			}
+		}
+		if fresh {
+			s.Groups = append(s.Groups, Group{Task: p.Task, Await: p.Task != object.NoTask || awaited(p.Ref)})
 		}
 		g := &s.Groups[len(s.Groups)-1]
-		g.Refs = append(g.Refs, ref)
+		g.Refs = append(g.Refs, p.Ref)
 	}
 	return out
 }
@@ -189,14 +305,15 @@ func guards(p Plan, in Input) []Guard {
 		}
 	}
 	had, removed := len(in.Baselines), p.Removed()
+	declared := slices.ContainsFunc(in.Declared, func(d Declared) bool { return d.Task == object.NoTask })
 	switch {
-	case len(in.Declared) == 0 && len(removed) > 0:
+	case !declared && len(removed) > 0 && len(in.Only) == 0:
 		add("empty-render", fmt.Sprintf("the repository declares nothing any more; all %d objects of this ward would be removed", len(removed)))
 	case had > smallWard && float64(len(removed)) > massRemoval*float64(had):
 		add("mass-removal", fmt.Sprintf("%d of %d objects would be removed", len(removed), had))
 	}
 	for _, ref := range removed {
-		if precious(ref) {
+		if Precious(ref) {
 			add(ref.Short(), fmt.Sprintf("%s would be removed, and what lives in it", ref))
 		}
 	}

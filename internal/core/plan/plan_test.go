@@ -1,6 +1,9 @@
 package plan
 
 import (
+	"fmt"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -104,4 +107,95 @@ func TestGuards(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) { assert.Equal(t, c.want, names(Make(c.in).Guards)) })
 	}
+}
+
+func task(name string, when object.Task, step ...int) Declared {
+	d := Declared{Ref: ref("batch", "Job", name), Hash: "1", Turn: object.Turn{Task: when}}
+	if len(step) > 0 {
+		d.Step, d.Stepped = step[0], true
+	}
+	return d
+}
+
+// outline writes a plan as 0[Kind/name Kind/name*] 1[…]; * awaits.
+func outline(steps []Step) string {
+	var all []string
+	for _, s := range steps {
+		var groups []string
+		for _, g := range s.Groups {
+			var refs []string
+			for _, r := range g.Refs {
+				refs = append(refs, r.Name)
+			}
+			text := strings.Join(refs, "+")
+			if g.Await {
+				text += "*"
+			}
+			groups = append(groups, text)
+		}
+		all = append(all, fmt.Sprintf("%d[%s]", s.Number, strings.Join(groups, " ")))
+	}
+	return strings.Join(all, " ")
+}
+
+func refsOf(steps []Step) []object.Ref {
+	return Plan{Steps: steps}.Tasks()
+}
+
+func TestWhereTasksHaveTheirTurn(t *testing.T) {
+	at := func(d []Declared, step int) []Declared { d[0].Step = step; return d }
+	objects := append(declared(namespace, config, workload), at(declared(service), 5)...)
+	for name, c := range map[string]struct {
+		tasks []Declared
+		want  string
+	}{
+		"none": {nil, "0[n* c d] 5[s]"},
+		"before all, once its namespace is there":  {[]Declared{task("up", object.Before)}, "0[n* up* c d] 5[s]"},
+		"after all, once everything is ready":      {[]Declared{task("down", object.After)}, "0[n* c d] 5[s* down*]"},
+		"before a step":                            {[]Declared{task("mid", object.Before, 5)}, "0[n* c d] 5[mid* s]"},
+		"after a step":                             {[]Declared{task("mid", object.After, 0)}, "0[n* c d* mid*] 5[s]"},
+		"in a step that has nothing else":          {[]Declared{task("mid", object.Before, 3)}, "0[n* c d] 3[mid*] 5[s]"},
+		"ahead of everything":                      {[]Declared{task("mid", object.Before, -2)}, "-2[mid*] 0[n* c d] 5[s]"},
+		"without a step before those of the first": {[]Declared{task("b", object.Before), task("a", object.Before, 0)}, "0[n* b* a* c d] 5[s]"},
+		"without a step after those of the last":   {[]Declared{task("a", object.After), task("b", object.After, 5)}, "0[n* c d] 5[s* b* a*]"},
+		"those for a failure are not among them":   {[]Declared{task("f", object.OnFail)}, "0[n* c d] 5[s]"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := Make(Input{Declared: append(slices.Clone(objects), c.tasks...), Tasks: WithWork})
+			assert.Equal(t, c.want, outline(p.Steps))
+			assert.Len(t, append(p.Tasks(), refsOf(p.OnFail)...), len(c.tasks))
+			assert.Equal(t, []object.Ref{namespace, config, workload, service}, p.Refs(), "a task is no object that is kept")
+		})
+	}
+	p := Make(Input{Declared: append(slices.Clone(objects), task("f", object.OnFail, 2), task("g", object.OnFail)), Tasks: WithWork})
+	assert.Equal(t, "0[g*] 2[f*]", outline(p.OnFail))
+}
+
+func TestWhenTasksRun(t *testing.T) {
+	d := append(declared(config), task("up", object.Before), task("down", object.After))
+	assert.True(t, Make(Input{Declared: d, Baselines: kept(config), Tasks: WithWork}).Empty(), "nothing else to do")
+	assert.Equal(t, "0[up* down*]", outline(Make(Input{Declared: d, Baselines: kept(config), Tasks: Always}).Steps))
+	assert.Equal(t, "0[c]", outline(Make(Input{Declared: d}).Steps), "a restore runs none")
+	removal := Make(Input{Declared: d, Baselines: kept(config, service), Prune: true, Tasks: WithWork})
+	assert.Equal(t, "0[up* down*]", outline(removal.Steps), "a removal is work too")
+	assert.Equal(t, []object.Ref{service}, removal.Removed())
+	assert.Empty(t, Make(Input{Declared: d, Baselines: kept(config, service), Prune: true, Tasks: Always, Only: []object.Ref{service}}).Steps, "a partial run runs none")
+}
+
+func TestAPartialRun(t *testing.T) {
+	in := Input{Declared: declared(config, service, workload), Baselines: kept(custom, account), Prune: true, Only: []object.Ref{workload, account}}
+	p := Make(in)
+	assert.Equal(t, []object.Ref{workload}, p.Refs())
+	assert.Equal(t, []object.Ref{account}, p.Removed())
+	assert.Empty(t, p.Guards)
+}
+
+func TestEverythingAgain(t *testing.T) {
+	p := Make(Input{Declared: declared(config, service), Baselines: kept(config, service), Again: true, Drifted: []object.Ref{config}})
+	assert.Equal(t, []object.Ref{config, service}, p.Refs())
+}
+
+func TestTasksAloneDeclareNothing(t *testing.T) {
+	p := Make(Input{Declared: []Declared{task("up", object.Before)}, Baselines: kept(config), Prune: true, Tasks: WithWork})
+	assert.Equal(t, []string{"empty-render"}, names(p.Guards))
 }

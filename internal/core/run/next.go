@@ -8,13 +8,15 @@ type Situation struct {
 	AutoSync      bool // keep.sync: auto
 	RestoreDrift  bool // keep.drift: restore
 	Held          bool
-	Blind         bool   // the cluster can't be read
-	RepoBlind     bool   // the repository can't be read: no sync, but drift can still be put back
-	Pending       int    // objects the repository moved
-	Restorable    int    // drifted objects that nobody contests
-	Rejected      string // why the ward's revision is rejected; empty when it is not
-	WaitsFor      string // a ward in `after` that is not in step and ready
-	Guarded       bool   // a guard asks first
+	Blind         bool      // the cluster can't be read
+	RepoBlind     bool      // the repository can't be read: no sync, but drift can still be put back
+	Pending       int       // objects the repository moved
+	Restorable    int       // drifted objects, and additions to remove, that nobody contests
+	RestoreAt     time.Time // not before; after a restore of the same field was undone
+	AgainAt       time.Time // keep.reapply: when everything is to be applied again; zero when never
+	Rejected      string    // why the ward's revision is rejected; empty when it is not
+	WaitsFor      string    // a ward in `after` that is not in step and ready
+	Guarded       bool      // a guard asks first
 	LastFailed    time.Time
 	FailuresInRow int
 }
@@ -28,11 +30,20 @@ func Backoff(n int) time.Duration {
 	return min(d, 5*time.Minute)
 }
 
+// Again is what Next calls a run that applies everything once more, since the ward asks for that.
+const Again Kind = "again"
+
 // Next tells which run should start by itself now. When none should, why says what it waits for (empty when
 // there is nothing to do), and again is when to ask again (zero: at the next change).
 func Next(s Situation) (kind Kind, why string, again time.Time) {
 	if s.Pending == 0 && s.Restorable == 0 {
-		return "", "", time.Time{}
+		if s.AgainAt.IsZero() || s.Blind || s.Held {
+			return "", "", time.Time{}
+		}
+		if s.Now.Before(s.AgainAt) {
+			return "", "", s.AgainAt
+		}
+		return Again, "", time.Time{}
 	}
 	sync := s.Pending > 0 && s.AutoSync
 	restore := s.Restorable > 0 && s.RestoreDrift
@@ -62,6 +73,9 @@ func Next(s Situation) (kind Kind, why string, again time.Time) {
 		}
 	}
 	if restore {
+		if s.Now.Before(s.RestoreAt) {
+			return "", "the same field was restored a moment ago", s.RestoreAt
+		}
 		return Restore, "", time.Time{}
 	}
 	return "", why, time.Time{}

@@ -64,12 +64,16 @@ const (
 
 // Progress is one object of a run.
 type Progress struct {
-	Ref    object.Ref
-	Step   int
-	Remove bool
-	State  State
-	Reason string
-	Health health.Result
+	Ref      object.Ref
+	Step     int
+	Task     object.Task // NoTask for an object that is kept
+	Remove   bool
+	Replaced bool // it was deleted and made again, since the change could not be applied in place
+	State    State
+	Reason   string
+	Health   health.Result
+	Began    time.Time // when work on it began; zero while it waits
+	Ended    time.Time // when it was ready, removed or refused
 }
 
 // Event is something that happened. At is when.
@@ -80,10 +84,18 @@ type Started struct{ At time.Time }
 
 // Applied is the answer to an Apply action. Err is empty when it went through; Health is read from the answer.
 type Applied struct {
+	At       time.Time
+	Ref      object.Ref
+	Err      string
+	Replaced bool
+	Health   health.Result
+}
+
+// Trying tells that an Apply or Remove is tried again, and why it did not go through so far.
+type Trying struct {
 	At     time.Time
 	Ref    object.Ref
-	Err    string
-	Health health.Result
+	Reason string
 }
 
 // Removed is the answer to a Remove action, once the object is gone.
@@ -103,24 +115,28 @@ type Seen struct {
 // Tick is the passing of time.
 type Tick struct{ At time.Time }
 
-// Stop is a person's wish to stop.
+// Stop is the wish to stop: a person's, or that of a newer revision.
 type Stop struct {
-	At time.Time
-	By string
+	At     time.Time
+	Reason string // such as: stopped by operator
 }
 
 func (e Started) at() time.Time { return e.At }
 func (e Applied) at() time.Time { return e.At }
 func (e Removed) at() time.Time { return e.At }
 func (e Seen) at() time.Time    { return e.At }
+func (e Trying) at() time.Time  { return e.At }
 func (e Tick) at() time.Time    { return e.At }
 func (e Stop) at() time.Time    { return e.At }
 
 // Action is something the machine wants done.
 type Action interface{ action() }
 
-// Apply asks for one object to be applied.
-type Apply struct{ Ref object.Ref }
+// Apply asks for one object to be applied; a task is made anew first.
+type Apply struct {
+	Ref  object.Ref
+	Task object.Task
+}
 
 // Remove asks for one object to be removed.
 type Remove struct{ Ref object.Ref }
@@ -144,26 +160,20 @@ type Machine struct {
 	otherwise Otherwise
 
 	deadline time.Time
-	step     int // index into plan.Steps; len(plan.Steps) when pruning
+	steps    []plan.Step // the plan's, or its tasks for a failure once it has failed
+	step     int         // index into steps; len(steps) when pruning
 	group    int
 	progress map[object.Ref]*Progress
 	order    []object.Ref
-	stopBy   string
-	removing int
+	stopped  string // why, once somebody wants it to stop
+	failed   string // why, once it has failed and the tasks for that run
 	ended    bool
 }
 
 // New makes a machine for a plan that no guard stops. within is the time until everything must be ready.
 func New(p plan.Plan, within time.Duration, otherwise Otherwise) *Machine {
-	m := &Machine{plan: p, within: within, otherwise: otherwise, progress: map[object.Ref]*Progress{}, step: -1}
-	for _, s := range p.Steps {
-		for _, g := range s.Groups {
-			for _, ref := range g.Refs {
-				m.progress[ref] = &Progress{Ref: ref, Step: s.Number, State: Waiting}
-				m.order = append(m.order, ref)
-			}
-		}
-	}
+	m := &Machine{plan: p, within: within, otherwise: otherwise, progress: map[object.Ref]*Progress{}, steps: p.Steps, step: -1}
+	m.expect(p.Steps)
 	for _, ref := range p.Removed() {
 		m.progress[ref] = &Progress{Ref: ref, Remove: true, State: Waiting}
 		m.order = append(m.order, ref)
@@ -171,8 +181,22 @@ func New(p plan.Plan, within time.Duration, otherwise Otherwise) *Machine {
 	return m
 }
 
+func (m *Machine) expect(steps []plan.Step) {
+	for _, s := range steps {
+		for _, g := range s.Groups {
+			for _, ref := range g.Refs {
+				m.progress[ref] = &Progress{Ref: ref, Step: s.Number, Task: g.Task, State: Waiting}
+				m.order = append(m.order, ref)
+			}
+		}
+	}
+}
+
 // Deadline is when the run gives up; zero before Started.
 func (m *Machine) Deadline() time.Time { return m.deadline }
+
+// Failing tells whether the run has failed already and its tasks for that case go on.
+func (m *Machine) Failing() bool { return m.failed != "" && !m.ended }
 
 // Progress lists the objects of the run in the order they are worked on.
 func (m *Machine) Progress() []Progress {
@@ -191,52 +215,61 @@ func (m *Machine) Step(ev Event) []Action {
 	switch e := ev.(type) {
 	case Started:
 		m.deadline = e.At.Add(m.within)
-		return m.advance()
+		return m.advance(e.At)
 	case Applied:
 		p := m.progress[e.Ref]
 		if p == nil || p.State != Applying {
 			return nil
 		}
+		p.Replaced = e.Replaced
 		if e.Err != "" {
-			p.State, p.Reason = Refused, e.Err
+			p.State, p.Reason, p.Ended = Refused, e.Err, e.At
 		} else {
-			m.settle(p, e.Health)
+			m.settle(p, e.Health, e.At)
 		}
 	case Removed:
 		p := m.progress[e.Ref]
 		if p == nil || p.State != Removing {
 			return nil
 		}
-		m.removing--
-		p.State = Gone
+		p.State, p.Reason, p.Ended = Gone, "", e.At
 		if e.Err != "" {
 			p.State, p.Reason = Refused, e.Err
 		}
 	case Seen:
 		p := m.progress[e.Ref]
-		if p == nil || p.Remove || p.State != Settling && p.State != Ready {
-			return nil
+		if p == nil || p.Remove || p.State != Settling && p.State != Ready || p.Task != object.NoTask && p.State == Ready {
+			return nil // a task that has ended well may be removed, and says no more
 		}
-		m.settle(p, e.Health)
+		m.settle(p, e.Health, e.At)
+	case Trying:
+		if p := m.progress[e.Ref]; p != nil && (p.State == Applying || p.State == Removing) {
+			p.Reason = e.Reason
+		}
 	case Stop:
-		m.stopBy = e.By
+		m.stopped = e.Reason
 	}
 	return m.check(ev.at())
 }
 
-func (m *Machine) settle(p *Progress, h health.Result) {
+func (m *Machine) settle(p *Progress, h health.Result, at time.Time) {
 	p.Health, p.Reason = h, h.Reason
-	p.State = Settling
+	p.State, p.Ended = Settling, time.Time{}
 	if h.Word == health.Ready {
-		p.State, p.Reason = Ready, ""
+		p.State, p.Reason, p.Ended = Ready, "", at
 	}
 }
 
 // check looks where the run stands after an event.
 func (m *Machine) check(now time.Time) []Action {
-	busy, refused, final := m.removing > 0, []*Progress(nil), []*Progress(nil)
-	for _, p := range m.progress {
-		busy = busy || p.State == Applying
+	var refused, final []*Progress
+	busy := false
+	for _, ref := range m.order {
+		p := m.progress[ref]
+		busy = busy || p.State == Applying || p.State == Removing
+		if m.failed != "" && p.Task != object.OnFail {
+			continue // what made the run fail is known; now its tasks count
+		}
 		if p.State == Refused {
 			refused = append(refused, p)
 		}
@@ -244,110 +277,133 @@ func (m *Machine) check(now time.Time) []Action {
 			final = append(final, p)
 		}
 	}
-	if !busy && m.stopBy != "" {
-		return m.end(Stopped, "stopped by "+m.stopBy)
+	if !busy && m.stopped != "" {
+		if m.failed != "" {
+			return m.end(Failed, m.failed)
+		}
+		return m.end(Stopped, m.stopped)
 	}
 	if len(refused) > 0 {
 		// The others of the step are still tried, then the run stops.
-		if more := m.rest(); len(more) > 0 && m.step < len(m.plan.Steps) && m.stopBy == "" {
+		if more := m.rest(now); len(more) > 0 && m.step < len(m.steps) && m.stopped == "" {
 			return more
 		}
 		if busy {
 			return nil
 		}
-		return m.end(Failed, reasons(refused, "refused"))
+		return m.fail(reasons(refused, "refused"), now)
 	}
 	if !busy && len(final) > 0 {
-		return m.end(Failed, reasons(final, ""))
+		return m.fail(reasons(final, ""), now)
 	}
-	if !now.Before(m.deadline) {
+	if !m.deadline.IsZero() && !now.Before(m.deadline) {
 		if busy {
-			return nil // the answers that are on their way are waited for
+			return nil // the answer to a call that is on its way comes first
 		}
-		return m.end(Failed, m.late())
+		return m.fail(m.late(), now)
 	}
 	if busy {
 		return nil
 	}
-	return m.advance()
+	return m.advance(now)
+}
+
+// fail starts the tasks for a failure, or ends the run when there are none or they are through.
+func (m *Machine) fail(reason string, now time.Time) []Action {
+	if m.failed != "" {
+		return m.end(Failed, m.failed+"; then "+reason)
+	}
+	if len(m.plan.OnFail) == 0 {
+		return m.end(Failed, reason)
+	}
+	m.failed = reason
+	m.close()
+	m.steps, m.step, m.group = m.plan.OnFail, 0, 0
+	m.expect(m.steps)
+	m.deadline = now.Add(m.within)
+	return m.start(now)
 }
 
 // rest starts every group of the current step that has not started.
-func (m *Machine) rest() []Action {
+func (m *Machine) rest(now time.Time) []Action {
 	var out []Action
-	if m.step < 0 || m.step >= len(m.plan.Steps) {
+	if m.step < 0 || m.step >= len(m.steps) {
 		return nil
 	}
-	for m.group+1 < len(m.plan.Steps[m.step].Groups) {
-		if m.plan.Steps[m.step].Groups[m.group].Await {
-			return nil // what needs a refused namespace or definition can't go through
+	for m.group+1 < len(m.steps[m.step].Groups) {
+		if m.steps[m.step].Groups[m.group].Await {
+			return nil // what needs a refused namespace, definition or task can't go through
 		}
 		m.group++
-		out = append(out, m.start()...)
+		out = append(out, m.start(now)...)
 	}
 	return out
 }
 
 // advance starts the next group, step or removal whose turn it is.
-func (m *Machine) advance() []Action {
+func (m *Machine) advance(now time.Time) []Action {
 	for {
-		if m.step >= len(m.plan.Steps) {
-			return m.prune()
+		if m.step >= len(m.steps) {
+			if m.failed != "" {
+				return m.end(Failed, m.failed)
+			}
+			return m.prune(now)
 		}
 		if m.step < 0 {
 			m.step, m.group = 0, 0
-			if len(m.plan.Steps) == 0 {
+			if len(m.steps) == 0 {
 				continue
 			}
-			return m.start()
+			return m.start(now)
 		}
-		s := m.plan.Steps[m.step]
+		s := m.steps[m.step]
 		if m.group+1 < len(s.Groups) {
-			if s.Groups[m.group].Await && !m.ready(s.Groups[m.group].Refs) {
+			if s.Groups[m.group].Await && !m.ready(s.Groups[:m.group+1]) {
 				return nil
 			}
 			m.group++
-			return m.start()
+			return m.start(now)
 		}
-		for _, g := range s.Groups {
-			if !m.ready(g.Refs) {
-				return nil
-			}
+		if !m.ready(s.Groups) {
+			return nil
 		}
 		m.step++
 		m.group = 0
-		if m.step < len(m.plan.Steps) {
-			return m.start()
+		if m.step < len(m.steps) {
+			return m.start(now)
 		}
 	}
 }
 
-func (m *Machine) start() []Action {
+func (m *Machine) start(now time.Time) []Action {
 	var out []Action
-	for _, ref := range m.plan.Steps[m.step].Groups[m.group].Refs {
-		m.progress[ref].State = Applying
-		out = append(out, Apply{ref})
+	g := m.steps[m.step].Groups[m.group]
+	for _, ref := range g.Refs {
+		p := m.progress[ref]
+		p.State, p.Began = Applying, now
+		out = append(out, Apply{ref, g.Task})
 	}
 	return out
 }
 
-func (m *Machine) ready(refs []object.Ref) bool {
-	for _, ref := range refs {
-		if m.progress[ref].State != Ready {
-			return false
+func (m *Machine) ready(groups []plan.Group) bool {
+	for _, g := range groups {
+		for _, ref := range g.Refs {
+			if m.progress[ref].State != Ready {
+				return false
+			}
 		}
 	}
 	return true
 }
 
 // prune removes one group after the other, and ends the run when all are gone.
-func (m *Machine) prune() []Action {
+func (m *Machine) prune(now time.Time) []Action {
 	for _, g := range m.plan.Removals {
 		var out []Action
 		for _, ref := range g.Refs {
 			if p := m.progress[ref]; p.State == Waiting {
-				p.State = Removing
-				m.removing++
+				p.State, p.Began = Removing, now
 				out = append(out, Remove{ref})
 			}
 		}
@@ -358,8 +414,8 @@ func (m *Machine) prune() []Action {
 	return m.end(Done, "")
 }
 
-func (m *Machine) end(o Outcome, reason string) []Action {
-	m.ended = true
+// close gives every object that is not through the state it keeps.
+func (m *Machine) close() {
 	for _, p := range m.progress {
 		switch p.State {
 		case Waiting:
@@ -368,6 +424,11 @@ func (m *Machine) end(o Outcome, reason string) []Action {
 			p.State = NotReady
 		}
 	}
+}
+
+func (m *Machine) end(o Outcome, reason string) []Action {
+	m.ended = true
+	m.close()
 	return []Action{End{Outcome: o, Reason: reason, GoBack: o == Failed && m.otherwise == GoBack}}
 }
 
@@ -375,7 +436,7 @@ func (m *Machine) end(o Outcome, reason string) []Action {
 func (m *Machine) late() string {
 	var waiting []*Progress
 	for _, p := range m.progress {
-		if p.State == Settling {
+		if p.State == Settling && (m.failed == "" || p.Task == object.OnFail) {
 			waiting = append(waiting, p)
 		}
 	}

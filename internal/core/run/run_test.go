@@ -48,24 +48,24 @@ func end(t *testing.T, actions []Action) End {
 
 func TestStepsWaitForEachOther(t *testing.T) {
 	m := New(steps(step(0, group(a), group(b)), step(1, group(c))), time.Minute, GoBack)
-	begin(t, m, Apply{a})
-	assert.Equal(t, []Action{Apply{b}}, m.Step(Applied{At: at(1), Ref: a, Health: soon}), "the next group of a step does not wait")
+	begin(t, m, Apply{Ref: a})
+	assert.Equal(t, []Action{Apply{Ref: b}}, m.Step(Applied{At: at(1), Ref: a, Health: soon}), "the next group of a step does not wait")
 	assert.Empty(t, m.Step(Applied{At: at(2), Ref: b, Health: ready}), "the next step does")
-	assert.Equal(t, []Action{Apply{c}}, m.Step(Seen{At: at(3), Ref: a, Health: ready}))
+	assert.Equal(t, []Action{Apply{Ref: c}}, m.Step(Seen{At: at(3), Ref: a, Health: ready}))
 	assert.Equal(t, End{Outcome: Done}, end(t, m.Step(Applied{At: at(4), Ref: c, Health: ready})))
 	assert.Empty(t, m.Step(Tick{at(500)}), "after the end nothing comes")
 }
 
 func TestANamespaceIsAwaitedWithinItsStep(t *testing.T) {
 	m := New(steps(step(0, plan.Group{Refs: []object.Ref{a}, Await: true}, group(b))), time.Minute, GoBack)
-	begin(t, m, Apply{a})
+	begin(t, m, Apply{Ref: a})
 	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}))
-	assert.Equal(t, []Action{Apply{b}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
+	assert.Equal(t, []Action{Apply{Ref: b}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
 }
 
 func TestReadyCanBeLostBeforeTheStepEnds(t *testing.T) {
 	m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
-	begin(t, m, Apply{a}, Apply{b})
+	begin(t, m, Apply{Ref: a}, Apply{Ref: b})
 	m.Step(Applied{At: at(1), Ref: a, Health: ready})
 	m.Step(Seen{At: at(2), Ref: a, Health: soon})
 	assert.Empty(t, m.Step(Applied{At: at(3), Ref: b, Health: ready}))
@@ -75,7 +75,7 @@ func TestReadyCanBeLostBeforeTheStepEnds(t *testing.T) {
 func TestNotReadyInTimeGoesBack(t *testing.T) {
 	for otherwise, back := range map[Otherwise]bool{GoBack: true, Stay: false} {
 		m := New(steps(step(0, group(a, b))), 20*time.Second, otherwise)
-		begin(t, m, Apply{a}, Apply{b})
+		begin(t, m, Apply{Ref: a}, Apply{Ref: b})
 		m.Step(Applied{At: at(1), Ref: a, Health: soon})
 		m.Step(Applied{At: at(1), Ref: b, Health: soon})
 		m.Step(Seen{At: at(2), Ref: b, Health: loop})
@@ -90,14 +90,14 @@ func TestNotReadyInTimeGoesBack(t *testing.T) {
 
 func TestAnAnswerOnItsWayIsWaitedForAtTheDeadline(t *testing.T) {
 	m := New(steps(step(0, group(a))), 20*time.Second, GoBack)
-	begin(t, m, Apply{a})
+	begin(t, m, Apply{Ref: a})
 	assert.Empty(t, m.Step(Tick{at(21)}))
 	assert.Equal(t, Failed, end(t, m.Step(Applied{At: at(22), Ref: a, Health: soon})).Outcome)
 }
 
 func TestWhatWaitingCantMendEndsAtOnce(t *testing.T) {
 	m := New(steps(step(0, group(a))), time.Hour, GoBack)
-	begin(t, m, Apply{a})
+	begin(t, m, Apply{Ref: a})
 	e := end(t, m.Step(Applied{At: at(1), Ref: a, Health: health.Result{Word: health.Failing, Reason: "back-off limit", Final: true}}))
 	assert.Equal(t, Failed, e.Outcome)
 	assert.Contains(t, e.Reason, "back-off limit")
@@ -105,8 +105,8 @@ func TestWhatWaitingCantMendEndsAtOnce(t *testing.T) {
 
 func TestARefusedObjectStopsTheRunAfterItsStep(t *testing.T) {
 	m := New(steps(step(0, group(a), group(b)), step(1, group(c))), time.Minute, GoBack)
-	begin(t, m, Apply{a})
-	assert.Equal(t, []Action{Apply{b}}, m.Step(Applied{At: at(1), Ref: a, Err: "spec.x: invalid"}), "the others of the step are still tried")
+	begin(t, m, Apply{Ref: a})
+	assert.Equal(t, []Action{Apply{Ref: b}}, m.Step(Applied{At: at(1), Ref: a, Err: "spec.x: invalid"}), "the others of the step are still tried")
 	e := end(t, m.Step(Applied{At: at(2), Ref: b, Health: soon}))
 	assert.Equal(t, "A/a refused: spec.x: invalid", e.Reason)
 	states := map[object.Ref]State{}
@@ -118,7 +118,7 @@ func TestARefusedObjectStopsTheRunAfterItsStep(t *testing.T) {
 
 func TestARefusedNamespaceStopsWhatLivesInIt(t *testing.T) {
 	m := New(steps(step(0, plan.Group{Refs: []object.Ref{a}, Await: true}, group(b))), time.Minute, Stay)
-	begin(t, m, Apply{a})
+	begin(t, m, Apply{Ref: a})
 	assert.Equal(t, Failed, end(t, m.Step(Applied{At: at(1), Ref: a, Err: "forbidden"})).Outcome)
 }
 
@@ -126,7 +126,7 @@ func TestRemovalsComeLastAndGroupByGroup(t *testing.T) {
 	p := steps(step(0, group(a)))
 	p.Removals = []plan.Group{group(c), group(d)}
 	m := New(p, time.Minute, GoBack)
-	begin(t, m, Apply{a})
+	begin(t, m, Apply{Ref: a})
 	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}), "nothing is removed before everything is ready")
 	assert.Equal(t, []Action{Remove{c}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
 	assert.Equal(t, []Action{Remove{d}}, m.Step(Removed{At: at(3), Ref: c}))
@@ -143,8 +143,8 @@ func TestARemovalThatFailsFailsTheRun(t *testing.T) {
 
 func TestStopWaitsForWhatIsOnItsWay(t *testing.T) {
 	m := New(steps(step(0, group(a)), step(1, group(b))), time.Minute, GoBack)
-	begin(t, m, Apply{a})
-	assert.Empty(t, m.Step(Stop{At: at(1), By: "operator"}))
+	begin(t, m, Apply{Ref: a})
+	assert.Empty(t, m.Step(Stop{At: at(1), Reason: "stopped by operator"}))
 	e := end(t, m.Step(Applied{At: at(2), Ref: a, Health: ready}))
 	assert.Equal(t, End{Outcome: Stopped, Reason: "stopped by operator"}, e, "a person who stops does not ask for a rollback")
 }
@@ -196,4 +196,93 @@ func TestBackoffIsBounded(t *testing.T) {
 	assert.Equal(t, 5*time.Second, Backoff(1))
 	assert.Equal(t, 10*time.Second, Backoff(2))
 	assert.Equal(t, 5*time.Minute, Backoff(1000))
+}
+
+var (
+	before = plan.Group{Refs: []object.Ref{a}, Task: object.Before, Await: true}
+	dead   = health.Result{Word: health.Failing, Reason: "exit 1", Final: true}
+)
+
+func TestATaskEndsBeforeWhatItPrepares(t *testing.T) {
+	m := New(steps(step(0, before, group(b))), time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a, Task: object.Before})
+	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}))
+	assert.Equal(t, []Action{Apply{Ref: b}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
+	assert.Empty(t, m.Step(Seen{At: at(3), Ref: a, Health: health.Result{Word: health.Absent}}), "its object may go once it has ended well")
+	assert.Equal(t, End{Outcome: Done}, end(t, m.Step(Applied{At: at(4), Ref: b, Health: ready})))
+	assert.Equal(t, Ready, m.Progress()[0].State)
+	assert.Equal(t, at(2), m.Progress()[0].Ended)
+}
+
+func TestAFailedTaskStopsTheRun(t *testing.T) {
+	m := New(steps(step(0, before, group(b))), time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a, Task: object.Before})
+	m.Step(Applied{At: at(1), Ref: a, Health: soon})
+	assert.Equal(t, End{Outcome: Failed, Reason: "A/a: exit 1", GoBack: true}, end(t, m.Step(Seen{At: at(2), Ref: a, Health: dead})))
+	assert.Equal(t, Untried, m.Progress()[1].State)
+}
+
+func TestTasksForAFailure(t *testing.T) {
+	p := steps(step(0, group(a)))
+	p.OnFail = []plan.Step{step(0, plan.Group{Refs: []object.Ref{c}, Task: object.OnFail, Await: true}), step(1, plan.Group{Refs: []object.Ref{d}, Task: object.OnFail, Await: true})}
+	fail := func() *Machine {
+		m := New(p, time.Minute, GoBack)
+		begin(t, m, Apply{Ref: a})
+		assert.Len(t, m.Progress(), 1, "they are no part of a run that goes well")
+		assert.Equal(t, []Action{Apply{Ref: c, Task: object.OnFail}}, m.Step(Applied{At: at(1), Ref: a, Err: "no"}))
+		assert.True(t, m.Failing())
+		assert.Empty(t, m.Step(Seen{At: at(1), Ref: a, Health: loop}), "what failed is known")
+		return m
+	}
+	m := fail()
+	assert.Equal(t, []Action{Apply{Ref: d, Task: object.OnFail}}, m.Step(Applied{At: at(2), Ref: c, Health: ready}))
+	assert.Equal(t, End{Outcome: Failed, Reason: "A/a refused: no", GoBack: true}, end(t, m.Step(Applied{At: at(3), Ref: d, Health: ready})), "only then does it go back")
+
+	m = fail()
+	m.Step(Applied{At: at(2), Ref: c, Health: soon})
+	assert.Equal(t, "A/a refused: no; then C/c: exit 1", end(t, m.Step(Seen{At: at(3), Ref: c, Health: dead})).Reason, "one that fails too is told")
+
+	m = fail()
+	m.Step(Applied{At: at(2), Ref: c, Health: soon})
+	assert.Equal(t, "A/a refused: no; then C/c: 0 of 1 ready; not ready within 1 min", end(t, m.Step(Tick{at(61)})).Reason, "they have the same time again")
+
+	m = fail()
+	m.Step(Applied{At: at(2), Ref: c, Health: soon})
+	assert.Equal(t, End{Outcome: Failed, Reason: "A/a refused: no", GoBack: true}, end(t, m.Step(Stop{At: at(3), Reason: "stopped by operator"})), "a person may stop them; the run failed all the same")
+
+	m = New(p, time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a})
+	assert.Equal(t, Done, end(t, m.Step(Applied{At: at(1), Ref: a, Health: ready})).Outcome)
+}
+
+func TestWhatIsTriedAgainSaysWhy(t *testing.T) {
+	m := New(steps(step(0, group(a))), time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a})
+	assert.Empty(t, m.Step(Trying{At: at(1), Ref: a, Reason: "too many requests"}))
+	assert.Equal(t, Progress{Ref: a, State: Applying, Reason: "too many requests", Began: at(0)}, m.Progress()[0])
+	assert.Equal(t, Done, end(t, m.Step(Applied{At: at(2), Ref: a, Health: ready, Replaced: true})).Outcome)
+	assert.True(t, m.Progress()[0].Replaced)
+	assert.Empty(t, m.Progress()[0].Reason)
+}
+
+func TestWhenARestoreHasItsTurn(t *testing.T) {
+	s := Situation{Now: at(0), RestoreDrift: true, Restorable: 1}
+	kind, _, _ := Next(s)
+	assert.Equal(t, Restore, kind)
+	s.RestoreAt = at(4)
+	kind, why, again := Next(s)
+	assert.Empty(t, kind)
+	assert.Contains(t, why, "a moment ago")
+	assert.Equal(t, at(4), again)
+
+	s = Situation{Now: at(0), AgainAt: at(60)}
+	kind, _, again = Next(s)
+	assert.Empty(t, kind)
+	assert.Equal(t, at(60), again)
+	s.Now = at(60)
+	kind, _, _ = Next(s)
+	assert.Equal(t, Again, kind, "everything is applied again when it is due")
+	s.Held = true
+	kind, _, _ = Next(s)
+	assert.Empty(t, kind)
 }

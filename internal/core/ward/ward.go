@@ -57,10 +57,14 @@ type Into struct {
 
 // Keep is how they are kept.
 type Keep struct {
-	Sync  string // auto | ask
-	Drift string // restore | report
-	Prune bool
-	Every time.Duration // how often the repository is looked at
+	Sync      string // auto | ask
+	Drift     string // restore | report
+	Prune     bool
+	Additions string        // what others add to our objects: report | remove | ignore
+	Every     time.Duration // how often the repository is looked at
+	Reapply   bool          // everything is applied again at each interval
+	Newer     string        // a newer revision while a run goes on: wait | replace
+	TakeOver  []string      // field managers whose fields become Vigila's when it adopts an object
 }
 
 // Settle is when a run has failed, and what happens then.
@@ -71,15 +75,16 @@ type Settle struct {
 
 // Leave names fields that belong to someone else.
 type Leave struct {
-	Kind   string
-	Name   string // a pattern as of path.Match
+	Kind   string // this and
+	Name   string // this are patterns as of path.Match
 	Fields []object.Pointer
 }
 
 // Matches tells whether an object is meant.
 func (l Leave) Matches(r object.Ref) bool {
-	ok, _ := path.Match(l.Name, r.Name)
-	return l.Kind == r.Kind && ok
+	kind, _ := path.Match(l.Kind, r.Kind)
+	name, _ := path.Match(l.Name, r.Name)
+	return kind && name
 }
 
 // Left lists the fields of an object that are left to others.
@@ -103,16 +108,7 @@ type Error struct {
 func (e *Error) Error() string { return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Text) }
 
 // IsFile tells whether a file is a ward file, by its first key.
-func IsFile(data []byte) bool {
-	for _, row := range strings.Split(string(data), "\n") {
-		row = strings.TrimSpace(row)
-		if row == "" || row[0] == '#' || row == "---" {
-			continue
-		}
-		return strings.HasPrefix(row, "vigila:")
-	}
-	return false
-}
+func IsFile(data []byte) bool { return object.FirstKey(data, "vigila", "ward/") }
 
 // Parse reads every ward of a file. All mistakes are reported at once, each as an *Error, joined.
 func Parse(file string, data []byte) ([]Ward, error) {
@@ -160,13 +156,6 @@ func (d *decoder) fail(n *yaml.Node, format string, args ...any) {
 
 type keys map[string]func(*yaml.Node)
 
-// later are keys of the format that this version does not act on; taking them in silence would be worse.
-var later = map[string]string{
-	"keep.additions": "what others add to objects is neither reported nor removed by this version; leave the key out",
-	"keep.reapply":   "this version does not apply again what has not changed; leave the key out",
-	"keep.newer":     "in this version a newer revision waits for the run; leave the key out",
-}
-
 func (d *decoder) mapping(n *yaml.Node, where string, known keys) {
 	if n.Kind != yaml.MappingNode {
 		d.fail(n, "%s must be a mapping of keys", orThis(where))
@@ -182,14 +171,11 @@ func (d *decoder) mapping(n *yaml.Node, where string, known keys) {
 		}
 		seen[k.Value] = k.Line + d.offset
 		read, ok := known[k.Value]
-		switch {
-		case ok:
-			read(v)
-		case later[full] != "":
-			d.fail(k, "%s: %s", full, later[full])
-		default:
+		if !ok {
 			d.fail(k, "unknown key %s%s", full, suggest(k.Value, known))
+			continue
 		}
+		read(v)
 	}
 }
 
@@ -203,7 +189,7 @@ func orThis(where string) string {
 func (d *decoder) ward(n *yaml.Node) Ward {
 	w := Ward{
 		From:   From{Ref: "main"},
-		Keep:   Keep{Sync: "ask", Drift: "report", Prune: true, Every: time.Minute},
+		Keep:   Keep{Sync: "ask", Drift: "report", Prune: true, Additions: "report", Every: time.Minute, Newer: "wait"},
 		Settle: Settle{Within: 5 * time.Minute, Otherwise: "rollback"},
 		Line:   n.Line + d.offset,
 	}
@@ -245,10 +231,23 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		},
 		"keep": func(n *yaml.Node) {
 			d.mapping(n, "keep", keys{
-				"sync":  d.choice(&w.Keep.Sync, "keep.sync", "auto", "ask"),
-				"drift": d.choice(&w.Keep.Drift, "keep.drift", "restore", "report"),
-				"prune": d.boolean(&w.Keep.Prune, "keep.prune"),
-				"every": d.duration(&w.Keep.Every, "keep.every", time.Second),
+				"sync":      d.choice(&w.Keep.Sync, "keep.sync", "auto", "ask"),
+				"drift":     d.choice(&w.Keep.Drift, "keep.drift", "restore", "report"),
+				"prune":     d.boolean(&w.Keep.Prune, "keep.prune"),
+				"additions": d.choice(&w.Keep.Additions, "keep.additions", "report", "remove", "ignore"),
+				"every":     d.duration(&w.Keep.Every, "keep.every", time.Second),
+				"reapply":   d.boolean(&w.Keep.Reapply, "keep.reapply"),
+				"newer":     d.choice(&w.Keep.Newer, "keep.newer", "wait", "replace"),
+				"take_over": func(n *yaml.Node) {
+					d.list(n, "keep.take_over", func(n *yaml.Node) {
+						var s string
+						d.text(&s, "keep.take_over")(n)
+						if s == object.Manager {
+							d.fail(n, "keep.take_over names %s, which is Vigila itself", s)
+						}
+						w.Keep.TakeOver = append(w.Keep.TakeOver, s)
+					})
+				},
 			})
 		},
 		"settle": func(n *yaml.Node) {
@@ -306,8 +305,10 @@ func (d *decoder) leave(n *yaml.Node) Leave {
 			if !ok || kind == "" || name == "" {
 				d.fail(n, "leave.of is %q; write Kind/name, such as Deployment/berth-planner or Deployment/*", of)
 			}
-			if _, err := path.Match(name, ""); err != nil {
-				d.fail(n, "leave.of: %q is not a valid pattern", name)
+			for _, pattern := range []string{kind, name} {
+				if _, err := path.Match(pattern, ""); err != nil {
+					d.fail(n, "leave.of: %q is not a valid pattern", pattern)
+				}
 			}
 			l.Kind, l.Name = kind, name
 		},
@@ -394,11 +395,17 @@ func (d *decoder) duration(into *time.Duration, where string, least time.Duratio
 func (d *decoder) choice(into *string, where string, of ...string) func(*yaml.Node) {
 	return func(n *yaml.Node) {
 		if !slices.Contains(of, n.Value) {
-			d.fail(n, "%s is %q; write %s", where, n.Value, strings.Join(of, " or "))
+			d.fail(n, "%s is %q; write %s", where, n.Value, either(of))
 			return
 		}
 		*into = n.Value
 	}
+}
+
+// either writes choices as people do: a, b or c.
+func either(of []string) string {
+	last := len(of) - 1
+	return strings.Join(of[:last], ", ") + " or " + of[last]
 }
 
 func (d *decoder) texts(into *map[string]string, where string) func(*yaml.Node) {

@@ -20,7 +20,7 @@ about: Assigns incoming ferries to berths.
 owner: harbour-ops
 from: {repo: fleet, ref: main, path: ./services/berth-planner/}
 into: {cluster: quay, namespace: berth-planner, create_namespace: true}
-keep: {sync: auto, drift: restore, prune: false, every: 90s}
+keep: {sync: auto, drift: restore, prune: false, every: 90s, additions: remove, reapply: true, newer: replace, take_over: [old-tool]}
 settle: {within: 3m, otherwise: stop}
 after: [platform-base]
 leave:
@@ -35,17 +35,20 @@ func TestParseReadsEveryKey(t *testing.T) {
 	w := all[0]
 	assert.Equal(t, From{Repo: "fleet", Ref: "main", Path: "services/berth-planner"}, w.From)
 	assert.Equal(t, Into{Cluster: "quay", Namespace: "berth-planner", CreateNamespace: true}, w.Into)
-	assert.Equal(t, Keep{Sync: "auto", Drift: "restore", Prune: false, Every: 90 * time.Second}, w.Keep)
+	assert.Equal(t, Keep{Sync: "auto", Drift: "restore", Prune: false, Additions: "remove", Every: 90 * time.Second, Reapply: true, Newer: "replace", TakeOver: []string{"old-tool"}}, w.Keep)
 	assert.Equal(t, Settle{Within: 3 * time.Minute, Otherwise: "stop"}, w.Settle)
 	assert.Equal(t, []string{"platform-base"}, w.After)
 	assert.Len(t, w.Left(object.Ref{Kind: "Deployment", Name: "berth-planner"}), 1)
 	assert.Empty(t, w.Left(object.Ref{Kind: "Service", Name: "berth-planner"}))
+	any := Leave{Kind: "*", Name: "berth-?"}
+	assert.True(t, any.Matches(object.Ref{Kind: "Service", Name: "berth-a"}), "a pattern of kinds too")
+	assert.False(t, any.Matches(object.Ref{Kind: "Service", Name: "berth-planner"}))
 }
 
 func TestDefaults(t *testing.T) {
 	all, err := Parse("w.yaml", []byte("vigila: ward/v1\nname: a\nfrom: {repo: r}\ninto: {cluster: c}\n"))
 	require.NoError(t, err)
-	assert.Equal(t, Keep{Sync: "ask", Drift: "report", Prune: true, Every: time.Minute}, all[0].Keep)
+	assert.Equal(t, Keep{Sync: "ask", Drift: "report", Prune: true, Additions: "report", Every: time.Minute, Newer: "wait"}, all[0].Keep)
 	assert.Equal(t, Settle{Within: 5 * time.Minute, Otherwise: "rollback"}, all[0].Settle)
 	assert.Equal(t, "main", all[0].From.Ref)
 }
@@ -64,7 +67,8 @@ func TestMistakesNameThePlaceAndTheMend(t *testing.T) {
 		"leaving the tree":   {"./services/berth-planner/", "../other", "leaves the repository"},
 		"no repository":      {"repo: fleet, ", "", "w.yaml:1: from.repo is missing"},
 		"itself":             {"[platform-base]", "[berth-planner]", "waits for itself"},
-		"a later key":        {"prune: false", "additions: remove", "w.yaml:7: keep.additions: what others add"},
+		"three choices":      {"additions: remove", "additions: keep", `w.yaml:7: keep.additions is "keep"; write report, remove or ignore`},
+		"taking over itself": {"old-tool", "vigila", "w.yaml:7: keep.take_over names vigila, which is Vigila itself"},
 		"a wrong version":    {"ward/v1", "ward/v9", `the first key must be vigila: ward/v1, not "ward/v9"`},
 		"twice":              {"owner: harbour-ops", "name: again", "w.yaml:4: name is given twice; it is already at line 2"},
 		"broken":             {"after: [platform-base]", "after: [platform-base", "w.yaml:"},
