@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -34,6 +35,10 @@ type settings struct {
 	LogFormat       string `mapstructure:"log_format"`
 	AdminTokenFile  string `mapstructure:"admin_token_file"`
 	AllowLocalRepos bool   `mapstructure:"allow_local_repos"`
+	ClusterCalls    int    `mapstructure:"cluster_calls"`
+	KeepEntries     int    `mapstructure:"keep_entries"`
+	KeepFor         string `mapstructure:"keep_for"`
+	keepFor         time.Duration
 }
 
 func serveCommand() *cobra.Command {
@@ -64,6 +69,9 @@ Every flag may as well stand in the configuration file (allow_local_repos: true)
 	f.String("listen", "127.0.0.1:7740", "address to listen on; port 0 takes a free one")
 	f.String("data", data, "directory of the database, the key and the mirrors")
 	f.Int("parallel", 8, "objects applied at a time in one run")
+	f.Int("cluster-calls", 32, "calls to one cluster at a time, over all its runs")
+	f.Int("keep-entries", 1000, "entries of each ward's logbook that are kept, the newest; 0: all")
+	f.String("keep-for", "0", "how long entries are kept, such as 90d or 720h; 0: for ever")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.String("log-format", "text", "text or json")
 	f.String("admin-token-file", "", "where to write the admin token at the first start, instead of printing it")
@@ -77,7 +85,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "cluster-calls", "keep-entries", "keep-for"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -102,10 +110,39 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	if s.Parallel < 1 || s.Parallel > 256 {
 		return s, fmt.Errorf("parallel is %d; it must be 1 to 256", s.Parallel)
 	}
+	if s.ClusterCalls < 1 || s.ClusterCalls > 1024 {
+		return s, fmt.Errorf("cluster_calls is %d; it must be 1 to 1024", s.ClusterCalls)
+	}
+	if s.KeepEntries < 0 {
+		return s, fmt.Errorf("keep_entries is %d; it must be 0 or more", s.KeepEntries)
+	}
+	var err error
+	if s.keepFor, err = days(s.KeepFor); err != nil {
+		return s, fmt.Errorf("keep_for is %q; write a time such as 90d or 720h, or 0", s.KeepFor)
+	}
 	if s.LogFormat != "text" && s.LogFormat != "json" {
 		return s, fmt.Errorf("log_format is %q; write text or json", s.LogFormat)
 	}
 	return s, nil
+}
+
+// days reads a time that may be given in days: 90d.
+func days(text string) (time.Duration, error) {
+	if n, ok := strings.CutSuffix(text, "d"); ok {
+		d, err := strconv.Atoi(n)
+		if err == nil && d < 0 {
+			err = errors.New("negative")
+		}
+		return time.Duration(d) * 24 * time.Hour, err
+	}
+	if text == "0" || text == "" {
+		return 0, nil
+	}
+	d, err := time.ParseDuration(text)
+	if err == nil && d < 0 {
+		err = errors.New("negative")
+	}
+	return d, err
 }
 
 func serve(ctx context.Context, s settings) error {
@@ -133,7 +170,8 @@ func serve(ctx context.Context, s settings) error {
 	if err := firstToken(ctx, store, s, address); err != nil {
 		return err
 	}
-	k, err := keeper.New(ctx, store, keeper.Options{MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, Parallel: s.Parallel}, log)
+	k, err := keeper.New(ctx, store, keeper.Options{MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, Parallel: s.Parallel,
+		Calls: s.ClusterCalls, Keep: record.Retention{Entries: s.KeepEntries, Age: s.keepFor}}, log)
 	if err != nil {
 		return err
 	}

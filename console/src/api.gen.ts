@@ -103,6 +103,109 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/wards/{ward}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a run would do if it were started now, in its order, with guards evaluated; nothing changes */
+        post: operations["previewRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** What two entries of a ward declare differently, field by field */
+        get: operations["compareEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/rejections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** Revisions that automatic runs don't go to, newest first */
+        get: operations["listRejections"];
+        put?: never;
+        /** Mark a revision as bad for a ward */
+        post: operations["rejectRevision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/rejections/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                /** @description the hash, or its first characters */
+                revision: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Lift a rejection; automatic runs may go there again */
+        delete: operations["liftRejection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held */
+        post: operations["proposeRollback"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/wards/{ward}/look": {
         parameters: {
             query?: never;
@@ -217,6 +320,30 @@ export interface paths {
         };
         /** One entry with the outcome for each object */
         get: operations["getEntry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/entries/{number}/log": {
+        parameters: {
+            query: {
+                /** @description the task's key, as the entry lists it */
+                key: string;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                number: number;
+            };
+            cookie?: never;
+        };
+        /** The log of a task, as the entry of its run keeps it */
+        get: operations["getTaskLog"];
         put?: never;
         post?: never;
         delete?: never;
@@ -464,6 +591,14 @@ export interface components {
             drifted: number;
             drifted_fields: number;
             contested: number;
+            /** @description fields and list items that others added to its objects; no drift */
+            additions?: number;
+            /** @description tasks that are new or changed; counted in pending too */
+            tasks?: number;
+            /** @description going back failed; nothing else comes before it */
+            loudest?: boolean;
+            /** @description how many revisions are rejected */
+            rejections?: number;
             objects: number;
             repository: components["schemas"]["AsOf"];
             live: components["schemas"]["AsOf"];
@@ -473,6 +608,8 @@ export interface components {
             rejected?: string;
             hold?: components["schemas"]["Hold"];
             auto_sync: boolean;
+            /** @enum {string} */
+            keep_additions?: "report" | "remove" | "ignore";
             restore_drift: boolean;
             /** @description what an automatic run waits for */
             waits_for?: string;
@@ -528,10 +665,17 @@ export interface components {
             line?: number;
             standing: components["schemas"]["Standing"];
             /**
-             * @description what a sync would do; absent when nothing
+             * @description what a sync would do; absent when nothing. run: a task that is new or changed
              * @enum {string}
              */
-            change?: "create" | "update" | "remove";
+            change?: "create" | "update" | "remove" | "run";
+            task?: components["schemas"]["Task"];
+            /** @description the autoscaler that has its replicas, as Kind/name; they are left to it */
+            scaler?: string;
+            /** @description fields that the ward leaves to others, as JSON pointers */
+            left?: string[];
+            /** @description what others added */
+            additions?: components["schemas"]["Difference"][];
             health: components["schemas"]["Health"];
             reason?: string;
             /** @description drifted fields */
@@ -553,8 +697,11 @@ export interface components {
         };
         Difference: {
             path: string;
-            /** @enum {string} */
-            change: "changed" | "added" | "removed";
+            /**
+             * @description made again: the whole object was deleted and made again by another client; path is empty
+             * @enum {string}
+             */
+            change: "changed" | "added" | "removed" | "made again";
             /** @description the field as a JSON pointer, the way leave in a ward file takes it */
             pointer?: string;
             /** @description the applied value of a drifted field; the live value in a preview */
@@ -580,18 +727,79 @@ export interface components {
             kind: string;
             namespace?: string;
             name: string;
+            step?: number;
+            task?: components["schemas"]["Task"];
             /**
-             * @description keep: not declared any more, and left in the cluster
+             * @description keep: not declared any more, and left in the cluster. run: a task
              * @enum {string}
              */
-            change: "create" | "update" | "remove" | "keep";
+            change: "create" | "update" | "remove" | "keep" | "run";
             already_there?: boolean;
+            /** @description it would be deleted and made again, since the change can't be made in place */
+            replaced?: boolean;
             fields: components["schemas"]["Difference"][];
             /** @description why the API server would refuse it */
             refused?: string;
         };
+        RunPreview: {
+            ward: components["schemas"]["Ward"];
+            revision?: components["schemas"]["Revision"];
+            /** @description in the order of the run; removals come last */
+            objects: components["schemas"]["PendingObject"][];
+            /** @description what stops it */
+            guards?: components["schemas"]["Guard"][];
+            /** @description guards that the request allows */
+            allowed?: components["schemas"]["Guard"][];
+        };
+        Comparison: {
+            from: components["schemas"]["Entry"];
+            to?: components["schemas"]["Entry"];
+            revision?: components["schemas"]["Revision"];
+            objects: components["schemas"]["MovedObject"][];
+        };
+        MovedObject: {
+            key: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            /** @enum {string} */
+            change: "changed" | "added" | "removed";
+            fields: components["schemas"]["Difference"][];
+        };
+        Rejection: {
+            revision: components["schemas"]["Revision"];
+            why: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        RejectionList: {
+            items: components["schemas"]["Rejection"][];
+        };
+        RejectRevision: {
+            /** @description branch, tag or commit */
+            revision: string;
+            why?: string;
+        };
+        ProposeRollback: {
+            /** @description the entry to go back to; what is applied now when absent */
+            to_entry?: number;
+            /** @description the new branch; a name is made when absent */
+            branch?: string;
+        };
+        Proposal: {
+            branch: string;
+            /** @description the branch it is meant for */
+            base: string;
+            revision: components["schemas"]["Revision"];
+        };
+        /**
+         * @description when a task has its turn; absent for an object that is kept
+         * @enum {string}
+         */
+        Task: "before" | "after" | "failed";
         /** @enum {string} */
-        EntryKind: "sync" | "restore" | "rollback" | "dismantle" | "hold" | "release" | "reject";
+        EntryKind: "sync" | "restore" | "rollback" | "dismantle" | "hold" | "release" | "reject" | "accept";
         /** @enum {string} */
         Outcome: "running" | "done" | "failed" | "rolled back" | "stopped" | "interrupted";
         Entry: {
@@ -617,6 +825,16 @@ export interface components {
             objects?: components["schemas"]["EntryObject"][];
         };
         EntryObject: {
+            key: string;
+            task?: components["schemas"]["Task"];
+            /** @description it was deleted and made again */
+            replaced?: boolean;
+            /** @description the log of the task is kept; see getTaskLog */
+            log?: boolean;
+            /** Format: date-time */
+            began?: string;
+            /** Format: date-time */
+            ended?: string;
             kind: string;
             namespace?: string;
             name: string;
@@ -674,6 +892,16 @@ export interface components {
             why?: string;
             /** @description names of guards */
             allow?: string[];
+            /** @description for a sync: these objects and nothing else, as Kind/name */
+            only?: string[];
+            /** @description for a sync: another branch, tag or commit than the ward follows; the ward is then held there */
+            revision?: string;
+            /** @description for a sync: although the revision is rejected */
+            retry?: boolean;
+            /** @description for a sync: everything, changed or not, and the tasks */
+            reapply?: boolean;
+            /** @description for a rollback: run the tasks of that entry as well */
+            tasks?: boolean;
         };
         StartedRun: {
             /** @description number of its entry; 0 when there was nothing to do */
@@ -921,6 +1149,169 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    previewRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartRun"];
+            };
+        };
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareEntries: {
+        parameters: {
+            query: {
+                /** @description number of an entry */
+                from: number;
+                /** @description number of an entry; what the repository declares now when absent */
+                to?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRejections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rejections */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RejectionList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rejectRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RejectRevision"];
+            };
+        };
+        responses: {
+            /** @description Rejected */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    liftRejection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                /** @description the hash, or its first characters */
+                revision: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lifted */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proposeRollback: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposeRollback"];
+            };
+        };
+        responses: {
+            /** @description Pushed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     lookNow: {
         parameters: {
             query?: never;
@@ -1096,6 +1487,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTaskLog: {
+        parameters: {
+            query: {
+                /** @description the task's key, as the entry lists it */
+                key: string;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The log */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -19,9 +19,10 @@ import (
 
 // Defines values for DifferenceChange.
 const (
-	DifferenceChangeAdded   DifferenceChange = "added"
-	DifferenceChangeChanged DifferenceChange = "changed"
-	DifferenceChangeRemoved DifferenceChange = "removed"
+	DifferenceChangeAdded     DifferenceChange = "added"
+	DifferenceChangeChanged   DifferenceChange = "changed"
+	DifferenceChangeMadeAgain DifferenceChange = "made again"
+	DifferenceChangeRemoved   DifferenceChange = "removed"
 )
 
 // Valid indicates whether the value is a known member of the DifferenceChange enum.
@@ -30,6 +31,8 @@ func (e DifferenceChange) Valid() bool {
 	case DifferenceChangeAdded:
 		return true
 	case DifferenceChangeChanged:
+		return true
+	case DifferenceChangeMadeAgain:
 		return true
 	case DifferenceChangeRemoved:
 		return true
@@ -40,6 +43,7 @@ func (e DifferenceChange) Valid() bool {
 
 // Defines values for EntryKind.
 const (
+	EntryKindAccept    EntryKind = "accept"
 	EntryKindDismantle EntryKind = "dismantle"
 	EntryKindHold      EntryKind = "hold"
 	EntryKindReject    EntryKind = "reject"
@@ -52,6 +56,8 @@ const (
 // Valid indicates whether the value is a known member of the EntryKind enum.
 func (e EntryKind) Valid() bool {
 	switch e {
+	case EntryKindAccept:
+		return true
 	case EntryKindDismantle:
 		return true
 	case EntryKindHold:
@@ -137,10 +143,32 @@ func (e Health) Valid() bool {
 	}
 }
 
+// Defines values for MovedObjectChange.
+const (
+	MovedObjectChangeAdded   MovedObjectChange = "added"
+	MovedObjectChangeChanged MovedObjectChange = "changed"
+	MovedObjectChangeRemoved MovedObjectChange = "removed"
+)
+
+// Valid indicates whether the value is a known member of the MovedObjectChange enum.
+func (e MovedObjectChange) Valid() bool {
+	switch e {
+	case MovedObjectChangeAdded:
+		return true
+	case MovedObjectChangeChanged:
+		return true
+	case MovedObjectChangeRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ObjectChange.
 const (
 	ObjectChangeCreate ObjectChange = "create"
 	ObjectChangeRemove ObjectChange = "remove"
+	ObjectChangeRun    ObjectChange = "run"
 	ObjectChangeUpdate ObjectChange = "update"
 )
 
@@ -150,6 +178,8 @@ func (e ObjectChange) Valid() bool {
 	case ObjectChangeCreate:
 		return true
 	case ObjectChangeRemove:
+		return true
+	case ObjectChangeRun:
 		return true
 	case ObjectChangeUpdate:
 		return true
@@ -193,6 +223,7 @@ const (
 	PendingObjectChangeCreate PendingObjectChange = "create"
 	PendingObjectChangeKeep   PendingObjectChange = "keep"
 	PendingObjectChangeRemove PendingObjectChange = "remove"
+	PendingObjectChangeRun    PendingObjectChange = "run"
 	PendingObjectChangeUpdate PendingObjectChange = "update"
 )
 
@@ -204,6 +235,8 @@ func (e PendingObjectChange) Valid() bool {
 	case PendingObjectChangeKeep:
 		return true
 	case PendingObjectChangeRemove:
+		return true
+	case PendingObjectChangeRun:
 		return true
 	case PendingObjectChangeUpdate:
 		return true
@@ -257,6 +290,48 @@ func (e StartRunKind) Valid() bool {
 	case StartRunKindRollback:
 		return true
 	case StartRunKindSync:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Task.
+const (
+	TaskAfter  Task = "after"
+	TaskBefore Task = "before"
+	TaskFailed Task = "failed"
+)
+
+// Valid indicates whether the value is a known member of the Task enum.
+func (e Task) Valid() bool {
+	switch e {
+	case TaskAfter:
+		return true
+	case TaskBefore:
+		return true
+	case TaskFailed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WardKeepAdditions.
+const (
+	WardKeepAdditionsIgnore WardKeepAdditions = "ignore"
+	WardKeepAdditionsRemove WardKeepAdditions = "remove"
+	WardKeepAdditionsReport WardKeepAdditions = "report"
+)
+
+// Valid indicates whether the value is a known member of the WardKeepAdditions enum.
+func (e WardKeepAdditions) Valid() bool {
+	switch e {
+	case WardKeepAdditionsIgnore:
+		return true
+	case WardKeepAdditionsRemove:
+		return true
+	case WardKeepAdditionsReport:
 		return true
 	default:
 		return false
@@ -383,8 +458,17 @@ type ClusterList struct {
 	Items []Cluster `json:"items"`
 }
 
+// Comparison defines model for Comparison.
+type Comparison struct {
+	From     Entry         `json:"from"`
+	Objects  []MovedObject `json:"objects"`
+	Revision Revision      `json:"revision,omitempty,omitzero"`
+	To       Entry         `json:"to,omitempty,omitzero"`
+}
+
 // Difference defines model for Difference.
 type Difference struct {
+	// Change made again: the whole object was deleted and made again by another client; path is empty
 	Change    DifferenceChange `json:"change"`
 	Contested bool             `json:"contested,omitempty,omitzero"`
 
@@ -406,7 +490,7 @@ type Difference struct {
 	Who string `json:"who,omitempty,omitzero"`
 }
 
-// DifferenceChange defines model for Difference.Change.
+// DifferenceChange made again: the whole object was deleted and made again by another client; path is empty
 type DifferenceChange string
 
 // Entry defines model for Entry.
@@ -444,12 +528,24 @@ type EntryList struct {
 
 // EntryObject defines model for EntryObject.
 type EntryObject struct {
-	Kind      string           `json:"kind"`
-	Name      string           `json:"name"`
-	Namespace string           `json:"namespace,omitempty,omitzero"`
-	Reason    string           `json:"reason,omitempty,omitzero"`
-	State     EntryObjectState `json:"state"`
-	Step      int              `json:"step"`
+	Began time.Time `json:"began,omitempty,omitzero"`
+	Ended time.Time `json:"ended,omitempty,omitzero"`
+	Key   string    `json:"key"`
+	Kind  string    `json:"kind"`
+
+	// Log the log of the task is kept; see getTaskLog
+	Log       bool   `json:"log,omitempty,omitzero"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty,omitzero"`
+	Reason    string `json:"reason,omitempty,omitzero"`
+
+	// Replaced it was deleted and made again
+	Replaced bool             `json:"replaced,omitempty,omitzero"`
+	State    EntryObjectState `json:"state"`
+	Step     int              `json:"step"`
+
+	// Task when a task has its turn; absent for an object that is kept
+	Task Task `json:"task,omitempty,omitzero"`
 }
 
 // EntryObjectState defines model for EntryObject.State.
@@ -489,6 +585,19 @@ type Me struct {
 	Version string `json:"version"`
 }
 
+// MovedObject defines model for MovedObject.
+type MovedObject struct {
+	Change    MovedObjectChange `json:"change"`
+	Fields    []Difference      `json:"fields"`
+	Key       string            `json:"key"`
+	Kind      string            `json:"kind"`
+	Name      string            `json:"name"`
+	Namespace string            `json:"namespace,omitempty,omitzero"`
+}
+
+// MovedObjectChange defines model for MovedObject.Change.
+type MovedObjectChange string
+
 // Notch defines model for Notch.
 type Notch struct {
 	At      time.Time `json:"at"`
@@ -499,11 +608,14 @@ type Notch struct {
 
 // Object defines model for Object.
 type Object struct {
+	// Additions what others added
+	Additions []Difference `json:"additions,omitempty,omitzero"`
+
 	// AlreadyThere it is in the cluster and no ward keeps it yet
 	AlreadyThere bool    `json:"already_there,omitempty,omitzero"`
 	Below        []Below `json:"below,omitempty,omitzero"`
 
-	// Change what a sync would do; absent when nothing
+	// Change what a sync would do; absent when nothing. run: a task that is new or changed
 	Change ObjectChange `json:"change,omitempty,omitzero"`
 
 	// Fields drifted fields
@@ -518,20 +630,29 @@ type Object struct {
 	Health Health `json:"health"`
 
 	// Key identity for getObject
-	Key       string `json:"key"`
-	Kind      string `json:"kind"`
-	Line      int    `json:"line,omitempty,omitzero"`
-	Name      string `json:"name"`
-	Namespace string `json:"namespace,omitempty,omitzero"`
+	Key  string `json:"key"`
+	Kind string `json:"kind"`
+
+	// Left fields that the ward leaves to others, as JSON pointers
+	Left      []string `json:"left,omitempty,omitzero"`
+	Line      int      `json:"line,omitempty,omitzero"`
+	Name      string   `json:"name"`
+	Namespace string   `json:"namespace,omitempty,omitzero"`
 
 	// OwnedFields fields Vigila applied
-	OwnedFields int      `json:"owned_fields,omitempty,omitzero"`
-	Reason      string   `json:"reason,omitempty,omitzero"`
-	Standing    Standing `json:"standing"`
-	Step        int      `json:"step"`
+	OwnedFields int    `json:"owned_fields,omitempty,omitzero"`
+	Reason      string `json:"reason,omitempty,omitzero"`
+
+	// Scaler the autoscaler that has its replicas, as Kind/name; they are left to it
+	Scaler   string   `json:"scaler,omitempty,omitzero"`
+	Standing Standing `json:"standing"`
+	Step     int      `json:"step"`
+
+	// Task when a task has its turn; absent for an object that is kept
+	Task Task `json:"task,omitempty,omitzero"`
 }
 
-// ObjectChange what a sync would do; absent when nothing
+// ObjectChange what a sync would do; absent when nothing. run: a task that is new or changed
 type ObjectChange string
 
 // ObjectDetail defines model for ObjectDetail.
@@ -553,7 +674,7 @@ type Outcome string
 type PendingObject struct {
 	AlreadyThere bool `json:"already_there,omitempty,omitzero"`
 
-	// Change keep: not declared any more, and left in the cluster
+	// Change keep: not declared any more, and left in the cluster. run: a task
 	Change    PendingObjectChange `json:"change"`
 	Fields    []Difference        `json:"fields"`
 	Key       string              `json:"key"`
@@ -563,9 +684,16 @@ type PendingObject struct {
 
 	// Refused why the API server would refuse it
 	Refused string `json:"refused,omitempty,omitzero"`
+
+	// Replaced it would be deleted and made again, since the change can't be made in place
+	Replaced bool `json:"replaced,omitempty,omitzero"`
+	Step     int  `json:"step,omitempty,omitzero"`
+
+	// Task when a task has its turn; absent for an object that is kept
+	Task Task `json:"task,omitempty,omitzero"`
 }
 
-// PendingObjectChange keep: not declared any more, and left in the cluster
+// PendingObjectChange keep: not declared any more, and left in the cluster. run: a task
 type PendingObjectChange string
 
 // Pod defines model for Pod.
@@ -584,6 +712,43 @@ type Problem struct {
 	Status int     `json:"status"`
 	Title  string  `json:"title"`
 	Type   string  `json:"type"`
+}
+
+// Proposal defines model for Proposal.
+type Proposal struct {
+	// Base the branch it is meant for
+	Base     string   `json:"base"`
+	Branch   string   `json:"branch"`
+	Revision Revision `json:"revision"`
+}
+
+// ProposeRollback defines model for ProposeRollback.
+type ProposeRollback struct {
+	// Branch the new branch; a name is made when absent
+	Branch string `json:"branch,omitempty,omitzero"`
+
+	// ToEntry the entry to go back to; what is applied now when absent
+	ToEntry int `json:"to_entry,omitempty,omitzero"`
+}
+
+// RejectRevision defines model for RejectRevision.
+type RejectRevision struct {
+	// Revision branch, tag or commit
+	Revision string `json:"revision"`
+	Why      string `json:"why,omitempty,omitzero"`
+}
+
+// Rejection defines model for Rejection.
+type Rejection struct {
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Revision Revision  `json:"revision"`
+	Why      string    `json:"why"`
+}
+
+// RejectionList defines model for RejectionList.
+type RejectionList struct {
+	Items []Rejection `json:"items"`
 }
 
 // Repo defines model for Repo.
@@ -613,6 +778,20 @@ type Revision struct {
 	Subject string `json:"subject,omitempty,omitzero"`
 }
 
+// RunPreview defines model for RunPreview.
+type RunPreview struct {
+	// Allowed guards that the request allows
+	Allowed []Guard `json:"allowed,omitempty,omitzero"`
+
+	// Guards what stops it
+	Guards []Guard `json:"guards,omitempty,omitzero"`
+
+	// Objects in the order of the run; removals come last
+	Objects  []PendingObject `json:"objects"`
+	Revision Revision        `json:"revision,omitempty,omitzero"`
+	Ward     Ward            `json:"ward"`
+}
+
 // Standing defines model for Standing.
 type Standing string
 
@@ -621,6 +800,21 @@ type StartRun struct {
 	// Allow names of guards
 	Allow []string     `json:"allow,omitempty,omitzero"`
 	Kind  StartRunKind `json:"kind"`
+
+	// Only for a sync: these objects and nothing else, as Kind/name
+	Only []string `json:"only,omitempty,omitzero"`
+
+	// Reapply for a sync: everything, changed or not, and the tasks
+	Reapply bool `json:"reapply,omitempty,omitzero"`
+
+	// Retry for a sync: although the revision is rejected
+	Retry bool `json:"retry,omitempty,omitzero"`
+
+	// Revision for a sync: another branch, tag or commit than the ward follows; the ward is then held there
+	Revision string `json:"revision,omitempty,omitzero"`
+
+	// Tasks for a rollback: run the tasks of that entry as well
+	Tasks bool `json:"tasks,omitempty,omitzero"`
 
 	// ToEntry for a rollback
 	ToEntry int    `json:"to_entry,omitempty,omitzero"`
@@ -643,9 +837,15 @@ type Stretch struct {
 	Standing Standing  `json:"standing"`
 }
 
+// Task when a task has its turn; absent for an object that is kept
+type Task string
+
 // Ward defines model for Ward.
 type Ward struct {
-	About     string   `json:"about,omitempty,omitzero"`
+	About string `json:"about,omitempty,omitzero"`
+
+	// Additions fields and list items that others added to its objects; no drift
+	Additions int      `json:"additions,omitempty,omitzero"`
 	Applied   Revision `json:"applied,omitempty,omitzero"`
 	AutoSync  bool     `json:"auto_sync"`
 	Cluster   string   `json:"cluster"`
@@ -660,11 +860,15 @@ type Ward struct {
 	Hold          Hold    `json:"hold,omitempty,omitzero"`
 
 	// Id name@cluster
-	Id    string            `json:"id"`
-	Links map[string]string `json:"links,omitempty,omitzero"`
+	Id            string            `json:"id"`
+	KeepAdditions WardKeepAdditions `json:"keep_additions,omitempty,omitzero"`
+	Links         map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
-	Live      AsOf   `json:"live"`
+	Live AsOf `json:"live"`
+
+	// Loudest going back failed; nothing else comes before it
+	Loudest   bool   `json:"loudest,omitempty,omitzero"`
 	Name      string `json:"name"`
 	Namespace string `json:"namespace"`
 	NeedsYou  bool   `json:"needs_you"`
@@ -681,7 +885,10 @@ type Ward struct {
 
 	// Rejected why the newest revision is rejected
 	Rejected string `json:"rejected,omitempty,omitzero"`
-	Repo     string `json:"repo"`
+
+	// Rejections how many revisions are rejected
+	Rejections int    `json:"rejections,omitempty,omitzero"`
+	Repo       string `json:"repo"`
 
 	// Repository What was last known of a source, and since when.
 	Repository   AsOf     `json:"repository"`
@@ -696,6 +903,9 @@ type Ward struct {
 	Since    time.Time `json:"since"`
 	Standing Standing  `json:"standing"`
 
+	// Tasks tasks that are new or changed; counted in pending too
+	Tasks int `json:"tasks,omitempty,omitzero"`
+
 	// Todo what can be done about it, in a sentence
 	Todo string `json:"todo,omitempty,omitzero"`
 
@@ -708,6 +918,9 @@ type Ward struct {
 	// Watch standings since 24 h ago, oldest first
 	Watch []Stretch `json:"watch"`
 }
+
+// WardKeepAdditions defines model for Ward.KeepAdditions.
+type WardKeepAdditions string
 
 // WardTone how loud the board shows it
 type WardTone string
@@ -777,10 +990,25 @@ type ListWardsParams struct {
 	Offset   Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// CompareEntriesParams defines parameters for CompareEntries.
+type CompareEntriesParams struct {
+	// From number of an entry
+	From int `form:"from" json:"from"`
+
+	// To number of an entry; what the repository declares now when absent
+	To int `form:"to,omitempty" json:"to,omitempty,omitzero"`
+}
+
 // ListWardEntriesParams defines parameters for ListWardEntries.
 type ListWardEntriesParams struct {
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// GetTaskLogParams defines parameters for GetTaskLog.
+type GetTaskLogParams struct {
+	// Key the task's key, as the entry lists it
+	Key string `form:"key" json:"key"`
 }
 
 // ReleaseWardParams defines parameters for ReleaseWard.
@@ -819,6 +1047,15 @@ type AddWardsJSONRequestBody = AddWards
 
 // HoldWardJSONRequestBody defines body for HoldWard for application/json ContentType.
 type HoldWardJSONRequestBody = HoldWard
+
+// PreviewRunJSONRequestBody defines body for PreviewRun for application/json ContentType.
+type PreviewRunJSONRequestBody = StartRun
+
+// ProposeRollbackJSONRequestBody defines body for ProposeRollback for application/json ContentType.
+type ProposeRollbackJSONRequestBody = ProposeRollback
+
+// RejectRevisionJSONRequestBody defines body for RejectRevision for application/json ContentType.
+type RejectRevisionJSONRequestBody = RejectRevision
 
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = StartRun
@@ -993,6 +1230,11 @@ type ClientInterface interface {
 	// Corresponds with GET /wards/{ward} (the `GetWard` operationId).
 	GetWard(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareEntries What two entries of a ward declare differently, field by field
+	//
+	// Corresponds with GET /wards/{ward}/compare (the `CompareEntries` operationId).
+	CompareEntries(ctx context.Context, ward WardID, params *CompareEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// DiffWard What a sync would do, field by field, and what has drifted, with who and when
 	//
 	// Corresponds with GET /wards/{ward}/diff (the `DiffWard` operationId).
@@ -1007,6 +1249,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /wards/{ward}/entries/{number} (the `GetEntry` operationId).
 	GetEntry(ctx context.Context, ward WardID, number int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTaskLog The log of a task, as the entry of its run keeps it
+	//
+	// Corresponds with GET /wards/{ward}/entries/{number}/log (the `GetTaskLog` operationId).
+	GetTaskLog(ctx context.Context, ward WardID, number int, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReleaseWard Let automatic runs go on
 	//
@@ -1041,6 +1288,58 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /wards/{ward}/object (the `GetObject` operationId).
 	GetObject(ctx context.Context, ward WardID, params *GetObjectParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRunWithBody What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /wards/{ward}/preview (the `PreviewRun` operationId).
+	PreviewRunWithBody(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRun What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /wards/{ward}/preview (the `PreviewRun` operationId).
+	PreviewRun(ctx context.Context, ward WardID, body PreviewRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeRollbackWithBody Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /wards/{ward}/proposals (the `ProposeRollback` operationId).
+	ProposeRollbackWithBody(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeRollback Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /wards/{ward}/proposals (the `ProposeRollback` operationId).
+	ProposeRollback(ctx context.Context, ward WardID, body ProposeRollbackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRejections Revisions that automatic runs don't go to, newest first
+	//
+	// Corresponds with GET /wards/{ward}/rejections (the `ListRejections` operationId).
+	ListRejections(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RejectRevisionWithBody Mark a revision as bad for a ward
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /wards/{ward}/rejections (the `RejectRevision` operationId).
+	RejectRevisionWithBody(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RejectRevision Mark a revision as bad for a ward
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /wards/{ward}/rejections (the `RejectRevision` operationId).
+	RejectRevision(ctx context.Context, ward WardID, body RejectRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LiftRejection Lift a rejection; automatic runs may go there again
+	//
+	// Corresponds with DELETE /wards/{ward}/rejections/{revision} (the `LiftRejection` operationId).
+	LiftRejection(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartRunWithBody Start a run
 	//
@@ -1318,6 +1617,21 @@ func (c *Client) GetWard(ctx context.Context, ward WardID, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// CompareEntries What two entries of a ward declare differently, field by field
+//
+// Corresponds with GET /wards/{ward}/compare (the `CompareEntries` operationId).
+func (c *Client) CompareEntries(ctx context.Context, ward WardID, params *CompareEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareEntriesRequest(c.Server, ward, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // DiffWard What a sync would do, field by field, and what has drifted, with who and when
 //
 // Corresponds with GET /wards/{ward}/diff (the `DiffWard` operationId).
@@ -1353,6 +1667,21 @@ func (c *Client) ListWardEntries(ctx context.Context, ward WardID, params *ListW
 // Corresponds with GET /wards/{ward}/entries/{number} (the `GetEntry` operationId).
 func (c *Client) GetEntry(ctx context.Context, ward WardID, number int, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetEntryRequest(c.Server, ward, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTaskLog The log of a task, as the entry of its run keeps it
+//
+// Corresponds with GET /wards/{ward}/entries/{number}/log (the `GetTaskLog` operationId).
+func (c *Client) GetTaskLog(ctx context.Context, ward WardID, number int, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTaskLogRequest(c.Server, ward, number, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1447,6 +1776,138 @@ func (c *Client) LookNow(ctx context.Context, ward WardID, reqEditors ...Request
 // Corresponds with GET /wards/{ward}/object (the `GetObject` operationId).
 func (c *Client) GetObject(ctx context.Context, ward WardID, params *GetObjectParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetObjectRequest(c.Server, ward, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRunWithBody What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /wards/{ward}/preview (the `PreviewRun` operationId).
+func (c *Client) PreviewRunWithBody(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRunRequestWithBody(c.Server, ward, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRun What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /wards/{ward}/preview (the `PreviewRun` operationId).
+func (c *Client) PreviewRun(ctx context.Context, ward WardID, body PreviewRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRunRequest(c.Server, ward, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeRollbackWithBody Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /wards/{ward}/proposals (the `ProposeRollback` operationId).
+func (c *Client) ProposeRollbackWithBody(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeRollbackRequestWithBody(c.Server, ward, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeRollback Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /wards/{ward}/proposals (the `ProposeRollback` operationId).
+func (c *Client) ProposeRollback(ctx context.Context, ward WardID, body ProposeRollbackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeRollbackRequest(c.Server, ward, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRejections Revisions that automatic runs don't go to, newest first
+//
+// Corresponds with GET /wards/{ward}/rejections (the `ListRejections` operationId).
+func (c *Client) ListRejections(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRejectionsRequest(c.Server, ward)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RejectRevisionWithBody Mark a revision as bad for a ward
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /wards/{ward}/rejections (the `RejectRevision` operationId).
+func (c *Client) RejectRevisionWithBody(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRejectRevisionRequestWithBody(c.Server, ward, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RejectRevision Mark a revision as bad for a ward
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /wards/{ward}/rejections (the `RejectRevision` operationId).
+func (c *Client) RejectRevision(ctx context.Context, ward WardID, body RejectRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRejectRevisionRequest(c.Server, ward, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LiftRejection Lift a rejection; automatic runs may go there again
+//
+// Corresponds with DELETE /wards/{ward}/rejections/{revision} (the `LiftRejection` operationId).
+func (c *Client) LiftRejection(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLiftRejectionRequest(c.Server, ward, revision)
 	if err != nil {
 		return nil, err
 	}
@@ -2034,6 +2495,71 @@ func NewGetWardRequest(server string, ward WardID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCompareEntriesRequest constructs an http.Request for the CompareEntries method
+func NewCompareEntriesRequest(server string, ward WardID, params *CompareEntriesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/compare", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewDiffWardRequest constructs an http.Request for the DiffWard method
 func NewDiffWardRequest(server string, ward WardID) (*http.Request, error) {
 	var err error
@@ -2164,6 +2690,70 @@ func NewGetEntryRequest(server string, ward WardID, number int) (*http.Request, 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTaskLogRequest constructs an http.Request for the GetTaskLog method
+func NewGetTaskLogRequest(server string, ward WardID, number int, params *GetTaskLogParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/entries/%s/log", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2458,6 +3048,222 @@ func NewGetObjectRequest(server string, ward WardID, params *GetObjectParams) (*
 	return req, nil
 }
 
+// NewPreviewRunRequest calls the generic PreviewRun builder with application/json body
+func NewPreviewRunRequest(server string, ward WardID, body PreviewRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewRunRequestWithBody(server, ward, "application/json", bodyReader)
+}
+
+// NewPreviewRunRequestWithBody constructs an http.Request for the PreviewRun method, with any body, and a specified content type
+func NewPreviewRunRequestWithBody(server string, ward WardID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewProposeRollbackRequest calls the generic ProposeRollback builder with application/json body
+func NewProposeRollbackRequest(server string, ward WardID, body ProposeRollbackJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProposeRollbackRequestWithBody(server, ward, "application/json", bodyReader)
+}
+
+// NewProposeRollbackRequestWithBody constructs an http.Request for the ProposeRollback method, with any body, and a specified content type
+func NewProposeRollbackRequestWithBody(server string, ward WardID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/proposals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRejectionsRequest constructs an http.Request for the ListRejections method
+func NewListRejectionsRequest(server string, ward WardID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/rejections", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRejectRevisionRequest calls the generic RejectRevision builder with application/json body
+func NewRejectRevisionRequest(server string, ward WardID, body RejectRevisionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRejectRevisionRequestWithBody(server, ward, "application/json", bodyReader)
+}
+
+// NewRejectRevisionRequestWithBody constructs an http.Request for the RejectRevision method, with any body, and a specified content type
+func NewRejectRevisionRequestWithBody(server string, ward WardID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/rejections", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewLiftRejectionRequest constructs an http.Request for the LiftRejection method
+func NewLiftRejectionRequest(server string, ward WardID, revision string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "revision", revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/rejections/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStartRunRequest calls the generic StartRun builder with application/json body
 func NewStartRunRequest(server string, ward WardID, body StartRunJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2699,6 +3505,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /wards/{ward} (the `GetWard` operationId).
 	GetWardWithResponse(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*GetWardResponse, error)
 
+	// CompareEntriesWithResponse What two entries of a ward declare differently, field by field
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /wards/{ward}/compare (the `CompareEntries` operationId).
+	CompareEntriesWithResponse(ctx context.Context, ward WardID, params *CompareEntriesParams, reqEditors ...RequestEditorFn) (*CompareEntriesResponse, error)
+
 	// DiffWardWithResponse What a sync would do, field by field, and what has drifted, with who and when
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2719,6 +3532,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /wards/{ward}/entries/{number} (the `GetEntry` operationId).
 	GetEntryWithResponse(ctx context.Context, ward WardID, number int, reqEditors ...RequestEditorFn) (*GetEntryResponse, error)
+
+	// GetTaskLogWithResponse The log of a task, as the entry of its run keeps it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /wards/{ward}/entries/{number}/log (the `GetTaskLog` operationId).
+	GetTaskLogWithResponse(ctx context.Context, ward WardID, number int, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*GetTaskLogResponse, error)
 
 	// ReleaseWardWithResponse Let automatic runs go on
 	//
@@ -2761,6 +3581,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /wards/{ward}/object (the `GetObject` operationId).
 	GetObjectWithResponse(ctx context.Context, ward WardID, params *GetObjectParams, reqEditors ...RequestEditorFn) (*GetObjectResponse, error)
+
+	// PreviewRunWithBodyWithResponse What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wards/{ward}/preview (the `PreviewRun` operationId).
+	PreviewRunWithBodyWithResponse(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRunResponse, error)
+
+	// PreviewRunWithResponse What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wards/{ward}/preview (the `PreviewRun` operationId).
+	PreviewRunWithResponse(ctx context.Context, ward WardID, body PreviewRunJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRunResponse, error)
+
+	// ProposeRollbackWithBodyWithResponse Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wards/{ward}/proposals (the `ProposeRollback` operationId).
+	ProposeRollbackWithBodyWithResponse(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeRollbackResponse, error)
+
+	// ProposeRollbackWithResponse Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wards/{ward}/proposals (the `ProposeRollback` operationId).
+	ProposeRollbackWithResponse(ctx context.Context, ward WardID, body ProposeRollbackJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeRollbackResponse, error)
+
+	// ListRejectionsWithResponse Revisions that automatic runs don't go to, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /wards/{ward}/rejections (the `ListRejections` operationId).
+	ListRejectionsWithResponse(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*ListRejectionsResponse, error)
+
+	// RejectRevisionWithBodyWithResponse Mark a revision as bad for a ward
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wards/{ward}/rejections (the `RejectRevision` operationId).
+	RejectRevisionWithBodyWithResponse(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RejectRevisionResponse, error)
+
+	// RejectRevisionWithResponse Mark a revision as bad for a ward
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wards/{ward}/rejections (the `RejectRevision` operationId).
+	RejectRevisionWithResponse(ctx context.Context, ward WardID, body RejectRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*RejectRevisionResponse, error)
+
+	// LiftRejectionWithResponse Lift a rejection; automatic runs may go there again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /wards/{ward}/rejections/{revision} (the `LiftRejection` operationId).
+	LiftRejectionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*LiftRejectionResponse, error)
 
 	// StartRunWithBodyWithResponse Start a run
 	//
@@ -3380,6 +4256,54 @@ func (r GetWardResponse) ContentType() string {
 	return ""
 }
 
+type CompareEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareEntriesResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareEntriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DiffWardResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3518,6 +4442,47 @@ func (r GetEntryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetEntryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTaskLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTaskLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTaskLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTaskLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTaskLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTaskLogResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3751,6 +4716,246 @@ func (r GetObjectResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetObjectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunPreview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewRunResponse) GetJSON200() *RunPreview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProposeRollbackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProposeRollbackResponse) GetJSON200() *Proposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProposeRollbackResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProposeRollbackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProposeRollbackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProposeRollbackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProposeRollbackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRejectionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RejectionList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRejectionsResponse) GetJSON200() *RejectionList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRejectionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRejectionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRejectionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRejectionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRejectionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RejectRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ward
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RejectRevisionResponse) GetJSON200() *Ward {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RejectRevisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RejectRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RejectRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RejectRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RejectRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LiftRejectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ward
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LiftRejectionResponse) GetJSON200() *Ward {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LiftRejectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LiftRejectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LiftRejectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LiftRejectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LiftRejectionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4058,6 +5263,19 @@ func (c *ClientWithResponses) GetWardWithResponse(ctx context.Context, ward Ward
 	return ParseGetWardResponse(rsp)
 }
 
+// CompareEntriesWithResponse What two entries of a ward declare differently, field by field
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /wards/{ward}/compare (the `CompareEntries` operationId).
+func (c *ClientWithResponses) CompareEntriesWithResponse(ctx context.Context, ward WardID, params *CompareEntriesParams, reqEditors ...RequestEditorFn) (*CompareEntriesResponse, error) {
+	rsp, err := c.CompareEntries(ctx, ward, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareEntriesResponse(rsp)
+}
+
 // DiffWardWithResponse What a sync would do, field by field, and what has drifted, with who and when
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4095,6 +5313,19 @@ func (c *ClientWithResponses) GetEntryWithResponse(ctx context.Context, ward War
 		return nil, err
 	}
 	return ParseGetEntryResponse(rsp)
+}
+
+// GetTaskLogWithResponse The log of a task, as the entry of its run keeps it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /wards/{ward}/entries/{number}/log (the `GetTaskLog` operationId).
+func (c *ClientWithResponses) GetTaskLogWithResponse(ctx context.Context, ward WardID, number int, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*GetTaskLogResponse, error) {
+	rsp, err := c.GetTaskLog(ctx, ward, number, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTaskLogResponse(rsp)
 }
 
 // ReleaseWardWithResponse Let automatic runs go on
@@ -4173,6 +5404,110 @@ func (c *ClientWithResponses) GetObjectWithResponse(ctx context.Context, ward Wa
 		return nil, err
 	}
 	return ParseGetObjectResponse(rsp)
+}
+
+// PreviewRunWithBodyWithResponse What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wards/{ward}/preview (the `PreviewRun` operationId).
+func (c *ClientWithResponses) PreviewRunWithBodyWithResponse(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRunResponse, error) {
+	rsp, err := c.PreviewRunWithBody(ctx, ward, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRunResponse(rsp)
+}
+
+// PreviewRunWithResponse What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wards/{ward}/preview (the `PreviewRun` operationId).
+func (c *ClientWithResponses) PreviewRunWithResponse(ctx context.Context, ward WardID, body PreviewRunJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRunResponse, error) {
+	rsp, err := c.PreviewRun(ctx, ward, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRunResponse(rsp)
+}
+
+// ProposeRollbackWithBodyWithResponse Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wards/{ward}/proposals (the `ProposeRollback` operationId).
+func (c *ClientWithResponses) ProposeRollbackWithBodyWithResponse(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeRollbackResponse, error) {
+	rsp, err := c.ProposeRollbackWithBody(ctx, ward, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeRollbackResponse(rsp)
+}
+
+// ProposeRollbackWithResponse Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wards/{ward}/proposals (the `ProposeRollback` operationId).
+func (c *ClientWithResponses) ProposeRollbackWithResponse(ctx context.Context, ward WardID, body ProposeRollbackJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeRollbackResponse, error) {
+	rsp, err := c.ProposeRollback(ctx, ward, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeRollbackResponse(rsp)
+}
+
+// ListRejectionsWithResponse Revisions that automatic runs don't go to, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /wards/{ward}/rejections (the `ListRejections` operationId).
+func (c *ClientWithResponses) ListRejectionsWithResponse(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*ListRejectionsResponse, error) {
+	rsp, err := c.ListRejections(ctx, ward, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRejectionsResponse(rsp)
+}
+
+// RejectRevisionWithBodyWithResponse Mark a revision as bad for a ward
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wards/{ward}/rejections (the `RejectRevision` operationId).
+func (c *ClientWithResponses) RejectRevisionWithBodyWithResponse(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RejectRevisionResponse, error) {
+	rsp, err := c.RejectRevisionWithBody(ctx, ward, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRejectRevisionResponse(rsp)
+}
+
+// RejectRevisionWithResponse Mark a revision as bad for a ward
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wards/{ward}/rejections (the `RejectRevision` operationId).
+func (c *ClientWithResponses) RejectRevisionWithResponse(ctx context.Context, ward WardID, body RejectRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*RejectRevisionResponse, error) {
+	rsp, err := c.RejectRevision(ctx, ward, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRejectRevisionResponse(rsp)
+}
+
+// LiftRejectionWithResponse Lift a rejection; automatic runs may go there again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /wards/{ward}/rejections/{revision} (the `LiftRejection` operationId).
+func (c *ClientWithResponses) LiftRejectionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*LiftRejectionResponse, error) {
+	rsp, err := c.LiftRejection(ctx, ward, revision, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLiftRejectionResponse(rsp)
 }
 
 // StartRunWithBodyWithResponse Start a run
@@ -4624,6 +5959,39 @@ func ParseGetWardResponse(rsp *http.Response) (*GetWardResponse, error) {
 	return response, nil
 }
 
+// ParseCompareEntriesResponse parses an HTTP response from a CompareEntriesWithResponse call
+func ParseCompareEntriesResponse(rsp *http.Response) (*CompareEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseDiffWardResponse parses an HTTP response from a DiffWardWithResponse call
 func ParseDiffWardResponse(rsp *http.Response) (*DiffWardResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4711,6 +6079,32 @@ func ParseGetEntryResponse(rsp *http.Response) (*GetEntryResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTaskLogResponse parses an HTTP response from a GetTaskLogWithResponse call
+func ParseGetTaskLogResponse(rsp *http.Response) (*GetTaskLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTaskLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -4864,6 +6258,171 @@ func ParseGetObjectResponse(rsp *http.Response) (*GetObjectResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ObjectDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewRunResponse parses an HTTP response from a PreviewRunWithResponse call
+func ParsePreviewRunResponse(rsp *http.Response) (*PreviewRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProposeRollbackResponse parses an HTTP response from a ProposeRollbackWithResponse call
+func ParseProposeRollbackResponse(rsp *http.Response) (*ProposeRollbackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProposeRollbackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRejectionsResponse parses an HTTP response from a ListRejectionsWithResponse call
+func ParseListRejectionsResponse(rsp *http.Response) (*ListRejectionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRejectionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RejectionList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRejectRevisionResponse parses an HTTP response from a RejectRevisionWithResponse call
+func ParseRejectRevisionResponse(rsp *http.Response) (*RejectRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RejectRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ward
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLiftRejectionResponse parses an HTTP response from a LiftRejectionWithResponse call
+func ParseLiftRejectionResponse(rsp *http.Response) (*LiftRejectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LiftRejectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ward
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -157,3 +157,28 @@ func (c *Cluster) Logs(ctx context.Context, namespace, pod, container string, pr
 	}
 	return b.String(), nil
 }
+
+// Container is one container of a Pod.
+type Container struct {
+	Pod, Name string
+	Several   bool // the Pod has others
+}
+
+// Containers lists the containers of a Pod in the order they run: first those that prepare it.
+func Containers(pod map[string]any) []Container {
+	var out []Container
+	spec, _ := pod["spec"].(map[string]any)
+	for _, part := range []string{"initContainers", "containers"} {
+		all, _ := spec[part].([]any)
+		for _, c := range all {
+			if m, ok := c.(map[string]any); ok {
+				n, _ := m["name"].(string)
+				out = append(out, Container{Pod: name(pod), Name: n})
+			}
+		}
+	}
+	for i := range out {
+		out[i].Several = len(out) > 1
+	}
+	return out
+}

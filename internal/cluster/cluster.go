@@ -48,7 +48,8 @@ type Handler interface {
 	Changed(body map[string]any)
 	// Deleted tells that an object with this last state left the watch: deleted, or its mark was removed.
 	Deleted(body map[string]any)
-	// WatchChanged tells that a kind's watch came up or broke; Known answers anew.
+	// WatchChanged tells that a kind's watch came up or broke, or that autoscalers came or went; Known and Scaler
+	// answer anew.
 	WatchChanged()
 }
 
@@ -69,6 +70,7 @@ type Cluster struct {
 	ctx     context.Context
 	cancel  context.CancelFunc
 	watches map[schema.GroupVersionKind]*watch
+	scalers *scalers // nil until the first watch
 	done    sync.WaitGroup
 }
 
@@ -175,7 +177,36 @@ func Transient(err error) bool {
 		return true
 	}
 	return apierrors.IsTooManyRequests(err) || apierrors.IsServerTimeout(err) || apierrors.IsTimeout(err) ||
-		apierrors.IsServiceUnavailable(err) || apierrors.IsConflict(err)
+		apierrors.IsServiceUnavailable(err) || apierrors.IsInternalError(err) || apierrors.IsConflict(err)
+}
+
+// unchangeable are the API server's words for a change that can't be made in place.
+// Source: the validation of k8s.io/kubernetes (FieldImmutableErrorMsg and the messages of single kinds).
+var unchangeable = []string{"immutable", "may not change once set", "updates to statefulset spec for fields other than", "pod updates may not change fields other than",
+	"cannot change roleRef", "updates to parameters are forbidden", "updates to provisioner are forbidden"}
+
+// Immutable tells that the API server refused an apply only because the change can't be made in place, and names
+// the fields.
+func Immutable(err error) (fields string, ok bool) {
+	var status apierrors.APIStatus
+	if !errors.As(err, &status) || !apierrors.IsInvalid(err) && !apierrors.IsForbidden(err) {
+		return "", false
+	}
+	details := status.Status().Details
+	if details == nil || len(details.Causes) == 0 {
+		return "", false
+	}
+	var names []string
+	for _, c := range details.Causes {
+		known := slices.ContainsFunc(unchangeable, func(w string) bool { return strings.Contains(c.Message, w) })
+		if !known {
+			return "", false // something else is wrong as well; making it anew would not help
+		}
+		if c.Field != "" && !slices.Contains(names, c.Field) {
+			names = append(names, c.Field)
+		}
+	}
+	return strings.Join(names, ", "), true
 }
 
 // mappingOf finds the resource of a kind; a kind the cluster does not know is asked for again once, since a
@@ -252,6 +283,29 @@ func (c *Cluster) Apply(ctx context.Context, o object.Object, dryRun bool) (map[
 	return answer.Object, nil
 }
 
+// Patch sends a JSON Patch and returns the API server's answer. With dryRun nothing changes.
+func (c *Cluster) Patch(ctx context.Context, version string, ref object.Ref, ops []object.Operation, dryRun bool) (map[string]any, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	r, err := c.resource(version, ref)
+	if err != nil {
+		return nil, err
+	}
+	data, err := json.Marshal(ops)
+	if err != nil {
+		return nil, err
+	}
+	opts := metav1.PatchOptions{FieldManager: object.Manager}
+	if dryRun {
+		opts.DryRun = []string{metav1.DryRunAll}
+	}
+	answer, err := r.Patch(ctx, ref.Name, types.JSONPatchType, data, opts)
+	if err != nil {
+		return nil, c.explain("change "+ref.String(), err)
+	}
+	return answer.Object, nil
+}
+
 // Get reads a live object; ErrGone when there is none.
 func (c *Cluster) Get(ctx context.Context, version string, ref object.Ref) (map[string]any, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
@@ -286,7 +340,16 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 		id := types.UID(uid)
 		opts.Preconditions = &metav1.Preconditions{UID: &id}
 	}
-	err = r.Delete(ctx, ref.Name, opts)
+	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
+		err = r.Delete(ctx, ref.Name, opts)
+		if err == nil || apierrors.IsConflict(err) || ctx.Err() != nil || !Transient(c.explain("", err)) {
+			break
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
 	if apierrors.IsNotFound(err) || apierrors.IsConflict(err) {
 		return nil
 	}

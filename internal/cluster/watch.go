@@ -49,6 +49,14 @@ func (c *Cluster) Watch(version, kind string) {
 	if c.watches[gvk] != nil || c.ctx.Err() != nil {
 		return
 	}
+	if c.scalers == nil {
+		c.scalers = &scalers{c: c, targets: map[string]target{}}
+		c.done.Add(1)
+		go func() {
+			defer c.done.Done()
+			c.scalers.run(c.ctx)
+		}()
+	}
 	ctx, stop := context.WithCancel(c.ctx)
 	w := &watch{c: c, gvk: gvk, stop: stop, seen: map[string]struct{}{}}
 	c.watches[gvk] = w

@@ -4,8 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 	"time"
 
@@ -17,6 +19,7 @@ import (
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/repo"
 )
 
 // Look reads the ward's repository now and returns the ward as it stands then.
@@ -58,19 +61,38 @@ func (p *placement) fresh(ctx context.Context) (*View, error) {
 }
 
 // Start begins a run that a person asked for, and returns the number of its entry; 0 when nothing was to do.
-func (k *Keeper) Start(ctx context.Context, name string, kind run.Kind, toEntry int, by, why string, allow []string) (int, error) {
+func (k *Keeper) Start(ctx context.Context, name string, r Ask) (int, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return 0, err
 	}
+	if err := p.resolve(ctx, &r); err != nil {
+		return 0, err
+	}
 	number := 0
 	err = p.ask(ctx, func() error {
-		n, err := p.start(startRun{kind: kind, by: by, why: why, toEntry: toEntry, allow: allow})
+		n, err := p.start(r)
 		number = n
 		p.publish()
 		return err
 	})
 	return number, err
+}
+
+// resolve reads the revision that a sync asks for.
+func (p *placement) resolve(ctx context.Context, r *Ask) error {
+	if r.Revision == "" || r.Kind != run.Sync {
+		return nil
+	}
+	d, err := p.declare(ctx, r.Revision, nil)
+	if err != nil {
+		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.mirror.Name(), err)
+	}
+	if d.waits != "" {
+		return fault(Conflict, "revision %s has nothing to sync: %s %s", r.Revision, p.id, d.waits)
+	}
+	r.declared = d
+	return nil
 }
 
 // Stop ends the run that goes on, once the calls that are on their way have been answered.
@@ -84,7 +106,7 @@ func (k *Keeper) Stop(ctx context.Context, name, by string) error {
 			return fault(Conflict, "no run is going on in %s", p.id)
 		}
 		p.run.letGo()
-		p.feed(run.Stop{At: time.Now(), By: by})
+		p.feed(run.Stop{At: time.Now(), Reason: "stopped by " + by})
 		return nil
 	})
 }
@@ -116,44 +138,76 @@ func (k *Keeper) Release(ctx context.Context, name, by, reason string) (*View, e
 	return p.fresh(ctx)
 }
 
-// PendingObject is what a sync would do to one object.
+// PendingObject is what a run would do to one object.
 type PendingObject struct {
 	Ref          object.Ref
-	Change       string // create, update, remove, keep
+	Step         int
+	Task         object.Task
+	Change       string // create, update, remove, keep, run
 	AlreadyThere bool
 	Fields       []compare.Difference
 	Refused      string
+	Replaced     bool // it would be deleted and made again
 }
 
-// Diff is everything between the repository, Vigila and the cluster.
-type Diff struct {
-	View    *View
-	Pending []PendingObject
-	Guards  []plan.Guard
+// Preview is what a run would do, in its order, and what stands in its way.
+type Preview struct {
+	View     *View
+	Revision *record.Revision
+	Objects  []PendingObject
+	Guards   []plan.Guard
+	Allowed  []plan.Guard // guards that were allowed
 }
 
 // Diff tells what a sync would do, exactly: a dry-run apply of what is pending, and of nothing else.
-func (k *Keeper) Diff(ctx context.Context, name string) (*Diff, error) {
+func (k *Keeper) Diff(ctx context.Context, name string) (*Preview, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
 	}
-	if p.cluster.conn == nil {
-		return nil, fault(Unreachable, "%v", p.cluster.err)
-	}
-	d := &Diff{}
-	var snapshot string
-	var made plan.Plan
-	baselines := map[object.Ref]compare.Baseline{}
-	err = p.ask(ctx, func() error {
+	var made *prepared
+	err = p.ask(ctx, func() (err error) {
 		p.publish()
 		if p.declared != nil && p.declared.waits == "" {
-			snapshot = p.declared.snapshot
-			made = plan.Make(plan.Input{Declared: p.declared.plan(), Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune()})
-			for _, ref := range append(made.Refs(), made.Removed()...) {
-				if b, ok := p.baselines[ref]; ok {
-					baselines[ref] = b
-				}
+			made, err = p.prepare(Ask{Kind: run.Sync, By: byVigila, Retry: true, diff: true})
+			var f *Fault
+			if errors.As(err, &f) && f.Kind == Conflict {
+				made, err = nil, nil // what stands in the way is in the view
+			}
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return p.preview(ctx, made, nil)
+}
+
+// Preview tells what a run would do if it were started now: its whole plan, with dry-run applies and guards.
+func (k *Keeper) Preview(ctx context.Context, name string, r Ask) (*Preview, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.resolve(ctx, &r); err != nil {
+		return nil, err
+	}
+	var made *prepared
+	var allowed []plan.Guard
+	err = p.ask(ctx, func() (err error) {
+		p.publish()
+		if made, err = p.prepare(r); err != nil || len(r.Allow) == 0 {
+			return err
+		}
+		strict := r
+		strict.Allow = nil
+		all, err := p.prepare(strict)
+		if err != nil {
+			return err
+		}
+		for _, g := range all.plan.Guards {
+			if slices.Contains(r.Allow, g.Name) {
+				allowed = append(allowed, g)
 			}
 		}
 		return nil
@@ -161,81 +215,132 @@ func (k *Keeper) Diff(ctx context.Context, name string) (*Diff, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.View, d.Guards = p.View(), made.Guards
-	if snapshot == "" {
-		return d, nil
+	return p.preview(ctx, made, allowed)
+}
+
+// preview tries a prepared run out on the API server.
+func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.Guard) (*Preview, error) {
+	out := &Preview{View: p.View(), Allowed: allowed}
+	if made == nil {
+		return out, nil
 	}
-	kept, err := k.store.Snapshot(ctx, snapshot)
-	if err != nil {
+	out.Guards, out.Revision = made.plan.Guards, made.entry.Revision
+	type mine struct {
+		baseline compare.Baseline
+		kept     bool
+		left     []object.Pointer
+		added    []compare.Difference
+	}
+	known := map[object.Ref]mine{}
+	if err := p.ask(ctx, func() error {
+		for ref := range made.objects {
+			b, kept := p.baselines[ref]
+			m := mine{b, kept && b.UID != "", p.left(ref), nil}
+			if l := p.lives[ref]; l != nil && p.ward.Keep.Additions == "remove" {
+				m.added = l.added
+			}
+			known[ref] = m
+		}
+		return nil
+	}); err != nil {
 		return nil, err
 	}
-	objects := map[object.Ref]object.Object{}
-	for _, o := range kept {
-		objects[o.Object.Ref] = o.Object
+	for _, s := range made.plan.Steps {
+		for _, g := range s.Groups {
+			for _, ref := range g.Refs {
+				out.Objects = append(out.Objects, PendingObject{Ref: ref, Step: s.Number, Task: g.Task, Change: "run"})
+			}
+		}
 	}
-	refs := made.Refs()
-	d.Pending = make([]PendingObject, len(refs))
-	errs := make([]error, len(refs))
-	slots := make(chan struct{}, k.opts.Parallel)
+	errs := make([]error, len(out.Objects))
 	var wg sync.WaitGroup
-	for i, ref := range refs {
+	for i := range out.Objects {
+		o := &out.Objects[i]
+		if o.Task != object.NoTask {
+			continue
+		}
 		wg.Go(func() {
-			slots <- struct{}{}
-			defer func() { <-slots }()
-			_, mine := baselines[ref]
-			d.Pending[i], errs[i] = p.preview(ctx, objects[ref], mine)
+			done, err := p.cluster.calls.take(ctx, "preview "+p.id)
+			if err != nil {
+				errs[i] = err
+				return
+			}
+			defer done()
+			m := known[o.Ref]
+			errs[i] = p.try(ctx, o, made.objects[o.Ref].Object, m.kept, m.left, made.order[o.Ref].Replace)
+			for _, a := range m.added {
+				o.Fields = append(o.Fields, compare.Difference{Path: a.Path, Change: compare.Removed, From: a.To, Who: a.Who, When: a.When})
+			}
 		})
 	}
 	wg.Wait()
 	if err := errors.Join(errs...); err != nil {
 		return nil, fault(Unreachable, "%v", err)
 	}
-	for _, ref := range made.Removed() {
-		d.Pending = append(d.Pending, PendingObject{Ref: ref, Change: "remove"})
+	for _, ref := range made.plan.Removed() {
+		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "remove"})
 	}
-	for _, ref := range made.Kept {
-		d.Pending = append(d.Pending, PendingObject{Ref: ref, Change: "keep"})
+	for _, ref := range made.plan.Kept {
+		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "keep"})
 	}
-	return d, nil
+	return out, nil
 }
 
-func (p *placement) preview(ctx context.Context, o object.Object, mine bool) (PendingObject, error) {
-	out := PendingObject{Ref: o.Ref, Change: "update"}
+// try is the dry run of one object.
+func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object, mine bool, left []object.Pointer, replace bool) error {
+	out.Change = "update"
 	mask := p.k.store.Vault().Digest
 	if w := p.other(ctx, o.Ref); w != "" {
 		out.Refused = "ward " + w + " keeps it already; one object can belong to one ward"
-		return out, nil
+		return nil
 	}
 	live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
 	var gone *cluster.UnreachableError
 	switch {
 	case errors.As(err, &gone):
-		return out, err
+		return err
 	case errors.Is(err, cluster.ErrGone) || p.cluster.conn.UnknownKind(err):
 		live = nil
 		out.Change = "create"
 	case err != nil:
 		out.Refused = err.Error()
-		return out, nil
+		return nil
 	default:
 		out.AlreadyThere = !mine
 	}
-	prepared, _, err := p.prepare(ctx, o)
+	body, _, err := p.complete(ctx, o, left)
 	if err != nil {
-		return out, err
+		return err
 	}
-	answer, err := p.cluster.conn.Apply(ctx, prepared, true)
+	answer, err := p.cluster.conn.Apply(ctx, body, true)
+	fields, immutable := cluster.Immutable(err)
 	switch {
 	case errors.As(err, &gone):
-		return out, err
+		return err
 	case err != nil && live == nil && cluster.Missing(err):
-		answer = prepared.Body // its namespace or its definition comes with the same sync
+		answer = body.Body // its namespace or its definition comes with the same sync
+	case immutable && replace:
+		out.Replaced, answer = true, body.Body
+	case immutable:
+		out.Refused = fmt.Sprintf("%s can't be changed in place; let it be deleted and made again (%s: when-immutable), make it under a new name, or undo the change",
+			orElse(fields, "what changed"), object.ReplaceAnnotation)
+		return nil
 	case err != nil:
 		out.Refused = err.Error()
-		return out, nil
+		return nil
+	}
+	if out.AlreadyThere {
+		if from := object.Predecessors(live, p.ward.Keep.TakeOver); len(from) > 0 {
+			answer = object.Cut(answer, object.Dropped(live, from, object.Owned(answer)))
+		}
+	}
+	if out.Replaced { // only what is declared is known of the new object
+		keys := object.Owned(live)
+		out.Fields = compare.Fields(compare.Mask(mask).Fields(o.Ref, keys.Project(live)), compare.Mask(mask).Fields(o.Ref, keys.Project(answer)))
+		return nil
 	}
 	out.Fields = compare.Preview(o.Ref, live, answer, mask)
-	return out, nil
+	return nil
 }
 
 // ObjectDetail is one object, declared and live, with what happened to it.
@@ -431,6 +536,9 @@ func (k *Keeper) Entry(ctx context.Context, name string, number int) (record.Ent
 func Order(vs []*View) {
 	sort.SliceStable(vs, func(i, j int) bool {
 		a, b := vs[i], vs[j]
+		if a.Loudest != b.Loudest {
+			return a.Loudest
+		}
 		if a.NeedsYou != b.NeedsYou {
 			return a.NeedsYou
 		}
@@ -442,6 +550,180 @@ func Order(vs []*View) {
 		}
 		return a.ID < b.ID
 	})
+}
+
+// Rejections lists the revisions that automatic runs of a ward don't go to, newest first.
+func (k *Keeper) Rejections(name string) ([]record.Rejection, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	return p.View().Rejections, nil
+}
+
+// Reject marks a revision as bad for a ward, by anything git resolves to a commit.
+func (k *Keeper) Reject(ctx context.Context, name, revision, by, why string) (*View, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	c, err := p.repo.mirror.Resolve(ctx, revision)
+	if err != nil {
+		return nil, fault(Invalid, "%v", err)
+	}
+	if last, err := p.repo.mirror.LastChange(ctx, c, p.ward.From.Path); err == nil {
+		c = last // what counts for a ward is the commit that changed its path
+	}
+	if err := p.ask(ctx, func() error {
+		p.reject(record.Rejection{Revision: c.ID, Subject: c.Subject, Why: orElse(why, "rejected by "+by), By: by, At: time.Now()})
+		return p.writeAbout("reject", by, why, &record.Revision{ID: c.ID, Subject: c.Subject, Author: c.Author, At: c.At})
+	}); err != nil {
+		return nil, err
+	}
+	return p.fresh(ctx)
+}
+
+// Accept lifts the rejection of a revision, given by its hash or the beginning of it.
+func (k *Keeper) Accept(ctx context.Context, name, revision, by string) (*View, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.ask(ctx, func() error {
+		for id, r := range p.rejections {
+			if len(revision) >= 4 && strings.HasPrefix(id, revision) {
+				p.unreject(id)
+				p.failures = 0
+				return p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &record.Revision{ID: r.Revision, Subject: r.Subject})
+			}
+		}
+		return fault(NotFound, "%s has not rejected a revision %s; rejected: vigila rejections %s", p.id, revision, p.id)
+	}); err != nil {
+		return nil, err
+	}
+	return p.fresh(ctx)
+}
+
+// Comparison is what two entries of a ward declare differently.
+type Comparison struct {
+	From, To *record.Entry // To is nil for what the repository declares now
+	Revision *record.Revision
+	Objects  []compare.Moved
+}
+
+// Compare holds the objects of one entry against those of another, or with to 0 against what the repository declares
+// now, field by field. It needs neither the repository nor the cluster.
+func (k *Keeper) Compare(ctx context.Context, name string, from, to int) (*Comparison, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	read := func(number int) (*record.Entry, []object.Object, error) {
+		snapshot := ""
+		var entry *record.Entry
+		if number > 0 {
+			e, err := k.Entry(ctx, name, number)
+			if err != nil {
+				return nil, nil, err
+			}
+			if e.Snapshot == "" {
+				return nil, nil, fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", e.Number, p.id, e.Kind, p.id)
+			}
+			snapshot, entry = e.Snapshot, &e
+		} else if err := p.ask(ctx, func() error {
+			if p.declared == nil || p.declared.snapshot == "" {
+				return fault(Conflict, "what %s declares now is not known: %s", p.id, orElse(p.repository.Problem, "the repository has not been read yet"))
+			}
+			snapshot = p.declared.snapshot
+			return nil
+		}); err != nil {
+			return nil, nil, err
+		}
+		kept, err := k.store.Snapshot(ctx, snapshot)
+		if err != nil {
+			return nil, nil, err
+		}
+		out := make([]object.Object, len(kept))
+		for i, o := range kept {
+			out[i] = o.Object
+		}
+		return entry, out, nil
+	}
+	c := &Comparison{Revision: p.View().Revision}
+	var a, b []object.Object
+	if c.From, a, err = read(from); err != nil {
+		return nil, err
+	}
+	if c.To, b, err = read(to); err != nil {
+		return nil, err
+	}
+	c.Objects = compare.Declared(a, b, k.store.Vault().Digest)
+	return c, nil
+}
+
+// Proposal is a commit on a branch of its own that makes git say what the cluster holds.
+type Proposal struct {
+	Branch, Commit, Subject string
+	Base                    string // the branch it is meant for
+}
+
+// Propose writes a commit that takes the ward's path back to the revision of an entry (0: to what is applied now),
+// on top of the branch that the ward follows, to a branch of its own.
+func (k *Keeper) Propose(ctx context.Context, name string, to int, by, branch string) (*Proposal, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	v := p.View()
+	rev := v.Applied
+	about := "what " + v.Cluster + " holds"
+	if to > 0 {
+		e, err := k.Entry(ctx, name, to)
+		if err != nil {
+			return nil, err
+		}
+		if e.Snapshot == "" || e.Revision == nil {
+			return nil, fault(Invalid, "entry #%d of %s has no revision to go back to; choose a run (vigila logbook %s)", to, p.id, p.id)
+		}
+		rev, about = e.Revision, fmt.Sprintf("entry #%d", to)
+	}
+	if rev == nil {
+		return nil, fault(Conflict, "%s has never been synced, so there is nothing to go back to", p.id)
+	}
+	if branch == "" {
+		branch = fmt.Sprintf("vigila/%s-back-to-%s", v.Ward.Name, short(rev))
+	}
+	_ = p.repo.look(ctx) // on top of the newest commit; what is wrong is told below
+	body := fmt.Sprintf("The files below %q are again as they were at %s, %s of ward %s.\n\nAsked for by %s.\n", orElse(v.Ward.From.Path, "/"), title(rev), about, v.ID, by)
+	if v.Rejected != "" && v.Revision != nil {
+		body = fmt.Sprintf("%s was rejected: %s\n\n", title(v.Revision), v.Rejected) + body
+	}
+	c, err := p.repo.mirror.Propose(ctx, repo.Change{Base: v.Ward.From.Ref, Branch: branch, Path: v.Ward.From.Path, At: rev.ID,
+		Subject: fmt.Sprintf("Take %s back to %s", v.Ward.Name, title(rev)), Body: body})
+	if errors.Is(err, repo.ErrSame) {
+		return nil, fault(Conflict, "%s says already what %s says below %q; there is nothing to propose", v.Ward.From.Ref, short(rev), v.Ward.From.Path)
+	}
+	if err != nil {
+		return nil, fault(Invalid, "%v", err)
+	}
+	return &Proposal{Branch: branch, Commit: c.ID, Subject: c.Subject, Base: v.Ward.From.Ref}, nil
+}
+
+// TaskLog is the log of a task, as an entry keeps it.
+func (k *Keeper) TaskLog(ctx context.Context, name string, number int, key string) (string, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return "", err
+	}
+	ref, err := object.ParseKey(key)
+	if err != nil {
+		return "", fault(Invalid, "%v; take the key from the entry", err)
+	}
+	text, err := k.store.Log(ctx, p.id, number, ref)
+	if errors.Is(err, record.ErrNone) {
+		return "", fault(NotFound, "entry #%d of %s keeps no log of %s", number, p.id, ref.Short())
+	}
+	return text, err
 }
 
 var loudness = map[Tone]int{ToneFailing: 0, ToneContested: 1, ToneDrifted: 2, ToneBlind: 3, ToneBehind: 4, Quiet: 5}

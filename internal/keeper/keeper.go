@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime"
 	"slices"
 	"sort"
 	"strings"
@@ -51,6 +52,8 @@ type Options struct {
 	MirrorDir       string
 	AllowLocalRepos bool
 	Parallel        int // objects applied at a time in one run
+	Calls           int // calls to one cluster at a time, over all its runs; 4 × Parallel when 0
+	Keep            record.Retention
 }
 
 // Keeper keeps every ward. Its methods may be called by many goroutines.
@@ -62,6 +65,9 @@ type Keeper struct {
 	cancel  context.CancelFunc
 	metrics *metrics
 	broker  *broker
+	fetches *turns   // of repositories
+	renders *turns   // of wards
+	recent  sync.Map // ids of snapshots put lately, to when
 
 	mu       sync.RWMutex
 	repos    map[string]*repoLoop
@@ -78,9 +84,14 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	if opts.Parallel <= 0 {
 		opts.Parallel = 8
 	}
+	if opts.Calls <= 0 {
+		opts.Calls = 4 * opts.Parallel
+	}
 	k := &Keeper{store: store, log: log, opts: opts, metrics: newMetrics(), broker: newBroker(),
 		repos: map[string]*repoLoop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
+	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
+	k.renders = newTurns(max(2, runtime.NumCPU()), 5*time.Second, k.metrics.waits.WithLabelValues("render"))
 	k.metrics.watch(k)
 	n, err := store.InterruptRunning(ctx)
 	if err != nil {
@@ -127,7 +138,53 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 			return nil, err
 		}
 	}
+	k.spawn(k.tidy)
 	return k, nil
+}
+
+// tidy keeps the record as small as the settings say: a minute after the start, and every hour.
+func (k *Keeper) tidy() {
+	for wait := time.Minute; ; wait = time.Hour {
+		select {
+		case <-k.ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		if _, err := k.Tidy(k.ctx); err != nil && k.ctx.Err() == nil {
+			k.log.Error("the logbooks can't be tidied", "error", err)
+		}
+	}
+}
+
+// putSnapshot keeps declared objects, safe from Tidy until something names them.
+func (k *Keeper) putSnapshot(ctx context.Context, kept []record.SnapshotObject) (string, error) {
+	id := record.SnapshotID(kept)
+	k.recent.Store(id, time.Now())
+	return id, k.store.PutSnapshot(ctx, id, kept)
+}
+
+// Tidy drops what the settings don't keep, now.
+func (k *Keeper) Tidy(ctx context.Context) (record.Tidied, error) {
+	k.mu.RLock()
+	var live []string
+	for _, p := range k.wards {
+		live = append(live, p.View().snapshots...)
+	}
+	k.mu.RUnlock()
+	now := time.Now()
+	k.recent.Range(func(id, at any) bool { // a snapshot that was just put may not be in any view yet
+		if now.Sub(at.(time.Time)) < 10*time.Minute {
+			live = append(live, id.(string))
+		} else {
+			k.recent.Delete(id)
+		}
+		return true
+	})
+	t, err := k.store.Tidy(ctx, k.opts.Keep, live, now)
+	if err == nil && t != (record.Tidied{}) {
+		k.log.Info("tidied", "entries", t.Entries, "snapshots", t.Snapshots, "objects", t.Blobs)
+	}
+	return t, err
 }
 
 // Close stops every loop and waits for them. Runs that go on are left as they are and called interrupted by

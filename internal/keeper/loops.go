@@ -88,10 +88,15 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
+	turn, err := l.k.fetches.take(ctx, l.mirror.Name())
+	if err != nil {
+		return err
+	}
+	defer turn()
 	start := time.Now()
 	fctx, cancel := context.WithTimeout(ctx, fetchTimeout)
 	defer cancel()
-	err := l.mirror.Fetch(fctx)
+	err = l.mirror.Fetch(fctx)
 	var branches []string
 	if err == nil {
 		branches, err = l.mirror.Branches(fctx)
@@ -198,11 +203,12 @@ func (l *repoLoop) info() Repo {
 
 // clusterLoop hands what a cluster's watches see to the wards that keep it.
 type clusterLoop struct {
-	k    *Keeper
-	conf record.Cluster
-	conn *cluster.Cluster
-	err  error         // why there is no connection
-	slow chan struct{} // bounds the looks below workloads
+	k     *Keeper
+	conf  record.Cluster
+	conn  *cluster.Cluster
+	err   error         // why there is no connection
+	slow  chan struct{} // bounds the looks below workloads
+	calls *turns        // what runs and previews ask of the cluster
 
 	mu     sync.Mutex
 	claims map[object.Ref]string         // which placement keeps an object
@@ -210,7 +216,8 @@ type clusterLoop struct {
 }
 
 func (k *Keeper) openCluster(c record.Cluster) {
-	l := &clusterLoop{k: k, conf: c, claims: map[object.Ref]string{}, needs: map[[2]string]map[string]bool{}, slow: make(chan struct{}, 4)}
+	l := &clusterLoop{k: k, conf: c, claims: map[object.Ref]string{}, needs: map[[2]string]map[string]bool{}, slow: make(chan struct{}, 4),
+		calls: newTurns(k.opts.Calls, 10*time.Second, k.metrics.waits.WithLabelValues("cluster "+c.Name))}
 	l.conn, l.err = cluster.Connect(cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Context: c.Context}, k.log)
 	if l.err != nil {
 		k.log.Error("cluster can't be used", "cluster", c.Name, "error", l.err)
@@ -291,7 +298,7 @@ func (l *clusterLoop) owner(body map[string]any) (*placement, object.Ref) {
 // Changed is part of cluster.Handler.
 func (l *clusterLoop) Changed(body map[string]any) {
 	if p, ref := l.owner(body); p != nil {
-		p.post(func() { p.sawLive(ref, body) })
+		p.saw(ref, body)
 	}
 }
 

@@ -9,8 +9,10 @@ type metrics struct {
 	registry *prometheus.Registry
 	fetches  *prometheus.HistogramVec
 	runs     *prometheus.CounterVec
+	waits    *prometheus.HistogramVec
 	wards    *prometheus.Desc
 	queue    *prometheus.Desc
+	turns    *prometheus.Desc
 	k        *Keeper
 }
 
@@ -19,11 +21,14 @@ func newMetrics() *metrics {
 		registry: prometheus.NewRegistry(),
 		fetches: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_fetch_seconds", Help: "Time to fetch a repository.",
 			Buckets: prometheus.ExponentialBuckets(0.01, 3, 8)}, []string{"repo", "result"}),
-		runs:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "vigila_runs_total", Help: "Runs that ended."}, []string{"kind", "outcome"}),
+		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "vigila_runs_total", Help: "Runs that ended."}, []string{"kind", "outcome"}),
+		waits: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_turn_wait_seconds", Help: "Time a piece of work waited for its turn, by queue.",
+			Buckets: prometheus.ExponentialBuckets(0.001, 4, 9)}, []string{"queue"}),
+		turns: prometheus.NewDesc("vigila_turn_queue_depth", "Pieces of work that wait for their turn, by queue.", []string{"queue"}, nil),
 		wards: prometheus.NewDesc("vigila_wards", "Wards by standing and health.", []string{"standing", "health"}, nil),
 		queue: prometheus.NewDesc("vigila_ward_queue_depth", "Events that wait to be looked at, over all wards.", nil, nil),
 	}
-	m.registry.MustRegister(m.fetches, m.runs, m)
+	m.registry.MustRegister(m.fetches, m.runs, m.waits, m)
 	return m
 }
 
@@ -36,6 +41,7 @@ func (k *Keeper) Registry() *prometheus.Registry { return k.metrics.registry }
 func (m *metrics) Describe(c chan<- *prometheus.Desc) {
 	c <- m.wards
 	c <- m.queue
+	c <- m.turns
 }
 
 // Collect is part of prometheus.Collector.
@@ -51,7 +57,14 @@ func (m *metrics) Collect(c chan<- prometheus.Metric) {
 		count[[2]string{string(v.Standing), string(v.Health.Word)}]++
 		depth += p.depth()
 	}
+	queues := map[string]*turns{"fetch": m.k.fetches, "render": m.k.renders}
+	for _, l := range m.k.clusters {
+		queues["cluster "+l.conf.Name] = l.calls
+	}
 	m.k.mu.RUnlock()
+	for name, t := range queues {
+		c <- prometheus.MustNewConstMetric(m.turns, prometheus.GaugeValue, float64(t.depth()), name)
+	}
 	for k, n := range count {
 		c <- prometheus.MustNewConstMetric(m.wards, prometheus.GaugeValue, n, k[0], k[1])
 	}

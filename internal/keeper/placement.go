@@ -53,10 +53,17 @@ type placement struct {
 	lives     map[object.Ref]*liveObject
 	kinds     [][2]string // version and kind of everything watched for this ward
 
+	newest     map[object.Ref]map[string]any // newest states that wait to be taken in; guarded by mu
+	recheck    map[object.Ref]bool           // objects outside the watch that are looked at again
+	tasks      map[object.Ref]record.TaskObject
+	rules      health.Rules
+	scaled     map[object.Ref]string // declared autoscalers, by what they scale
+	againAt    time.Time             // keep.reapply
 	applied    *record.Revision
 	snapshot   string
+	done       map[string]string // the tasks of what was applied last, to their hashes
 	hold       *record.Hold
-	rejections map[string]string
+	rejections map[string]record.Rejection
 	contests   compare.Contests
 	run        *activeRun
 	last       *record.Entry // the newest run that ended
@@ -76,6 +83,10 @@ type declaration struct {
 	snapshot string
 	objects  []declaredObject
 	index    map[object.Ref]int
+	tasks    map[string]string // keys of the tasks among them, to their hashes
+	rules    health.Rules
+	files    []record.File // the health files
+	scaled   map[object.Ref]string
 	waits    string // why there is nothing declared yet, and that this is no error
 }
 
@@ -84,26 +95,28 @@ type declaredObject struct {
 	version string
 	file    string
 	line    int
-	noPrune bool
 }
 
 // liveObject is what is known of an object in the cluster, without the object.
 type liveObject struct {
-	present  bool
-	verified bool // it was looked for by name
-	revision int64
-	uid      string
-	health   health.Result
-	cause    *health.Result // what is wrong below it, while it is not ready
-	below    bool           // a look below is on its way
-	drift    []compare.Difference
-	since    time.Time // of the drift, as noticed
-	watched  bool      // seen by a watch
+	present    bool
+	verified   bool // it was looked for by name
+	revision   int64
+	uid        string
+	health     health.Result
+	cause      *health.Result // what is wrong below it, while it is not ready
+	causeKnown bool           // it was looked for
+	below      bool           // a look below is on its way
+	drift      []compare.Difference
+	added      []compare.Difference // what others added
+	since      time.Time            // of the drift, as noticed
+	watched    bool                 // seen by a watch
+	unmarked   bool                 // it has lost the ward's label, so no watch brings it
 }
 
 func (l *liveObject) state() health.Result {
 	if l.cause != nil && l.health.Word != health.Ready {
-		return health.Result{Word: l.cause.Word, Reason: l.cause.Reason, Final: l.health.Final}
+		return health.Worst(health.Result{Word: l.cause.Word, Reason: l.cause.Reason, Final: l.health.Final}, health.Result{Word: l.health.Word, Reason: l.cause.Reason, Final: l.health.Final})
 	}
 	return l.health
 }
@@ -116,7 +129,8 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 		return fmt.Errorf("ward %s needs repository %s and cluster %s, and one of them is not known any more", rec.ID, w.From.Repo, rec.Cluster)
 	}
 	p := &placement{k: k, id: rec.ID, ward: w, file: file, repo: r, cluster: c, log: k.log.With("ward", rec.ID), ended: make(chan struct{}),
-		wake: make(chan struct{}, 1), lives: map[object.Ref]*liveObject{}, applied: rec.Applied, snapshot: rec.Snapshot, hold: rec.Hold}
+		wake: make(chan struct{}, 1), lives: map[object.Ref]*liveObject{}, applied: rec.Applied, snapshot: rec.Snapshot, done: rec.Tasks, hold: rec.Hold,
+		newest: map[object.Ref]map[string]any{}, recheck: map[object.Ref]bool{}}
 	p.ctx, p.cancel = context.WithCancel(k.ctx)
 	var err error
 	if p.baselines, err = k.store.Baselines(ctx, p.id); err != nil {
@@ -128,6 +142,16 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	}
 	if p.rejections, err = k.store.Rejections(ctx, p.id); err != nil {
 		return err
+	}
+	if p.tasks, err = k.store.Tasks(ctx, p.id); err != nil {
+		return err
+	}
+	var health []repo.File
+	for _, f := range rec.Rules {
+		health = append(health, repo.File{Path: f.Path, Data: []byte(f.Text)})
+	}
+	if p.rules, err = render.Rules(health); err != nil {
+		p.log.Warn("health rules can't be read any more", "error", err)
 	}
 	restores, err := k.store.Restores(ctx, p.id, time.Now().Add(-7*watchSpan)) // a contest outlives the service
 	if err != nil {
@@ -166,6 +190,9 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	if c.conn != nil {
 		for _, b := range p.baselines {
 			p.watchKind(b.Version, b.Ref.Kind)
+		}
+		for _, t := range p.tasks {
+			p.watchKind(t.Version, t.Ref.Kind)
 		}
 	}
 	k.spawn(p.loop)
@@ -206,6 +233,27 @@ func (p *placement) post(f func()) {
 	case p.wake <- struct{}{}:
 	default:
 	}
+}
+
+// saw takes the newest state of an object in, later; of several that wait only the newest is kept, so the queue is
+// never longer than the ward.
+func (p *placement) saw(ref object.Ref, body map[string]any) {
+	p.mu.Lock()
+	old, waits := p.newest[ref]
+	if !waits || compare.ResourceVersion(old) <= compare.ResourceVersion(body) {
+		p.newest[ref] = body
+	}
+	p.mu.Unlock()
+	if waits {
+		return
+	}
+	p.post(func() {
+		p.mu.Lock()
+		newest := p.newest[ref]
+		delete(p.newest, ref)
+		p.mu.Unlock()
+		p.sawLive(ref, newest)
+	})
 }
 
 func (p *placement) depth() int {
@@ -264,7 +312,7 @@ func (p *placement) resume() {
 	l := p.last
 	failedSync := l.Kind == string(run.Sync) && l.Outcome == string(run.Failed) && l.Snapshot != p.snapshot
 	brokenBack := l.Kind == string(run.Rollback) && l.Outcome == string(run.Interrupted) && l.By == byVigila
-	if failedSync && l.Revision != nil && p.rejections[l.Revision.ID] != "" || brokenBack {
+	if failedSync && l.Revision != nil && p.rejections[l.Revision.ID].Why != "" || brokenBack {
 		p.goBack(nil, "the service ended before it had gone back")
 	}
 }
@@ -304,7 +352,12 @@ func (p *placement) render(a AsOf) {
 	p.rendering = true
 	old := p.declared
 	p.k.spawn(func() {
-		d, err := p.declare(p.ctx, old)
+		turn, err := p.k.renders.take(p.ctx, p.id)
+		var d *declaration
+		if err == nil {
+			d, err = p.declare(p.ctx, p.ward.From.Ref, old)
+			turn()
+		}
 		p.post(func() {
 			p.rendering = false
 			p.rendered(a, d, err)
@@ -337,6 +390,10 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 		p.failures = 0
 	}
 	p.declared = d
+	p.scaled = d.scaled
+	if d.files != nil || len(p.rules) > 0 {
+		p.setRules(d)
+	}
 	p.repository = AsOf{Known: true, At: a.At, Next: p.repository.Next}
 	if p.cluster.conn != nil {
 		for _, o := range d.objects {
@@ -344,6 +401,32 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 		}
 		p.dropKinds()
 	}
+}
+
+// setRules takes newly read health rules; what they say of objects is known with their next event, so those of their
+// kinds are looked at again.
+func (p *placement) setRules(d *declaration) {
+	old := p.rules
+	p.rules = d.rules
+	if err := p.k.store.SetRules(p.ctx, p.id, d.files); err != nil {
+		p.log.Error("health rules can't be written", "error", err)
+	}
+	for ref := range p.baselines {
+		k := [2]string{ref.Group, ref.Kind}
+		if p.cluster.conn != nil && p.lives[ref] != nil && (old[k] != nil || p.rules[k] != nil) {
+			p.look(ref)
+		}
+	}
+}
+
+// look reads an object by name and takes its state in.
+func (p *placement) look(ref object.Ref) {
+	b := p.baselines[ref]
+	p.k.spawn(func() {
+		if body, err := p.cluster.conn.Get(p.ctx, b.Version, ref); err == nil {
+			p.saw(ref, body)
+		}
+	})
 }
 
 func (p *placement) retryRender(a AsOf) {
@@ -356,12 +439,12 @@ func (p *placement) retryRender(a AsOf) {
 	})
 }
 
-// declare reads what the repository declares. With the same tree as before nothing is rendered.
-func (p *placement) declare(ctx context.Context, old *declaration) (*declaration, error) {
+// declare reads what the repository declares at a ref. With the same tree as before nothing is rendered.
+func (p *placement) declare(ctx context.Context, ref string, old *declaration) (*declaration, error) {
 	m := p.repo.mirror
-	head, err := m.Resolve(ctx, p.ward.From.Ref)
+	head, err := m.Resolve(ctx, ref)
 	if errors.Is(err, repo.ErrEmpty) {
-		return &declaration{waits: fmt.Sprintf("waits for the first commit on %s in %s", p.ward.From.Ref, m.Name())}, nil
+		return &declaration{waits: fmt.Sprintf("waits for the first commit on %s in %s", ref, m.Name())}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -369,6 +452,9 @@ func (p *placement) declare(ctx context.Context, old *declaration) (*declaration
 	tree, err := m.Tree(head.ID, p.ward.From.Path)
 	if err != nil {
 		return nil, err
+	}
+	if rules, err := m.Tree(head.ID, render.RulesDir); err == nil {
+		tree += " " + rules
 	}
 	if old != nil && old.tree == tree {
 		return old, nil
@@ -385,7 +471,24 @@ func (p *placement) declare(ctx context.Context, old *declaration) (*declaration
 	if err != nil {
 		return nil, err
 	}
-	d := &declaration{revision: record.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}, tree: tree}
+	d := &declaration{revision: record.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}, tree: tree, scaled: map[object.Ref]string{}}
+	if strings.Contains(tree, " ") {
+		common, err := m.Files(head.ID, render.RulesDir, render.Wanted)
+		if err != nil {
+			return nil, err
+		}
+		if p.ward.From.Path != "" { // else they are among the files already
+			files = append(files, common...)
+		}
+	}
+	if d.rules, err = render.Rules(files); err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		if health.IsRules(f.Data) {
+			d.files = append(d.files, record.File{Path: f.Path, Text: string(f.Data)})
+		}
+	}
 	if len(objects) == 0 && len(p.View().Baselines) == 0 {
 		d.waits = fmt.Sprintf("waits for a first object below %q in %s; there are no manifests yet", p.ward.From.Path, m.Name())
 	}
@@ -400,16 +503,20 @@ func (p *placement) declare(ctx context.Context, old *declaration) (*declaration
 	}
 	kept := make([]record.SnapshotObject, len(objects))
 	for i, o := range objects {
-		step, err := o.Step()
+		turn, err := o.Turn()
 		if err != nil {
 			return nil, err
 		}
-		kept[i] = record.SnapshotObject{Object: o, Hash: p.hash(o), Step: step}
+		kept[i] = record.SnapshotObject{Object: o, Hash: p.hash(o), Step: turn.Step}
+		if scaled, ok := cluster.ScaleTarget(o.Body); ok {
+			d.scaled[scaled] = o.Ref.Short()
+		}
 	}
-	if d.snapshot, err = p.k.store.PutSnapshot(ctx, kept); err != nil {
+	if d.snapshot, err = p.k.putSnapshot(ctx, kept); err != nil {
 		return nil, err
 	}
 	d.objects, d.index = declaredOf(kept)
+	d.tasks = tasksOf(d.objects)
 	return d, nil
 }
 
@@ -417,12 +524,25 @@ func declaredOf(kept []record.SnapshotObject) ([]declaredObject, map[object.Ref]
 	out := make([]declaredObject, len(kept))
 	index := make(map[object.Ref]int, len(kept))
 	for i, o := range kept {
-		guard, _ := o.Object.Annotation(object.GuardAnnotation)
-		out[i] = declaredObject{Declared: plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Step: o.Step}, version: o.Object.Version,
-			file: o.Object.File, line: o.Object.Line, noPrune: slices.Contains(splitList(guard), "no-prune")}
+		turn, err := o.Object.Turn()
+		if err != nil {
+			turn.Step = o.Step // kept by an older version, which knew fewer annotations
+		}
+		out[i] = declaredObject{Declared: plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Turn: turn}, version: o.Object.Version,
+			file: o.Object.File, line: o.Object.Line}
 		index[o.Object.Ref] = i
 	}
 	return out, index
+}
+
+func tasksOf(objects []declaredObject) map[string]string {
+	out := map[string]string{}
+	for _, o := range objects {
+		if o.Task != object.NoTask {
+			out[o.Ref.Key()] = o.Hash
+		}
+	}
+	return out
 }
 
 // hash is the declared object's, with what is left to others; of a Secret a keyed one, since even a plain hash
@@ -479,6 +599,9 @@ func (p *placement) dropKinds() {
 	for _, b := range p.baselines {
 		keep = append(keep, [2]string{b.Version, b.Ref.Kind})
 	}
+	for _, t := range p.tasks {
+		keep = append(keep, [2]string{t.Version, t.Ref.Kind})
+	}
 	if p.declared != nil {
 		for _, o := range p.declared.objects {
 			keep = append(keep, [2]string{o.version, o.Ref.Kind})
@@ -505,6 +628,9 @@ func (p *placement) clusterKnown() cluster.State {
 		}
 	}
 	s := p.cluster.conn.Known(kinds)
+	if len(kinds) > 0 && !p.cluster.conn.ScalersKnown() {
+		s.Known = false // an autoscaler not yet seen would make its work look like drift
+	}
 	for ref, b := range p.baselines {
 		if b.Intent != 0 {
 			continue
@@ -543,6 +669,9 @@ func (p *placement) tracked(ref object.Ref) bool {
 	if _, ok := p.baselines[ref]; ok {
 		return true
 	}
+	if _, ok := p.tasks[ref]; ok {
+		return true
+	}
 	if p.declared != nil {
 		_, ok := p.declared.index[ref]
 		return ok
@@ -563,22 +692,91 @@ func (p *placement) sawLive(ref object.Ref, body map[string]any) {
 	meta, _ := body["metadata"].(map[string]any)
 	l.uid, _ = meta["uid"].(string)
 	l.present, l.watched, l.revision = true, true, rv
-	l.health = health.Of(ref.Group, ref.Kind, body)
+	l.unmarked = object.Label(body, object.WardLabel) == ""
+	if _, task := p.tasks[ref]; task {
+		p.sawTask(ref, body)
+		return
+	}
+	l.health = p.rules.Of(ref.Group, ref.Kind, body)
 	if l.health.Word == health.Ready {
-		l.cause = nil
+		l.cause, l.causeKnown = nil, false
 	} else {
 		p.lookBelow(ref, 300*time.Millisecond)
 	}
 	b, kept := p.baselines[ref]
 	applied := b.Intent == 0 || p.run != nil && p.run.appliedAt[ref] > 0
 	if kept && applied && rv >= b.Revision {
-		drift := compare.Drift(b, body, p.k.store.Vault().Digest)
+		mask := p.k.store.Vault().Digest
+		drift := compare.Drift(b, body, mask)
 		if len(drift) > 0 && len(l.drift) == 0 {
 			l.since = time.Now()
 		}
-		l.drift = drift
+		l.drift, l.added = drift, nil
+		if p.ward.Keep.Additions != "ignore" {
+			l.added = compare.Additions(b, body, p.left(ref), mask)
+		}
+	}
+	if kept && l.unmarked {
+		p.lookAgain(ref)
 	}
 	p.feedHealth(ref)
+}
+
+// left lists the fields of an object that are left to others: as the ward says, and the replicas of what an
+// autoscaler scales.
+func (p *placement) left(ref object.Ref) []object.Pointer {
+	out := p.ward.Left(ref)
+	if p.scaler(ref) != "" {
+		out = append(out[:len(out):len(out)], replicas)
+	}
+	return out
+}
+
+var replicas = func() object.Pointer {
+	p, err := object.ParsePointer("/spec/replicas")
+	if err != nil {
+		panic(err)
+	}
+	return p
+}()
+
+// scaler names the autoscaler of a workload, live or declared by this ward; empty when there is none.
+func (p *placement) scaler(ref object.Ref) string {
+	if p.cluster.conn != nil {
+		if name := p.cluster.conn.Scaler(ref); name != "" {
+			return name
+		}
+	}
+	return p.scaled[ref]
+}
+
+// drift is what others changed of an object, less what an autoscaler does.
+func (p *placement) drift(ref object.Ref) []compare.Difference {
+	l := p.lives[ref]
+	if l == nil || len(l.drift) == 0 || p.scaler(ref) == "" {
+		if l == nil {
+			return nil
+		}
+		return l.drift
+	}
+	return slices.DeleteFunc(slices.Clone(l.drift), func(d compare.Difference) bool { return d.Path == "spec.replicas" })
+}
+
+// lookAgain looks at an object that no watch brings any more, since it has lost the ward's label, every now and
+// then until it is marked again.
+func (p *placement) lookAgain(ref object.Ref) {
+	if p.recheck[ref] {
+		return
+	}
+	p.recheck[ref] = true
+	time.AfterFunc(15*time.Second, func() {
+		p.post(func() {
+			delete(p.recheck, ref)
+			if l := p.lives[ref]; l != nil && l.unmarked && p.ctx.Err() == nil {
+				p.verify(ref)
+			}
+		})
+	})
 }
 
 // feedHealth tells a run that goes on how an object does, unless the news is older than its own apply.
@@ -587,6 +785,9 @@ func (p *placement) feedHealth(ref object.Ref) {
 		return
 	}
 	l := p.lives[ref]
+	if l.health.Final && cluster.HasBelow(ref) && !l.causeKnown {
+		return // why is told by what is below, and that is being looked at
+	}
 	if l.revision >= p.run.appliedAt[ref] {
 		p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.state()})
 	}
@@ -626,6 +827,7 @@ func (p *placement) verify(ref object.Ref) {
 
 func (p *placement) gone(ref object.Ref) {
 	l := p.live(ref)
+	l.added, l.unmarked = nil, false
 	if l.present || l.since.IsZero() {
 		l.since = time.Now()
 	}
@@ -657,6 +859,7 @@ func (p *placement) lookBelow(ref object.Ref, after time.Duration) {
 			if l.health.Word == health.Ready || !l.present || p.lives[ref] != l {
 				return
 			}
+			l.causeKnown = true
 			if err == nil && l.uid == uid {
 				var pods []map[string]any
 				for _, o := range children.Below(uid) {
@@ -666,10 +869,10 @@ func (p *placement) lookBelow(ref object.Ref, after time.Duration) {
 				}
 				l.cause = nil
 				if r, bad := health.Cause(pods); bad {
-					l.cause = &health.Result{Word: health.Failing, Reason: r.Reason}
+					l.cause = &r
 				}
-				p.feedHealth(ref)
 			}
+			p.feedHealth(ref)
 			p.lookBelow(ref, 2*time.Second)
 		})
 	})
@@ -677,37 +880,61 @@ func (p *placement) lookBelow(ref object.Ref, after time.Duration) {
 
 // ---- deciding
 
-// driftedRefs lists the objects that the cluster moved, and how many of their fields; contested ones apart.
-func (p *placement) driftedRefs() (refs []object.Ref, fields, contested int, restorable []object.Ref) {
+// astray is what the cluster moved.
+type astray struct {
+	refs       []object.Ref // objects that drifted
+	fields     int          // of them; an object that is gone counts as one
+	contested  int          // fields that another client takes back each time
+	added      []object.Ref // objects that others added to
+	additions  int
+	restorable []object.Ref // what may be put back: drifted, and with additions to remove, and not contested
+	at         time.Time    // not before
+}
+
+// astray looks at every object that the ward keeps.
+func (p *placement) astray() astray {
+	var out astray
+	now := time.Now()
 	for ref, b := range p.baselines {
 		l := p.lives[ref]
 		if l == nil || b.Intent != 0 && !p.ofRun(ref) {
 			continue
 		}
-		if !l.present && l.verified {
-			refs, restorable = append(refs, ref), append(restorable, ref)
-			fields++
-			continue
+		drift := p.drift(ref)
+		missing := !l.present && l.verified
+		restore := missing || len(drift) > 0
+		if missing {
+			drift = []compare.Difference{{}}
 		}
-		if len(l.drift) == 0 {
-			continue
+		if restore {
+			out.refs = append(out.refs, ref)
+			out.fields += len(drift)
 		}
-		refs = append(refs, ref)
-		fields += len(l.drift)
-		fought := 0
-		for _, d := range l.drift {
-			if p.contests.Contested(ref, d.Path, d.Who) {
-				fought++
+		if len(l.added) > 0 {
+			out.added = append(out.added, ref)
+			out.additions += len(l.added)
+			if p.ward.Keep.Additions == "remove" {
+				restore = true
+				drift = append(slices.Clone(drift), l.added...)
 			}
 		}
-		contested += fought
-		if fought == 0 {
-			restorable = append(restorable, ref)
+		fought := 0
+		for _, d := range drift {
+			if p.contests.Contested(ref, d.Path, d.Who) {
+				fought++
+			} else if at := p.contests.Wait(ref, d.Path, d.Who, now); at.After(out.at) {
+				out.at = at
+			}
+		}
+		out.contested += fought
+		if restore && fought == 0 {
+			out.restorable = append(out.restorable, ref)
 		}
 	}
-	slices.SortFunc(refs, object.Ref.Compare)
-	slices.SortFunc(restorable, object.Ref.Compare)
-	return refs, fields, contested, restorable
+	for _, refs := range [][]object.Ref{out.refs, out.added, out.restorable} {
+		slices.SortFunc(refs, object.Ref.Compare)
+	}
+	return out
 }
 
 // ofRun tells whether the run that goes on works on an object.
@@ -715,13 +942,10 @@ func (p *placement) ofRun(ref object.Ref) bool {
 	return p.run != nil && p.run.works[ref]
 }
 
-func (p *placement) pending() (apply, remove []object.Ref) {
+// pending tells what the repository moved: objects to apply, objects to remove, and tasks that are new or changed.
+func (p *placement) pending() (apply, remove, tasks []object.Ref) {
 	if p.declared == nil {
-		return nil, nil
-	}
-	items := make([]compare.Item, len(p.declared.objects))
-	for i, o := range p.declared.objects {
-		items[i] = compare.Item{Ref: o.Ref, Hash: o.Hash}
+		return nil, nil, nil
 	}
 	known := p.baselines
 	if p.run != nil { // what the run has not applied yet is as it was, what it has applied is done
@@ -739,24 +963,54 @@ func (p *placement) pending() (apply, remove []object.Ref) {
 			known[ref] = b
 		}
 	}
+	items := make([]compare.Item, 0, len(p.declared.objects))
+	for _, o := range p.declared.objects {
+		if o.Task == object.NoTask {
+			items = append(items, compare.Item{Ref: o.Ref, Hash: p.hashNow(o.Ref, o.Hash)})
+		} else if p.done[o.Ref.Key()] != o.Hash {
+			tasks = append(tasks, o.Ref)
+		}
+	}
 	apply, remove = compare.Pending(items, known)
 	if !p.ward.Keep.Prune {
 		remove = nil
 	}
-	return apply, remove
+	return apply, remove, tasks
+}
+
+// scaledMark stands before the hash of an object that was applied without its replicas, because an autoscaler has
+// them: once the autoscaler is gone, the object is applied again.
+const scaledMark = "scaled "
+
+// hashNow is the hash to hold against the baseline's.
+func (p *placement) hashNow(ref object.Ref, hash string) string {
+	if p.scaler(ref) != "" && p.baselines[ref].Declared != hash { // one that came later is no reason to apply again
+		return scaledMark + hash
+	}
+	return hash
 }
 
 // plan makes the plan of a sync as it would run now.
 func (p *placement) syncPlan(allow []string) plan.Plan {
-	_, _, _, restorable := p.driftedRefs()
-	return plan.Make(plan.Input{Declared: p.declared.plan(), Baselines: p.baselines, Drifted: restorable,
-		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Allow: allow})
+	_, _, tasks := p.pending()
+	return plan.Make(plan.Input{Declared: p.declaredNow(p.declared.objects), Baselines: p.baselines, Drifted: p.astray().restorable,
+		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Tasks: tasksWhen(len(tasks) > 0), Allow: allow})
 }
 
-func (d *declaration) plan() []plan.Declared {
-	out := make([]plan.Declared, len(d.objects))
-	for i, o := range d.objects {
+// tasksWhen says when a sync runs its tasks: always when one of them is new, else along with other work.
+func tasksWhen(changed bool) plan.Tasks {
+	if changed {
+		return plan.Always
+	}
+	return plan.WithWork
+}
+
+// declaredNow is what a plan needs of declared objects.
+func (p *placement) declaredNow(objects []declaredObject) []plan.Declared {
+	out := make([]plan.Declared, len(objects))
+	for i, o := range objects {
 		out[i] = o.Declared
+		out[i].Hash = p.hashNow(o.Ref, o.Hash)
 	}
 	return out
 }
@@ -765,14 +1019,20 @@ func (d *declaration) plan() []plan.Declared {
 func (p *placement) noPrune() map[object.Ref]bool {
 	out := map[object.Ref]bool{}
 	for ref, b := range p.baselines {
-		for _, f := range b.Fields {
-			if f.Path == "metadata.annotations["+object.GuardAnnotation+"]" {
-				s, _ := f.Value.(string)
-				out[ref] = slices.Contains(splitList(s), "no-prune")
-			}
-		}
+		out[ref] = slices.Contains(appliedGuards(b), "no-prune")
 	}
 	return out
+}
+
+// appliedGuards is what an object said about itself when it was applied last.
+func appliedGuards(b compare.Baseline) []string {
+	for _, f := range b.Fields {
+		if f.Path == "metadata.annotations["+object.GuardAnnotation+"]" {
+			s, _ := f.Value.(string)
+			return splitList(s)
+		}
+	}
+	return nil
 }
 
 // evaluate looks at where the ward stands, tells whoever listens, and starts what should run by itself.
@@ -787,7 +1047,7 @@ func (p *placement) evaluate() {
 	}
 	if d := p.declared; p.run == nil && d != nil && p.applied != nil && d.snapshot == p.snapshot && d.revision.ID != p.applied.ID {
 		// A commit that changes no object: the cluster holds it already.
-		if err := p.setApplied(d.revision, d.snapshot); err != nil {
+		if err := p.setApplied(d.revision, d.snapshot, p.done); err != nil {
 			p.log.Error("what is applied can't be written", "error", err)
 		}
 	}
@@ -810,13 +1070,20 @@ func (p *placement) evaluate() {
 
 func (p *placement) decide() time.Time {
 	if p.run != nil {
+		p.giveWay()
 		return time.Time{}
 	}
-	apply, remove := p.pending()
-	_, _, _, restorable := p.driftedRefs()
+	apply, remove, tasks := p.pending()
+	astray := p.astray()
 	s := run.Situation{Now: time.Now(), AutoSync: p.ward.Keep.Sync == "auto", RestoreDrift: p.ward.Keep.Drift == "restore",
-		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: len(apply) + len(remove), Restorable: len(restorable),
-		Rejected: p.rejected(), WaitsFor: p.waitsFor(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
+		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: len(apply) + len(remove) + len(tasks), Restorable: len(astray.restorable),
+		RestoreAt: astray.at, Rejected: p.rejected(), WaitsFor: p.waitsFor(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
+	if p.ward.Keep.Reapply && p.snapshot != "" {
+		if p.againAt.IsZero() {
+			p.againAt = s.Now.Add(p.ward.Keep.Every)
+		}
+		s.AgainAt = p.againAt
+	}
 	if p.declared != nil && s.Pending > 0 {
 		s.Guarded = len(p.syncPlan(nil).Guards) > 0
 	}
@@ -824,9 +1091,12 @@ func (p *placement) decide() time.Time {
 	var err error
 	switch kind {
 	case run.Sync:
-		_, err = p.start(startRun{kind: run.Sync, by: byVigila, why: p.syncWhy()})
+		_, err = p.start(Ask{Kind: run.Sync, By: byVigila, Why: p.syncWhy()})
 	case run.Restore:
-		_, err = p.start(startRun{kind: run.Restore, by: byVigila, why: p.View().Says})
+		_, err = p.start(Ask{Kind: run.Restore, By: byVigila, Why: p.View().Says})
+	case run.Again:
+		p.againAt = s.Now.Add(p.ward.Keep.Every)
+		_, err = p.start(Ask{Kind: run.Restore, By: byVigila, Why: "applied again, as keep.reapply asks", Reapply: true, quiet: true})
 	}
 	if err != nil {
 		p.failures++
@@ -835,6 +1105,19 @@ func (p *placement) decide() time.Time {
 		return time.Now().Add(run.Backoff(p.failures))
 	}
 	return again
+}
+
+// giveWay stops an automatic sync when a newer revision has come and the ward wants that to take over.
+func (p *placement) giveWay() {
+	a := p.run
+	if p.ward.Keep.Newer != "replace" || a.gaveWay || a.entry.Kind != string(run.Sync) || a.entry.By != byVigila || p.declared == nil || p.declared.waits != "" || !p.repository.Known {
+		return
+	}
+	if now := p.declared.revision; now.ID != a.entry.Revision.ID && p.rejected() == "" {
+		a.gaveWay = true
+		a.letGo()
+		p.feed(run.Stop{At: time.Now(), Reason: fmt.Sprintf("%s takes over", short(&now))})
+	}
 }
 
 func (p *placement) syncWhy() string {
@@ -848,7 +1131,7 @@ func (p *placement) rejected() string {
 	if p.declared == nil {
 		return ""
 	}
-	return p.rejections[p.declared.revision.ID]
+	return p.rejections[p.declared.revision.ID].Why
 }
 
 // waitsFor names the first ward of `after` that is not in step and ready in the same cluster.

@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
-
-	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
@@ -24,139 +23,241 @@ const noEntry = "%s has no entry #%d; see vigila logbook %s"
 // byVigila is who did what nobody asked for.
 const byVigila = "vigila"
 
-// startRun says which run should start.
-type startRun struct {
-	kind    run.Kind
-	by      string
-	why     string
-	toEntry int
-	allow   []string
-	// of a rollback that Vigila starts by itself
-	failed *record.Entry
+// Ask says which run is wanted.
+type Ask struct {
+	Kind     run.Kind
+	By       string
+	Why      string
+	ToEntry  int      // rollback: the entry to go back to
+	Allow    []string // guards that are allowed, by name
+	Only     []string // sync: these objects and nothing else, as Kind/name
+	Revision string   // sync: another revision than the one the ward follows
+	Retry    bool     // sync: although the revision is rejected
+	Reapply  bool     // sync: everything, changed or not, and the tasks
+	Tasks    bool     // rollback: run the tasks of that entry as well
+
+	failed   *record.Entry // of a rollback that Vigila starts by itself: the sync it mends
+	diff     bool          // what is pending alone: no drift, no tasks
+	quiet    bool          // worth an entry only if it changes something
+	declared *declaration  // of Revision
 }
 
 // activeRun is a run that goes on.
 type activeRun struct {
+	ask         Ask
 	entry       record.Entry
 	machine     *run.Machine
 	objects     map[object.Ref]record.SnapshotObject
 	works       map[object.Ref]bool
 	appliedAt   map[object.Ref]int64 // resourceVersion of the answer
 	before      map[object.Ref]compare.Baseline
+	added       map[object.Ref]bool // others added to it, and that is to be removed
+	allow       map[string]bool
+	left        map[object.Ref][]object.Pointer
+	scaled      map[object.Ref]bool
+	tasks       map[object.Ref]*activeTask
+	order       map[object.Ref]object.Turn
+	logs        map[object.Ref]bool // tasks whose log is kept
+	changed     int                 // objects whose apply made a difference
+	gaveWay     bool                // to a newer revision
 	ctx         context.Context
 	cancel      context.CancelFunc
 	removals    context.Context // ends when a person stops the run: waiting for a finalizer may take for ever
 	letGo       context.CancelFunc
 	slots       chan struct{}
 	unreachable bool
-	failed      *record.Entry    // the sync whose failure this rollback mends
 	restored    []record.Restore // what a restore puts back
 }
 
-// start begins a run and returns its entry's number; 0 when there is nothing to do.
-func (p *placement) start(r startRun) (int, error) {
-	if p.run != nil {
-		return 0, fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.id, p.run.entry.Kind, p.run.entry.Number, p.id)
-	}
+// prepared is a run as it would be started: its entry, its objects and its plan.
+type prepared struct {
+	entry   record.Entry
+	objects map[object.Ref]record.SnapshotObject
+	order   map[object.Ref]object.Turn
+	plan    plan.Plan
+}
+
+// prepare makes the plan of a run, and starts nothing.
+func (p *placement) prepare(r Ask) (*prepared, error) {
 	if p.cluster.conn == nil {
-		return 0, fault(Unreachable, "%v", p.cluster.err)
+		return nil, fault(Unreachable, "%v", p.cluster.err)
 	}
-	ctx := p.ctx
-	in := plan.Input{Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Allow: r.allow}
-	e := record.Entry{Placement: p.id, Kind: string(r.kind), Outcome: string(run.Running), By: r.by, Why: r.why, ToEntry: r.toEntry, Started: time.Now()}
-	_, _, _, restorable := p.driftedRefs()
+	in := plan.Input{Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Again: r.Reapply, Allow: r.Allow}
+	e := record.Entry{Placement: p.id, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: time.Now()}
+	astray := p.astray()
+	in.Drifted = astray.restorable
 	switch {
-	case r.by != byVigila: // a person decides about contested fields as well
-		restorable, _, _, _ = p.driftedRefs()
-	case p.ward.Keep.Drift != "restore": // drift that is only reported is left to a person, whatever else runs
-		restorable = nil
+	case r.By != byVigila: // a person decides about contested fields as well
+		in.Drifted = astray.refs
+		if p.ward.Keep.Additions == "remove" {
+			in.Drifted = append(slices.Clone(in.Drifted), astray.added...)
+		}
+	case r.diff || p.ward.Keep.Drift != "restore": // drift that is only reported is left to a person, whatever else runs
+		in.Drifted = nil
 	}
-	in.Drifted = restorable
-	switch r.kind {
+	switch r.Kind {
 	case run.Sync:
-		if p.declared == nil {
-			return 0, fault(Conflict, "%s can't be synced: %s", p.id, orElse(p.repository.Problem, "the repository has not been read yet"))
+		d := p.declared
+		if r.declared != nil {
+			d = r.declared
 		}
-		if p.declared.waits != "" {
-			return 0, fault(Conflict, "%s has nothing to sync: it %s", p.id, p.declared.waits)
+		if d == nil {
+			return nil, fault(Conflict, "%s can't be synced: %s", p.id, orElse(p.repository.Problem, "the repository has not been read yet"))
 		}
-		if !p.repository.Known {
-			return 0, fault(Conflict, "%s can't be synced, what it declares is not known now: %s", p.id, p.repository.Problem)
+		if d.waits != "" {
+			return nil, fault(Conflict, "%s has nothing to sync: it %s", p.id, d.waits)
 		}
-		rev := p.declared.revision
-		e.Revision, e.Snapshot = &rev, p.declared.snapshot
-		if p.snapshot != p.declared.snapshot {
+		if !p.repository.Known && r.declared == nil {
+			return nil, fault(Conflict, "%s can't be synced, what it declares is not known now: %s", p.id, p.repository.Problem)
+		}
+		rev := d.revision
+		if no := p.rejections[rev.ID]; no.Why != "" && r.By != byVigila && !r.Retry {
+			return nil, fault(Conflict, "%s is rejected for %s: %s. Push a newer revision, or try this one again: vigila sync %s --retry", short(&rev), p.id, no.Why, p.id)
+		}
+		e.Revision, e.Snapshot = &rev, d.snapshot
+		if p.snapshot != d.snapshot && len(r.Only) == 0 && !r.diff {
 			// It never ended done, perhaps it was stopped: what is there but not ready is applied again and waited
 			// for. Only what was seen ready becomes what a ward goes back to.
-			for _, o := range p.declared.objects {
+			for _, o := range d.objects {
 				if l := p.lives[o.Ref]; l != nil && l.present && l.state().Word != health.Ready {
 					in.Drifted = append(in.Drifted, o.Ref)
 				}
 			}
 		}
+		fresh := false
+		for key, hash := range d.tasks {
+			fresh = fresh || p.done[key] != hash
+		}
+		in.Tasks = tasksWhen(fresh || r.Reapply)
+		in.Prune = in.Prune && d.snapshot != ""
 	case run.Restore:
 		if p.snapshot == "" {
-			return 0, fault(Conflict, "%s has never been synced, so there is nothing to restore", p.id)
+			return nil, fault(Conflict, "%s has never been synced, so there is nothing to restore", p.id)
 		}
 		e.Revision, e.Snapshot = p.applied, p.snapshot
 		in.OnlyDrift = true
 	case run.Rollback:
 		if r.failed == nil {
-			to, err := p.k.store.Entry(ctx, p.id, r.toEntry)
+			to, err := p.k.store.Entry(p.ctx, p.id, r.ToEntry)
 			if errors.Is(err, record.ErrNone) {
-				return 0, fault(NotFound, noEntry, p.id, r.toEntry, p.id)
+				return nil, fault(NotFound, noEntry, p.id, r.ToEntry, p.id)
 			}
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
 			if to.Snapshot == "" {
-				return 0, fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", to.Number, p.id, to.Kind, p.id)
+				return nil, fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", to.Number, p.id, to.Kind, p.id)
 			}
 			e.Revision, e.Snapshot = to.Revision, to.Snapshot
 		} else {
 			e.Revision, e.Snapshot = p.applied, p.snapshot
 		}
+		if r.Tasks {
+			in.Tasks = plan.Always
+		}
 	case run.Dismantle:
 		in.Prune = true
 	default:
-		return 0, fault(Invalid, "there is no run of kind %q", r.kind)
+		return nil, fault(Invalid, "there is no run of kind %q", r.Kind)
 	}
-	a := &activeRun{objects: map[object.Ref]record.SnapshotObject{}, works: map[object.Ref]bool{}, appliedAt: map[object.Ref]int64{},
-		before: map[object.Ref]compare.Baseline{}, slots: make(chan struct{}, p.k.opts.Parallel), failed: r.failed}
+	out := &prepared{objects: map[object.Ref]record.SnapshotObject{}, order: map[object.Ref]object.Turn{}}
 	if e.Snapshot != "" {
-		objects, err := p.k.store.Snapshot(ctx, e.Snapshot)
+		objects, err := p.k.store.Snapshot(p.ctx, e.Snapshot)
 		if err != nil {
-			return 0, fmt.Errorf("read the objects of the run: %w", err)
+			return nil, fmt.Errorf("read the objects of the run: %w", err)
 		}
-		for _, o := range objects {
-			a.objects[o.Object.Ref] = o
-			in.Declared = append(in.Declared, plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Step: o.Step})
+		declared, _ := declaredOf(objects)
+		in.Declared = p.declaredNow(declared)
+		for i, o := range objects {
+			out.objects[o.Object.Ref] = o
+			out.order[o.Object.Ref] = declared[i].Turn
 		}
 	}
-	made := plan.Make(in)
+	if len(r.Only) > 0 {
+		if in.Only = p.named(r.Only, in.Declared); in.Only == nil {
+			return nil, fault(NotFound, "%s has no %s; its objects: vigila ward show %s", p.id, strings.Join(r.Only, ", "), p.id)
+		}
+	}
+	out.entry, out.plan = e, plan.Make(in)
+	return out, nil
+}
+
+// named finds the objects that a person means by Kind/name or namespace/Kind/name; nil when one is not known. Tasks
+// are none of them.
+func (p *placement) named(names []string, declared []plan.Declared) []object.Ref {
+	var out []object.Ref
+	for _, name := range names {
+		found := false
+		take := func(ref object.Ref) {
+			if strings.EqualFold(ref.Short(), name) || strings.EqualFold(ref.String(), name) {
+				found = true
+				out = append(out, ref)
+			}
+		}
+		for _, d := range declared {
+			if d.Task == object.NoTask {
+				take(d.Ref)
+			}
+		}
+		for ref := range p.baselines {
+			if !slices.Contains(out, ref) {
+				take(ref)
+			}
+		}
+		if !found {
+			return nil
+		}
+	}
+	return out
+}
+
+// start begins a run and returns its entry's number; 0 when there is nothing to do.
+func (p *placement) start(r Ask) (int, error) {
+	if p.run != nil {
+		return 0, fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.id, p.run.entry.Kind, p.run.entry.Number, p.id)
+	}
+	ready, err := p.prepare(r)
+	if err != nil {
+		return 0, err
+	}
+	ctx, e, made := p.ctx, ready.entry, ready.plan
 	if len(made.Guards) > 0 {
 		f := fault(Guarded, "%s stops before harm: %s", p.id, guardText(made.Guards))
 		f.Guards = made.Guards
 		return 0, f
 	}
-	if made.Empty() && r.kind != run.Rollback && r.kind != run.Dismantle {
-		if r.kind == run.Sync && (p.applied == nil || p.applied.ID != e.Revision.ID) { // nothing differs: the revision is applied already
-			return 0, p.setApplied(*e.Revision, e.Snapshot)
+	if made.Empty() && r.Kind != run.Rollback && r.Kind != run.Dismantle {
+		if r.Kind == run.Sync && len(r.Only) == 0 && (p.applied == nil || p.applied.ID != e.Revision.ID) { // nothing differs: the revision is applied already
+			return 0, p.setApplied(*e.Revision, e.Snapshot, p.done)
 		}
 		return 0, nil
 	}
-	e, err := p.k.store.AddEntry(ctx, e)
-	if err != nil {
+	if e, err = p.k.store.AddEntry(ctx, e); err != nil {
 		return 0, fmt.Errorf("write the logbook: %w", err)
 	}
 	abandon := func(err error) (int, error) {
 		e.Outcome, e.Reason, e.Ended = string(run.Failed), err.Error(), time.Now()
 		return 0, errors.Join(err, p.k.store.EndEntry(ctx, e))
 	}
-	if r.kind == run.Rollback && r.failed == nil {
-		if err := p.setHold(&record.Hold{By: r.by, At: time.Now(), Reason: orElse(r.why, fmt.Sprintf("rolled back to #%d", r.toEntry)), Entry: r.toEntry}); err != nil {
-			return abandon(err)
-		}
+	hold := func(h record.Hold) error {
+		h.By, h.At = r.By, time.Now()
+		return p.setHold(&h)
+	}
+	switch {
+	case r.Kind == run.Rollback && r.failed == nil:
+		err = hold(record.Hold{Reason: orElse(r.Why, fmt.Sprintf("rolled back to #%d", r.ToEntry)), Entry: r.ToEntry})
+	case r.declared != nil && p.hold == nil && p.declared != nil && p.declared.revision.ID != r.declared.revision.ID && p.ward.Keep.Sync == "auto":
+		// It would run forward to its own revision the next moment.
+		err = hold(record.Hold{Reason: orElse(r.Why, "synced to "+short(&r.declared.revision)), Entry: e.Number})
+	}
+	if err != nil {
+		return abandon(err)
+	}
+	a := &activeRun{ask: r, objects: ready.objects, order: ready.order, works: map[object.Ref]bool{}, appliedAt: map[object.Ref]int64{}, before: map[object.Ref]compare.Baseline{},
+		added: map[object.Ref]bool{}, allow: map[string]bool{}, left: map[object.Ref][]object.Pointer{}, scaled: map[object.Ref]bool{}, tasks: map[object.Ref]*activeTask{},
+		logs: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
+	for _, name := range r.Allow {
+		a.allow[name] = true
 	}
 	// What is about to be applied is written down first, so that after a crash it is known what may be there.
 	var intents []compare.Baseline
@@ -170,8 +271,21 @@ func (p *placement) start(r startRun) (int, error) {
 		b.Intent = e.Number
 		intents = append(intents, b)
 		a.works[ref] = true
-		if had && r.kind == run.Restore {
-			for _, d := range p.live(ref).drift {
+		a.left[ref], a.scaled[ref] = p.left(ref), p.scaler(ref) != ""
+		if !had {
+			continue
+		}
+		l := p.live(ref)
+		a.added[ref] = len(l.added) > 0 && p.ward.Keep.Additions == "remove"
+		if r.Kind == run.Restore {
+			back := p.drift(ref)
+			if !l.present && l.verified {
+				back = []compare.Difference{{}}
+			}
+			if a.added[ref] {
+				back = append(slices.Clone(back), l.added...)
+			}
+			for _, d := range back {
 				a.restored = append(a.restored, record.Restore{Ref: ref, Path: d.Path, Who: d.Who})
 			}
 		}
@@ -188,16 +302,27 @@ func (p *placement) start(r startRun) (int, error) {
 		p.cluster.claim(b.Ref, p.id)
 		p.watchKind(b.Version, b.Ref.Kind)
 	}
+	tasks := made.Tasks()
+	for _, s := range made.OnFail {
+		for _, g := range s.Groups {
+			tasks = append(tasks, g.Refs...)
+		}
+	}
+	for _, ref := range tasks {
+		a.tasks[ref] = &activeTask{}
+		p.watchKind(a.objects[ref].Object.Version, ref.Kind)
+	}
 	a.entry = e
-	a.ctx, a.cancel = context.WithDeadline(p.ctx, time.Now().Add(p.ward.Settle.Within+callGrace))
+	// The tasks for a failure have the same time again.
+	a.ctx, a.cancel = context.WithDeadline(p.ctx, time.Now().Add(2*p.ward.Settle.Within+callGrace))
 	a.removals, a.letGo = context.WithCancel(a.ctx)
 	otherwise := run.Stay
-	if r.kind == run.Sync && p.ward.Settle.Otherwise == "rollback" {
+	if r.Kind == run.Sync && p.ward.Settle.Otherwise == "rollback" && len(r.Only) == 0 {
 		otherwise = run.GoBack
 	}
 	a.machine = run.New(made, p.ward.Settle.Within, otherwise)
 	p.run = a
-	p.log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "remove", len(made.Removed()))
+	p.log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "tasks", len(tasks), "remove", len(made.Removed()))
 	p.feed(run.Started{At: time.Now()})
 	return e.Number, nil
 }
@@ -231,7 +356,11 @@ func (p *placement) feed(ev run.Event) {
 	for _, act := range a.machine.Step(ev) {
 		switch act := act.(type) {
 		case run.Apply:
-			p.apply(a, act.Ref)
+			if act.Task != object.NoTask {
+				p.runTask(a, act.Ref)
+			} else {
+				p.apply(a, act.Ref)
+			}
 		case run.Remove:
 			p.remove(a, act.Ref)
 		case run.End:
@@ -240,106 +369,10 @@ func (p *placement) feed(ev run.Event) {
 	}
 }
 
-func (p *placement) apply(a *activeRun, ref object.Ref) {
-	o := a.objects[ref]
-	p.k.spawn(func() {
-		a.slots <- struct{}{}
-		answer, err := p.applyOne(a.ctx, o.Object)
-		<-a.slots
-		p.post(func() {
-			if p.run != a {
-				return
-			}
-			ev := run.Applied{At: time.Now(), Ref: ref}
-			if err != nil {
-				var gone *cluster.UnreachableError
-				a.unreachable = a.unreachable || errors.As(err, &gone)
-				ev.Err = err.Error()
-				p.feed(ev)
-				return
-			}
-			b := compare.NewBaseline(ref, o.Hash, answer, p.ward.Left(ref), p.k.store.Vault().Digest, time.Now())
-			b.Intent = a.entry.Number // until the run has ended: after a crash it is applied again and waited for
-			if err := p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{b}); err != nil {
-				ev.Err = "applied, but it can't be written down: " + err.Error()
-				p.feed(ev)
-				return
-			}
-			p.baselines[ref] = b
-			a.appliedAt[ref] = b.Revision
-			l := p.live(ref)
-			l.drift, l.cause = nil, nil
-			if b.Revision >= l.revision || l.uid != b.UID {
-				l.present, l.watched, l.revision, l.uid = true, true, b.Revision, b.UID
-				l.health = health.Of(ref.Group, ref.Kind, answer)
-				if l.health.Word != health.Ready {
-					p.lookBelow(ref, 500*time.Millisecond)
-				}
-			}
-			ev.Health = l.state()
-			p.feed(ev)
-		})
-	})
-}
-
-// applyOne applies an object, again and again while the cluster does not answer, until the run's time is over.
-func (p *placement) applyOne(ctx context.Context, o object.Object) (map[string]any, error) {
-	if w := p.other(ctx, o.Ref); w != "" {
-		return nil, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
-	}
-	for wait := 200 * time.Millisecond; ; wait = min(wait*2, 5*time.Second) {
-		prepared, _, err := p.prepare(ctx, o)
-		var answer map[string]any
-		if err == nil {
-			answer, err = p.cluster.conn.Apply(ctx, prepared, false)
-		}
-		if err == nil || !cluster.Transient(err) || ctx.Err() != nil {
-			return answer, err
-		}
-		select {
-		case <-ctx.Done():
-			return nil, err
-		case <-time.After(wait):
-		}
-	}
-}
-
-// prepare makes the body to apply: fields that are left to others are taken out where another client owns them,
-// and hold the live value where Vigila alone does. live is nil unless it had to be read.
-func (p *placement) prepare(ctx context.Context, o object.Object) (object.Object, map[string]any, error) {
-	left := p.ward.Left(o.Ref)
-	if len(left) == 0 {
-		return o, nil, nil
-	}
-	live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
-	if errors.Is(err, cluster.ErrGone) || p.cluster.conn.UnknownKind(err) {
-		return o, nil, nil // a new object starts with the declared values
-	}
-	if err != nil {
-		return o, nil, err
-	}
-	o.Body = object.Clone(o.Body)
-	owners := object.Owners(live)
-	for _, l := range left {
-		v, there := l.Lookup(live)
-		others := false
-		for _, owner := range owners {
-			if owner.Manager == object.Manager && owner.Operation == "Apply" || owner.Set == nil {
-				continue
-			}
-			owner.Set.Iterate(func(path fieldpath.Path) { others = others || l.Covers(path) })
-		}
-		l.Set(o.Body, object.Clone(v), there && !others)
-	}
-	return o, live, nil
-}
-
 func (p *placement) remove(a *activeRun, ref object.Ref) {
 	b := p.baselines[ref]
 	p.k.spawn(func() {
-		a.slots <- struct{}{}
-		err := p.removeOne(a.removals, b)
-		<-a.slots
+		err := p.turn(a, func() error { return p.removeOne(a.removals, b) })
 		p.post(func() {
 			if p.run != a {
 				return
@@ -381,10 +414,62 @@ func (p *placement) end(a *activeRun, end run.End) {
 	p.run = nil
 	e := &a.entry
 	e.Outcome, e.Reason, e.Ended = string(end.Outcome), end.Reason, time.Now()
+	e.Objects = a.outcomes()
+	p.settleBaselines(a)
+	p.endTasks(a, end.Outcome)
+	p.dropKinds()
+	if a.ask.quiet && end.Outcome == run.Done && a.changed == 0 {
+		p.failures = 0
+		if err := p.k.store.RemoveEntry(p.ctx, p.id, e.Number); err != nil {
+			p.log.Error("an entry can't be taken back", "entry", e.Number, "error", err)
+		}
+		return
+	}
+	if err := p.k.store.EndEntry(p.ctx, *e); err != nil {
+		p.log.Error("the end of a run can't be written", "entry", e.Number, "error", err)
+	}
+	p.k.metrics.runs.WithLabelValues(e.Kind, e.Outcome).Inc()
+	p.log.Info("run ended", "kind", e.Kind, "entry", e.Number, "outcome", e.Outcome, "reason", e.Reason)
+	p.notch(*e)
+	p.last = e
+	switch end.Outcome {
+	case run.Done:
+		p.wentWell(a)
+	case run.Failed:
+		p.failures++
+		p.lastFailed = time.Now()
+		if run.Kind(e.Kind) != run.Sync || a.unreachable || len(a.ask.Only) > 0 {
+			return // the cluster's silence says nothing about the revision, and neither does a part of it
+		}
+		p.reject(record.Rejection{Revision: e.Revision.ID, Subject: e.Revision.Subject, Why: e.Reason, By: byVigila, At: time.Now()})
+		if end.GoBack {
+			p.goBack(e, e.Reason)
+		}
+	case run.Stopped:
+		if e.Kind == string(run.Sync) && e.Revision != nil && p.hold == nil && p.ward.Keep.Sync == "auto" && !a.gaveWay {
+			// A person who stops an automatic run does not want it to start again the next moment.
+			if err := p.setHold(&record.Hold{By: strings.TrimPrefix(e.Reason, "stopped by "), At: time.Now(), Reason: fmt.Sprintf("stopped #%d", e.Number)}); err != nil {
+				p.log.Error("hold can't be written", "error", err)
+			}
+		}
+	}
+}
+
+// outcomes is how far the run is, or was, with each object.
+func (a *activeRun) outcomes() []record.EntryObject {
+	var out []record.EntryObject
+	for _, o := range a.machine.Progress() {
+		out = append(out, record.EntryObject{Ref: o.Ref, Step: o.Step, Task: string(o.Task), Replaced: o.Replaced, State: string(o.State), Reason: o.Reason,
+			Began: o.Began, Ended: o.Ended, Log: a.logs[o.Ref]})
+	}
+	return out
+}
+
+// settleBaselines writes what is known of the objects once a run has ended.
+func (p *placement) settleBaselines(a *activeRun) {
 	var untouched []compare.Baseline
 	for _, o := range a.machine.Progress() {
-		e.Objects = append(e.Objects, record.EntryObject{Ref: o.Ref, Step: o.Step, State: string(o.State), Reason: o.Reason})
-		if b, ok := a.before[o.Ref]; ok && (o.State == run.Untried || o.State == run.Refused) && p.baselines[o.Ref].Intent != 0 {
+		if b, ok := a.before[o.Ref]; ok && (o.State == run.Untried || o.State == run.Refused) && p.baselines[o.Ref].Intent != 0 && a.appliedAt[o.Ref] == 0 {
 			untouched = append(untouched, b) // never applied: what was known of it still holds
 		}
 	}
@@ -410,74 +495,71 @@ func (p *placement) end(a *activeRun, end run.End) {
 		b.Intent = 0
 		p.baselines[ref] = b
 	}
-	p.dropKinds()
-	if err := p.k.store.EndEntry(p.ctx, *e); err != nil {
-		p.log.Error("the end of a run can't be written", "entry", e.Number, "error", err)
+}
+
+// wentWell notes what a run that ended well has left.
+func (p *placement) wentWell(a *activeRun) {
+	e, now := &a.entry, time.Now()
+	p.failures = 0
+	for i, r := range a.restored {
+		a.restored[i].At = now
+		p.contests.Restored(r.Ref, r.Path, r.Who, now)
 	}
-	p.k.metrics.runs.WithLabelValues(e.Kind, e.Outcome).Inc()
-	p.log.Info("run ended", "kind", e.Kind, "entry", e.Number, "outcome", e.Outcome, "reason", e.Reason)
-	p.notch(*e)
-	p.last = e
-	now := time.Now()
-	switch end.Outcome {
-	case run.Done:
-		p.failures = 0
-		for i, r := range a.restored {
-			a.restored[i].At = now
-			p.contests.Restored(r.Ref, r.Path, r.Who, now)
+	if err := p.k.store.AddRestores(p.ctx, p.id, a.restored); err != nil {
+		p.log.Error("what was restored can't be written", "error", err)
+	}
+	switch run.Kind(e.Kind) {
+	case run.Sync, run.Rollback:
+		whole := len(a.ask.Only) == 0
+		if !whole && p.declared != nil && p.declared.snapshot == e.Snapshot {
+			apply, remove, tasks := p.pending()
+			whole = len(apply)+len(remove)+len(tasks) == 0 // the parts make a whole
 		}
-		if err := p.k.store.AddRestores(p.ctx, p.id, a.restored); err != nil {
-			p.log.Error("what was restored can't be written", "error", err)
-		}
-		switch run.Kind(e.Kind) {
-		case run.Sync, run.Rollback:
-			if err := p.setApplied(*revisionOr(e.Revision), e.Snapshot); err != nil {
+		if whole {
+			tasks := map[string]string{}
+			for ref, t := range a.order {
+				if t.Task != object.NoTask {
+					tasks[ref.Key()] = a.objects[ref].Hash
+				}
+			}
+			if err := p.setApplied(*revisionOr(e.Revision), e.Snapshot, tasks); err != nil {
 				p.log.Error("what is applied can't be written", "error", err)
 			}
-			if e.Kind == string(run.Sync) {
-				if p.rejections[e.Revision.ID] != "" {
-					delete(p.rejections, e.Revision.ID)
-					if err := p.k.store.Unreject(p.ctx, p.id, e.Revision.ID); err != nil {
-						p.log.Error("a rejection can't be lifted", "error", err)
-					}
-				}
-				for ref := range a.works {
-					p.contests.Forget(ref)
-					if err := p.k.store.ForgetRestores(p.ctx, p.id, ref); err != nil {
-						p.log.Error("restores can't be forgotten", "error", err)
-					}
+		}
+		if e.Kind == string(run.Sync) {
+			if whole && p.rejections[e.Revision.ID].Why != "" {
+				p.unreject(e.Revision.ID)
+			}
+			for ref := range a.works {
+				p.contests.Forget(ref)
+				if err := p.k.store.ForgetRestores(p.ctx, p.id, ref); err != nil {
+					p.log.Error("restores can't be forgotten", "error", err)
 				}
 			}
-		case run.Dismantle:
-			p.applied, p.snapshot = nil, ""
 		}
-		if a.failed != nil && a.failed.Number > 0 {
-			a.failed.Outcome = string(run.RolledBack)
-			if err := p.k.store.SetOutcome(p.ctx, p.id, a.failed.Number, a.failed.Outcome); err != nil {
-				p.log.Error("an outcome can't be written", "error", err)
-			}
-			p.notch(*a.failed)
+	case run.Dismantle:
+		p.applied, p.snapshot, p.done = nil, "", nil
+	}
+	if failed := a.ask.failed; failed != nil && failed.Number > 0 {
+		failed.Outcome = string(run.RolledBack)
+		if err := p.k.store.SetOutcome(p.ctx, p.id, failed.Number, failed.Outcome); err != nil {
+			p.log.Error("an outcome can't be written", "error", err)
 		}
-	case run.Failed:
-		p.failures++
-		p.lastFailed = now
-		if run.Kind(e.Kind) != run.Sync || a.unreachable {
-			return // the cluster's silence says nothing about the revision
-		}
-		p.rejections[e.Revision.ID] = e.Reason
-		if err := p.k.store.Reject(p.ctx, p.id, e.Revision.ID, e.Reason, byVigila); err != nil {
-			p.log.Error("a rejection can't be written", "error", err)
-		}
-		if end.GoBack {
-			p.goBack(e, e.Reason)
-		}
-	case run.Stopped:
-		if e.Kind == string(run.Sync) && e.Revision != nil && p.hold == nil && p.ward.Keep.Sync == "auto" {
-			// A person who stops an automatic run does not want it to start again the next moment.
-			if err := p.setHold(&record.Hold{By: strings.TrimPrefix(e.Reason, "stopped by "), At: now, Reason: fmt.Sprintf("stopped #%d", e.Number)}); err != nil {
-				p.log.Error("hold can't be written", "error", err)
-			}
-		}
+		p.notch(*failed)
+	}
+}
+
+func (p *placement) reject(r record.Rejection) {
+	p.rejections[r.Revision] = r
+	if err := p.k.store.Reject(p.ctx, p.id, r); err != nil {
+		p.log.Error("a rejection can't be written", "error", err)
+	}
+}
+
+func (p *placement) unreject(revision string) {
+	delete(p.rejections, revision)
+	if err := p.k.store.Unreject(p.ctx, p.id, revision); err != nil {
+		p.log.Error("a rejection can't be lifted", "error", err)
 	}
 }
 
@@ -500,10 +582,19 @@ func (p *placement) goBack(failed *record.Entry, why string) {
 	if failed.Kind != string(run.Sync) {
 		failed = &record.Entry{}
 	}
-	if _, err := p.start(startRun{kind: run.Rollback, by: byVigila, why: why, toEntry: p.lastGood(), failed: failed, allow: []string{"mass-removal"}}); err != nil {
+	r := Ask{Kind: run.Rollback, By: byVigila, Why: why, ToEntry: p.lastGood(), failed: failed, Allow: []string{"mass-removal"}}
+	if _, err := p.start(r); err != nil {
 		p.log.Error("going back did not start", "error", err)
 		p.failures++
 		p.lastFailed = time.Now()
+		// It is the loudest thing there is, so it has an entry of its own.
+		e, werr := p.k.store.AddEntry(p.ctx, record.Entry{Placement: p.id, Kind: string(run.Rollback), Outcome: string(run.Failed), By: byVigila, Why: why, Reason: err.Error(),
+			ToEntry: r.ToEntry, Revision: p.applied, Started: time.Now(), Ended: time.Now()})
+		if werr != nil {
+			p.log.Error("the logbook can't be written", "error", werr)
+		}
+		p.notch(e)
+		p.last = &e
 	}
 }
 
@@ -521,9 +612,9 @@ func (p *placement) lastGood() int {
 	return 0
 }
 
-func (p *placement) setApplied(r record.Revision, snapshot string) error {
-	p.applied, p.snapshot = &r, snapshot
-	return p.k.store.SetApplied(p.ctx, p.id, r, snapshot)
+func (p *placement) setApplied(r record.Revision, snapshot string, tasks map[string]string) error {
+	p.applied, p.snapshot, p.done = &r, snapshot, tasks
+	return p.k.store.SetApplied(p.ctx, p.id, r, snapshot, tasks)
 }
 
 func (p *placement) setHold(h *record.Hold) error {
@@ -556,8 +647,10 @@ func (p *placement) release(by, reason string) error {
 	return p.write("release", by, reason)
 }
 
-func (p *placement) write(kind, by, why string) error {
-	e, err := p.k.store.AddEntry(p.ctx, record.Entry{Placement: p.id, Kind: kind, Outcome: string(run.Done), By: by, Why: why, Revision: p.applied, Started: time.Now(), Ended: time.Now()})
+func (p *placement) write(kind, by, why string) error { return p.writeAbout(kind, by, why, p.applied) }
+
+func (p *placement) writeAbout(kind, by, why string, revision *record.Revision) error {
+	e, err := p.k.store.AddEntry(p.ctx, record.Entry{Placement: p.id, Kind: kind, Outcome: string(run.Done), By: by, Why: why, Revision: revision, Started: time.Now(), Ended: time.Now()})
 	if err == nil {
 		p.notch(e)
 	}

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"fmt"
 	"reflect"
 	"slices"
@@ -50,26 +51,33 @@ type View struct {
 	Since         time.Time
 	Says, Todo    string
 	NeedsYou      bool
+	Loudest       bool // going back failed: nothing else comes before it
 	Tone          Tone
 	Pending       int
 	Drifted       int
 	DriftedFields int
 	Contested     int
+	Additions     int // fields and items that others added
+	Tasks         int // tasks that are new or changed
 	Repository    AsOf
 	Live          AsOf
 	Revision      *record.Revision
 	Applied       *record.Revision
 	Rejected      string
+	Rejections    []record.Rejection // newest first
 	Hold          *record.Hold
 	WaitsFor      string
 	Guards        []plan.Guard
 	Run           *record.Entry
 	RunDeadline   time.Time
+	RunFailing    bool      // the run has failed, and its tasks for that go on
+	RestoreAt     time.Time // drift is not restored before
 	Standings     []record.Stretch
 	Notches       []Notch
 	Objects       []ObjectView
 	// Baselines names what the ward keeps, by kind/name.
 	Baselines []object.Ref
+	snapshots []string // in use
 }
 
 // ObjectView is one object of a ward.
@@ -84,6 +92,10 @@ type ObjectView struct {
 	Health       health.Result
 	Drift        []compare.Difference
 	Contested    []bool // beside Drift
+	Additions    []compare.Difference
+	Task         object.Task
+	Scaler       string // the autoscaler that has its replicas
+	Left         []string
 	Gone         bool
 	Since        time.Time
 	AlreadyThere bool
@@ -157,10 +169,19 @@ func (p *placement) build() *View {
 	if len(p.baselines) == 0 && p.cluster.conn != nil {
 		v.Live.At = time.Now()
 	}
-	apply, remove := p.pending()
-	v.Pending = len(apply) + len(remove)
-	drifted, fields, contested, _ := p.driftedRefs()
-	v.Drifted, v.DriftedFields, v.Contested = len(drifted), fields, contested
+	apply, remove, tasks := p.pending()
+	v.Tasks = len(tasks)
+	v.Pending = len(apply) + len(remove) + len(tasks)
+	astray := p.astray()
+	v.Drifted, v.DriftedFields, v.Contested, v.Additions = len(astray.refs), astray.fields, astray.contested, astray.additions
+	v.RestoreAt = astray.at
+	for _, r := range p.rejections {
+		v.Rejections = append(v.Rejections, r)
+	}
+	slices.SortFunc(v.Rejections, func(a, b record.Rejection) int {
+		return cmp.Or(b.At.Compare(a.At), strings.Compare(a.Revision, b.Revision))
+	})
+	v.snapshots = []string{p.snapshot}
 	for ref := range p.baselines {
 		v.Baselines = append(v.Baselines, ref)
 	}
@@ -168,6 +189,7 @@ func (p *placement) build() *View {
 	waits := ""
 	if p.declared != nil {
 		waits = p.declared.waits
+		v.snapshots = append(v.snapshots, p.declared.snapshot)
 		if waits == "" {
 			rev := p.declared.revision
 			v.Revision = &rev
@@ -182,7 +204,7 @@ func (p *placement) build() *View {
 	}
 	v.Standing = compare.Stand(compare.Input{RepoKnown: p.repository.Known && waits == "", ClusterKnown: v.Live.Known,
 		Pending: v.Pending, Drifted: v.Drifted, Contested: v.Contested})
-	v.Objects = p.objectViews(apply, remove, drifted)
+	v.Objects = p.objectViews(apply, remove, tasks, astray)
 	var healths []health.Result
 	for _, o := range v.Objects {
 		if _, kept := p.baselines[o.Ref]; kept {
@@ -199,18 +221,31 @@ func (p *placement) build() *View {
 	}
 	if p.run != nil {
 		e := p.run.entry
-		for _, o := range p.run.machine.Progress() {
-			e.Objects = append(e.Objects, record.EntryObject{Ref: o.Ref, Step: o.Step, State: string(o.State), Reason: o.Reason})
-		}
-		v.Run, v.RunDeadline = &e, p.run.machine.Deadline()
+		e.Objects = p.run.outcomes()
+		v.Run, v.RunDeadline, v.RunFailing = &e, p.run.machine.Deadline(), p.run.machine.Failing()
 	}
 	p.say(v, waits)
 	return v
 }
 
-func (p *placement) objectViews(apply, remove, drifted []object.Ref) []ObjectView {
+func (p *placement) objectViews(apply, remove, tasks []object.Ref, astray astray) []ObjectView {
 	var out []ObjectView
-	seen := map[object.Ref]bool{}
+	seen, changes, drifted := map[object.Ref]bool{}, map[object.Ref]string{}, map[object.Ref]bool{}
+	for _, ref := range apply {
+		changes[ref] = "update"
+		if b, kept := p.baselines[ref]; !kept || b.UID == "" {
+			changes[ref] = "create"
+		}
+	}
+	for _, ref := range remove {
+		changes[ref] = "remove"
+	}
+	for _, ref := range tasks {
+		changes[ref] = "run"
+	}
+	for _, ref := range astray.refs {
+		drifted[ref] = true
+	}
 	add := func(o ObjectView) {
 		if seen[o.Ref] {
 			return
@@ -225,39 +260,52 @@ func (p *placement) objectViews(apply, remove, drifted []object.Ref) []ObjectVie
 		}
 		l := p.lives[o.Ref]
 		o.Standing, o.Health = compare.InStep, health.Result{Word: health.Unknown}
-		switch {
-		case slices.Contains(remove, o.Ref):
-			o.Change, o.Standing = "remove", compare.Behind
-		case slices.Contains(apply, o.Ref):
-			o.Change, o.Standing = "update", compare.Behind
-			if !kept || b.UID == "" {
-				o.Change = "create"
-			}
+		if o.Change = changes[o.Ref]; o.Change != "" {
+			o.Standing = compare.Behind
+		}
+		o.Scaler = p.scaler(o.Ref)
+		for _, f := range p.ward.Left(o.Ref) {
+			o.Left = append(o.Left, f.String())
 		}
 		if l != nil {
 			o.UID = l.uid
 			o.Health = l.state()
-			if !kept && l.present {
+			if !kept && l.present && o.Task == object.NoTask {
 				o.AlreadyThere = true
 			}
-			if slices.Contains(drifted, o.Ref) {
-				o.Standing, o.Drift, o.Gone, o.Since = compare.Drifted, l.drift, !l.present, l.since
-				for _, d := range l.drift {
+			o.Additions = l.added
+			if drifted[o.Ref] {
+				o.Standing, o.Drift, o.Gone, o.Since = compare.Drifted, p.drift(o.Ref), !l.present, l.since
+				for _, d := range o.Drift {
 					c := p.contests.Contested(o.Ref, d.Path, d.Who)
 					o.Contested = append(o.Contested, c)
 					if c {
 						o.Standing = compare.Contested
 					}
 				}
+				if o.Gone && p.contests.Contested(o.Ref, "", "") {
+					o.Standing = compare.Contested
+				}
+			}
+			for _, d := range o.Additions {
+				if p.contests.Contested(o.Ref, d.Path, d.Who) {
+					o.Standing = compare.Contested
+				}
 			}
 		} else if !kept {
 			o.Health = health.Result{Word: health.Absent}
+		}
+		if o.Task != object.NoTask && (l == nil || !l.present) {
+			o.Health = health.Result{Word: health.Unknown, Reason: "runs with the next sync"}
+			if o.Change == "" {
+				o.Health.Reason = "ran with the last sync"
+			}
 		}
 		out = append(out, o)
 	}
 	if p.declared != nil {
 		for _, o := range p.declared.objects {
-			add(ObjectView{Ref: o.Ref, Version: o.version, Step: o.Step, File: o.file, Line: o.line})
+			add(ObjectView{Ref: o.Ref, Version: o.version, Step: o.Step, Task: o.Task, File: o.file, Line: o.line})
 		}
 	}
 	for ref, b := range p.baselines {
@@ -266,10 +314,20 @@ func (p *placement) objectViews(apply, remove, drifted []object.Ref) []ObjectVie
 	ranks := map[object.Ref]int{}
 	declared := make([]plan.Declared, len(out))
 	for i, o := range out {
-		declared[i] = plan.Declared{Ref: o.Ref, Step: o.Step}
+		declared[i] = plan.Declared{Ref: o.Ref, Turn: object.Turn{Step: o.Step, Task: o.Task}}
+		if p.declared != nil {
+			if at, ok := p.declared.index[o.Ref]; ok {
+				declared[i].Turn = p.declared.objects[at].Turn
+			}
+		}
 	}
-	for i, ref := range plan.Make(plan.Input{Declared: declared}).Refs() {
-		ranks[ref] = i
+	whole := plan.Make(plan.Input{Declared: declared, Tasks: plan.Always})
+	for _, s := range append(whole.Steps, whole.OnFail...) {
+		for _, g := range s.Groups {
+			for _, ref := range g.Refs {
+				ranks[ref] = len(ranks)
+			}
+		}
 	}
 	slices.SortFunc(out, func(a, b ObjectView) int { return ranks[a.Ref] - ranks[b.Ref] })
 	return out
@@ -299,18 +357,25 @@ func (p *placement) say(v *View, waits string) {
 			case run.Settling, run.Applying, run.Removing:
 				if waiting == "" {
 					waiting = "; waits for " + o.Ref.Short()
+					if o.Task != "" {
+						waiting = "; runs the task " + o.Ref.Name
+					}
 					if o.Reason != "" {
 						waiting += ": " + o.Reason
 					}
 				}
 			}
 		}
-		set(Quiet, false, fmt.Sprintf("%s #%d: %d of %d objects done%s", verbs[v.Run.Kind], v.Run.Number, done, len(v.Run.Objects), waiting), "")
+		set(Quiet, false, fmt.Sprintf("%s #%d: %d of %d done%s", verbs[v.Run.Kind], v.Run.Number, done, len(v.Run.Objects), waiting), "Stop it: vigila sync "+v.ID+" --stop")
+		if v.RunFailing {
+			v.Says = fmt.Sprintf("%s #%d failed; its tasks for that run%s", verbs[v.Run.Kind], v.Run.Number, waiting)
+		}
 		if v.Health.Word == health.Failing {
 			v.Tone = ToneFailing
 		}
 	case p.last != nil && p.last.Kind == string(run.Rollback) && p.last.Outcome == string(run.Failed):
-		set(ToneFailing, true, fmt.Sprintf("Going back to #%d failed: %s", p.last.ToEntry, p.last.Reason), "Look at what is failing, then roll back or sync by hand.")
+		set(ToneFailing, true, fmt.Sprintf("Going back to #%d failed: %s", p.last.ToEntry, p.last.Reason), "Nothing more is done by itself. Look at what is failing: vigila ward show "+v.ID+", then roll back or sync by hand.")
+		v.Loudest = true
 	case waits != "" && v.Live.Known:
 		set(ToneBlind, false, capital(waits), "")
 	case !v.Repository.Known && v.Repository.Problem != "":
@@ -321,19 +386,26 @@ func (p *placement) say(v *View, waits string) {
 		set(ToneBlind, false, "Looking for the first time since the service started", "")
 	case v.Rejected != "" && p.failedTo(v):
 		set(ToneFailing, true, fmt.Sprintf("Went back to %s: %s", short(v.Applied), v.Rejected),
-			short(v.Revision)+" is rejected. Push a newer revision, or try it again: vigila sync "+v.ID)
+			short(v.Revision)+" is rejected. Push a newer revision, or try it again: vigila sync "+v.ID+" --retry")
 	case v.Rejected != "" && v.Hold == nil: // a person who held it has decided about it
-		set(ToneFailing, true, fmt.Sprintf("%s failed: %s", short(v.Revision), v.Rejected), "Push a newer revision, or try this one again: vigila sync "+v.ID)
+		set(ToneFailing, true, fmt.Sprintf("%s failed: %s", short(v.Revision), v.Rejected), "Push a newer revision, or try this one again: vigila sync "+v.ID+" --retry")
 	case v.Contested > 0:
 		o, d := firstDrift(v, true)
-		set(ToneContested, true, fmt.Sprintf("%s undid the restore of %s of %s three times", orElse(d.Who, "somebody"), d.Path, o.Ref.Short()), leaveHint(o, d))
+		what := d.Path + " of " + o.Ref.Short()
+		if d.Path == "" {
+			what = o.Ref.Short()
+		}
+		set(ToneContested, true, fmt.Sprintf("%s undid the restore of %s three times; it is not restored any more", orElse(d.Who, "Somebody"), what), leaveHint(o, d))
 	case v.Health.Word == health.Failing:
 		set(ToneFailing, true, v.Health.Reason, "Events and logs: vigila ward show "+v.ID)
 	case v.Drifted > 0:
 		o, d := firstDrift(v, false)
-		if o.Gone {
+		switch {
+		case o.Gone:
 			set(ToneDrifted, true, fmt.Sprintf("Somebody deleted %s", o.Ref.Short()), "")
-		} else {
+		case d.Change == compare.Remade:
+			set(ToneDrifted, true, fmt.Sprintf("%s deleted %s and made it again", orElse(d.Who, "Somebody"), o.Ref.Short()), "")
+		default:
 			set(ToneDrifted, true, fmt.Sprintf("%s %s", orElse(d.Who, "Somebody"), what(o, d)), leaveHint(o, d))
 			if d.Likely {
 				v.Says = "Probably " + v.Says
@@ -348,6 +420,9 @@ func (p *placement) say(v *View, waits string) {
 		case v.Ward.Keep.Drift == "restore":
 			v.NeedsYou = p.failures > 0
 			v.Todo = "It will be restored."
+			if v.RestoreAt.After(time.Now()) {
+				v.Todo = "It was restored a moment ago already; it will be again at " + v.RestoreAt.UTC().Format("15:04:05") + " UTC."
+			}
 		default:
 			v.Todo = "Reported, not restored: this ward asks first. Restore it: vigila sync " + v.ID
 		}
@@ -369,6 +444,18 @@ func (p *placement) say(v *View, waits string) {
 		if v.Ward.Keep.Sync == "auto" {
 			v.Todo = "It will be synced."
 		}
+	case v.Additions > 0:
+		o, d := firstAddition(v)
+		set(Quiet, false, fmt.Sprintf("%s added %s to %s", orElse(d.Who, "Somebody"), d.Path, o.Ref.Short()), leaveHint(o, d))
+		if more := v.Additions - 1; more > 0 {
+			v.Says += fmt.Sprintf(", and %d more", more)
+		}
+		if v.Ward.Keep.Additions == "remove" {
+			v.Todo = "Take it away: vigila sync " + v.ID
+			if v.Ward.Keep.Drift == "restore" && v.Hold == nil {
+				v.Todo = "It will be taken away."
+			}
+		}
 	default:
 		set(Quiet, false, title(orRevision(v.Applied, v.Revision)), "")
 		if v.Health.Word == health.Settling || v.Health.Word == health.Absent {
@@ -385,15 +472,27 @@ func (p *placement) failedTo(v *View) bool {
 	return v.Applied != nil && v.Revision != nil && v.Applied.ID != v.Revision.ID && v.Pending > 0
 }
 
+func firstAddition(v *View) (ObjectView, compare.Difference) {
+	for _, o := range v.Objects {
+		if len(o.Additions) > 0 {
+			return o, o.Additions[0]
+		}
+	}
+	return ObjectView{}, compare.Difference{}
+}
+
 func firstDrift(v *View, contested bool) (ObjectView, compare.Difference) {
 	for _, o := range v.Objects {
-		if o.Gone && !contested {
+		if o.Gone && (!contested || o.Standing == compare.Contested) {
 			return o, compare.Difference{}
 		}
 		for i, d := range o.Drift {
 			if !contested || o.Contested[i] {
 				return o, d
 			}
+		}
+		if contested && o.Standing == compare.Contested && len(o.Additions) > 0 {
+			return o, o.Additions[0]
 		}
 	}
 	return ObjectView{}, compare.Difference{}

@@ -95,9 +95,26 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 		"empty repository": {change: func(v *View) { v.Standing, v.Revision = compare.Blind, nil }, waits: "waits for the first commit on main in fleet",
 			says: "Waits for the first commit on main in fleet", tone: ToneBlind},
 		"just started": {change: func(v *View) { v.Standing, v.Live = compare.Blind, AsOf{} }, says: "Looking for the first time", tone: ToneBlind},
+		"a task": {change: func(v *View) {
+			v.Run = &record.Entry{Number: 4, Kind: "sync", Objects: []record.EntryObject{{Ref: object.Ref{Kind: "Job", Name: "migrate"}, Task: "before", State: "settling", Reason: "1 running"}}}
+		}, says: "Sync #4: 0 of 1 done; runs the task migrate: 1 running", todo: "--stop", tone: Quiet},
+		"tasks for a failure": {change: func(v *View) {
+			v.RunFailing, v.Run = true, &record.Entry{Number: 4, Kind: "sync", Objects: []record.EntryObject{{Ref: object.Ref{Kind: "Job", Name: "apologise"}, Task: "failed", State: "settling"}}}
+		}, says: "Sync #4 failed; its tasks for that run; runs the task apologise", todo: "--stop", tone: Quiet},
+		"made again": {change: drifted(compare.Difference{Change: compare.Remade, Who: "hurry"}), says: "hurry deleted Deployment/berth-planner and made it again", todo: "asks first", tone: ToneDrifted, needs: true},
+		"restored a moment ago": {change: func(v *View) {
+			drifted(replicas)(v)
+			v.Ward.Keep.Drift, v.RestoreAt = "restore", time.Now().Add(time.Hour)
+		}, says: "kubectl-scale changed", todo: "It was restored a moment ago already; it will be again at", tone: ToneDrifted},
+		"added to": {change: func(v *View) {
+			v.Additions, v.Objects = 2, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "metadata.labels.tier", Who: "kubectl-label"}}}}
+		}, says: "kubectl-label added metadata.labels.tier to Deployment/berth-planner, and 1 more", todo: "fields: [/metadata/labels/tier]", tone: Quiet},
+		"added to, and to remove": {change: func(v *View) {
+			v.Additions, v.Objects, v.Ward.Keep.Additions = 1, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "x", Who: "hurry"}}}}, "remove"
+		}, says: "hurry added x", todo: "Take it away: vigila sync berth-planner@quay", tone: Quiet},
 		"running": {change: func(v *View) {
 			v.Run = &record.Entry{Number: 4, Kind: "sync", Objects: []record.EntryObject{{Ref: deployment, State: "settling", Reason: "1 of 2 ready"}, {Ref: deployment, State: "ready"}}}
-		}, says: "Sync #4: 1 of 2 objects done; waits for Deployment/berth-planner: 1 of 2 ready", tone: Quiet},
+		}, says: "Sync #4: 1 of 2 done; waits for Deployment/berth-planner: 1 of 2 ready", todo: "--stop", tone: Quiet},
 	} {
 		t.Run(name, func(t *testing.T) {
 			v := view(c.change)
@@ -117,13 +134,13 @@ func TestSecretValuesAreNotInSentences(t *testing.T) {
 
 func TestWhatNeedsAPersonComesFirst(t *testing.T) {
 	vs := []*View{{ID: "b@quay", Cluster: "quay", Tone: Quiet}, {ID: "a@skerry", Cluster: "skerry", Tone: ToneDrifted, NeedsYou: true},
-		{ID: "c@quay", Cluster: "quay", Tone: ToneBehind}, {ID: "d@quay", Cluster: "quay", Tone: ToneFailing, NeedsYou: true}, {ID: "a@quay", Cluster: "quay", Tone: Quiet}}
+		{ID: "c@quay", Cluster: "quay", Tone: ToneBehind}, {ID: "d@quay", Cluster: "quay", Tone: ToneFailing, NeedsYou: true}, {ID: "a@quay", Cluster: "quay", Tone: Quiet}, {ID: "z@skerry", Cluster: "skerry", Tone: ToneFailing, NeedsYou: true, Loudest: true}}
 	Order(vs)
 	var ids []string
 	for _, v := range vs {
 		ids = append(ids, v.ID)
 	}
-	assert.Equal(t, []string{"d@quay", "a@skerry", "a@quay", "b@quay", "c@quay"}, ids)
+	assert.Equal(t, []string{"z@skerry", "d@quay", "a@skerry", "a@quay", "b@quay", "c@quay"}, ids)
 }
 
 func TestTimesOfLookingAreNoChange(t *testing.T) {

@@ -17,10 +17,15 @@ import (
 
 // EntryObject is the outcome of a run for one object.
 type EntryObject struct {
-	Ref    object.Ref `json:"ref"`
-	Step   int        `json:"step,omitempty"`
-	State  string     `json:"state"`
-	Reason string     `json:"reason,omitempty"`
+	Ref      object.Ref `json:"ref"`
+	Step     int        `json:"step,omitempty"`
+	Task     string     `json:"task,omitempty"` // before, after or failed; empty for an object that is kept
+	Replaced bool       `json:"replaced,omitempty"`
+	State    string     `json:"state"`
+	Reason   string     `json:"reason,omitempty"`
+	Began    time.Time  `json:"began,omitzero"`
+	Ended    time.Time  `json:"ended,omitzero"`
+	Log      bool       `json:"log,omitempty"` // the log of the task is kept
 }
 
 // Entry is one line of a logbook.
@@ -77,6 +82,113 @@ func (s *Store) EndEntry(ctx context.Context, e Entry) error {
 func (s *Store) SetOutcome(ctx context.Context, placement string, number int, outcome string) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE entries SET outcome=? WHERE placement=? AND number=?`, outcome, placement, number)
 	return err
+}
+
+// RemoveEntry takes back an entry that turned out to be worth no line.
+func (s *Store) RemoveEntry(ctx context.Context, placement string, number int) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM entries WHERE placement=? AND number=?`, placement, number)
+	return err
+}
+
+// PutLog keeps the log of a task with the entry of its run.
+func (s *Store) PutLog(ctx context.Context, placement string, number int, ref object.Ref, text string) error {
+	body, err := pack(text)
+	if err == nil {
+		body, err = s.vault.Seal(body)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT OR REPLACE INTO logs VALUES (?,?,?,?)`, placement, number, ref.Key(), body)
+	return err
+}
+
+// Log reads the log of a task; ErrNone when none was kept.
+func (s *Store) Log(ctx context.Context, placement string, number int, ref object.Ref) (string, error) {
+	var body []byte
+	err := s.db.QueryRowContext(ctx, `SELECT body FROM logs WHERE placement=? AND number=? AND ref=?`, placement, number, ref.Key()).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", ErrNone
+	}
+	if err != nil {
+		return "", err
+	}
+	if body, err = s.vault.Open(body); err != nil {
+		return "", err
+	}
+	var text string
+	return text, unpack(body, &text)
+}
+
+// Retention is how much of the logbooks is kept.
+type Retention struct {
+	Entries int           // newest entries of each ward; 0: all
+	Age     time.Duration // 0: for ever
+}
+
+// Tidied counts what Tidy dropped.
+type Tidied struct{ Entries, Snapshots, Blobs int64 }
+
+// Tidy drops entries beyond the retention, standings and restores that nothing looks at any more, and snapshots that
+// no entry holds. What a rollback to the last good needs is never dropped: the newest entry that left a ward as it
+// was applied last, the entry a hold names, and the snapshots in use (those of live too, which may be in no entry
+// yet).
+func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.Time) (Tidied, error) {
+	var out Tidied
+	err := s.tx(ctx, func(tx *sql.Tx) error {
+		drop := func(count *int64, query string, args ...any) error {
+			res, err := tx.ExecContext(ctx, query, args...)
+			if err != nil {
+				return err
+			}
+			n, err := res.RowsAffected()
+			if count != nil {
+				*count += n
+			}
+			return err
+		}
+		needed := `outcome='running'
+			OR snapshot<>'' AND number=(SELECT max(g.number) FROM entries g JOIN placements p ON p.id=g.placement WHERE g.placement=entries.placement AND g.snapshot=p.snapshot AND g.outcome='done')
+			OR number=(SELECT coalesce(json_extract(nullif(p.hold,''),'$.entry'),-1) FROM placements p WHERE p.id=entries.placement)
+			OR number=(SELECT max(g.number) FROM entries g WHERE g.placement=entries.placement)`
+		if r.Entries > 0 {
+			if err := drop(&out.Entries, `DELETE FROM entries WHERE (SELECT count(*) FROM entries n WHERE n.placement=entries.placement AND n.number>entries.number)>=? AND NOT (`+needed+`)`, r.Entries); err != nil {
+				return err
+			}
+		}
+		if r.Age > 0 {
+			if err := drop(&out.Entries, `DELETE FROM entries WHERE started<? AND NOT (`+needed+`)`, ms(now.Add(-r.Age))); err != nil {
+				return err
+			}
+		}
+		used := append([]string{}, live...)
+		in := strings.TrimSuffix(strings.Repeat("?,", len(used)), ",")
+		args := make([]any, len(used))
+		for i, id := range used {
+			args[i] = id
+		}
+		if err := drop(nil, `CREATE TEMP TABLE IF NOT EXISTS unused (id TEXT PRIMARY KEY)`); err != nil {
+			return err
+		}
+		if err := drop(nil, `DELETE FROM unused`); err != nil {
+			return err
+		}
+		if err := drop(&out.Snapshots, `INSERT INTO unused SELECT DISTINCT id FROM snapshots WHERE id NOT IN (SELECT snapshot FROM entries) AND id NOT IN (SELECT snapshot FROM placements) AND id NOT IN (`+in+`)`, args...); err != nil {
+			return err
+		}
+		if err := drop(nil, `DELETE FROM snapshots WHERE id IN (SELECT id FROM unused)`); err != nil {
+			return err
+		}
+		if err := drop(&out.Blobs, `DELETE FROM blobs WHERE hash NOT IN (SELECT blob FROM snapshots)`); err != nil {
+			return err
+		}
+		week := ms(now.Add(-7 * 24 * time.Hour))
+		if err := drop(nil, `DELETE FROM restores WHERE at<?`, week); err != nil {
+			return err
+		}
+		return drop(nil, `DELETE FROM standings WHERE at<? AND at<(SELECT max(n.at) FROM standings n WHERE n.placement=standings.placement AND n.at<=?)`, week, week)
+	})
+	return out, err
 }
 
 // InterruptRunning ends the entries that a crash left running, and returns how many there were.
@@ -162,16 +274,19 @@ type SnapshotObject struct {
 	Step   int
 }
 
-// PutSnapshot keeps declared objects, each stored once however many snapshots hold it, and returns the
-// snapshot's id: the same objects have the same id.
-func (s *Store) PutSnapshot(ctx context.Context, objects []SnapshotObject) (string, error) {
+// SnapshotID is what a snapshot of some declared objects is called: the same objects have the same id.
+func SnapshotID(objects []SnapshotObject) string {
 	sort.Slice(objects, func(i, j int) bool { return objects[i].Object.Ref.Compare(objects[j].Object.Ref) < 0 })
 	sum := sha256.New()
 	for _, o := range objects {
 		fmt.Fprintf(sum, "%s %s %d\n", o.Object.Ref.Key(), o.Hash, o.Step)
 	}
-	id := hex.EncodeToString(sum.Sum(nil))
-	return id, s.tx(ctx, func(tx *sql.Tx) error {
+	return hex.EncodeToString(sum.Sum(nil))
+}
+
+// PutSnapshot keeps declared objects under their SnapshotID, each stored once however many snapshots hold it.
+func (s *Store) PutSnapshot(ctx context.Context, id string, objects []SnapshotObject) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
 		var n int
 		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM snapshots WHERE id=?`, id).Scan(&n); err != nil || n > 0 {
 			return err

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
+	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/object"
@@ -337,12 +338,20 @@ type Placement struct {
 	ID, Ward, Cluster string
 	Applied           *Revision
 	Snapshot          string
+	Tasks             map[string]string // the tasks of Snapshot by key, to their hashes
+	Rules             []File            // health files
 	Hold              *Hold
+}
+
+// File is a small text file by name.
+type File struct {
+	Path string `json:"path"`
+	Text string `json:"text"`
 }
 
 // Placements lists the placements by id.
 func (s *Store) Placements(ctx context.Context) ([]Placement, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, hold FROM placements ORDER BY id`)
+	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold FROM placements ORDER BY id`)
 	if err != nil {
 		return nil, err
 	}
@@ -350,12 +359,16 @@ func (s *Store) Placements(ctx context.Context) ([]Placement, error) {
 	var out []Placement
 	for rows.Next() {
 		var p Placement
-		var applied, hold string
-		if err := rows.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &hold); err != nil {
+		var applied, tasks, rules, hold string
+		if err := rows.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &tasks, &rules, &hold); err != nil {
 			return nil, err
 		}
-		if err := errors.Join(fromJSON(applied, &p.Applied), fromJSON(hold, &p.Hold)); err != nil {
+		var files *[]File
+		if err := errors.Join(fromJSON(applied, &p.Applied), json.Unmarshal([]byte(tasks), &p.Tasks), fromJSON(rules, &files), fromJSON(hold, &p.Hold)); err != nil {
 			return nil, fmt.Errorf("placement %s: %w", p.ID, err)
+		}
+		if files != nil {
+			p.Rules = *files
 		}
 		out = append(out, p)
 	}
@@ -380,15 +393,75 @@ func (s *Store) SetHold(ctx context.Context, id string, h *Hold) error {
 	return err
 }
 
-// SetApplied notes what a placement holds now.
-func (s *Store) SetApplied(ctx context.Context, id string, r Revision, snapshot string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE placements SET applied=?, snapshot=? WHERE id=?`, toJSON(r), snapshot, id)
+// SetApplied notes what a placement holds now, and which tasks belong to it.
+func (s *Store) SetApplied(ctx context.Context, id string, r Revision, snapshot string, tasks map[string]string) error {
+	if tasks == nil {
+		tasks = map[string]string{}
+	}
+	_, err := s.db.ExecContext(ctx, `UPDATE placements SET applied=?, snapshot=?, tasks=? WHERE id=?`, toJSON(r), snapshot, toJSON(tasks), id)
 	return err
 }
 
+// SetRules keeps the health files that a placement read last.
+func (s *Store) SetRules(ctx context.Context, id string, files []File) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE placements SET rules=? WHERE id=?`, toJSON(files), id)
+	return err
+}
+
+// TaskObject is an object of a task that is, or may be, in the cluster.
+type TaskObject struct {
+	Ref     object.Ref
+	Version string
+	UID     string // empty while it is not known whether it was made
+}
+
+// PutTask keeps an object of a task, before it is made and again after.
+func (s *Store) PutTask(ctx context.Context, id string, t TaskObject) error {
+	_, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO task_objects VALUES (?,?,?,?)`, id, t.Ref.Key(), t.Version, t.UID)
+	return err
+}
+
+// RemoveTask forgets an object of a task that is gone.
+func (s *Store) RemoveTask(ctx context.Context, id string, ref object.Ref) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM task_objects WHERE placement=? AND ref=?`, id, ref.Key())
+	return err
+}
+
+// Tasks lists the objects of tasks that are, or may be, in the cluster.
+func (s *Store) Tasks(ctx context.Context, id string) (map[object.Ref]TaskObject, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT ref, version, uid FROM task_objects WHERE placement=?`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[object.Ref]TaskObject{}
+	for rows.Next() {
+		var t TaskObject
+		var ref string
+		if err := rows.Scan(&ref, &t.Version, &t.UID); err != nil {
+			return nil, err
+		}
+		if t.Ref, err = object.ParseKey(ref); err != nil {
+			return nil, err
+		}
+		out[t.Ref] = t
+	}
+	return out, rows.Err()
+}
+
+// Rejection is a revision that automatic runs don't go to.
+type Rejection struct {
+	Revision string
+	Subject  string
+	Why      string
+	By       string
+	At       time.Time
+}
+
 // Reject marks a revision as bad for a placement; Unreject lifts it.
-func (s *Store) Reject(ctx context.Context, id, revision, why, by string) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO rejections VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET why=excluded.why, by=excluded.by, at=excluded.at`, id, revision, why, by, ms(time.Now()))
+func (s *Store) Reject(ctx context.Context, id string, r Rejection) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO rejections (placement, revision, subject, why, by, at) VALUES (?,?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET subject=excluded.subject, why=excluded.why, by=excluded.by, at=excluded.at`, id, r.Revision, r.Subject, r.Why, r.By, ms(r.At))
 	return err
 }
 
@@ -398,20 +471,22 @@ func (s *Store) Unreject(ctx context.Context, id, revision string) error {
 	return err
 }
 
-// Rejections maps the rejected revisions of a placement to why.
-func (s *Store) Rejections(ctx context.Context, id string) (map[string]string, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT revision, why FROM rejections WHERE placement=?`, id)
+// Rejections lists the rejected revisions of a placement by their id.
+func (s *Store) Rejections(ctx context.Context, id string) (map[string]Rejection, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT revision, subject, why, by, at FROM rejections WHERE placement=?`, id)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	out := map[string]string{}
+	out := map[string]Rejection{}
 	for rows.Next() {
-		var r, why string
-		if err := rows.Scan(&r, &why); err != nil {
+		var r Rejection
+		var n int64
+		if err := rows.Scan(&r.Revision, &r.Subject, &r.Why, &r.By, &n); err != nil {
 			return nil, err
 		}
-		out[r] = why
+		r.At = at(n)
+		out[r.Revision] = r
 	}
 	return out, rows.Err()
 }
@@ -452,7 +527,7 @@ func (s *Store) Standings(ctx context.Context, id string, since time.Time) ([]St
 
 // Baselines reads what a placement last applied.
 func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compare.Baseline, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT ref, version, declared, owned, fields, hash, uid, revision, applied, intent FROM baselines WHERE placement=?`, id)
+	rows, err := s.db.QueryContext(ctx, `SELECT ref, version, declared, owned, fields, hash, uid, revision, applied, intent, found FROM baselines WHERE placement=?`, id)
 	if err != nil {
 		return nil, err
 	}
@@ -460,17 +535,21 @@ func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compar
 	out := map[object.Ref]compare.Baseline{}
 	for rows.Next() {
 		var b compare.Baseline
-		var ref string
+		var ref, found string
 		var owned, fields []byte
 		var applied int64
-		if err := rows.Scan(&ref, &b.Version, &b.Declared, &owned, &fields, &b.Hash, &b.UID, &b.Revision, &applied, &b.Intent); err != nil {
+		if err := rows.Scan(&ref, &b.Version, &b.Declared, &owned, &fields, &b.Hash, &b.UID, &b.Revision, &applied, &b.Intent, &found); err != nil {
 			return nil, err
 		}
 		if b.Ref, err = object.ParseKey(ref); err != nil {
 			return nil, err
 		}
 		b.At = at(applied)
-		if err := errors.Join(unpack(owned, &b.Owned), unpack(fields, &b.Fields)); err != nil {
+		if found != "" {
+			b.Found = &fieldpath.Set{}
+			err = b.Found.FromJSON(strings.NewReader(found))
+		}
+		if err := errors.Join(err, unpack(owned, &b.Owned), unpack(fields, &b.Fields)); err != nil {
 			return nil, fmt.Errorf("baseline of %s in %s: %w", b.Ref, id, err)
 		}
 		out[b.Ref] = b
@@ -523,8 +602,14 @@ func putBaseline(ctx context.Context, tx *sql.Tx, id string, b compare.Baseline)
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO baselines VALUES (?,?,?,?,?,?,?,?,?,?,?)`,
-		id, b.Ref.Key(), b.Version, b.Declared, owned, fields, b.Hash, b.UID, b.Revision, ms(b.At), b.Intent)
+	var found []byte
+	if b.Found != nil {
+		if found, err = b.Found.ToJSON(); err != nil {
+			return err
+		}
+	}
+	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO baselines VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`,
+		id, b.Ref.Key(), b.Version, b.Declared, owned, fields, b.Hash, b.UID, b.Revision, ms(b.At), b.Intent, string(found))
 	return err
 }
 

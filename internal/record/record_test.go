@@ -74,12 +74,16 @@ func TestSnapshotsShareObjectsAndHideSecrets(t *testing.T) {
 		body := map[string]any{"apiVersion": "v1", "kind": kind, "metadata": map[string]any{"name": name}, "data": map[string]any{"k": value, "n": int64(3)}}
 		return SnapshotObject{Object: object.Object{Ref: object.Ref{Kind: kind, Name: name}, Version: "v1", Body: body, File: "a.yaml", Line: 3}, Hash: object.Hash(body), Step: 1}
 	}
-	one, err := s.PutSnapshot(ctx, []SnapshotObject{obj("ConfigMap", "a", "1"), obj("Secret", "s", "spring-tide")})
+	put := func(objects []SnapshotObject) (string, error) {
+		id := SnapshotID(objects)
+		return id, s.PutSnapshot(ctx, id, objects)
+	}
+	one, err := put([]SnapshotObject{obj("ConfigMap", "a", "1"), obj("Secret", "s", "spring-tide")})
 	require.NoError(t, err)
-	two, err := s.PutSnapshot(ctx, []SnapshotObject{obj("Secret", "s", "spring-tide"), obj("ConfigMap", "a", "1")})
+	two, err := put([]SnapshotObject{obj("Secret", "s", "spring-tide"), obj("ConfigMap", "a", "1")})
 	require.NoError(t, err)
 	assert.Equal(t, one, two, "the same objects are the same snapshot, in whatever order")
-	three, err := s.PutSnapshot(ctx, []SnapshotObject{obj("ConfigMap", "a", "2"), obj("Secret", "s", "spring-tide")})
+	three, err := put([]SnapshotObject{obj("ConfigMap", "a", "2"), obj("Secret", "s", "spring-tide")})
 	require.NoError(t, err)
 	assert.NotEqual(t, one, three)
 	var blobs int
@@ -204,13 +208,13 @@ func TestStandingsBeginWithTheOneThatHeld(t *testing.T) {
 func TestAWardGoesWithItsLastPlacement(t *testing.T) {
 	s := placed(t)
 	require.NoError(t, s.SetHold(ctx, id, &Hold{By: "operator", At: time.UnixMilli(5).UTC(), Reason: "gale"}))
-	require.NoError(t, s.Reject(ctx, id, "abc", "crash-loops", "vigila"))
+	require.NoError(t, s.Reject(ctx, id, Rejection{Revision: "abc", Subject: "Taller masts", Why: "crash-loops", By: "vigila", At: time.UnixMilli(1000).UTC()}))
 	all, err := s.Placements(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "gale", all[0].Hold.Reason)
 	r, err := s.Rejections(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"abc": "crash-loops"}, r)
+	assert.Equal(t, map[string]Rejection{"abc": {Revision: "abc", Subject: "Taller masts", Why: "crash-loops", By: "vigila", At: time.UnixMilli(1000).UTC()}}, r)
 	require.NoError(t, s.RemovePlacement(ctx, id))
 	wards, err := s.Wards(ctx)
 	require.NoError(t, err)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path"
 
+	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
@@ -21,8 +22,32 @@ func Wanted(name string) bool {
 	return false
 }
 
-// Plain reads every object of plain manifests. Ward files among them are passed over. Every mistake is
-// reported at once, with file and line.
+// RulesDir is the directory at the root of a repository whose health files hold for every ward from it.
+const RulesDir = ".vigila"
+
+// Rules reads the health files among some files; all else is passed over. Two rules for one kind are an error.
+func Rules(files []repo.File) (health.Rules, error) {
+	out := health.Rules{}
+	var errs []error
+	for _, f := range files {
+		if !health.IsRules(f.Data) {
+			continue
+		}
+		rules, mistakes := health.ParseRules(f.Path, f.Data)
+		errs = append(errs, mistakes...)
+		for _, r := range rules {
+			k := [2]string{r.Group, r.Kind}
+			if first := out[k]; first != nil {
+				errs = append(errs, fmt.Errorf("%s: there is a health rule for %s already, at %s", r.At, r.Kind, first.At))
+			}
+			out[k] = r
+		}
+	}
+	return out, errors.Join(errs...)
+}
+
+// Plain reads every object of plain manifests. Ward files and health files among them are passed over. Every
+// mistake is reported at once, with file and line.
 func Plain(files []repo.File) ([]object.Object, error) {
 	var out []object.Object
 	var errs []error
@@ -36,7 +61,7 @@ func Plain(files []repo.File) ([]object.Object, error) {
 			errs = append(errs, &object.SyntaxError{File: f.Path, Line: 1, Text: "charts are not rendered by this version; point from.path at plain manifests"})
 			continue
 		}
-		if ward.IsFile(f.Data) {
+		if ward.IsFile(f.Data) || health.IsRules(f.Data) {
 			continue
 		}
 		objects, err := object.Parse(f.Path, f.Data)
@@ -47,10 +72,6 @@ func Plain(files []repo.File) ([]object.Object, error) {
 		for _, o := range objects {
 			if first, twice := at[o.Ref]; twice {
 				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is declared twice; first at %s", o.Ref, first.At())})
-				continue
-			}
-			if v, ok := o.Annotation(object.TaskAnnotation); ok {
-				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s: %s on %s: tasks are not run by this version; take the annotation away", object.TaskAnnotation, v, o.Ref.Short())})
 				continue
 			}
 			at[o.Ref] = o

@@ -37,8 +37,21 @@ func TestPlainReportsEveryMistake(t *testing.T) {
 	objects, err := Plain([]repo.File{file("w.yaml", "vigila: ward/v1\nname: x\n"), file("c.json", `{"apiVersion":"v1","kind":"ConfigMap","metadata":{"name":"c"}}`)})
 	require.NoError(t, err)
 	assert.Len(t, objects, 1, "ward files are passed over")
-	_, err = Plain([]repo.File{file("t.yaml", "apiVersion: batch/v1\nkind: Job\nmetadata: {name: t, annotations: {vigila.dev/task: before}}")})
-	assert.ErrorContains(t, err, "tasks are not run by this version")
+	_, err = Plain([]repo.File{file("t.yaml", "apiVersion: batch/v1\nkind: Job\nmetadata: {name: t, annotations: {vigila.dev/task: pre}}")})
+	assert.ErrorContains(t, err, `t.yaml:1: vigila.dev/task of Job/t is "pre"; write before, after or failed`)
+}
+
+func TestRulesAreNoObjects(t *testing.T) {
+	rule := "vigila: health/v1\nof: Berth.harbour.example\nready: object.status.phase == 'moored'\n"
+	files := []repo.File{file("health.yaml", rule), file("c.yaml", configMap), file("w.yaml", "vigila: ward/v1\nname: x\n")}
+	objects, err := Plain(files)
+	require.NoError(t, err)
+	assert.Len(t, objects, 1)
+	rules, err := Rules(files)
+	require.NoError(t, err)
+	assert.Contains(t, rules, [2]string{"harbour.example", "Berth"})
+	_, err = Rules(append(files, file("more/again.yaml", rule)))
+	assert.ErrorContains(t, err, "again.yaml:1: there is a health rule for Berth already, at health.yaml:1")
 }
 
 func TestPlaceFillsInAndMarks(t *testing.T) {

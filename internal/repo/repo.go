@@ -131,8 +131,14 @@ func (m *Mirror) Remove() error {
 // git runs one command of the system's git. Credentials go through the environment, so that neither the
 // process list nor an error shows them.
 func (m *Mirror) git(ctx context.Context, args ...string) ([]byte, error) {
+	return m.run(ctx, nil, nil, args...)
+}
+
+// run is git with more environment and with standard input.
+func (m *Mirror) run(ctx context.Context, env []string, in []byte, args ...string) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
-	cmd.Env = gitEnv(m.source)
+	cmd.Env = append(gitEnv(m.source), env...)
+	cmd.Stdin = bytes.NewReader(in)
 	cmd.WaitDelay = 5 * time.Second
 	if _, err := os.Stat(m.dir); err == nil {
 		cmd.Dir = m.dir

@@ -14,9 +14,10 @@ import (
 
 // Defines values for DifferenceChange.
 const (
-	DifferenceChangeAdded   DifferenceChange = "added"
-	DifferenceChangeChanged DifferenceChange = "changed"
-	DifferenceChangeRemoved DifferenceChange = "removed"
+	DifferenceChangeAdded     DifferenceChange = "added"
+	DifferenceChangeChanged   DifferenceChange = "changed"
+	DifferenceChangeMadeAgain DifferenceChange = "made again"
+	DifferenceChangeRemoved   DifferenceChange = "removed"
 )
 
 // Valid indicates whether the value is a known member of the DifferenceChange enum.
@@ -25,6 +26,8 @@ func (e DifferenceChange) Valid() bool {
 	case DifferenceChangeAdded:
 		return true
 	case DifferenceChangeChanged:
+		return true
+	case DifferenceChangeMadeAgain:
 		return true
 	case DifferenceChangeRemoved:
 		return true
@@ -35,6 +38,7 @@ func (e DifferenceChange) Valid() bool {
 
 // Defines values for EntryKind.
 const (
+	EntryKindAccept    EntryKind = "accept"
 	EntryKindDismantle EntryKind = "dismantle"
 	EntryKindHold      EntryKind = "hold"
 	EntryKindReject    EntryKind = "reject"
@@ -47,6 +51,8 @@ const (
 // Valid indicates whether the value is a known member of the EntryKind enum.
 func (e EntryKind) Valid() bool {
 	switch e {
+	case EntryKindAccept:
+		return true
 	case EntryKindDismantle:
 		return true
 	case EntryKindHold:
@@ -132,10 +138,32 @@ func (e Health) Valid() bool {
 	}
 }
 
+// Defines values for MovedObjectChange.
+const (
+	MovedObjectChangeAdded   MovedObjectChange = "added"
+	MovedObjectChangeChanged MovedObjectChange = "changed"
+	MovedObjectChangeRemoved MovedObjectChange = "removed"
+)
+
+// Valid indicates whether the value is a known member of the MovedObjectChange enum.
+func (e MovedObjectChange) Valid() bool {
+	switch e {
+	case MovedObjectChangeAdded:
+		return true
+	case MovedObjectChangeChanged:
+		return true
+	case MovedObjectChangeRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ObjectChange.
 const (
 	ObjectChangeCreate ObjectChange = "create"
 	ObjectChangeRemove ObjectChange = "remove"
+	ObjectChangeRun    ObjectChange = "run"
 	ObjectChangeUpdate ObjectChange = "update"
 )
 
@@ -145,6 +173,8 @@ func (e ObjectChange) Valid() bool {
 	case ObjectChangeCreate:
 		return true
 	case ObjectChangeRemove:
+		return true
+	case ObjectChangeRun:
 		return true
 	case ObjectChangeUpdate:
 		return true
@@ -188,6 +218,7 @@ const (
 	PendingObjectChangeCreate PendingObjectChange = "create"
 	PendingObjectChangeKeep   PendingObjectChange = "keep"
 	PendingObjectChangeRemove PendingObjectChange = "remove"
+	PendingObjectChangeRun    PendingObjectChange = "run"
 	PendingObjectChangeUpdate PendingObjectChange = "update"
 )
 
@@ -199,6 +230,8 @@ func (e PendingObjectChange) Valid() bool {
 	case PendingObjectChangeKeep:
 		return true
 	case PendingObjectChangeRemove:
+		return true
+	case PendingObjectChangeRun:
 		return true
 	case PendingObjectChangeUpdate:
 		return true
@@ -252,6 +285,48 @@ func (e StartRunKind) Valid() bool {
 	case StartRunKindRollback:
 		return true
 	case StartRunKindSync:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Task.
+const (
+	TaskAfter  Task = "after"
+	TaskBefore Task = "before"
+	TaskFailed Task = "failed"
+)
+
+// Valid indicates whether the value is a known member of the Task enum.
+func (e Task) Valid() bool {
+	switch e {
+	case TaskAfter:
+		return true
+	case TaskBefore:
+		return true
+	case TaskFailed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WardKeepAdditions.
+const (
+	WardKeepAdditionsIgnore WardKeepAdditions = "ignore"
+	WardKeepAdditionsRemove WardKeepAdditions = "remove"
+	WardKeepAdditionsReport WardKeepAdditions = "report"
+)
+
+// Valid indicates whether the value is a known member of the WardKeepAdditions enum.
+func (e WardKeepAdditions) Valid() bool {
+	switch e {
+	case WardKeepAdditionsIgnore:
+		return true
+	case WardKeepAdditionsRemove:
+		return true
+	case WardKeepAdditionsReport:
 		return true
 	default:
 		return false
@@ -378,8 +453,17 @@ type ClusterList struct {
 	Items []Cluster `json:"items"`
 }
 
+// Comparison defines model for Comparison.
+type Comparison struct {
+	From     Entry         `json:"from"`
+	Objects  []MovedObject `json:"objects"`
+	Revision Revision      `json:"revision,omitempty,omitzero"`
+	To       Entry         `json:"to,omitempty,omitzero"`
+}
+
 // Difference defines model for Difference.
 type Difference struct {
+	// Change made again: the whole object was deleted and made again by another client; path is empty
 	Change    DifferenceChange `json:"change"`
 	Contested bool             `json:"contested,omitempty,omitzero"`
 
@@ -401,7 +485,7 @@ type Difference struct {
 	Who string `json:"who,omitempty,omitzero"`
 }
 
-// DifferenceChange defines model for Difference.Change.
+// DifferenceChange made again: the whole object was deleted and made again by another client; path is empty
 type DifferenceChange string
 
 // Entry defines model for Entry.
@@ -439,12 +523,24 @@ type EntryList struct {
 
 // EntryObject defines model for EntryObject.
 type EntryObject struct {
-	Kind      string           `json:"kind"`
-	Name      string           `json:"name"`
-	Namespace string           `json:"namespace,omitempty,omitzero"`
-	Reason    string           `json:"reason,omitempty,omitzero"`
-	State     EntryObjectState `json:"state"`
-	Step      int              `json:"step"`
+	Began time.Time `json:"began,omitempty,omitzero"`
+	Ended time.Time `json:"ended,omitempty,omitzero"`
+	Key   string    `json:"key"`
+	Kind  string    `json:"kind"`
+
+	// Log the log of the task is kept; see getTaskLog
+	Log       bool   `json:"log,omitempty,omitzero"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty,omitzero"`
+	Reason    string `json:"reason,omitempty,omitzero"`
+
+	// Replaced it was deleted and made again
+	Replaced bool             `json:"replaced,omitempty,omitzero"`
+	State    EntryObjectState `json:"state"`
+	Step     int              `json:"step"`
+
+	// Task when a task has its turn; absent for an object that is kept
+	Task Task `json:"task,omitempty,omitzero"`
 }
 
 // EntryObjectState defines model for EntryObject.State.
@@ -484,6 +580,19 @@ type Me struct {
 	Version string `json:"version"`
 }
 
+// MovedObject defines model for MovedObject.
+type MovedObject struct {
+	Change    MovedObjectChange `json:"change"`
+	Fields    []Difference      `json:"fields"`
+	Key       string            `json:"key"`
+	Kind      string            `json:"kind"`
+	Name      string            `json:"name"`
+	Namespace string            `json:"namespace,omitempty,omitzero"`
+}
+
+// MovedObjectChange defines model for MovedObject.Change.
+type MovedObjectChange string
+
 // Notch defines model for Notch.
 type Notch struct {
 	At      time.Time `json:"at"`
@@ -494,11 +603,14 @@ type Notch struct {
 
 // Object defines model for Object.
 type Object struct {
+	// Additions what others added
+	Additions []Difference `json:"additions,omitempty,omitzero"`
+
 	// AlreadyThere it is in the cluster and no ward keeps it yet
 	AlreadyThere bool    `json:"already_there,omitempty,omitzero"`
 	Below        []Below `json:"below,omitempty,omitzero"`
 
-	// Change what a sync would do; absent when nothing
+	// Change what a sync would do; absent when nothing. run: a task that is new or changed
 	Change ObjectChange `json:"change,omitempty,omitzero"`
 
 	// Fields drifted fields
@@ -513,20 +625,29 @@ type Object struct {
 	Health Health `json:"health"`
 
 	// Key identity for getObject
-	Key       string `json:"key"`
-	Kind      string `json:"kind"`
-	Line      int    `json:"line,omitempty,omitzero"`
-	Name      string `json:"name"`
-	Namespace string `json:"namespace,omitempty,omitzero"`
+	Key  string `json:"key"`
+	Kind string `json:"kind"`
+
+	// Left fields that the ward leaves to others, as JSON pointers
+	Left      []string `json:"left,omitempty,omitzero"`
+	Line      int      `json:"line,omitempty,omitzero"`
+	Name      string   `json:"name"`
+	Namespace string   `json:"namespace,omitempty,omitzero"`
 
 	// OwnedFields fields Vigila applied
-	OwnedFields int      `json:"owned_fields,omitempty,omitzero"`
-	Reason      string   `json:"reason,omitempty,omitzero"`
-	Standing    Standing `json:"standing"`
-	Step        int      `json:"step"`
+	OwnedFields int    `json:"owned_fields,omitempty,omitzero"`
+	Reason      string `json:"reason,omitempty,omitzero"`
+
+	// Scaler the autoscaler that has its replicas, as Kind/name; they are left to it
+	Scaler   string   `json:"scaler,omitempty,omitzero"`
+	Standing Standing `json:"standing"`
+	Step     int      `json:"step"`
+
+	// Task when a task has its turn; absent for an object that is kept
+	Task Task `json:"task,omitempty,omitzero"`
 }
 
-// ObjectChange what a sync would do; absent when nothing
+// ObjectChange what a sync would do; absent when nothing. run: a task that is new or changed
 type ObjectChange string
 
 // ObjectDetail defines model for ObjectDetail.
@@ -548,7 +669,7 @@ type Outcome string
 type PendingObject struct {
 	AlreadyThere bool `json:"already_there,omitempty,omitzero"`
 
-	// Change keep: not declared any more, and left in the cluster
+	// Change keep: not declared any more, and left in the cluster. run: a task
 	Change    PendingObjectChange `json:"change"`
 	Fields    []Difference        `json:"fields"`
 	Key       string              `json:"key"`
@@ -558,9 +679,16 @@ type PendingObject struct {
 
 	// Refused why the API server would refuse it
 	Refused string `json:"refused,omitempty,omitzero"`
+
+	// Replaced it would be deleted and made again, since the change can't be made in place
+	Replaced bool `json:"replaced,omitempty,omitzero"`
+	Step     int  `json:"step,omitempty,omitzero"`
+
+	// Task when a task has its turn; absent for an object that is kept
+	Task Task `json:"task,omitempty,omitzero"`
 }
 
-// PendingObjectChange keep: not declared any more, and left in the cluster
+// PendingObjectChange keep: not declared any more, and left in the cluster. run: a task
 type PendingObjectChange string
 
 // Pod defines model for Pod.
@@ -579,6 +707,43 @@ type Problem struct {
 	Status int     `json:"status"`
 	Title  string  `json:"title"`
 	Type   string  `json:"type"`
+}
+
+// Proposal defines model for Proposal.
+type Proposal struct {
+	// Base the branch it is meant for
+	Base     string   `json:"base"`
+	Branch   string   `json:"branch"`
+	Revision Revision `json:"revision"`
+}
+
+// ProposeRollback defines model for ProposeRollback.
+type ProposeRollback struct {
+	// Branch the new branch; a name is made when absent
+	Branch string `json:"branch,omitempty,omitzero"`
+
+	// ToEntry the entry to go back to; what is applied now when absent
+	ToEntry int `json:"to_entry,omitempty,omitzero"`
+}
+
+// RejectRevision defines model for RejectRevision.
+type RejectRevision struct {
+	// Revision branch, tag or commit
+	Revision string `json:"revision"`
+	Why      string `json:"why,omitempty,omitzero"`
+}
+
+// Rejection defines model for Rejection.
+type Rejection struct {
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Revision Revision  `json:"revision"`
+	Why      string    `json:"why"`
+}
+
+// RejectionList defines model for RejectionList.
+type RejectionList struct {
+	Items []Rejection `json:"items"`
 }
 
 // Repo defines model for Repo.
@@ -608,6 +773,20 @@ type Revision struct {
 	Subject string `json:"subject,omitempty,omitzero"`
 }
 
+// RunPreview defines model for RunPreview.
+type RunPreview struct {
+	// Allowed guards that the request allows
+	Allowed []Guard `json:"allowed,omitempty,omitzero"`
+
+	// Guards what stops it
+	Guards []Guard `json:"guards,omitempty,omitzero"`
+
+	// Objects in the order of the run; removals come last
+	Objects  []PendingObject `json:"objects"`
+	Revision Revision        `json:"revision,omitempty,omitzero"`
+	Ward     Ward            `json:"ward"`
+}
+
 // Standing defines model for Standing.
 type Standing string
 
@@ -616,6 +795,21 @@ type StartRun struct {
 	// Allow names of guards
 	Allow []string     `json:"allow,omitempty,omitzero"`
 	Kind  StartRunKind `json:"kind"`
+
+	// Only for a sync: these objects and nothing else, as Kind/name
+	Only []string `json:"only,omitempty,omitzero"`
+
+	// Reapply for a sync: everything, changed or not, and the tasks
+	Reapply bool `json:"reapply,omitempty,omitzero"`
+
+	// Retry for a sync: although the revision is rejected
+	Retry bool `json:"retry,omitempty,omitzero"`
+
+	// Revision for a sync: another branch, tag or commit than the ward follows; the ward is then held there
+	Revision string `json:"revision,omitempty,omitzero"`
+
+	// Tasks for a rollback: run the tasks of that entry as well
+	Tasks bool `json:"tasks,omitempty,omitzero"`
 
 	// ToEntry for a rollback
 	ToEntry int    `json:"to_entry,omitempty,omitzero"`
@@ -638,9 +832,15 @@ type Stretch struct {
 	Standing Standing  `json:"standing"`
 }
 
+// Task when a task has its turn; absent for an object that is kept
+type Task string
+
 // Ward defines model for Ward.
 type Ward struct {
-	About     string   `json:"about,omitempty,omitzero"`
+	About string `json:"about,omitempty,omitzero"`
+
+	// Additions fields and list items that others added to its objects; no drift
+	Additions int      `json:"additions,omitempty,omitzero"`
 	Applied   Revision `json:"applied,omitempty,omitzero"`
 	AutoSync  bool     `json:"auto_sync"`
 	Cluster   string   `json:"cluster"`
@@ -655,11 +855,15 @@ type Ward struct {
 	Hold          Hold    `json:"hold,omitempty,omitzero"`
 
 	// Id name@cluster
-	Id    string            `json:"id"`
-	Links map[string]string `json:"links,omitempty,omitzero"`
+	Id            string            `json:"id"`
+	KeepAdditions WardKeepAdditions `json:"keep_additions,omitempty,omitzero"`
+	Links         map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
-	Live      AsOf   `json:"live"`
+	Live AsOf `json:"live"`
+
+	// Loudest going back failed; nothing else comes before it
+	Loudest   bool   `json:"loudest,omitempty,omitzero"`
 	Name      string `json:"name"`
 	Namespace string `json:"namespace"`
 	NeedsYou  bool   `json:"needs_you"`
@@ -676,7 +880,10 @@ type Ward struct {
 
 	// Rejected why the newest revision is rejected
 	Rejected string `json:"rejected,omitempty,omitzero"`
-	Repo     string `json:"repo"`
+
+	// Rejections how many revisions are rejected
+	Rejections int    `json:"rejections,omitempty,omitzero"`
+	Repo       string `json:"repo"`
 
 	// Repository What was last known of a source, and since when.
 	Repository   AsOf     `json:"repository"`
@@ -691,6 +898,9 @@ type Ward struct {
 	Since    time.Time `json:"since"`
 	Standing Standing  `json:"standing"`
 
+	// Tasks tasks that are new or changed; counted in pending too
+	Tasks int `json:"tasks,omitempty,omitzero"`
+
 	// Todo what can be done about it, in a sentence
 	Todo string `json:"todo,omitempty,omitzero"`
 
@@ -703,6 +913,9 @@ type Ward struct {
 	// Watch standings since 24 h ago, oldest first
 	Watch []Stretch `json:"watch"`
 }
+
+// WardKeepAdditions defines model for Ward.KeepAdditions.
+type WardKeepAdditions string
 
 // WardTone how loud the board shows it
 type WardTone string
@@ -772,10 +985,25 @@ type ListWardsParams struct {
 	Offset   Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// CompareEntriesParams defines parameters for CompareEntries.
+type CompareEntriesParams struct {
+	// From number of an entry
+	From int `form:"from" json:"from"`
+
+	// To number of an entry; what the repository declares now when absent
+	To int `form:"to,omitempty" json:"to,omitempty,omitzero"`
+}
+
 // ListWardEntriesParams defines parameters for ListWardEntries.
 type ListWardEntriesParams struct {
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// GetTaskLogParams defines parameters for GetTaskLog.
+type GetTaskLogParams struct {
+	// Key the task's key, as the entry lists it
+	Key string `form:"key" json:"key"`
 }
 
 // ReleaseWardParams defines parameters for ReleaseWard.
@@ -814,6 +1042,15 @@ type AddWardsJSONRequestBody = AddWards
 
 // HoldWardJSONRequestBody defines body for HoldWard for application/json ContentType.
 type HoldWardJSONRequestBody = HoldWard
+
+// PreviewRunJSONRequestBody defines body for PreviewRun for application/json ContentType.
+type PreviewRunJSONRequestBody = StartRun
+
+// ProposeRollbackJSONRequestBody defines body for ProposeRollback for application/json ContentType.
+type ProposeRollbackJSONRequestBody = ProposeRollback
+
+// RejectRevisionJSONRequestBody defines body for RejectRevision for application/json ContentType.
+type RejectRevisionJSONRequestBody = RejectRevision
 
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = StartRun
@@ -859,6 +1096,9 @@ type ServerInterface interface {
 	// GetWard One ward with its objects
 	// (GET /wards/{ward})
 	GetWard(c *gin.Context, ward WardID)
+	// CompareEntries What two entries of a ward declare differently, field by field
+	// (GET /wards/{ward}/compare)
+	CompareEntries(c *gin.Context, ward WardID, params CompareEntriesParams)
 	// DiffWard What a sync would do, field by field, and what has drifted, with who and when
 	// (GET /wards/{ward}/diff)
 	DiffWard(c *gin.Context, ward WardID)
@@ -868,6 +1108,9 @@ type ServerInterface interface {
 	// GetEntry One entry with the outcome for each object
 	// (GET /wards/{ward}/entries/{number})
 	GetEntry(c *gin.Context, ward WardID, number int)
+	// GetTaskLog The log of a task, as the entry of its run keeps it
+	// (GET /wards/{ward}/entries/{number}/log)
+	GetTaskLog(c *gin.Context, ward WardID, number int, params GetTaskLogParams)
 	// ReleaseWard Let automatic runs go on
 	// (DELETE /wards/{ward}/hold)
 	ReleaseWard(c *gin.Context, ward WardID, params ReleaseWardParams)
@@ -883,6 +1126,21 @@ type ServerInterface interface {
 	// GetObject One object, declared and live, with its events and Pods; secret values are masked
 	// (GET /wards/{ward}/object)
 	GetObject(c *gin.Context, ward WardID, params GetObjectParams)
+	// PreviewRun What a run would do if it were started now, in its order, with guards evaluated; nothing changes
+	// (POST /wards/{ward}/preview)
+	PreviewRun(c *gin.Context, ward WardID)
+	// ProposeRollback Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held
+	// (POST /wards/{ward}/proposals)
+	ProposeRollback(c *gin.Context, ward WardID)
+	// ListRejections Revisions that automatic runs don't go to, newest first
+	// (GET /wards/{ward}/rejections)
+	ListRejections(c *gin.Context, ward WardID)
+	// RejectRevision Mark a revision as bad for a ward
+	// (POST /wards/{ward}/rejections)
+	RejectRevision(c *gin.Context, ward WardID)
+	// LiftRejection Lift a rejection; automatic runs may go there again
+	// (DELETE /wards/{ward}/rejections/{revision})
+	LiftRejection(c *gin.Context, ward WardID, revision string)
 	// StartRun Start a run
 	// (POST /wards/{ward}/runs)
 	StartRun(c *gin.Context, ward WardID)
@@ -1209,6 +1467,50 @@ func (siw *ServerInterfaceWrapper) GetWard(c *gin.Context) {
 	siw.Handler.GetWard(c, ward)
 }
 
+// CompareEntries operation middleware
+func (siw *ServerInterfaceWrapper) CompareEntries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareEntriesParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareEntries(c, ward, params)
+}
+
 // DiffWard operation middleware
 func (siw *ServerInterfaceWrapper) DiffWard(c *gin.Context) {
 
@@ -1310,6 +1612,51 @@ func (siw *ServerInterfaceWrapper) GetEntry(c *gin.Context) {
 	}
 
 	siw.Handler.GetEntry(c, ward, number)
+}
+
+// GetTaskLog operation middleware
+func (siw *ServerInterfaceWrapper) GetTaskLog(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTaskLogParams
+
+	// ------------- Required query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetTaskLog(c, ward, number, params)
 }
 
 // ReleaseWard operation middleware
@@ -1502,6 +1849,140 @@ func (siw *ServerInterfaceWrapper) GetObject(c *gin.Context) {
 	siw.Handler.GetObject(c, ward, params)
 }
 
+// PreviewRun operation middleware
+func (siw *ServerInterfaceWrapper) PreviewRun(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewRun(c, ward)
+}
+
+// ProposeRollback operation middleware
+func (siw *ServerInterfaceWrapper) ProposeRollback(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ProposeRollback(c, ward)
+}
+
+// ListRejections operation middleware
+func (siw *ServerInterfaceWrapper) ListRejections(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRejections(c, ward)
+}
+
+// RejectRevision operation middleware
+func (siw *ServerInterfaceWrapper) RejectRevision(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RejectRevision(c, ward)
+}
+
+// LiftRejection operation middleware
+func (siw *ServerInterfaceWrapper) LiftRejection(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "revision" -------------
+	var revision string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "revision", c.Param("revision"), &revision, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter revision: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LiftRejection(c, ward, revision)
+}
+
 // StartRun operation middleware
 func (siw *ServerInterfaceWrapper) StartRun(c *gin.Context) {
 
@@ -1586,6 +2067,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/wards/:ward", wrapper.RemoveWard)
 	router.GET(options.BaseURL+"/wards/:ward", wrapper.GetWard)
 	router.GET(options.BaseURL+"/wards/:ward/diff", wrapper.DiffWard)
+	router.POST(options.BaseURL+"/wards/:ward/preview", wrapper.PreviewRun)
+	router.GET(options.BaseURL+"/wards/:ward/compare", wrapper.CompareEntries)
+	router.GET(options.BaseURL+"/wards/:ward/rejections", wrapper.ListRejections)
+	router.POST(options.BaseURL+"/wards/:ward/rejections", wrapper.RejectRevision)
+	router.DELETE(options.BaseURL+"/wards/:ward/rejections/:revision", wrapper.LiftRejection)
+	router.POST(options.BaseURL+"/wards/:ward/proposals", wrapper.ProposeRollback)
 	router.POST(options.BaseURL+"/wards/:ward/look", wrapper.LookNow)
 	router.POST(options.BaseURL+"/wards/:ward/runs", wrapper.StartRun)
 	router.DELETE(options.BaseURL+"/wards/:ward/runs/current", wrapper.StopRun)
@@ -1593,6 +2080,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/wards/:ward/hold", wrapper.HoldWard)
 	router.GET(options.BaseURL+"/wards/:ward/entries", wrapper.ListWardEntries)
 	router.GET(options.BaseURL+"/wards/:ward/entries/:number", wrapper.GetEntry)
+	router.GET(options.BaseURL+"/wards/:ward/entries/:number/log", wrapper.GetTaskLog)
 	router.GET(options.BaseURL+"/wards/:ward/object", wrapper.GetObject)
 	router.GET(options.BaseURL+"/wards/:ward/logs", wrapper.GetLogs)
 	router.GET(options.BaseURL+"/entries", wrapper.ListEntries)

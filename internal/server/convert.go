@@ -4,6 +4,7 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
@@ -16,9 +17,8 @@ func wardOf(v *keeper.View) Ward {
 		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: len(v.Objects), Repository: asOf(v.Repository), Live: asOf(v.Live),
 		Revision: revisionOf(v.Revision), Applied: revisionOf(v.Applied), Rejected: v.Rejected, AutoSync: v.Ward.Keep.Sync == "auto",
 		RestoreDrift: v.Ward.Keep.Drift == "restore", WaitsFor: v.WaitsFor, Watch: []Stretch{}, Notches: []Notch{}, Links: v.Ward.Links,
-	}
-	for _, g := range v.Guards {
-		w.Guards = append(w.Guards, Guard{Name: g.Name, Text: g.Text})
+		Additions: v.Additions, Tasks: v.Tasks, Loudest: v.Loudest, Rejections: len(v.Rejections), KeepAdditions: WardKeepAdditions(v.Ward.Keep.Additions),
+		Guards: guardsOf(v.Guards),
 	}
 	if v.Hold != nil {
 		w.Hold = Hold{By: v.Hold.By, At: v.Hold.At, Until: v.Hold.Until, Reason: v.Hold.Reason, Entry: v.Hold.Entry}
@@ -50,7 +50,21 @@ func revisionOf(r *record.Revision) Revision {
 func objectOf(o keeper.ObjectView) Object {
 	return Object{Key: o.Ref.Key(), Group: o.Ref.Group, Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, File: o.File, Line: o.Line,
 		Standing: Standing(o.Standing), Change: ObjectChange(o.Change), Health: Health(o.Health.Word), Reason: o.Health.Reason,
-		Fields: differences(o.Drift, o.Contested), Gone: o.Gone, AlreadyThere: o.AlreadyThere, OwnedFields: o.OwnedFields}
+		Fields: differences(o.Drift, o.Contested), Gone: o.Gone, AlreadyThere: o.AlreadyThere, OwnedFields: o.OwnedFields,
+		Task: Task(o.Task), Scaler: o.Scaler, Left: o.Left, Additions: differences(o.Additions, nil)}
+}
+
+func guardsOf(all []plan.Guard) []Guard {
+	var out []Guard
+	for _, g := range all {
+		out = append(out, Guard{Name: g.Name, Text: g.Text})
+	}
+	return out
+}
+
+func pendingOf(o keeper.PendingObject) PendingObject {
+	return PendingObject{Key: o.Ref.Key(), Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, Task: Task(o.Task),
+		Change: PendingObjectChange(o.Change), AlreadyThere: o.AlreadyThere, Replaced: o.Replaced, Refused: o.Refused, Fields: differences(o.Fields, nil)}
 }
 
 func differences(ds []compare.Difference, contested []bool) []Difference {
@@ -67,7 +81,7 @@ func entryOf(e *record.Entry) Entry {
 	out := Entry{Ward: e.Placement, Number: e.Number, Kind: EntryKind(e.Kind), Outcome: Outcome(e.Outcome), By: e.By, Why: e.Why, Reason: e.Reason,
 		Revision: revisionOf(e.Revision), ToEntry: e.ToEntry, Started: e.Started, Ended: e.Ended, HasSnapshot: e.Snapshot != ""}
 	for _, o := range e.Objects {
-		out.Objects = append(out.Objects, EntryObject{Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, State: EntryObjectState(o.State), Reason: o.Reason})
+		out.Objects = append(out.Objects, EntryObject{Key: o.Ref.Key(), Task: Task(o.Task), Replaced: o.Replaced, Log: o.Log, Began: o.Began, Ended: o.Ended, Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, State: EntryObjectState(o.State), Reason: o.Reason})
 	}
 	return out
 }

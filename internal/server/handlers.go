@@ -142,20 +142,137 @@ func (s *server) DiffWard(c *gin.Context, name WardID) {
 		s.fail(c, err)
 		return
 	}
-	out := WardDiff{Ward: wardOf(d.View), Pending: []PendingObject{}, Drifted: []Object{}}
-	for _, o := range d.Pending {
-		out.Pending = append(out.Pending, PendingObject{Key: o.Ref.Key(), Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name,
-			Change: PendingObjectChange(o.Change), AlreadyThere: o.AlreadyThere, Refused: o.Refused, Fields: differences(o.Fields, nil)})
+	out := WardDiff{Ward: wardOf(d.View), Pending: []PendingObject{}, Drifted: []Object{}, Guards: guardsOf(d.Guards)}
+	for _, o := range d.Objects {
+		out.Pending = append(out.Pending, pendingOf(o))
 	}
 	for _, o := range d.View.Objects {
-		if o.Gone || len(o.Drift) > 0 {
+		if o.Gone || len(o.Drift) > 0 || len(o.Additions) > 0 {
 			out.Drifted = append(out.Drifted, objectOf(o))
 		}
 	}
-	for _, g := range d.Guards {
-		out.Guards = append(out.Guards, Guard{Name: g.Name, Text: g.Text})
+	c.JSON(http.StatusOK, out)
+}
+
+// PreviewRun is POST /wards/{ward}/preview.
+func (s *server) PreviewRun(c *gin.Context, name WardID) {
+	in, ok := body[StartRun](c)
+	if !ok {
+		return
+	}
+	ask, ok := askOf(c, in)
+	if !ok {
+		return
+	}
+	d, err := s.Keeper.Preview(c, name, ask)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := RunPreview{Ward: wardOf(d.View), Revision: revisionOf(d.Revision), Objects: []PendingObject{}, Guards: guardsOf(d.Guards), Allowed: guardsOf(d.Allowed)}
+	for _, o := range d.Objects {
+		out.Objects = append(out.Objects, pendingOf(o))
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// CompareEntries is GET /wards/{ward}/compare.
+func (s *server) CompareEntries(c *gin.Context, name WardID, q CompareEntriesParams) {
+	if q.From < 1 || q.To < 0 {
+		problem(c, http.StatusBadRequest, "These can't be compared", "from and to are numbers of entries, 1 or more; without to, what the repository declares now is taken")
+		return
+	}
+	d, err := s.Keeper.Compare(c, name, q.From, q.To)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := Comparison{From: entryOf(d.From), Objects: []MovedObject{}}
+	out.From.Objects = nil
+	if d.To != nil {
+		out.To = entryOf(d.To)
+		out.To.Objects = nil
+	} else {
+		out.Revision = revisionOf(d.Revision)
+	}
+	for _, o := range d.Objects {
+		out.Objects = append(out.Objects, MovedObject{Key: o.Ref.Key(), Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Change: MovedObjectChange(o.Change), Fields: differences(o.Fields, nil)})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// ListRejections is GET /wards/{ward}/rejections.
+func (s *server) ListRejections(c *gin.Context, name WardID) {
+	all, err := s.Keeper.Rejections(name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := RejectionList{Items: []Rejection{}}
+	for _, r := range all {
+		out.Items = append(out.Items, Rejection{Revision: Revision{Id: r.Revision, Subject: r.Subject}, Why: r.Why, By: r.By, At: r.At})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// RejectRevision is POST /wards/{ward}/rejections.
+func (s *server) RejectRevision(c *gin.Context, name WardID) {
+	in, ok := body[RejectRevision](c)
+	if !ok {
+		return
+	}
+	v, err := s.Keeper.Reject(c, name, in.Revision, who(c).Name, in.Why)
+	s.answerWard(c, v, err)
+}
+
+// LiftRejection is DELETE /wards/{ward}/rejections/{revision}.
+func (s *server) LiftRejection(c *gin.Context, name WardID, revision string) {
+	v, err := s.Keeper.Accept(c, name, revision, who(c).Name)
+	s.answerWard(c, v, err)
+}
+
+// ProposeRollback is POST /wards/{ward}/proposals.
+func (s *server) ProposeRollback(c *gin.Context, name WardID) {
+	in, ok := body[ProposeRollback](c)
+	if !ok {
+		return
+	}
+	d, err := s.Keeper.Propose(c, name, in.ToEntry, who(c).Name, in.Branch)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, Proposal{Branch: d.Branch, Base: d.Base, Revision: Revision{Id: d.Commit, Subject: d.Subject}})
+}
+
+// GetTaskLog is GET /wards/{ward}/entries/{number}/log.
+func (s *server) GetTaskLog(c *gin.Context, name WardID, number int, q GetTaskLogParams) {
+	text, err := s.Keeper.TaskLog(c, name, number, q.Key)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.String(http.StatusOK, "%s", text)
+}
+
+// askOf checks a wish for a run.
+func askOf(c *gin.Context, in StartRun) (keeper.Ask, bool) {
+	no := func(text string) (keeper.Ask, bool) {
+		problem(c, http.StatusUnprocessableEntity, "This can't be taken", text)
+		return keeper.Ask{}, false
+	}
+	switch {
+	case in.Kind == StartRunKindRollback && in.ToEntry <= 0:
+		return no("a rollback needs to_entry, the number of the entry to go back to")
+	case in.Kind != StartRunKindSync && (len(in.Only) > 0 || in.Revision != "" || in.Retry || in.Reapply):
+		return no("only, revision, retry and reapply belong to a sync")
+	case in.Kind != StartRunKindRollback && in.Tasks:
+		return no("tasks belongs to a rollback; a sync runs its tasks anyway")
+	case in.Reapply && len(in.Only) > 0:
+		return no("reapply takes everything and only takes a part; choose one of them")
+	}
+	return keeper.Ask{Kind: run.Kind(in.Kind), By: who(c).Name, Why: in.Why, ToEntry: in.ToEntry, Allow: in.Allow, Only: in.Only, Revision: in.Revision,
+		Retry: in.Retry, Reapply: in.Reapply, Tasks: in.Tasks}, true
 }
 
 // LookNow is POST /wards/{ward}/look.
@@ -178,11 +295,11 @@ func (s *server) StartRun(c *gin.Context, name WardID) {
 	if !ok {
 		return
 	}
-	if in.Kind == StartRunKindRollback && in.ToEntry <= 0 {
-		problem(c, http.StatusUnprocessableEntity, "This can't be taken", "a rollback needs to_entry, the number of the entry to go back to")
+	ask, ok := askOf(c, in)
+	if !ok {
 		return
 	}
-	n, err := s.Keeper.Start(c, name, run.Kind(in.Kind), in.ToEntry, who(c).Name, in.Why, in.Allow)
+	n, err := s.Keeper.Start(c, name, ask)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -1,0 +1,260 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
+
+	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/record"
+)
+
+// turn does a piece of a run when its turn has come: as many at a time as the settings say, fair among the wards of
+// the cluster.
+func (p *placement) turn(a *activeRun, do func() error) error {
+	a.slots <- struct{}{}
+	defer func() { <-a.slots }()
+	done, err := p.cluster.calls.take(a.ctx, p.id)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return do()
+}
+
+// made is the answer to an apply.
+type made struct {
+	body     map[string]any
+	replaced bool
+}
+
+func (p *placement) apply(a *activeRun, ref object.Ref) {
+	o := a.objects[ref]
+	before := a.before[ref]
+	p.k.spawn(func() {
+		var answer made
+		err := p.turn(a, func() (err error) {
+			answer, err = p.applyOne(a, o, before)
+			return err
+		})
+		p.post(func() {
+			if p.run != a {
+				return
+			}
+			ev := run.Applied{At: time.Now(), Ref: ref, Replaced: answer.replaced}
+			if err != nil {
+				var gone *cluster.UnreachableError
+				a.unreachable = a.unreachable || errors.As(err, &gone)
+				ev.Err = err.Error()
+				p.feed(ev)
+				return
+			}
+			hash := o.Hash
+			if a.scaled[ref] {
+				hash = scaledMark + hash
+			}
+			found := before.Found
+			if before.UID == "" || answer.replaced {
+				found = nil
+			}
+			b := compare.NewBaseline(ref, hash, answer.body, a.left[ref], p.k.store.Vault().Digest, found, time.Now())
+			b.Intent = a.entry.Number // until the run has ended: after a crash it is applied again and waited for
+			if b.Revision != before.Revision || b.UID != before.UID {
+				a.changed++
+			}
+			if err := p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{b}); err != nil {
+				ev.Err = "applied, but it can't be written down: " + err.Error()
+				p.feed(ev)
+				return
+			}
+			p.baselines[ref] = b
+			a.appliedAt[ref] = b.Revision
+			l := p.live(ref)
+			l.drift, l.cause, l.causeKnown = nil, nil, false
+			if b.Revision >= l.revision || l.uid != b.UID {
+				l.present, l.watched, l.revision, l.uid, l.unmarked, l.added = true, true, b.Revision, b.UID, false, nil
+				if p.ward.Keep.Additions != "ignore" {
+					l.added = compare.Additions(b, answer.body, a.left[ref], p.k.store.Vault().Digest)
+				}
+				l.health = p.rules.Of(ref.Group, ref.Kind, answer.body)
+				if l.health.Word != health.Ready {
+					p.lookBelow(ref, 500*time.Millisecond)
+				}
+			}
+			ev.Health = l.state()
+			if cluster.HasBelow(ref) && !l.causeKnown {
+				ev.Health.Final = false // why is told by what is below, and that is being looked at
+			}
+			p.feed(ev)
+		})
+	})
+}
+
+// trying tells the run that a call did not go through and is made again.
+func (p *placement) trying(a *activeRun, ref object.Ref, err error) {
+	p.post(func() {
+		if p.run == a {
+			p.feed(run.Trying{At: time.Now(), Ref: ref, Reason: "tried again: " + err.Error()})
+		}
+	})
+}
+
+// applyOne applies an object, again and again while the cluster does not answer or is busy, until the run's time is
+// over or it is stopped.
+func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compare.Baseline) (made, error) {
+	ref := o.Object.Ref
+	if w := p.other(a.ctx, ref); w != "" {
+		return made{}, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
+	}
+	var out made
+	err := p.again(a, ref, func() (err error) {
+		body, _, err := p.complete(a.ctx, o.Object, a.left[ref])
+		if err != nil {
+			return err
+		}
+		if a.added[ref] {
+			if err := p.removeAdditions(a.ctx, body.Version, before, a.left[ref]); err != nil {
+				return err
+			}
+		}
+		if out.body, err = p.cluster.conn.Apply(a.ctx, body, false); err == nil && before.UID == "" {
+			out.body, err = p.takeOver(a.ctx, body, out.body)
+		}
+		return err
+	})
+	fields, immutable := cluster.Immutable(err)
+	if !immutable {
+		return out, err
+	}
+	if no := p.mayReplace(a, o.Object, before); no != "" {
+		return out, fmt.Errorf("%s can't be changed in place; %s", orElse(fields, "what changed"), no)
+	}
+	err = p.again(a, ref, func() error {
+		live, err := p.cluster.conn.Get(a.removals, o.Object.Version, ref)
+		if err == nil {
+			meta, _ := live["metadata"].(map[string]any)
+			uid, _ := meta["uid"].(string)
+			err = p.cluster.conn.Remove(a.removals, o.Object.Version, ref, uid)
+		}
+		if err != nil && !errors.Is(err, cluster.ErrGone) {
+			return err
+		}
+		out.body, err = p.cluster.conn.Apply(a.ctx, o.Object, false)
+		return err
+	})
+	out.replaced = err == nil
+	return out, err
+}
+
+// mayReplace tells why an object may not be deleted and made again, and the way out; empty when it may.
+func (p *placement) mayReplace(a *activeRun, o object.Object, before compare.Baseline) string {
+	turn := a.order[o.Ref]
+	guarded := turn.NoReplace
+	for _, g := range appliedGuards(before) {
+		guarded = guarded || g == "no-replace"
+	}
+	switch {
+	case guarded:
+		return fmt.Sprintf("it is guarded (%s: no-replace), so make it under a new name, or take the guard away first", object.GuardAnnotation)
+	case !turn.Replace:
+		return fmt.Sprintf("let it be deleted and made again (%s: when-immutable), make it under a new name, or undo the change", object.ReplaceAnnotation)
+	case plan.Precious(o.Ref) && !a.allow[o.Ref.Short()]:
+		return fmt.Sprintf("to delete it with what it holds, and make it again: --allow %s", o.Ref.Short())
+	}
+	return ""
+}
+
+// again makes a call until it goes through or is refused, with growing pauses.
+func (p *placement) again(a *activeRun, ref object.Ref, call func() error) error {
+	for wait := 200 * time.Millisecond; ; wait = min(wait*2, 5*time.Second) {
+		err := call()
+		if err == nil || !cluster.Transient(err) || a.removals.Err() != nil {
+			return err
+		}
+		p.trying(a, ref, err)
+		select {
+		case <-a.removals.Done():
+			return err
+		case <-time.After(wait):
+		}
+	}
+}
+
+// takeOver makes Vigila the owner of what earlier clients had applied of an object it has just adopted, and
+// applies it once more, so that what they set and nobody declares is gone. answer is that of the first apply.
+func (p *placement) takeOver(ctx context.Context, o object.Object, answer map[string]any) (map[string]any, error) {
+	ops, err := object.TakeOver(answer, object.Predecessors(answer, p.ward.Keep.TakeOver))
+	if err != nil || len(ops) == 0 {
+		return answer, err
+	}
+	if _, err := p.cluster.conn.Patch(ctx, o.Version, o.Ref, ops, false); err != nil {
+		return answer, err
+	}
+	return p.cluster.conn.Apply(ctx, o, false)
+}
+
+// removeAdditions takes away what others added to an object, and nothing else.
+func (p *placement) removeAdditions(ctx context.Context, version string, b compare.Baseline, left []object.Pointer) error {
+	live, err := p.cluster.conn.Get(ctx, version, b.Ref)
+	if errors.Is(err, cluster.ErrGone) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var unwanted []object.Addition
+	for _, x := range b.Owned.Additions(live, b.Found) {
+		keep := false
+		for _, l := range left {
+			keep = keep || l.Covers(x.Path)
+		}
+		if !keep {
+			unwanted = append(unwanted, x)
+		}
+	}
+	ops := b.Owned.Removal(live, unwanted)
+	if len(ops) == 0 {
+		return nil
+	}
+	if _, err = p.cluster.conn.Patch(ctx, version, b.Ref, ops, false); err != nil {
+		return fmt.Errorf("what others added can't be removed: %w", err)
+	}
+	return nil
+}
+
+// complete makes the body to apply: fields that are left to others are taken out where another client owns them,
+// and hold the live value where Vigila alone does. live is nil unless it had to be read.
+func (p *placement) complete(ctx context.Context, o object.Object, left []object.Pointer) (object.Object, map[string]any, error) {
+	if len(left) == 0 {
+		return o, nil, nil
+	}
+	live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
+	if errors.Is(err, cluster.ErrGone) || p.cluster.conn.UnknownKind(err) {
+		return o, nil, nil // a new object starts with the declared values
+	}
+	if err != nil {
+		return o, nil, err
+	}
+	o.Body = object.Clone(o.Body)
+	owners := object.Owners(live)
+	for _, l := range left {
+		v, there := l.Lookup(live)
+		others := false
+		for _, owner := range owners {
+			if owner.Manager == object.Manager && owner.Operation == "Apply" || owner.Set == nil {
+				continue
+			}
+			owner.Set.Iterate(func(path fieldpath.Path) { others = others || l.Covers(path) })
+		}
+		l.Set(o.Body, object.Clone(v), there && !others)
+	}
+	return o, live, nil
+}

@@ -1,0 +1,284 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/record"
+)
+
+// activeTask is a task of the run that goes on.
+type activeTask struct {
+	uid   string // of its object in this run; empty before it is made
+	ended bool   // it has ended, and why and its log are being fetched or are known
+}
+
+// How much of a task's log an entry keeps, per Pod.
+const (
+	taskLogLines = 1000
+	taskLogBytes = 256 << 10
+)
+
+// runTask makes the object of a task anew: what an earlier run left under its name is removed first, so that it
+// runs every time, whatever it is named.
+func (p *placement) runTask(a *activeRun, ref object.Ref) {
+	o := a.objects[ref].Object
+	t := record.TaskObject{Ref: ref, Version: o.Version}
+	if err := p.k.store.PutTask(p.ctx, p.id, t); err != nil {
+		p.log.Error("a task can't be written down", "task", ref.String(), "error", err)
+	}
+	p.tasks[ref] = t
+	p.watchKind(t.Version, ref.Kind)
+	p.k.spawn(func() {
+		var body map[string]any
+		err := p.turn(a, func() (err error) {
+			body, err = p.makeTask(a, o)
+			return err
+		})
+		p.post(func() {
+			if p.run != a {
+				return
+			}
+			ev := run.Applied{At: time.Now(), Ref: ref}
+			if err != nil {
+				var gone *cluster.UnreachableError
+				a.unreachable = a.unreachable || errors.As(err, &gone)
+				ev.Err = err.Error()
+				p.feed(ev)
+				return
+			}
+			meta, _ := body["metadata"].(map[string]any)
+			t.UID, _ = meta["uid"].(string)
+			a.tasks[ref].uid = t.UID
+			a.appliedAt[ref] = compare.ResourceVersion(body)
+			p.tasks[ref] = t
+			if err := p.k.store.PutTask(p.ctx, p.id, t); err != nil {
+				p.log.Error("a task can't be written down", "task", ref.String(), "error", err)
+			}
+			l := &liveObject{present: true, watched: true, uid: t.UID, revision: a.appliedAt[ref], health: health.Task(ref.Group, ref.Kind, body)}
+			p.lives[ref] = l
+			ev.Health = l.health
+			p.feed(ev)
+			p.sawTask(ref, body)
+			p.verifyTask(a, ref, o.Version)
+		})
+	})
+}
+
+// verifyTask reads a task once its object is made: it may have ended before its watch was up.
+func (p *placement) verifyTask(a *activeRun, ref object.Ref, version string) {
+	p.k.spawn(func() {
+		if body, err := p.cluster.conn.Get(a.ctx, version, ref); err == nil {
+			p.saw(ref, body)
+		}
+	})
+}
+
+func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, error) {
+	if w := p.other(a.ctx, o.Ref); w != "" {
+		return nil, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
+	}
+	var body map[string]any
+	err := p.again(a, o.Ref, func() error {
+		live, err := p.cluster.conn.Get(a.removals, o.Version, o.Ref)
+		switch {
+		case err == nil:
+			if mark := object.Label(live, object.WardLabel); mark != p.ward.Name {
+				return fmt.Errorf("%s is in the cluster already and is not this ward's task (its label %s is %q); give the task another name", o.Ref, object.WardLabel, mark)
+			}
+			meta, _ := live["metadata"].(map[string]any)
+			uid, _ := meta["uid"].(string)
+			if err := p.cluster.conn.Remove(a.removals, o.Version, o.Ref, uid); err != nil {
+				return err
+			}
+		case !errors.Is(err, cluster.ErrGone) && !p.cluster.conn.UnknownKind(err):
+			return err
+		}
+		body, err = p.cluster.conn.Apply(a.ctx, o, false)
+		return err
+	})
+	return body, err
+}
+
+// sawTask takes the newest state of a task's object in. Its end is told to the run once the reason and the log are
+// there.
+func (p *placement) sawTask(ref object.Ref, body map[string]any) {
+	if p.run == nil {
+		return
+	}
+	a := p.run
+	t := a.tasks[ref]
+	l := p.live(ref)
+	if t == nil || t.uid == "" || t.uid != l.uid || t.ended {
+		return // an object of an earlier run
+	}
+	l.health = health.Task(ref.Group, ref.Kind, body)
+	if p.rules[[2]string{ref.Group, ref.Kind}] != nil {
+		l.health = p.rules.Of(ref.Group, ref.Kind, body)
+	}
+	if l.health.Word != health.Ready && !l.health.Final {
+		p.lookBelow(ref, time.Second)
+		if l.revision >= a.appliedAt[ref] {
+			p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.state()})
+		}
+		return
+	}
+	t.ended = true
+	ended := l.health
+	p.k.spawn(func() {
+		text, cause := p.taskLog(a.ctx, ref, l.uid)
+		p.post(func() {
+			p.keepLog(a, ref, text)
+			if p.run != a {
+				return
+			}
+			if ended.Word != health.Ready && cause != "" {
+				ended.Reason = cause
+			}
+			p.feed(run.Seen{At: time.Now(), Ref: ref, Health: ended})
+		})
+	})
+}
+
+func (p *placement) keepLog(a *activeRun, ref object.Ref, text string) {
+	if text == "" {
+		return
+	}
+	if err := p.k.store.PutLog(p.ctx, p.id, a.entry.Number, ref, text); err != nil {
+		p.log.Error("the log of a task can't be kept", "task", ref.String(), "error", err)
+		return
+	}
+	a.logs[ref] = true
+}
+
+// taskLog reads the logs of a task's Pods, and what the failing one says.
+func (p *placement) taskLog(ctx context.Context, ref object.Ref, uid string) (text, cause string) {
+	var pods []map[string]any
+	if ref.Kind == "Pod" && ref.Group == "" {
+		if body, err := p.cluster.conn.Get(ctx, "v1", ref); err == nil {
+			pods = append(pods, body)
+		}
+	} else if cluster.HasBelow(ref) {
+		children, err := p.cluster.conn.Children(ctx, ref.Namespace)
+		if err != nil {
+			return "", ""
+		}
+		for _, o := range children.Below(uid) {
+			if o.Ref.Kind == "Pod" {
+				pods = append(pods, o.Body)
+			}
+		}
+	}
+	var b strings.Builder
+	for _, pod := range pods {
+		for _, c := range cluster.Containers(pod) {
+			log, err := p.cluster.conn.Logs(ctx, ref.Namespace, c.Pod, c.Name, false, taskLogLines)
+			if err != nil {
+				log = "(its log can't be read: " + err.Error() + ")\n"
+			}
+			if len(log) > taskLogBytes {
+				log = fmt.Sprintf("(%d bytes before this are left out)\n", len(log)-taskLogBytes) + log[len(log)-taskLogBytes:]
+			}
+			if len(pods) > 1 || c.Several {
+				fmt.Fprintf(&b, "── %s, container %s\n", c.Pod, c.Name)
+			}
+			b.WriteString(log)
+		}
+	}
+	if r, bad := health.Cause(pods); bad {
+		cause = r.Reason
+	}
+	return b.String(), cause
+}
+
+// endTasks removes the objects of tasks as they ask, and keeps the logs of those that never ended.
+func (p *placement) endTasks(a *activeRun, outcome run.Outcome) {
+	for _, o := range a.machine.Progress() {
+		t := a.tasks[o.Ref]
+		if o.Task == object.NoTask || t == nil || t.uid == "" {
+			continue
+		}
+		ref, uid := o.Ref, t.uid
+		clean := a.order[ref].Clean
+		remove := clean == object.CleanAlways || clean != object.CleanNever && outcome == run.Done
+		kept, version := p.tasks[ref], a.objects[ref].Object.Version
+		p.k.spawn(func() {
+			ctx, cancel := context.WithTimeout(p.ctx, time.Minute)
+			defer cancel()
+			if !t.ended {
+				if text, _ := p.taskLog(ctx, ref, uid); text != "" {
+					if err := p.k.store.PutLog(ctx, p.id, a.entry.Number, ref, text); err != nil {
+						p.log.Error("the log of a task can't be kept", "task", ref.String(), "error", err)
+					}
+				}
+			}
+			if remove {
+				p.removeTask(ctx, kept, version)
+			}
+		})
+	}
+	if outcome == run.Done && run.Kind(a.entry.Kind) == run.Dismantle {
+		for _, t := range p.tasks {
+			p.k.spawn(func() { p.removeTask(p.ctx, t, t.Version) })
+		}
+	}
+	if outcome != run.Done || len(a.ask.Only) > 0 || run.Kind(a.entry.Kind) != run.Sync {
+		return
+	}
+	for ref, t := range p.tasks { // what is no task any more
+		if _, still := a.order[ref]; !still {
+			p.k.spawn(func() { p.removeTask(p.ctx, t, t.Version) })
+		}
+	}
+}
+
+// removeTask removes the object of a task, and forgets it once it is gone.
+func (p *placement) removeTask(ctx context.Context, t record.TaskObject, version string) {
+	if t.UID == "" {
+		live, err := p.cluster.conn.Get(ctx, version, t.Ref)
+		if err == nil && object.Label(live, object.WardLabel) == p.ward.Name {
+			meta, _ := live["metadata"].(map[string]any)
+			t.UID, _ = meta["uid"].(string)
+		}
+	}
+	if t.UID != "" {
+		if err := p.cluster.conn.Remove(ctx, version, t.Ref, t.UID); err != nil {
+			p.log.Warn("a task can't be removed; the next run does it", "task", t.Ref.String(), "error", err)
+			return
+		}
+	}
+	p.post(func() {
+		if now, ok := p.tasks[t.Ref]; !ok || now.UID != t.UID && now.UID != "" || p.run != nil && p.run.tasks[t.Ref] != nil {
+			return // it has been made anew meanwhile
+		}
+		if err := p.k.store.RemoveTask(p.ctx, p.id, t.Ref); err != nil {
+			p.log.Error("a task can't be forgotten", "task", t.Ref.String(), "error", err)
+		}
+		delete(p.tasks, t.Ref)
+		delete(p.lives, t.Ref)
+		p.dropKinds()
+	})
+}
+
+// taskNames lists the tasks that a ward declares, for its view.
+func (p *placement) taskNames() []object.Ref {
+	var out []object.Ref
+	if p.declared != nil {
+		for _, o := range p.declared.objects {
+			if o.Task != object.NoTask {
+				out = append(out, o.Ref)
+			}
+		}
+	}
+	slices.SortFunc(out, object.Ref.Compare)
+	return out
+}

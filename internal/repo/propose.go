@@ -1,0 +1,122 @@
+package repo
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// ErrSame tells that a proposal would change nothing.
+var ErrSame = errors.New("there is nothing to change")
+
+// Change is a commit to make: the files below Path as they were at the commit At, on top of Base.
+type Change struct {
+	Base    string // branch, tag or commit
+	Branch  string // the new branch
+	Path    string // "" for the whole tree
+	At      string // commit
+	Subject string
+	Body    string
+}
+
+// Propose makes the commit of a change and pushes it to its branch; the branch it is meant for is not touched.
+// Errors wrap ErrSame when the files are so already. A branch that holds something else is never overwritten; one
+// that holds the same change is taken as it is.
+func (m *Mirror) Propose(ctx context.Context, c Change) (Revision, error) {
+	if _, err := m.git(ctx, "check-ref-format", "refs/heads/"+c.Branch); err != nil || strings.HasPrefix(c.Branch, "-") {
+		return Revision{}, fmt.Errorf("%q can't be the name of a branch", c.Branch)
+	}
+	if c.Branch == c.Base {
+		return Revision{}, fmt.Errorf("a proposal needs a branch of its own; %s is the one it is meant for", c.Branch)
+	}
+	base, err := m.Resolve(ctx, c.Base)
+	if err != nil {
+		return Revision{}, err
+	}
+	if _, kind, _, err := m.read(c.At + "^{commit}"); err != nil || kind != "commit" {
+		return Revision{}, errors.Join(err, fmt.Errorf("%s has no commit %.7s any more; its files can't be taken from there", m.Name(), c.At))
+	}
+	tree, err := m.treeWith(ctx, base.ID, c.At, c.Path)
+	if err != nil {
+		return Revision{}, err
+	}
+	if now, err := m.Tree(base.ID, ""); err != nil || now == tree {
+		return Revision{}, errors.Join(err, fmt.Errorf("%s: %w", c.Base, ErrSame))
+	}
+	out, err := m.run(ctx, []string{"GIT_AUTHOR_NAME=Vigila", "GIT_AUTHOR_EMAIL=vigila@localhost", "GIT_COMMITTER_NAME=Vigila", "GIT_COMMITTER_EMAIL=vigila@localhost"},
+		[]byte(c.Subject+"\n\n"+c.Body), "commit-tree", tree, "-p", base.ID)
+	if err != nil {
+		return Revision{}, err
+	}
+	id := strings.TrimSpace(string(out))
+	m.mu.Lock()
+	_, err = m.git(ctx, "push", "--quiet", "--", m.source.URL, id+":refs/heads/"+c.Branch)
+	m.mu.Unlock()
+	if err != nil {
+		if there, same := m.proposed(ctx, c.Branch, tree, base.ID); same {
+			return there, nil
+		}
+		if low := strings.ToLower(err.Error()); strings.Contains(low, "rejected") || strings.Contains(low, "failed to push") {
+			return Revision{}, fmt.Errorf("%s has a branch %s already that holds something else; choose another with --branch", m.Name(), c.Branch)
+		}
+		return Revision{}, err
+	}
+	_, _, data, err := m.read(id)
+	return parseCommit(id, data), err
+}
+
+// proposed finds a branch that holds a change already.
+func (m *Mirror) proposed(ctx context.Context, branch, tree, parent string) (Revision, bool) {
+	if err := m.Fetch(ctx); err != nil {
+		return Revision{}, false
+	}
+	id, kind, data, err := m.read("refs/heads/" + branch)
+	if err != nil || kind != "commit" {
+		return Revision{}, false
+	}
+	text := string(data)
+	return parseCommit(id, data), strings.HasPrefix(text, "tree "+tree+"\n") && strings.Contains(text, "\nparent "+parent+"\n")
+}
+
+// treeWith makes the tree of a commit with the files below a path as they are in another.
+func (m *Mirror) treeWith(ctx context.Context, base, at, dir string) (string, error) {
+	if dir == "" {
+		return m.Tree(at, "")
+	}
+	tmp, err := os.MkdirTemp("", "vigila-index-")
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(tmp)
+	env := []string{"GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
+	if _, err := m.run(ctx, env, nil, "read-tree", base); err != nil {
+		return "", err
+	}
+	old, err := m.git(ctx, "ls-tree", "-r", "-z", "--full-tree", base, "--", dir)
+	if err != nil {
+		return "", err
+	}
+	var rows bytes.Buffer
+	for _, row := range strings.Split(string(old), "\x00") {
+		if _, name, ok := strings.Cut(row, "\t"); ok {
+			fmt.Fprintf(&rows, "0 %040d\t%s\x00", 0, name)
+		}
+	}
+	now, err := m.git(ctx, "ls-tree", "-r", "-z", "--full-tree", at, "--", dir)
+	if err != nil {
+		return "", err
+	}
+	if len(now) == 0 {
+		return "", fmt.Errorf("%s had no files below %q at %.7s", m.Name(), dir, at)
+	}
+	rows.Write(now)
+	if _, err := m.run(ctx, env, rows.Bytes(), "update-index", "-z", "--index-info"); err != nil {
+		return "", err
+	}
+	out, err := m.run(ctx, env, nil, "write-tree")
+	return strings.TrimSpace(string(out)), err
+}
