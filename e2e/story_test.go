@@ -385,7 +385,7 @@ func TestTwoWardsOneObjectAndAdoption(t *testing.T) {
 	s.ok("ward", "remove", s.name)
 	s.fails(3, "already there, to be adopted", "diff", "second")
 	s.fails(3, "data.interval", "diff", "second")
-	s.ok("sync", "second")
+	s.ok("sync", "second", "--retry")
 }
 
 func TestEveryCallNeedsAToken(t *testing.T) {

@@ -126,7 +126,7 @@ func TestAWardsPage(t *testing.T) {
 				Below:  []client.Below{{Kind: "Pod", Name: "d-1", Depth: 2, Health: "failing", Reason: "exit 2"}}},
 		}})
 	})
-	for _, want := range []string{"from        fleet main services\n", "owner       harbour-ops\n", "keep        sync ask, drift report\n", "next look in 3", "can't be read, last heard 60 min ago: it is silent",
+	for _, want := range []string{"from        fleet main services\n", "owner       harbour-ops\n", "keep        sync ask, drift report, additions", "next look in 3", "can't be read, last heard 60 min ago: it is silent",
 		"newest      2ca0665 Larger type\n", "held        by operator, 0 s ago: gale\n", "step -1\n  ≠ ConfigMap c  ○ absent  deleted from the cluster by somebody\n",
 		"step 0\n  < Deployment d  ▲ failing  to update; crash-loops\n      spec.x  applied a  live nothing  probably hurry\n        Pod d-1  ▲ failing  exit 2\n"} {
 		assert.Contains(t, got, want)

@@ -72,78 +72,143 @@ func (p *printer) diff(d *client.WardDiff) {
 	if len(d.Pending) > 0 {
 		p.line("\n%s", p.paint("behind", "The repository moved: "+title(w.Revision)))
 		for _, o := range d.Pending {
-			word := string(o.Change)
-			switch {
-			case o.AlreadyThere:
-				word = "already there, to be adopted"
-			case o.Change == "keep":
-				word = "not declared any more, kept"
-			}
-			p.line("  %s %s  %s", p.paint("soft", o.Kind), p.paint("bold", o.Name), p.paint("soft", word))
-			if o.Refused != "" {
-				p.line("    %s %s", p.paint("failing", "▲ would be refused:"), o.Refused)
-			}
-			if o.Change == "create" {
-				p.line("    %s", p.paint("soft", count(len(o.Fields), "field")))
-				continue
-			}
-			if o.Change == "update" && len(o.Fields) == 0 && o.Refused == "" {
-				p.line("    %s", p.paint("soft", "no field changes"))
-			}
-			rows := [][]cell{}
-			for _, f := range o.Fields {
-				rows = append(rows, []cell{plain("    " + f.Path), plain(pick(f.Change == "added", "nothing", value(f.From))), {"→", "soft"}, {pick(f.Change == "removed", "nothing", value(f.To)), "behind"}})
-			}
-			p.fields(rows)
+			p.pending(o, "  ")
 		}
 	}
-	leave := ""
-	if len(d.Drifted) > 0 {
-		p.line("\n%s", p.paint("drifted", "The cluster moved"))
-		for _, o := range d.Drifted {
-			p.line("  %s %s", p.paint("soft", o.Kind), p.paint("bold", o.Name))
-			if o.Gone {
-				p.line("    deleted by somebody")
-			}
-			rows := [][]cell{}
-			for _, f := range o.Fields {
-				rows = append(rows, []cell{plain("    " + f.Path), plain("applied " + value(f.From)), {"live " + pick(f.Change == "removed", "nothing", value(f.To)), "drifted"},
-					plain(who(f) + pick(f.Contested, ", contested", ""))})
-				if leave == "" {
-					leave = fmt.Sprintf("leave: [{of: %s/%s, fields: [%s]}]", o.Kind, o.Name, f.Pointer)
-				}
-			}
-			p.fields(rows)
-		}
-	}
+	leave := p.moved(d)
 	p.line("")
 	for _, g := range d.Guards {
 		p.line("%s %s", p.paint("failing", "Guard "+g.Name+":"), g.Text)
 	}
 	verb := "Sync"
 	if len(d.Pending) == 0 {
-		verb = "Restore"
+		verb = pick(w.Drifted > 0, "Restore", "")
+		if verb == "" && w.KeepAdditions == "remove" {
+			verb = "Take away"
+		}
 	}
-	allow := ""
-	for i, g := range d.Guards {
-		allow += pick(i == 0, " --allow ", ",") + g.Name
+	retry := pick(len(d.Pending) > 0 && w.Rejected != "", " --retry", "")
+	if retry != "" {
+		p.line("%s %s", p.paint("failing", short(w.Revision)+" is rejected:"), w.Rejected)
 	}
-	p.line("%s it: vigila sync %s%s", verb, w.Id, allow)
+	if verb != "" {
+		p.line("%s it: vigila sync %s%s%s", verb, w.Id, retry, allow(d.Guards))
+	}
 	if leave != "" {
 		p.line("Leave it to others: %s", leave)
 	}
 }
 
+// moved prints what the cluster moved and what others added, and returns how the first of it is left to others.
+func (p *printer) moved(d *client.WardDiff) (leave string) {
+	drifted, added := false, false
+	for _, o := range d.Drifted {
+		drifted = drifted || o.Gone || len(o.Fields) > 0
+		added = added || len(o.Additions) > 0
+	}
+	hint := func(o client.Object, f client.Difference) {
+		if leave == "" && f.Path != "" {
+			leave = fmt.Sprintf("leave: [{of: %s/%s, fields: [%s]}]", o.Kind, o.Name, f.Pointer)
+		}
+	}
+	if drifted {
+		p.line("\n%s", p.paint("drifted", "The cluster moved"))
+	}
+	for _, o := range d.Drifted {
+		if !o.Gone && len(o.Fields) == 0 {
+			continue
+		}
+		p.line("  %s %s", p.paint("soft", o.Kind), p.paint("bold", o.Name))
+		if o.Gone {
+			p.line("    deleted by somebody")
+		}
+		rows := [][]cell{}
+		for _, f := range o.Fields {
+			hint(o, f)
+			if f.Change == "made again" {
+				p.line("    %s  %s", p.paint("drifted", "deleted, and made again"), who(f))
+				continue
+			}
+			rows = append(rows, []cell{plain("    " + f.Path), plain("applied " + value(f.From)), {"live " + pick(f.Change == "removed", "nothing", value(f.To)), "drifted"},
+				plain(who(f) + pick(f.Contested, ", contested", ""))})
+		}
+		p.fields(rows)
+	}
+	if added {
+		p.line("\n%s", p.paint("soft", "Others added"))
+	}
+	for _, o := range d.Drifted {
+		if len(o.Additions) == 0 {
+			continue
+		}
+		p.line("  %s %s", p.paint("soft", o.Kind), p.paint("bold", o.Name))
+		rows := [][]cell{}
+		for _, f := range o.Additions {
+			hint(o, f)
+			rows = append(rows, []cell{plain("    " + f.Path), plain(value(f.To)), plain(who(f))})
+		}
+		p.fields(rows)
+	}
+	return leave
+}
+
+func allow(guards []client.Guard) string {
+	s := ""
+	for i, g := range guards {
+		s += pick(i == 0, " --allow ", ",") + g.Name
+	}
+	return s
+}
+
+// pending prints what a run would do to one object.
+func (p *printer) pending(o client.PendingObject, indent string) {
+	word := string(o.Change)
+	switch {
+	case o.Task != "":
+		word = "task " + string(o.Task) + pick(o.Task == "failed", ", if the run fails", "")
+	case o.AlreadyThere:
+		word = "already there, to be adopted"
+	case o.Replaced:
+		word = "to be deleted and made again: it can't be changed in place"
+	case o.Change == "keep":
+		word = "not declared any more, kept"
+	}
+	p.line("%s%s %s  %s", indent, p.paint("soft", o.Kind), p.paint("bold", o.Name), p.paint(pick(o.Replaced, "failing", "soft"), word))
+	if o.Refused != "" {
+		p.line("%s  %s %s", indent, p.paint("failing", "▲ would be refused:"), o.Refused)
+	}
+	switch {
+	case o.Change == "create":
+		p.line("%s  %s", indent, p.paint("soft", count(len(o.Fields), "field")))
+		return
+	case o.Change == "update" && len(o.Fields) == 0 && o.Refused == "":
+		p.line("%s  %s", indent, p.paint("soft", "no field changes"))
+	}
+	rows := [][]cell{}
+	for _, f := range o.Fields {
+		rows = append(rows, []cell{plain(indent + "  " + f.Path), plain(pick(f.Change == "added", "nothing", value(f.From))), {"→", "soft"}, {pick(f.Change == "removed", "nothing", value(f.To)), "behind"}})
+	}
+	p.fields(rows)
+}
+
 func (a *app) sync() *cobra.Command {
-	var allow []string
-	var why string
-	var noWait, stop bool
+	var in client.StartRun
+	var noWait, stop, preview bool
 	c := &cobra.Command{
 		Use: "sync WARD", Short: "Make the cluster as the repository declares, and wait until it is ready",
-		Long: `Make the cluster as the repository declares, and wait until it is ready: the repository is looked at first, what is
-pending is applied, what has drifted is put back, what is not declared any more is removed. When it is not ready in
-time, the ward goes back to what it was, unless it says otherwise.`,
-		Example:           "  vigila sync berth-planner@quay\n  vigila sync berth-planner@quay --allow mass-removal\n  vigila sync berth-planner@quay --stop",
+		Long: `Make the cluster as the repository declares, and wait until it is ready: the repository is looked at first, tasks run
+in their turn, what is pending is applied step by step, what has drifted is put back, what is not declared any more is
+removed. When it is not ready in time, the ward goes back to what it was, unless it says otherwise.
+
+--preview does all of it as a dry run: the plan in its order, what the API server would answer, and the guards that
+would stop it. Exit code 3 when there is something to do, 1 when something stands in the way.`,
+		Example: `  vigila sync berth-planner@quay
+  vigila sync berth-planner@quay --preview
+  vigila sync berth-planner@quay --only Deployment/berth-planner,ConfigMap/tides
+  vigila sync berth-planner@quay --revision 1d77f3a --why 'the last that docked in fog'
+  vigila sync berth-planner@quay --retry
+  vigila sync berth-planner@quay --allow mass-removal
+  vigila sync berth-planner@quay --stop`,
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -164,14 +229,97 @@ time, the ward goes back to what it was, unless it says otherwise.`,
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
-			return a.start(c.Context(), conn, p, args[0], client.StartRun{Kind: "sync", Allow: allow, Why: why}, !noWait)
+			in.Kind = "sync"
+			if preview {
+				return a.preview(c, conn, p, args[0], in)
+			}
+			return a.start(c.Context(), conn, p, args[0], in, !noWait)
 		},
 	}
-	c.Flags().StringSliceVar(&allow, "allow", nil, "guards to allow, by name, as the refusal names them")
-	c.Flags().StringVar(&why, "why", "", "the reason, for the logbook")
-	c.Flags().BoolVar(&noWait, "no-wait", false, "start it and return")
-	c.Flags().BoolVar(&stop, "stop", false, "stop the run that is going on")
-	return c
+	f := c.Flags()
+	f.StringSliceVar(&in.Allow, "allow", nil, "guards to allow, by name, as the refusal names them")
+	f.StringVar(&in.Why, "why", "", "the reason, for the logbook")
+	f.StringSliceVar(&in.Only, "only", nil, "these objects and nothing else, as Kind/name; no tasks run")
+	f.StringVar(&in.Revision, "revision", "", "another branch, tag or commit than the ward follows; an automatic ward is held there")
+	f.BoolVar(&in.Retry, "retry", false, "although the revision is rejected")
+	f.BoolVar(&in.Reapply, "reapply", false, "apply everything, changed or not, and run the tasks")
+	f.BoolVar(&preview, "preview", false, "show what would be done, and do nothing")
+	f.BoolVar(&noWait, "no-wait", false, "start it and return")
+	f.BoolVar(&stop, "stop", false, "stop the run that is going on")
+	return a.reading(c)
+}
+
+// preview prints what a run would do.
+func (a *app) preview(c *cobra.Command, conn *client.Conn, p *printer, ward string, in client.StartRun) error {
+	r, err := conn.PreviewRunWithResponse(c.Context(), ward, in)
+	if err := conn.Check(r, err); err != nil {
+		return err
+	}
+	d := r.JSON200
+	done, err := a.document(c.OutOrStdout(), d)
+	if err != nil {
+		return err
+	}
+	if !done {
+		p.plan(d)
+	}
+	refused := len(d.Guards)
+	for _, o := range d.Objects {
+		if o.Refused != "" {
+			refused++
+		}
+	}
+	switch {
+	case refused > 0:
+		return &Exit{Code: ExitFailed}
+	case len(d.Objects) > 0:
+		return &Exit{Code: ExitDifferences}
+	}
+	return nil
+}
+
+func (p *printer) plan(d *client.RunPreview) {
+	w := d.Ward
+	p.line("%s  %s  %s  %s", p.paint("bold", w.Id), p.standingLine(w), p.health(w.Health), title(d.Revision))
+	if len(d.Objects) == 0 {
+		p.line("\nNothing to do: it is as declared.")
+		return
+	}
+	p.line("%s", p.paint("soft", "A preview; nothing is done."))
+	part := ""
+	refused := 0
+	for _, o := range d.Objects {
+		now := fmt.Sprintf("step %d", o.Step)
+		switch o.Change {
+		case "remove":
+			now = "then remove"
+		case "keep":
+			now = "and leave"
+		}
+		if now != part {
+			part = now
+			p.line("\n%s", p.paint("soft", part))
+		}
+		p.pending(o, "  ")
+		if o.Refused != "" {
+			refused++
+		}
+	}
+	p.line("")
+	for _, g := range d.Allowed {
+		p.line("Allowed, guard %s: %s", g.Name, g.Text)
+	}
+	for _, g := range d.Guards {
+		p.line("%s %s", p.paint("failing", "▲ Guard "+g.Name+" would stop it:"), g.Text)
+	}
+	switch {
+	case refused > 0:
+		p.line("%s", p.paint("failing", fmt.Sprintf("It would fail: %s refused.", count(refused, "object"))))
+	case len(d.Guards) > 0:
+		p.line("To go on: vigila sync %s%s", w.Id, allow(d.Guards))
+	default:
+		p.line("Do it: vigila sync %s", w.Id)
+	}
 }
 
 // start begins a run and follows it to its end.
@@ -225,13 +373,12 @@ func (a *app) follow(ctx context.Context, conn *client.Conn, p *printer, ward st
 		failures = 0
 		e := r.JSON200
 		for _, o := range e.Objects {
-			key := o.Kind + "/" + o.Name + "/" + o.Namespace
 			now := string(o.State) + o.Reason
-			if seen[key] == now || o.State == "waiting" {
+			if seen[o.Key] == now || o.State == "waiting" {
 				continue
 			}
-			seen[key] = now
-			p.line("  %s %s %s  %s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, strings.TrimSuffix(string(o.State)+": "+o.Reason, ": "))
+			seen[o.Key] = now
+			p.line("  %s %s %s  %s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, stateWords(o))
 		}
 		if e.Outcome == "running" {
 			continue
@@ -250,6 +397,19 @@ func stateGlyph(p *printer, s client.EntryObjectState) string {
 		return "○"
 	}
 	return "◐"
+}
+
+// stateWords say how far a run is with an object, or with a task.
+func stateWords(o client.EntryObject) string {
+	state := string(o.State)
+	if o.Task != "" {
+		state = map[client.EntryObjectState]string{"applying": "starting", "settling": "running", "ready": "done", "not ready": "not done"}[o.State]
+		state = "task " + string(o.Task) + ", " + pick(state == "", string(o.State), state)
+	}
+	if o.Replaced {
+		state += ", deleted and made again"
+	}
+	return strings.TrimSuffix(state+": "+o.Reason, ": ")
 }
 
 // ended says how a run ended; after a failure the rollback is followed too.
@@ -273,22 +433,28 @@ func (a *app) ended(ctx context.Context, conn *client.Conn, p *printer, ward str
 }
 
 func (a *app) rollback() *cobra.Command {
-	var why string
-	var allow []string
-	var noWait bool
+	var in client.StartRun
+	var noWait, propose bool
+	var branch string
 	c := &cobra.Command{
-		Use: "rollback WARD ENTRY", Short: "Go back to what an entry of the logbook left, and hold the ward there",
+		Use: "rollback WARD [ENTRY]", Short: "Go back to what an entry of the logbook left, and hold the ward there",
 		Long: `Go back to what an entry of the logbook left, from the objects that Vigila keeps: neither the repository nor a
-renderer is needed. The ward is held there; vigila release lets it run forward again.`,
-		Example: "  vigila logbook fare-gate@skerry\n  vigila rollback fare-gate@skerry 38 --why 'gates reject season tickets'",
-		Args: func(c *cobra.Command, args []string) error {
+renderer is needed. The ward is held there; vigila release lets it run forward again.
+
+--propose touches no cluster: it writes a commit to a branch of its own in the repository, which takes the ward's path
+back to that entry (without ENTRY: to what the cluster holds now), so that git can say the same after a review.`,
+		Example: `  vigila logbook fare-gate@skerry
+  vigila rollback fare-gate@skerry 38 --why 'gates reject season tickets'
+  vigila rollback fare-gate@skerry 38 --preview
+  vigila rollback fare-gate@skerry --propose`,
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 && len(args) < 3 && propose {
+				return a.propose(c, args, branch)
+			}
 			if len(args) != 2 {
 				return usage("vigila rollback needs a ward and the number of an entry; see vigila logbook WARD")
 			}
-			return nil
-		},
-		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
 			n, err := entryNumber(args[1])
 			if err != nil {
 				return err
@@ -298,17 +464,207 @@ renderer is needed. The ward is held there; vigila release lets it run forward a
 				return err
 			}
 			p := a.printer(c.OutOrStdout())
-			if err := a.start(c.Context(), conn, p, args[0], client.StartRun{Kind: "rollback", ToEntry: n, Why: why, Allow: allow}, !noWait); err != nil {
+			in.Kind, in.ToEntry = "rollback", n
+			if preview, _ := c.Flags().GetBool("preview"); preview {
+				return a.preview(c, conn, p, args[0], in)
+			}
+			if err := a.start(c.Context(), conn, p, args[0], in, !noWait); err != nil {
 				return err
 			}
 			p.line("Held at #%d. Let it run forward again: vigila release %s", n, args[0])
+			p.line("Let git say the same: vigila rollback %s --propose", args[0])
 			return nil
 		},
 	}
-	c.Flags().StringVar(&why, "why", "", "the reason, for the logbook")
-	c.Flags().StringSliceVar(&allow, "allow", nil, "guards to allow, by name")
-	c.Flags().BoolVar(&noWait, "no-wait", false, "start it and return")
+	f := c.Flags()
+	f.StringVar(&in.Why, "why", "", "the reason, for the logbook")
+	f.StringSliceVar(&in.Allow, "allow", nil, "guards to allow, by name")
+	f.BoolVar(&in.Tasks, "tasks", false, "run the tasks of that entry as well; they don't run without it")
+	f.Bool("preview", false, "show what would be done, and do nothing")
+	f.BoolVar(&propose, "propose", false, "write the matching commit to a branch in the repository, and leave the cluster alone")
+	f.StringVar(&branch, "branch", "", "with --propose: the name of the branch (default: made from the ward and the revision)")
+	f.BoolVar(&noWait, "no-wait", false, "start it and return")
+	return a.reading(c)
+}
+
+func (a *app) propose(c *cobra.Command, args []string, branch string) error {
+	in := client.ProposeRollback{Branch: branch}
+	if len(args) == 2 {
+		n, err := entryNumber(args[1])
+		if err != nil {
+			return err
+		}
+		in.ToEntry = n
+	}
+	conn, err := a.dial()
+	if err != nil {
+		return err
+	}
+	r, err := conn.ProposeRollbackWithResponse(c.Context(), args[0], in)
+	if err := conn.Check(r, err); err != nil {
+		return err
+	}
+	if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+		return err
+	}
+	p := a.printer(c.OutOrStdout())
+	p.line("%s is on branch %s, for %s.", title(r.JSON200.Revision), p.paint("bold", r.JSON200.Branch), r.JSON200.Base)
+	p.line("Review and merge it, then let the ward run forward: vigila release %s", args[0])
+	return nil
+}
+
+func (a *app) compare() *cobra.Command {
+	c := &cobra.Command{
+		Use: "compare WARD FROM [TO]", Short: "Compare what two entries of the logbook declare, field by field",
+		Long: `Compare what two entries of a ward's logbook declare, field by field; without TO, an entry and what the repository
+declares now. Secret values are shown as digests. Exit code 3 when there are differences.`,
+		Example: "  vigila compare fare-gate@skerry 38 39\n  vigila compare fare-gate@skerry 38",
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) < 2 || len(args) > 3 {
+				return usage("vigila compare needs a ward and one entry or two; see vigila logbook WARD")
+			}
+			return nil
+		},
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			var q client.CompareEntriesParams
+			var err error
+			if q.From, err = entryNumber(args[1]); err != nil {
+				return err
+			}
+			if len(args) == 3 {
+				if q.To, err = entryNumber(args[2]); err != nil {
+					return err
+				}
+			}
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.CompareEntriesWithResponse(c.Context(), args[0], &q)
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			d := r.JSON200
+			done, err := a.document(c.OutOrStdout(), d)
+			if err != nil {
+				return err
+			}
+			if !done {
+				a.printer(c.OutOrStdout()).comparison(args[0], d)
+			}
+			if len(d.Objects) > 0 {
+				return &Exit{Code: ExitDifferences}
+			}
+			return nil
+		},
+	}
+	return a.reading(c)
+}
+
+func (p *printer) comparison(ward string, d *client.Comparison) {
+	to, rev := "the repository now", title(d.Revision)
+	if d.To.Number > 0 {
+		to, rev = fmt.Sprintf("#%d", d.To.Number), title(d.To.Revision)
+	}
+	p.line("%s  #%d %s  →  %s %s", p.paint("bold", ward), d.From.Number, title(d.From.Revision), to, rev)
+	if len(d.Objects) == 0 {
+		p.line("\nNo differences: both declare the same.")
+		return
+	}
+	for _, o := range d.Objects {
+		word := map[client.MovedObjectChange]string{"added": "  " + p.paint("soft", "new"), "removed": "  " + p.paint("soft", "gone")}[o.Change]
+		p.line("\n  %s %s%s", p.paint("soft", o.Kind), p.paint("bold", o.Name), word)
+		if o.Change != "changed" {
+			p.line("    %s", p.paint("soft", count(len(o.Fields), "field")))
+			continue
+		}
+		rows := [][]cell{}
+		for _, f := range o.Fields {
+			rows = append(rows, []cell{plain("    " + f.Path), plain(pick(f.Change == "added", "nothing", value(f.From))), {"→", "soft"}, {pick(f.Change == "removed", "nothing", value(f.To)), "behind"}})
+		}
+		p.fields(rows)
+	}
+}
+
+func (a *app) rejections() *cobra.Command {
+	c := &cobra.Command{
+		Use: "rejections WARD", Short: "List the revisions that a ward does not go to by itself, and why",
+		Example:           "  vigila rejections fare-gate@skerry\n  vigila reject fare-gate@skerry 4be19f0 --why 'season tickets'\n  vigila accept fare-gate@skerry 4be19f0",
+		Args:              exactly(1, "the name of a ward"),
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.ListRejectionsWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			if len(r.JSON200.Items) == 0 {
+				p.line("%s has rejected no revision.", args[0])
+				return nil
+			}
+			rows := [][]cell{{{"REVISION", "soft"}, {"WHEN", "soft"}, {"BY", "soft"}, {"WHY", "soft"}}}
+			for _, x := range r.JSON200.Items {
+				rows = append(rows, []cell{plain(title(x.Revision)), plain(ago(x.At)), plain(x.By), plain(x.Why)})
+			}
+			p.table(rows)
+			p.line("\nTry one again: vigila sync %s --retry     Lift a rejection: vigila accept %s REVISION", args[0], args[0])
+			return nil
+		},
+	}
+	return a.reading(c)
+}
+
+func (a *app) reject() *cobra.Command {
+	var why string
+	c := &cobra.Command{
+		Use: "reject WARD REVISION", Short: "Mark a revision as bad for a ward: automatic runs don't go there",
+		Example:           "  vigila reject fare-gate@skerry 4be19f0 --why 'gates reject season tickets'",
+		Args:              exactly(2, "a ward and a revision"),
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.RejectRevisionWithResponse(c.Context(), args[0], client.RejectRevision{Revision: args[1], Why: why})
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			a.printer(c.OutOrStdout()).line("%s won't go to %s by itself. Lift it: vigila accept %s %s", args[0], args[1], args[0], args[1])
+			return nil
+		},
+	}
+	c.Flags().StringVar(&why, "why", "", "the reason, for whoever looks next")
 	return c
+}
+
+func (a *app) accept() *cobra.Command {
+	return &cobra.Command{
+		Use: "accept WARD REVISION", Short: "Lift the rejection of a revision: automatic runs may go there again",
+		Example:           "  vigila accept fare-gate@skerry 4be19f0",
+		Args:              exactly(2, "a ward and a revision"),
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.LiftRejectionWithResponse(c.Context(), args[0], args[1])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			a.printer(c.OutOrStdout()).line("%s is not rejected any more. %s", args[1], r.JSON200.Says)
+			return nil
+		},
+	}
 }
 
 func entryNumber(s string) (int, error) {
@@ -409,10 +765,10 @@ func (a *app) look() *cobra.Command {
 
 func (a *app) logbook() *cobra.Command {
 	var limit, pageNo int
-	var search string
+	var search, log string
 	c := &cobra.Command{
 		Use: "logbook [WARD [ENTRY]]", Short: "Read the logbook: of all wards, of one, or one entry with every object",
-		Example: "  vigila logbook\n  vigila logbook fare-gate@skerry\n  vigila logbook fare-gate@skerry 39\n  vigila logbook --search 'rollback operator'",
+		Example: "  vigila logbook\n  vigila logbook fare-gate@skerry\n  vigila logbook fare-gate@skerry 39\n  vigila logbook fare-gate@skerry 39 --log migrate\n  vigila logbook --search 'rollback operator'",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 2 {
 				return usage("vigila logbook takes a ward and an entry at most")
@@ -440,6 +796,9 @@ func (a *app) logbook() *cobra.Command {
 				}
 				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
 					return err
+				}
+				if log != "" {
+					return p.taskLog(c.Context(), conn, r.JSON200, log)
 				}
 				p.entry(r.JSON200)
 				return nil
@@ -491,14 +850,36 @@ func (a *app) logbook() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&search, "search", "", "words that must all be in the ward, kind, outcome, revision, who or why")
+	c.Flags().StringVar(&log, "log", "", "with an entry: the log of this task")
 	c.Flags().IntVar(&limit, "limit", 30, "how many on a page, 1 to 1000")
 	c.Flags().IntVar(&pageNo, "page", 1, "which page; 1 is the newest")
 	return a.reading(c)
 }
 
+// taskLog prints the log of a task of an entry, by the task's name.
+func (p *printer) taskLog(ctx context.Context, conn *client.Conn, e *client.Entry, name string) error {
+	var kept []string
+	for _, o := range e.Objects {
+		if !o.Log {
+			continue
+		}
+		kept = append(kept, o.Name)
+		if o.Name != name && !strings.EqualFold(o.Kind+"/"+o.Name, name) {
+			continue
+		}
+		r, err := conn.GetTaskLogWithResponse(ctx, e.Ward, e.Number, &client.GetTaskLogParams{Key: o.Key})
+		if err := conn.Check(r, err); err != nil {
+			return err
+		}
+		_, err = p.Write(r.Body)
+		return err
+	}
+	return &Exit{ExitFailed, fmt.Sprintf("#%d of %s keeps no log of %s; it keeps %s", e.Number, e.Ward, name, pick(len(kept) == 0, "none", strings.Join(kept, ", ")))}
+}
+
 func entryWords(e client.Entry) (text, color string) {
 	switch e.Kind {
-	case "hold", "release", "reject":
+	case "hold", "release", "reject", "accept":
 		return string(e.Kind), ""
 	}
 	text = string(e.Kind) + ", " + string(e.Outcome)
@@ -529,11 +910,25 @@ func (p *printer) entry(e *client.Entry) {
 	}
 	p.table(rows)
 	p.line("")
+	var logs []string
 	for _, o := range e.Objects {
-		p.line("  %s %s %s  %s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, strings.TrimSuffix(string(o.State)+": "+o.Reason, ": "))
+		took := ""
+		if !o.Began.IsZero() && o.Ended.After(o.Began) && o.Task != "" {
+			took = p.paint("soft", "  "+span(o.Ended.Sub(o.Began)))
+		}
+		p.line("  %s %s %s  %s%s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, stateWords(o), took)
+		if o.Log {
+			logs = append(logs, o.Name)
+		}
 	}
-	if e.HasSnapshot && e.Outcome == "done" {
-		p.line("\nGo back to it: vigila rollback %s %d", e.Ward, e.Number)
+	for _, name := range logs {
+		p.line("\nThe log of its task: vigila logbook %s %d --log %s", e.Ward, e.Number, name)
+	}
+	if e.HasSnapshot {
+		p.line("\nWhat has changed since: vigila compare %s %d", e.Ward, e.Number)
+		if e.Outcome == "done" {
+			p.line("Go back to it: vigila rollback %s %d", e.Ward, e.Number)
+		}
 	}
 }
 

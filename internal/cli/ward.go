@@ -143,6 +143,9 @@ func standingWords(w client.Ward) string {
 	case "behind":
 		s += ", " + count(w.Pending, "object")
 	}
+	if w.Additions > 0 {
+		s += fmt.Sprintf(", +%d by others", w.Additions)
+	}
 	return s
 }
 
@@ -207,10 +210,13 @@ func (p *printer) ward(d *client.WardDetail) {
 	if w.Owner != "" {
 		rows = append(rows, []cell{{"owner", "soft"}, plain(w.Owner)})
 	}
-	rows = append(rows, []cell{{"keep", "soft"}, plain(fmt.Sprintf("sync %s, drift %s", pick(w.AutoSync, "auto", "ask"), pick(w.RestoreDrift, "restore", "report")))},
+	rows = append(rows, []cell{{"keep", "soft"}, plain(fmt.Sprintf("sync %s, drift %s, additions %s", pick(w.AutoSync, "auto", "ask"), pick(w.RestoreDrift, "restore", "report"), w.KeepAdditions))},
 		[]cell{{"repository", "soft"}, plain(known(w.Repository, "read "))}, []cell{{"cluster", "soft"}, plain(pick(w.Live.Known, "watched live", known(w.Live, "heard ")))})
 	if w.Revision.Id != "" && w.Revision.Id != w.Applied.Id {
 		rows = append(rows, []cell{{"newest", "soft"}, plain(title(w.Revision))})
+	}
+	if w.Rejections > 0 && w.Rejected == "" {
+		rows = append(rows, []cell{{"rejected", "soft"}, plain(count(w.Rejections, "revision") + ": vigila rejections " + w.Id)})
 	}
 	if w.Rejected != "" && !strings.Contains(w.Says, w.Rejected) {
 		rows = append(rows, []cell{{"rejected", "soft"}, plain(short(w.Revision) + ": " + w.Rejected)})
@@ -234,6 +240,8 @@ func (p *printer) ward(d *client.WardDetail) {
 		}
 		note := ""
 		switch {
+		case o.Task != "":
+			note = "task " + string(o.Task) + pick(o.Change == "run", ", runs with the next sync", "")
 		case o.Gone:
 			note = "deleted from the cluster by somebody"
 		case o.Change == "create" && o.AlreadyThere:
@@ -241,12 +249,25 @@ func (p *printer) ward(d *client.WardDetail) {
 		case o.Change != "":
 			note = "to " + string(o.Change)
 		}
-		if o.Reason != "" && o.Health != "ready" && !o.Gone {
+		if o.Reason != "" && (o.Health != "ready" || o.Task == "") && !o.Gone && !(o.Task != "" && o.Health == "unknown") {
 			note = strings.TrimPrefix(note+"; "+o.Reason, "; ")
 		}
-		p.line("%s", strings.TrimRight(fmt.Sprintf("  %s %s  %s  %s", p.paint(string(o.Standing), standingGlyph[o.Standing]), p.paint("soft", o.Kind)+" "+o.Name, p.health(o.Health), note), " "))
+		health := p.health(o.Health)
+		if o.Task != "" && o.Health == "unknown" {
+			health = ""
+		}
+		p.line("%s", strings.TrimRight(fmt.Sprintf("  %s %s  %s  %s", p.paint(string(o.Standing), standingGlyph[o.Standing]), p.paint("soft", o.Kind)+" "+o.Name, health, note), " "))
 		for _, f := range o.Fields {
 			p.field(f, "      ")
+		}
+		for _, f := range o.Additions {
+			p.line("      %s  added %s  %s", f.Path, value(f.To), who(f))
+		}
+		if o.Scaler != "" {
+			p.line("      %s", p.paint("soft", "replicas are left to "+o.Scaler))
+		}
+		if len(o.Left) > 0 {
+			p.line("      %s", p.paint("soft", "left to others: "+strings.Join(o.Left, ", ")))
 		}
 		for _, b := range o.Below {
 			p.line("%s", strings.TrimRight(fmt.Sprintf("    %s%s  %s  %s", strings.Repeat("  ", b.Depth), p.paint("soft", b.Kind)+" "+b.Name, p.health(b.Health), pick(b.Health != "ready", b.Reason, "")), " "))
@@ -256,6 +277,8 @@ func (p *printer) ward(d *client.WardDetail) {
 
 func (p *printer) field(f client.Difference, indent string) {
 	switch f.Change {
+	case "made again":
+		p.line("%sdeleted, and made again  %s", indent, who(f))
 	case "removed":
 		p.line("%s%s  applied %s  live nothing  %s", indent, f.Path, value(f.From), who(f))
 	default:

@@ -54,13 +54,13 @@ func (m *Mirror) Propose(ctx context.Context, c Change) (Revision, error) {
 	}
 	id := strings.TrimSpace(string(out))
 	m.mu.Lock()
-	_, err = m.git(ctx, "push", "--quiet", "--", m.source.URL, id+":refs/heads/"+c.Branch)
+	_, err = m.git(ctx, "push", "--quiet", "--force-with-lease=refs/heads/"+c.Branch+":", "--", m.source.URL, id+":refs/heads/"+c.Branch) // only if it is not there yet
 	m.mu.Unlock()
 	if err != nil {
 		if there, same := m.proposed(ctx, c.Branch, tree, base.ID); same {
 			return there, nil
 		}
-		if low := strings.ToLower(err.Error()); strings.Contains(low, "rejected") || strings.Contains(low, "failed to push") {
+		if low := strings.ToLower(err.Error()); strings.Contains(low, "rejected") || strings.Contains(low, "failed to push") || strings.Contains(low, "stale info") {
 			return Revision{}, fmt.Errorf("%s has a branch %s already that holds something else; choose another with --branch", m.Name(), c.Branch)
 		}
 		return Revision{}, err

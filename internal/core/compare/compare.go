@@ -318,7 +318,7 @@ func leaves(body map[string]any, keys *fieldpath.Set) []object.Field {
 	if meta, ok := out["metadata"].(map[string]any); ok {
 		m := make(map[string]any, len(meta))
 		for k, v := range meta {
-			if !slices.Contains(noise, k) {
+			if empty, isMap := v.(map[string]any); !slices.Contains(noise, k) && (!isMap || len(empty) > 0) {
 				m[k] = v
 			}
 		}
