@@ -342,7 +342,12 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 	}
 	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
 		err = r.Delete(ctx, ref.Name, opts)
-		if err == nil || apierrors.IsConflict(err) || ctx.Err() != nil || !Transient(c.explain("", err)) {
+		if apierrors.IsConflict(err) { // another uid, or the moment was bad
+			if live, err := r.Get(ctx, ref.Name, metav1.GetOptions{}); apierrors.IsNotFound(err) || err == nil && uid != "" && string(live.GetUID()) != uid {
+				return nil
+			}
+		}
+		if err == nil || ctx.Err() != nil || !Transient(c.explain("", err)) {
 			break
 		}
 		select {
@@ -350,7 +355,7 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 		case <-time.After(pause):
 		}
 	}
-	if apierrors.IsNotFound(err) || apierrors.IsConflict(err) {
+	if apierrors.IsNotFound(err) {
 		return nil
 	}
 	if err != nil {
