@@ -184,10 +184,79 @@ func TestTheConsoleAsksBeforeHarm(t *testing.T) {
 	b.open(s.url + "/wards/" + s.name + "@quay#sign-in=" + s.token)
 	b.do(chromedp.Reload())
 	b.shows("Stopped before harm: 4 of 7 objects would be removed")
-	b.click("Sync 4 objects")
+	b.click("Sync 4 objects…")
 	b.shows("A guard asks first")
+	b.shows("Allow mass-removal: 4 of 7 objects would be removed")
+	b.shows("then remove")
+	b.shows("Sync, once it is allowed")
 	assert.NotNil(t, live(t, "", "v1", "configmaps", s.name, "b"))
+	b.do(chromedp.Click(chromedp.CSS(`[role=dialog] input[type=checkbox]`)))
 	b.click("Sync, and allow it")
 	s.until("they are gone", inStepAndReady)
 	assert.Nil(t, live(t, "", "v1", "configmaps", s.name, "b"))
+}
+
+// choose picks an item of the menu with less common actions.
+func (b *browser) choose(item string) {
+	b.t.Helper()
+	b.do(chromedp.SendKeys(chromedp.Search("//button[normalize-space()='More']"), "\r"))
+	b.do(chromedp.Click(chromedp.Search(fmt.Sprintf("//*[@role='menuitem' and starts-with(normalize-space(), %q)]", item))))
+}
+
+// TestTheConsoleShowsARunAndItsTasks: a plan beforehand, steps and tasks while it goes, logs, two entries compared,
+// what others added, rejections, and a branch for git.
+func TestTheConsoleShowsARunAndItsTasks(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("A planner with its migration", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 1), "app/config.yaml": config("berths", "count", "7"),
+		"app/migrate.yaml": job("migrate", "migrate:1", `vigila.dev/task: before, vigila.dev/step: "0"`), "app/check.yaml": job("check", "check:1", `vigila.dev/task: after`)})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 30s, otherwise: stop"))
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	b := newBrowser(t)
+	b.open(s.url + "/wards/" + s.name + "@quay#sign-in=" + s.token)
+	b.do(chromedp.Reload())
+	b.shows("task before, to run")
+	b.choose("Preview the sync")
+	b.shows("What a sync of " + s.name + "@quay would do")
+	b.shows("migrate Job task before")
+	b.do(chromedp.Click(chromedp.Search(`//div[@role="dialog"]//button[normalize-space()="Sync"]`)))
+	b.shows("goes on for")
+	b.shows("migrate task before")
+	b.shows("#1 sync · done")
+	b.do(chromedp.Click(chromedp.Search(`//button[contains(., "#1 sync")]`)))
+	b.click("Log of migrate")
+	b.shows("listening")
+	b.do(chromedp.KeyEvent("\u001b"))
+
+	s.push("Eight berths", map[string]string{"app/config.yaml": config("berths", "count", "8")})
+	b.shows("1 object to sync")
+	b.click("Sync 1 object")
+	b.shows("#2 sync · done")
+	b.do(chromedp.Click(chromedp.Search(`//button[contains(., "#1 sync")]`)))
+	b.shows("Compare what #1 declares with")
+	b.do(chromedp.SetValue(chromedp.CSS(`[role=dialog] select`), "2"))
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.querySelector("[role=dialog] select").dispatchEvent(new Event("change", {bubbles: true}))`))
+	require.NoError(t, err)
+	b.shows("data.count")
+	b.do(chromedp.KeyEvent("\u001b"))
+
+	// What others add is no drift, and is shown with who.
+	s.edit("kubectl-label", "configmap/berths", "metadata.labels.tier=dock")
+	b.shows("kubectl-label added metadata.labels.tier to ConfigMap/berths")
+	b.shows("+1 by others")
+
+	// A task that fails stops the run; its revision is rejected, and may be tried again or lifted.
+	s.push("A migration that breaks", map[string]string{"app/migrate.yaml": job("migrate", "migrate-crashing:2", `vigila.dev/task: before, vigila.dev/step: "0"`)})
+	b.shows("1 object to sync")
+	b.click("Sync 1 object")
+	b.shows("failed: Job/migrate: container task ended, exit 2")
+	b.choose("Rejected revisions (1)")
+	b.shows("A migration that breaks")
+	b.click("Lift it")
+	b.shows("None is rejected.")
+	b.do(chromedp.KeyEvent("\u001b"))
+	b.shows("rejection lifted")
+	b.choose("Let git say")
+	b.click("Write the branch")
+	b.shows("is on branch vigila/" + s.name)
 }

@@ -130,9 +130,11 @@ function Line({
   loud?: boolean;
   cluster?: boolean;
 }) {
-  const look = loud
-    ? "rounded-lg border border-rule bg-sheet hover:border-soft"
-    : "border-b border-rule hover:bg-sheet";
+  const look = w.loudest
+    ? "rounded-lg border-2 border-failing bg-lamp-sheet font-bold"
+    : loud
+      ? "rounded-lg border border-rule bg-sheet hover:border-soft"
+      : "border-b border-rule hover:bg-sheet";
   return (
     <Link
       to={`/wards/${w.id}`}
@@ -168,7 +170,7 @@ function Says({ ward: w, loud }: { ward: Ward; loud?: boolean }) {
       </>
     );
   }
-  const m = /^(\S+) (changed|removed|undid) (.*)$/.exec(w.says);
+  const m = /^(\S+) (changed|removed|undid|added|deleted) (.*)$/.exec(w.says);
   if (loud && m) {
     return (
       <>

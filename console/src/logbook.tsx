@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Entry, api, got } from "./api";
 import { Pages, Wrong, useNow } from "./parts";
-import { EntryDialog } from "./ward";
+import { EntryDialog } from "./entries";
 import { ago, bad, count, entryTitle, short, span } from "./words";
 
 const LIMIT = 50;

@@ -1,5 +1,5 @@
 // Small parts that several pages share.
-import { Dialog, Tooltip } from "radix-ui";
+import { Dialog, DropdownMenu, Tooltip } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useEffect, useState } from "react";
 import type { Schemas, Ward } from "./api";
 import { healthGlyph, standingGlyph } from "./words";
@@ -115,12 +115,14 @@ export function Modal({
   close,
   title,
   about,
+  wide,
   children,
 }: {
   open: boolean;
   close: () => void;
   title: string;
   about?: string;
+  wide?: boolean;
   children: ReactNode;
 }) {
   return (
@@ -129,7 +131,7 @@ export function Modal({
         <Dialog.Overlay className="fixed inset-0 z-20 bg-black/40" />
         <Dialog.Content
           {...(about ? {} : { "aria-describedby": undefined })}
-          className="fixed top-24 left-1/2 z-20 max-h-[80vh] w-[36rem] max-w-[94vw] -translate-x-1/2 overflow-auto rounded-lg border border-rule bg-sheet p-6 shadow-2xl"
+          className={`fixed top-16 left-1/2 z-20 max-h-[85vh] max-w-[94vw] -translate-x-1/2 overflow-auto rounded-lg border border-rule bg-sheet p-6 shadow-2xl ${wide ? "w-[52rem]" : "w-[36rem]"}`}
         >
           <Dialog.Title className="text-xl font-bold">{title}</Dialog.Title>
           {about && <Dialog.Description className="mt-1 text-soft">{about}</Dialog.Description>}
@@ -168,6 +170,48 @@ export function Wrong({ error }: { error: Error }) {
       </span>
       {error.message}
     </p>
+  );
+}
+
+/** Less common actions, behind one button. */
+export function Menu({ label, items }: { label: string; items: [string, () => void][] }) {
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger asChild>
+        <Button>{label}</Button>
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={6}
+          className="z-20 min-w-64 rounded-md border border-rule bg-sheet py-1.5 shadow-xl"
+        >
+          {items.map(([text, act]) => (
+            <DropdownMenu.Item
+              key={text}
+              onSelect={act}
+              className="cursor-default px-4 py-1.5 text-sm outline-none data-[highlighted]:bg-rule"
+            >
+              {text}
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
+
+/** The reason for something, for whoever looks next. */
+export function Reason({ value, set }: { value: string; set: (s: string) => void }) {
+  return (
+    <label className="mt-3 block text-sm">
+      <span className="text-soft">Why, for whoever looks next</span>
+      <input
+        value={value}
+        onChange={(e) => set(e.target.value)}
+        className="mt-1 block w-full rounded-md border border-rule bg-paper px-2.5 py-1.5"
+      />
+    </label>
   );
 }
 

@@ -1,22 +1,15 @@
 // A ward's page: a plain sentence, what can be done about it, its objects, the chosen one closely, and the logbook.
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Tabs } from "radix-ui";
-import { Fragment, useEffect, useState } from "react";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { useParams } from "react-router";
-import {
-  type Difference,
-  type Entry,
-  Problem,
-  type Schemas,
-  type Ward,
-  type WardDetail,
-  type WardObject,
-  api,
-  got,
-} from "./api";
-import { Button, Health, Modal, Panel, Standing, Wrong, useNow } from "./parts";
+import { lookAndStart, path, start, useAct } from "./act";
+import { Problem, type Schemas, type Ward, type WardDetail, api, got } from "./api";
+import { Logbook, RollBack } from "./entries";
+import { Closely, Outline, mostTelling } from "./objects";
+import { Button, Health, Menu, Modal, Panel, Reason, Standing, Wrong, useNow } from "./parts";
+import { Guards, Plan, Progress } from "./run";
 import { ScaleChoice, WatchLine, marks, useScale } from "./watchline";
-import { ago, bad, clock, count, entryTitle, headline, short, span, value, whoWhen } from "./words";
+import { ago, count, headline, short, span } from "./words";
 
 export function WardPage() {
   const { id = "" } = useParams();
@@ -25,7 +18,11 @@ export function WardPage() {
   const detail = useQuery({
     queryKey: ["ward", id],
     queryFn: () => got(api.GET("/wards/{ward}", { params: { path: { ward: id } } })),
-    refetchInterval: 30_000,
+    // What only the time changes is not told by an event: read again once the next look is due.
+    refetchInterval: (q) => {
+      const next = q.state.data?.ward.repository.next;
+      return next ? Math.min(30_000, Math.max(2_000, Date.parse(next) - Date.now() + 1_500)) : 30_000;
+    },
   });
   useEffect(() => {
     document.title = `${id} · Vigila`;
@@ -38,7 +35,7 @@ export function WardPage() {
     <>
       <Head detail={d} now={now} />
       <Strip ward={d.ward} now={now} />
-      {d.ward.run && <Progress run={d.ward.run} now={now} />}
+      {d.ward.run && <Progress run={d.ward.run} now={now} says={d.ward.says} />}
       <div className="mt-4 grid items-start gap-6 lg:grid-cols-[minmax(0,23rem)_minmax(0,1fr)_minmax(0,17rem)]">
         <Outline detail={d} chosen={object?.key} choose={choose} />
         {object ? <Closely ward={d.ward} object={object} now={now} /> : <span />}
@@ -49,44 +46,15 @@ export function WardPage() {
   );
 }
 
-/** The object to show first: what differs, else what is failing, else the last workload. */
-function mostTelling(all: WardObject[]): WardObject | undefined {
-  return (
-    all.find((o) => o.gone || (o.fields?.length ?? 0) > 0) ??
-    all.find((o) => o.health === "failing") ??
-    all.find((o) => o.change) ??
-    all.find((o) => (o.below?.length ?? 0) > 0) ??
-    all[0]
-  );
-}
-
-function useAct(ward: Ward, done: () => void = () => {}) {
-  const client = useQueryClient();
-  return useMutation({
-    mutationFn: (f: () => Promise<unknown>) => f(),
-    onSuccess: () => {
-      void client.invalidateQueries({ queryKey: ["ward", ward.id] });
-      void client.invalidateQueries({ queryKey: ["entries", ward.id] });
-      done();
-    },
-  });
-}
-
-const path = (w: Ward) => ({ params: { path: { ward: w.id } } });
-const start = (w: Ward, body: Schemas["StartRun"]) =>
-  got(api.POST("/wards/{ward}/runs", { ...path(w), body }));
+type Dialog = "rollback" | "hold" | "preview" | "propose" | "rejections";
 
 function Head({ detail, now }: { detail: WardDetail; now: number }) {
   const w = detail.ward;
-  const [dialog, open] = useState<"rollback" | "hold" | "sync">();
+  const [dialog, open] = useState<Dialog>();
   const act = useAct(w);
-  const guards = act.error instanceof Problem && act.error.guards.length > 0 ? act.error.guards : undefined;
+  const guarded = act.error instanceof Problem && act.error.guards.length > 0;
   const rev = w.applied ?? w.revision;
-  const sync = (allow: string[] = []) =>
-    act.mutate(async () => {
-      await got(api.POST("/wards/{ward}/look", path(w)));
-      return start(w, { kind: "sync", allow });
-    });
+  const close = () => open(undefined);
   return (
     <div className="flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
       <div className="min-w-96 flex-1 basis-0">
@@ -111,7 +79,8 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           {w.pending > 0 &&
             `${w.standing === "behind" ? ", " : " · behind by "}${count(w.pending, "object")}`}
           {w.drifted_fields > 0 && w.standing === "drifted" && `, ${count(w.drifted_fields, "field")}`}
-          {w.contested > 0 && `, ${count(w.contested, "field")}`} ·{" "}
+          {w.contested > 0 && `, ${count(w.contested, "field")}`}
+          {(w.additions ?? 0) > 0 && ` · +${w.additions} by others`} ·{" "}
           <Health is={w.health} reason={w.health_reason} /> ·{" "}
           <AsOf of={w.repository} what="repository" now={now} /> ·{" "}
           <AsOf of={w.live} what="cluster" now={now} live />
@@ -127,7 +96,15 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
             Stop
           </Button>
         ) : (
-          <Primary ward={w} busy={act.isPending} sync={() => sync()} />
+          <Primary
+            ward={w}
+            busy={act.isPending}
+            sync={() =>
+              (w.guards?.length ?? 0) > 0
+                ? open("preview")
+                : act.mutate(() => lookAndStart(w, { kind: "sync", retry: !!w.rejected }))
+            }
+          />
         )}
         <Button
           tip="Look at the repository now instead of at the next interval"
@@ -154,35 +131,173 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
             Hold
           </Button>
         )}
+        <Menu
+          label="More"
+          items={[
+            ["Preview the sync", () => open("preview")],
+            [
+              "Apply everything again",
+              () => act.mutate(() => lookAndStart(w, { kind: "sync", reapply: true, retry: !!w.rejected })),
+            ],
+            ["Let git say what the cluster holds", () => open("propose")],
+            [`Rejected revisions (${w.rejections ?? 0})`, () => open("rejections")],
+          ]}
+        />
       </div>
-      {act.error && !guards && (
+      {act.error && !guarded && (
         <div className="w-full">
           <Wrong error={act.error} />
         </div>
       )}
-      <Modal
-        open={!!guards}
-        close={() => act.reset()}
-        title="A guard asks first"
-        about="This run would do what is hard to undo:"
-      >
-        <ul className="space-y-2">
-          {guards?.map((g) => (
-            <li key={g.name}>
-              <strong className="font-mono text-sm">{g.name}</strong> {g.text}
-            </li>
-          ))}
-        </ul>
-        <div className="mt-5 flex justify-end gap-2">
-          <Button onClick={() => act.reset()}>Leave it</Button>
-          <Button strong onClick={() => sync(guards?.map((g) => g.name))}>
-            Sync, and allow {guards?.length === 1 ? "it" : "them"}
-          </Button>
-        </div>
-      </Modal>
-      <RollBack ward={w} now={now} open={dialog === "rollback"} close={() => open(undefined)} />
-      <Hold ward={w} open={dialog === "hold"} close={() => open(undefined)} />
+      {(dialog === "preview" || guarded) && (
+        <Preview
+          ward={w}
+          close={() => {
+            act.reset();
+            close();
+          }}
+        />
+      )}
+      <RollBack ward={w} now={now} open={dialog === "rollback"} close={close} />
+      <Hold ward={w} open={dialog === "hold"} close={close} />
+      {dialog === "propose" && <Propose ward={w} close={close} />}
+      {dialog === "rejections" && <Rejections ward={w} now={now} close={close} />}
     </div>
+  );
+}
+
+/** The whole plan of a sync beforehand, with the guards that would stop it. */
+function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
+  const [allowed, allow] = useState<string[]>([]);
+  const act = useAct(w, close);
+  const plan = useQuery({
+    queryKey: ["ward", w.id, "preview", w.revision?.id, w.applied?.id],
+    retry: false,
+    queryFn: () =>
+      got(api.POST("/wards/{ward}/preview", { ...path(w), body: { kind: "sync", retry: !!w.rejected } })),
+  });
+  const guards = plan.data?.guards ?? [];
+  const open = guards.filter((g) => !allowed.includes(g.name));
+  const refused = plan.data?.objects.some((o) => o.refused);
+  return (
+    <Modal
+      open
+      close={close}
+      wide
+      title={`What a sync of ${w.id} would do`}
+      about={
+        plan.data?.revision
+          ? `To ${short(plan.data.revision)} ${plan.data.revision.subject}. Tried out on the API server; nothing is done yet.`
+          : "Tried out on the API server; nothing is done yet."
+      }
+    >
+      {plan.isLoading && <p className="text-soft">Trying it out on the API server…</p>}
+      {plan.error && <Wrong error={plan.error} />}
+      {plan.data && (
+        <div className="space-y-4">
+          <Guards of={guards} allowed={allowed} allow={allow} />
+          <Plan of={plan.data.objects} />
+        </div>
+      )}
+      {act.error && <Wrong error={act.error} />}
+      <div className="mt-5 flex justify-end gap-2">
+        <Button onClick={close}>Leave it</Button>
+        <Button
+          strong
+          disabled={!plan.data || plan.data.objects.length === 0 || open.length > 0 || act.isPending}
+          onClick={() => act.mutate(() => start(w, { kind: "sync", allow: allowed, retry: !!w.rejected }))}
+        >
+          {open.length > 0
+            ? `Sync, once ${open.length === 1 ? "it is" : "they are"} allowed`
+            : refused
+              ? "Sync all the same"
+              : allowed.length > 0
+                ? `Sync, and allow ${allowed.length === 1 ? "it" : "them"}`
+                : "Sync"}
+        </Button>
+      </div>
+    </Modal>
+  );
+}
+
+/** A commit that makes git say what the cluster holds. */
+function Propose({ ward: w, close }: { ward: Ward; close: () => void }) {
+  const act = useMutation({
+    mutationFn: () => got(api.POST("/wards/{ward}/proposals", { ...path(w), body: {} })),
+  });
+  return (
+    <Modal
+      open
+      close={close}
+      title="Let git say what the cluster holds"
+      about={`A commit on a branch of its own takes ${w.path || "the repository"} back to ${short(w.applied)} ${w.applied?.subject ?? ""}, on top of ${w.ref}. The cluster is left alone.`}
+    >
+      {act.error && <Wrong error={act.error} />}
+      {act.data && (
+        <p>
+          <span className="font-mono text-sm">{short(act.data.revision)}</span> {act.data.revision.subject} is
+          on branch <strong className="font-mono text-sm break-all">{act.data.branch}</strong>, for{" "}
+          {act.data.base}. Review and merge it, then release the ward.
+        </p>
+      )}
+      <div className="mt-5 flex justify-end gap-2">
+        <Button onClick={close}>{act.data ? "Close" : "Leave it"}</Button>
+        {!act.data && (
+          <Button strong disabled={act.isPending} onClick={() => act.mutate()}>
+            Write the branch
+          </Button>
+        )}
+      </div>
+    </Modal>
+  );
+}
+
+/** Revisions that automatic runs don't go to. */
+function Rejections({ ward: w, now, close }: { ward: Ward; now: number; close: () => void }) {
+  const act = useAct(w);
+  const list = useQuery({
+    queryKey: ["rejections", w.id],
+    queryFn: () => got(api.GET("/wards/{ward}/rejections", path(w))),
+  });
+  return (
+    <Modal
+      open
+      close={close}
+      wide
+      title="Rejected revisions"
+      about="Automatic runs don't go there; a sync by hand may, and a good end lifts the rejection."
+    >
+      {list.error && <Wrong error={list.error} />}
+      {act.error && <Wrong error={act.error} />}
+      {list.data?.items.length === 0 && <p>None is rejected.</p>}
+      <ul className="space-y-3">
+        {list.data?.items.map((r) => (
+          <li key={r.revision.id} className="flex items-start justify-between gap-4">
+            <span className="min-w-0">
+              <span className="font-mono text-sm">{short(r.revision)}</span>{" "}
+              <strong>{r.revision.subject}</strong>
+              <span className="block text-sm text-soft">
+                by {r.by}, {ago(r.at, now)}: {r.why}
+              </span>
+            </span>
+            <Button
+              disabled={act.isPending}
+              onClick={() =>
+                act.mutate(() =>
+                  got(
+                    api.DELETE("/wards/{ward}/rejections/{revision}", {
+                      params: { path: { ward: w.id, revision: r.revision.id } },
+                    }),
+                  ),
+                )
+              }
+            >
+              Lift it
+            </Button>
+          </li>
+        ))}
+      </ul>
+    </Modal>
   );
 }
 
@@ -192,7 +307,7 @@ function Primary({ ward: w, busy, sync }: { ward: Ward; busy: boolean; sync: () 
   const label = w.rejected
     ? `Try ${short(w.revision)} again`
     : w.pending > 0
-      ? `Sync ${count(w.pending, "object")}`
+      ? `Sync ${count(w.pending, "object")}${(w.guards?.length ?? 0) > 0 ? "…" : ""}`
       : fields > 0
         ? `Restore ${count(fields, "field")}`
         : "Sync";
@@ -239,573 +354,6 @@ function Strip({ ward, now }: { ward: Ward; now: number }) {
         ))}
       </div>
     </div>
-  );
-}
-
-const stateGlyph: Record<Schemas["EntryObject"]["state"], string> = {
-  waiting: "○",
-  applying: "◐",
-  settling: "◐",
-  ready: "●",
-  removing: "◐",
-  removed: "●",
-  refused: "▲",
-  "not tried": "○",
-  "not ready": "▲",
-};
-
-function EntryObjects({ of }: { of: Schemas["EntryObject"][] }) {
-  return (
-    <ul className="space-y-1">
-      {of.map((o) => (
-        <li key={`${o.kind}/${o.namespace}/${o.name}`} className="flex items-baseline gap-2">
-          <span
-            aria-hidden
-            className={o.state === "refused" || o.state === "not ready" ? "text-failing" : "text-soft"}
-          >
-            {stateGlyph[o.state]}
-          </span>
-          <span className="shrink-0">
-            {o.name} <span className="text-soft">{o.kind}</span>
-          </span>
-          <span className="text-sm text-soft">
-            {o.state}
-            {o.reason && `: ${o.reason}`}
-          </span>
-        </li>
-      ))}
-    </ul>
-  );
-}
-
-function Progress({ run, now }: { run: Entry; now: number }) {
-  const left = run.deadline ? Date.parse(run.deadline) - now : 0;
-  return (
-    <section
-      aria-label="The run that goes on"
-      className="mt-4 rounded-lg border border-rule bg-behind-sheet px-4 py-3"
-    >
-      <h2 className="mb-2 font-bold">
-        {run.kind} #{run.number} to {short(run.revision)} {run.revision?.subject} by {run.by} goes on for{" "}
-        {span(now - Date.parse(run.started))}
-        {left > 0 && <span className="font-normal text-soft">, gives up in {span(left)}</span>}
-      </h2>
-      <EntryObjects of={run.objects ?? []} />
-    </section>
-  );
-}
-
-function Outline({
-  detail,
-  chosen,
-  choose,
-}: {
-  detail: WardDetail;
-  chosen?: string;
-  choose: (key: string) => void;
-}) {
-  const w = detail.ward;
-  const side = [w.drifted > 0 && `${w.drifted} drifted`, w.pending > 0 && `${w.pending} behind`]
-    .filter(Boolean)
-    .join(", ");
-  return (
-    <Panel title={count(detail.outline.length, "object")} side={side}>
-      <ul className="py-1.5">
-        {detail.outline.map((o, i) => (
-          <Fragment key={o.key}>
-            {o.step !== detail.outline[i - 1]?.step && (
-              <li className="mt-1 flex items-center gap-2.5 px-3.5 text-xs text-soft">
-                step {o.step < 0 ? `−${-o.step}` : o.step}
-                <span aria-hidden className="h-px flex-1 bg-rule" />
-              </li>
-            )}
-            <li>
-              <button
-                onClick={() => choose(o.key)}
-                aria-pressed={o.key === chosen}
-                className={`flex w-full items-baseline gap-2.5 px-3.5 py-1.5 text-left ${o.key === chosen ? (o.standing === "behind" ? "bg-behind-sheet" : "bg-lamp-sheet") : "hover:bg-paper"}`}
-              >
-                <span className="w-5 text-center">
-                  <Standing is={o.standing} />
-                </span>
-                <span
-                  className={`min-w-0 flex-1 truncate ${o.key === chosen ? "font-bold" : ""}`}
-                  title={`${o.kind}/${o.name}`}
-                >
-                  {o.name} <span className="font-normal text-soft">{o.kind}</span>
-                </span>
-                <span className="text-soft">
-                  {o.gone ? (
-                    "deleted"
-                  ) : o.change ? (
-                    `to ${o.change}`
-                  ) : (
-                    <Health is={o.health} reason={o.reason} />
-                  )}
-                </span>
-              </button>
-              {(o.below ?? []).length > 0 && (
-                <ul>
-                  {fold(o.below ?? []).map((b) => (
-                    <li
-                      key={b.name}
-                      className="flex items-baseline gap-2.5 py-0.5 pr-3.5 text-sm"
-                      style={{ paddingLeft: `${2.2 + b.depth}rem` }}
-                    >
-                      <span className="min-w-0 flex-1 truncate" title={b.name}>
-                        {b.name} <span className="text-soft">{b.kind}</span>
-                      </span>
-                      <span className="text-soft">
-                        <Health is={b.health} reason={b.reason} />
-                      </span>
-                    </li>
-                  ))}
-                </ul>
-              )}
-            </li>
-          </Fragment>
-        ))}
-      </ul>
-    </Panel>
-  );
-}
-
-/** Pods of one ReplicaSet that do alike are one line. */
-function fold(below: Schemas["Below"][]): Schemas["Below"][] {
-  const out: (Schemas["Below"] & { more: number })[] = [];
-  for (const b of below) {
-    const last = out.at(-1);
-    if (
-      last &&
-      b.kind === "Pod" &&
-      last.kind === "Pod" &&
-      last.health === b.health &&
-      last.depth === b.depth
-    ) {
-      last.more++;
-    } else {
-      out.push({ ...b, more: 0 });
-    }
-  }
-  return out.map((b) => ({ ...b, name: b.more > 0 ? `${b.name} and ${b.more} more` : b.name }));
-}
-
-const tabs = ["Difference", "Live", "Declared", "Events", "Logs"] as const;
-
-function Closely({ ward, object: o, now }: { ward: Ward; object: WardObject; now: number }) {
-  const detail = useQuery({
-    queryKey: ["ward", ward.id, "object", o.key],
-    queryFn: () =>
-      got(api.GET("/wards/{ward}/object", { params: { path: { ward: ward.id }, query: { key: o.key } } })),
-    retry: false,
-  });
-  return (
-    <Tabs.Root defaultValue="Difference">
-      <Panel
-        title={`${o.kind}/${o.name}`}
-        side={
-          <Tabs.List aria-label="Look at the object" className="flex gap-0.5">
-            {tabs.map((t) => (
-              <Tabs.Trigger
-                key={t}
-                value={t}
-                className="rounded px-2 py-0.5 text-soft hover:text-ink data-[state=active]:bg-rule data-[state=active]:text-ink"
-              >
-                {t}
-              </Tabs.Trigger>
-            ))}
-          </Tabs.List>
-        }
-      >
-        <div className="min-h-64 px-3.5 py-3">
-          {o.health === "failing" && o.reason && (
-            <p className="mb-3 border-b border-rule pb-3">
-              <span aria-hidden className="mr-1.5 text-failing">
-                ▲
-              </span>
-              {o.reason}
-            </p>
-          )}
-          <Tabs.Content value="Difference">
-            <Differences ward={ward} object={o} now={now} />
-          </Tabs.Content>
-          <Tabs.Content value="Live">
-            <Yaml text={detail.data?.live} none="It is not in the cluster." />
-          </Tabs.Content>
-          <Tabs.Content value="Declared">
-            <p className="mb-2 text-sm text-soft">
-              {o.file ? `${o.file}, line ${o.line}` : "Made by Vigila: the ward's own namespace"}
-            </p>
-            <Yaml text={detail.data?.declared} none="It is not declared any more." />
-          </Tabs.Content>
-          <Tabs.Content value="Events">
-            <Events of={detail.data?.events} now={now} />
-          </Tabs.Content>
-          <Tabs.Content value="Logs">
-            <Logs ward={ward} object={o} pods={detail.data?.pods} />
-          </Tabs.Content>
-          {detail.error && <Wrong error={detail.error} />}
-        </div>
-      </Panel>
-    </Tabs.Root>
-  );
-}
-
-function Differences({ ward, object: o, now }: { ward: Ward; object: WardObject; now: number }) {
-  const drifted = o.fields ?? [];
-  const diff = useQuery({
-    queryKey: ["ward", ward.id, "diff", ward.revision?.id, ward.applied?.id],
-    queryFn: () => got(api.GET("/wards/{ward}/diff", { params: { path: { ward: ward.id } } })),
-    enabled: !!o.change,
-  });
-  const pending = diff.data?.pending.find((p) => p.key === o.key);
-  return (
-    <div className="space-y-4">
-      {o.gone && <p>Somebody deleted it from the cluster. A sync makes it again.</p>}
-      {drifted.length > 0 && (
-        <section>
-          <h3 className="mb-2 text-sm font-bold text-soft">The cluster moved</h3>
-          <ul className="space-y-4">
-            {drifted.map((d) => (
-              <Field key={d.path} d={d} from="applied" to="live" toneClass="bg-lamp-sheet">
-                <p className="mt-1 text-sm text-soft">
-                  Changed by <strong className="text-ink">{whoWhen(d, now)}</strong>
-                  {d.when && ` (${clock(d.when)})`}.
-                  {d.contested && " It undid the restore three times, so Vigila stopped restoring it."} To
-                  leave this field to others, add to the ward file:
-                </p>
-                <code className="mt-1 block font-mono text-xs break-all">
-                  leave: [{`{of: ${o.kind}/${o.name}, fields: [${d.pointer}]}`}]
-                </code>
-              </Field>
-            ))}
-          </ul>
-        </section>
-      )}
-      {o.change && (
-        <section>
-          <h3 className="mb-2 text-sm font-bold text-soft">
-            The repository moved: a sync would {o.change} it
-          </h3>
-          {diff.isLoading && <p className="text-soft">Trying it out on the API server…</p>}
-          {diff.error && <Wrong error={diff.error} />}
-          {pending?.refused && (
-            <Wrong error={new Error(`The API server would refuse it: ${pending.refused}`)} />
-          )}
-          {pending?.already_there && (
-            <p className="mb-2">It is already there, and would be adopted with these changes.</p>
-          )}
-          <ul className="space-y-3">
-            {pending?.fields.map((d) => (
-              <Field key={d.path} d={d} from="live" to="declared" toneClass="bg-behind-sheet" />
-            ))}
-          </ul>
-          {pending && pending.change === "update" && pending.fields.length === 0 && !pending.refused && (
-            <p>No field changes.</p>
-          )}
-        </section>
-      )}
-      {o.owned_fields !== undefined && o.owned_fields > 0 && !o.gone && (
-        <p className={drifted.length > 0 || o.change ? "border-t border-rule pt-3 text-soft" : "text-soft"}>
-          {drifted.length > 0
-            ? `${count(Math.max(0, o.owned_fields - drifted.length), "other field")} Vigila applied are as it left them.`
-            : `All ${count(o.owned_fields, "field")} Vigila applied are as it left them.`}
-        </p>
-      )}
-    </div>
-  );
-}
-
-function Field({
-  d,
-  from,
-  to,
-  toneClass,
-  children,
-}: {
-  d: Difference;
-  from: string;
-  to: string;
-  toneClass: string;
-  children?: React.ReactNode;
-}) {
-  const row = (name: string, v: unknown, tone: string, gone: boolean) => (
-    <div className="mt-1 flex items-baseline">
-      <span className="w-20 shrink-0 text-sm text-soft">{name}</span>
-      <span
-        className={`min-w-0 rounded px-2 py-0.5 break-words ${gone ? "text-soft italic" : `font-bold ${tone}`}`}
-      >
-        {gone ? "nothing" : value(v)}
-      </span>
-    </div>
-  );
-  return (
-    <li>
-      <p className="font-mono text-sm break-all">{d.path}</p>
-      {row(from, d.from, "bg-rule", d.change === "added")}
-      {row(to, d.to, toneClass, d.change === "removed")}
-      {children}
-    </li>
-  );
-}
-
-function Yaml({ text, none }: { text?: string; none: string }) {
-  if (!text) return <p className="text-soft">{none}</p>;
-  return <pre className="max-h-[32rem] overflow-auto font-mono text-[13px] leading-normal">{text}</pre>;
-}
-
-function Events({ of, now }: { of?: Schemas["ClusterEvent"][]; now: number }) {
-  if (!of) return <p className="text-soft">Reading…</p>;
-  if (of.length === 0) return <p className="text-soft">The cluster tells of no events about it.</p>;
-  return (
-    <ul className="space-y-2">
-      {of.map((e, i) => (
-        <li key={i} className="grid grid-cols-[5rem_1fr] gap-2">
-          <span className="text-sm text-soft">{ago(e.at, now)}</span>
-          <span className="min-w-0">
-            {e.warning && (
-              <span aria-label="warning" className="mr-1 text-failing">
-                ▲
-              </span>
-            )}
-            <strong>{e.reason}</strong> {e.text}{" "}
-            <span className="text-sm text-soft">
-              {e.about}
-              {(e.count ?? 1) > 1 && `, ${e.count} times`}
-            </span>
-          </span>
-        </li>
-      ))}
-    </ul>
-  );
-}
-
-function Logs({ ward, object, pods }: { ward: Ward; object: WardObject; pods?: Schemas["Pod"][] }) {
-  const [name, choose] = useState<string>();
-  const [previous, setPrevious] = useState(false);
-  const pod = pods?.find((p) => p.name === name) ?? pods?.find((p) => p.health === "failing") ?? pods?.[0];
-  const log = useQuery({
-    queryKey: ["ward", ward.id, "log", pod?.name, previous],
-    enabled: !!pod,
-    queryFn: () =>
-      got(
-        api.GET("/wards/{ward}/logs", {
-          params: {
-            path: { ward: ward.id },
-            query: { key: object.key, pod: pod?.name ?? "", container: pod?.containers[0], previous },
-          },
-          parseAs: "text",
-        }),
-      ),
-  });
-  if (!pods) return <p className="text-soft">Reading…</p>;
-  if (!pod) return <p className="text-soft">No Pods run below it.</p>;
-  return (
-    <>
-      <div className="mb-3 flex items-center gap-3 text-sm">
-        <select
-          aria-label="Pod"
-          value={pod.name}
-          onChange={(e) => choose(e.target.value)}
-          className="min-w-0 rounded border border-rule bg-paper px-2 py-1"
-        >
-          {pods.map((p) => (
-            <option key={p.name} value={p.name}>
-              {p.name}, {p.health}
-              {p.restarts > 0 && `, restarted ${p.restarts} times`}
-            </option>
-          ))}
-        </select>
-        {pod.restarts > 0 && (
-          <label className="flex items-center gap-1.5">
-            <input type="checkbox" checked={previous} onChange={(e) => setPrevious(e.target.checked)} />{" "}
-            before its last restart
-          </label>
-        )}
-      </div>
-      {log.error ? (
-        <Wrong error={log.error} />
-      ) : (
-        <Yaml text={log.data} none={log.isLoading ? "Reading…" : "It has written nothing."} />
-      )}
-    </>
-  );
-}
-
-const ENTRIES = 12;
-
-function useEntries(id: string, limit: number) {
-  return useQuery({
-    queryKey: ["entries", id, limit],
-    queryFn: () =>
-      got(api.GET("/wards/{ward}/entries", { params: { path: { ward: id }, query: { limit } } })),
-    placeholderData: (old) => old,
-  });
-}
-
-function Logbook({ ward, now }: { ward: Ward; now: number }) {
-  const [limit, setLimit] = useState(ENTRIES);
-  const [open, setOpen] = useState<number>();
-  const entries = useEntries(ward.id, limit);
-  return (
-    <Panel
-      title="Logbook"
-      side={entries.data && <span className="font-normal text-soft">{entries.data.total}</span>}
-    >
-      {entries.data?.total === 0 && <p className="px-3.5 py-3 text-soft">No entries yet.</p>}
-      <ol className="py-2">
-        {entries.data?.items.map((e) => (
-          <li key={e.number} className="relative">
-            <span
-              aria-hidden
-              className={`absolute top-3.5 left-4 size-2.5 rounded-full border-2 bg-sheet ${bad(e) || e.kind === "rollback" ? "border-failing" : "border-soft"}`}
-            />
-            <button
-              onClick={() => setOpen(e.number)}
-              className="w-full py-1.5 pr-3 pl-10 text-left hover:bg-paper"
-            >
-              <span className="font-bold">
-                #{e.number} {entryTitle(e)}
-              </span>
-              <span className="line-clamp-2 text-sm text-soft" title={entryLine(e, now)}>
-                {entryLine(e, now)}
-              </span>
-            </button>
-          </li>
-        ))}
-      </ol>
-      {entries.data && entries.data.total > entries.data.items.length && (
-        <button
-          className="w-full border-t border-rule py-2 text-sm text-soft hover:text-ink"
-          onClick={() => setLimit(Math.min(1000, limit + 50))}
-        >
-          {entries.data.total - entries.data.items.length} older
-        </button>
-      )}
-      {open !== undefined && (
-        <EntryDialog ward={ward} number={open} now={now} close={() => setOpen(undefined)} />
-      )}
-    </Panel>
-  );
-}
-
-/** What an entry says below its title. */
-export function entryLine(e: Entry, now: number): string {
-  const took = e.ended ? Date.parse(e.ended) - Date.parse(e.started) : 0;
-  const parts = [
-    e.to_entry ? `to #${e.to_entry}` : (short(e.revision) && `${short(e.revision)}`) + ` by ${e.by}`,
-    ago(e.started, now),
-    took >= 1000 ? span(took) : "",
-  ].filter(Boolean);
-  const why = e.kind === "hold" || e.kind === "release" || e.kind === "rollback" ? e.why : "";
-  return parts.join(", ") + (why ? `: ${why}` : "");
-}
-
-export function EntryDialog({
-  ward,
-  number,
-  now,
-  close,
-}: {
-  ward: { id: string };
-  number: number;
-  now: number;
-  close: () => void;
-}) {
-  const entry = useQuery({
-    queryKey: ["entries", ward.id, "one", number],
-    queryFn: () =>
-      got(api.GET("/wards/{ward}/entries/{number}", { params: { path: { ward: ward.id, number } } })),
-  });
-  const e = entry.data;
-  return (
-    <Modal open close={close} title={e ? `${ward.id} #${number} ${entryTitle(e)}` : `#${number}`}>
-      {entry.error && <Wrong error={entry.error} />}
-      {e && (
-        <>
-          {e.reason && <p className="mb-3">{e.reason}</p>}
-          <dl className="mb-4 grid grid-cols-[6rem_1fr] gap-y-1 text-sm">
-            <dt className="text-soft">by</dt>
-            <dd>{e.by}</dd>
-            <dt className="text-soft">started</dt>
-            <dd>
-              {new Date(e.started).toLocaleString()}, {ago(e.started, now)}
-            </dd>
-            {e.why && (
-              <>
-                <dt className="text-soft">why</dt>
-                <dd>{e.why}</dd>
-              </>
-            )}
-            {e.revision && (
-              <>
-                <dt className="text-soft">revision</dt>
-                <dd>
-                  <span className="font-mono">{short(e.revision)}</span> {e.revision.subject}
-                </dd>
-              </>
-            )}
-          </dl>
-          <EntryObjects of={e.objects ?? []} />
-        </>
-      )}
-    </Modal>
-  );
-}
-
-function RollBack({ ward, now, open, close }: { ward: Ward; now: number; open: boolean; close: () => void }) {
-  const entries = useEntries(ward.id, 100);
-  const [to, setTo] = useState<number>();
-  const [why, setWhy] = useState("");
-  const act = useAct(ward, close);
-  const guards = act.error instanceof Problem ? act.error.guards.map((g) => g.name) : [];
-  const choices = (entries.data?.items ?? []).filter((e) => e.has_snapshot && e.outcome === "done");
-  return (
-    <Modal
-      open={open}
-      close={close}
-      title="Roll back"
-      about="To the objects that an entry left, as Vigila keeps them. The ward is held there until it is released."
-    >
-      {choices.length === 0 && <p>There is no entry to go back to yet.</p>}
-      <ul className="max-h-72 overflow-auto">
-        {choices.map((e) => (
-          <li key={e.number}>
-            <label className="flex items-baseline gap-3 rounded px-2 py-1.5 hover:bg-paper">
-              <input type="radio" name="entry" checked={to === e.number} onChange={() => setTo(e.number)} />
-              <span>
-                <strong>
-                  #{e.number} {e.kind}
-                </strong>{" "}
-                <span className="font-mono text-sm">{short(e.revision)}</span> {e.revision?.subject}
-                <span className="block text-sm text-soft">
-                  {ago(e.started, now)}
-                  {e.number === choices[0]?.number && ", what the cluster holds now"}
-                </span>
-              </span>
-            </label>
-          </li>
-        ))}
-      </ul>
-      <Reason value={why} set={setWhy} />
-      {act.error && <Wrong error={act.error} />}
-      <div className="mt-4 flex justify-end gap-2">
-        <Button onClick={close}>Leave it</Button>
-        <Button
-          strong
-          disabled={!to || act.isPending}
-          onClick={() =>
-            act.mutate(() => start(ward, { kind: "rollback", to_entry: to, why, allow: guards }))
-          }
-        >
-          {guards.length > 0
-            ? `Roll back, and allow ${guards.join(", ")}`
-            : to
-              ? `Roll back to #${to}`
-              : "Roll back"}
-        </Button>
-      </div>
-    </Modal>
   );
 }
 
@@ -861,19 +409,6 @@ function Hold({ ward, open, close }: { ward: Ward; open: boolean; close: () => v
   );
 }
 
-function Reason({ value, set }: { value: string; set: (s: string) => void }) {
-  return (
-    <label className="mt-3 block text-sm">
-      <span className="text-soft">Why, for whoever looks next</span>
-      <input
-        value={value}
-        onChange={(e) => set(e.target.value)}
-        className="mt-1 block w-full rounded-md border border-rule bg-paper px-2.5 py-1.5"
-      />
-    </label>
-  );
-}
-
 function Declaration({ detail, now }: { detail: WardDetail; now: number }) {
   const w = detail.ward;
   return (
@@ -896,7 +431,12 @@ function Declaration({ detail, now }: { detail: WardDetail; now: number }) {
               {w.auto_sync ? "A new revision is synced by itself." : "A person syncs."}{" "}
               {w.restore_drift
                 ? "What others change is put back."
-                : "What others change is reported, not put back."}
+                : "What others change is reported, not put back."}{" "}
+              {w.keep_additions === "remove"
+                ? "What others add is taken away."
+                : w.keep_additions === "ignore"
+                  ? "What others add is not looked at."
+                  : "What others add is reported."}
             </p>
             {Object.entries(w.links ?? {}).map(([name, url]) => (
               <p key={name}>

@@ -74,6 +74,8 @@ export function whoWhen(d: Difference, now: number): string {
 export function entryTitle(e: Entry): string {
   if (e.kind === "hold") return "held";
   if (e.kind === "release") return "released";
+  if (e.kind === "reject") return "revision rejected";
+  if (e.kind === "accept") return "rejection lifted";
   return `${e.kind} · ${e.outcome}`;
 }
 
@@ -86,6 +88,7 @@ export function headline(w: Ward, now: number): string {
   if (w.standing === "drifted") return `Drifted for ${since}: ${w.says}`;
   if (w.standing === "contested") return `Contested for ${since}: ${w.says}`;
   if (w.tone === "failing") return w.says;
+  if (w.standing === "in step" && (w.additions ?? 0) > 0 && !w.hold) return `In step for ${since}; ${w.says}`;
   if (w.standing === "blind")
     return w.repository.problem || w.live.problem ? `Blind for ${since}: ${w.says}` : w.says;
   if (w.hold) return w.pending > 0 ? `${w.says}. Behind by ${count(w.pending, "object")}` : w.says;

@@ -384,6 +384,8 @@ func (p *placement) say(v *View, waits string) {
 		set(ToneBlind, true, v.Live.Problem, "What is shown is the last known.")
 	case v.Standing == compare.Blind:
 		set(ToneBlind, false, "Looking for the first time since the service started", "")
+	case v.Rejected != "" && v.Hold == nil && v.rejectedBy() != byVigila && v.Pending > 0:
+		set(ToneBehind, false, fmt.Sprintf("%s was rejected by %s: %s", title(v.Revision), v.rejectedBy(), v.Rejected), "It stays at "+short(v.Applied)+". Lift it: vigila accept "+v.ID+" "+short(v.Revision))
 	case v.Rejected != "" && p.failedTo(v):
 		set(ToneFailing, true, fmt.Sprintf("Went back to %s: %s", short(v.Applied), v.Rejected),
 			short(v.Revision)+" is rejected. Push a newer revision, or try it again: vigila sync "+v.ID+" --retry")
@@ -469,7 +471,17 @@ var verbs = map[string]string{"sync": "Sync", "restore": "Restore", "rollback": 
 
 // failedTo tells whether the ward went back from the rejected revision.
 func (p *placement) failedTo(v *View) bool {
-	return v.Applied != nil && v.Revision != nil && v.Applied.ID != v.Revision.ID && v.Pending > 0
+	return v.Applied != nil && v.Revision != nil && v.Applied.ID != v.Revision.ID && v.Pending > 0 && v.Ward.Settle.Otherwise != string(run.Stay)
+}
+
+// rejectedBy is who rejected the newest revision.
+func (v *View) rejectedBy() string {
+	for _, r := range v.Rejections {
+		if v.Revision != nil && r.Revision == v.Revision.ID {
+			return r.By
+		}
+	}
+	return byVigila
 }
 
 func firstAddition(v *View) (ObjectView, compare.Difference) {

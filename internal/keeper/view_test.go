@@ -83,6 +83,13 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			v.Pending, v.Standing, v.Rejected, v.Revision = 1, compare.Behind, "crash-loops", &record.Revision{ID: "badbadbad0"}
 		},
 			says: "Went back to 1d77f3a: crash-loops", todo: "badbadb is rejected. Push a newer revision", tone: ToneFailing, needs: true},
+		"failed, and stops there": {change: func(v *View) {
+			v.Pending, v.Standing, v.Rejected, v.Revision, v.Ward.Settle.Otherwise = 1, compare.Behind, "crash-loops", &record.Revision{ID: "badbadbad0"}, "stop"
+		}, says: "badbadb failed: crash-loops", todo: "--retry", tone: ToneFailing, needs: true},
+		"rejected by a person": {change: func(v *View) {
+			v.Pending, v.Standing, v.Rejected, v.Revision = 1, compare.Behind, "it squeaks", &record.Revision{ID: "badbadbad0", Subject: "A door"}
+			v.Rejections = []record.Rejection{{Revision: "badbadbad0", By: "operator", Why: "it squeaks"}}
+		}, says: "badbadb A door was rejected by operator: it squeaks", todo: "It stays at 1d77f3a. Lift it: vigila accept berth-planner@quay badbadb", tone: ToneBehind},
 		"failed and stayed": {change: func(v *View) { v.Rejected = "crash-loops" }, says: "1d77f3a failed: crash-loops", todo: "try this one again", tone: ToneFailing, needs: true},
 		"tried again, and stopped": {change: func(v *View) { v.Rejected, v.Hold = "crash-loops", &record.Hold{By: "operator", Reason: "stopped #4"} },
 			says: "Held by operator: stopped #4", todo: "Let it go on", tone: Quiet},

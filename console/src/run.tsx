@@ -1,0 +1,261 @@
+// A run, as it goes on and as its entry keeps it: its steps, its tasks with their logs, and its plan beforehand.
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Entry, type Guard, type Schemas, api, got } from "./api";
+import { Wrong } from "./parts";
+import { count, short, span, value } from "./words";
+
+type EntryObject = Schemas["EntryObject"];
+
+const stateGlyph: Record<EntryObject["state"], string> = {
+  waiting: "○",
+  applying: "◐",
+  settling: "◐",
+  ready: "●",
+  removing: "◐",
+  removed: "●",
+  refused: "▲",
+  "not tried": "○",
+  "not ready": "▲",
+};
+
+const taskWords: Partial<Record<EntryObject["state"], string>> = {
+  applying: "starting",
+  settling: "running",
+  ready: "done",
+  "not ready": "not done",
+};
+
+/** The parts of a run in their order: each step, what is removed after them, and tasks for a failure. */
+function parts(all: EntryObject[]): { title: string; objects: EntryObject[] }[] {
+  const out: { title: string; objects: EntryObject[] }[] = [];
+  for (const o of all) {
+    const removed = o.state === "removing" || o.state === "removed";
+    const title =
+      o.task === "failed"
+        ? "when it has failed"
+        : removed
+          ? "removed"
+          : `step ${o.step < 0 ? `−${-o.step}` : o.step}`;
+    const last = out.at(-1);
+    if (last?.title === title) last.objects.push(o);
+    else out.push({ title, objects: [o] });
+  }
+  return out;
+}
+
+export function EntryObjects({ of, ward, number }: { of: EntryObject[]; ward: string; number: number }) {
+  const all = parts(of);
+  return (
+    <div className="space-y-2">
+      {all.map((p, i) => (
+        <section key={`${p.title} ${i}`} aria-label={p.title}>
+          {all.length > 1 && (
+            <h3 className="mb-1 flex items-center gap-2.5 text-xs text-soft">
+              {p.title}
+              <span aria-hidden className="h-px flex-1 bg-rule" />
+            </h3>
+          )}
+          <ul className="space-y-1">
+            {p.objects.map((o) => (
+              <EntryLine key={o.key} o={o} ward={ward} number={number} />
+            ))}
+          </ul>
+        </section>
+      ))}
+    </div>
+  );
+}
+
+function EntryLine({ o, ward, number }: { o: EntryObject; ward: string; number: number }) {
+  const [open, setOpen] = useState(false);
+  const took = o.task && o.began && o.ended ? Date.parse(o.ended) - Date.parse(o.began) : 0;
+  const words = (o.task && taskWords[o.state]) ?? o.state;
+  return (
+    <li>
+      <div className="flex items-baseline gap-2">
+        <span
+          aria-hidden
+          className={o.state === "refused" || o.state === "not ready" ? "text-failing" : "text-soft"}
+        >
+          {stateGlyph[o.state]}
+        </span>
+        <span className="shrink-0">
+          {o.name} <span className="text-soft">{o.task ? `task ${o.task}` : o.kind}</span>
+        </span>
+        <span className="min-w-0 text-sm text-soft">
+          {words}
+          {took >= 1000 && ` in ${span(took)}`}
+          {o.replaced && ", deleted and made again"}
+          {o.reason && `: ${o.reason}`}
+        </span>
+        {o.log && (
+          <button
+            className="text-sm underline decoration-dotted underline-offset-2 hover:text-ink"
+            aria-expanded={open}
+            onClick={() => setOpen(!open)}
+          >
+            {open ? `Hide the log of ${o.name}` : `Log of ${o.name}`}
+          </button>
+        )}
+      </div>
+      {open && <TaskLog ward={ward} number={number} of={o} />}
+    </li>
+  );
+}
+
+function TaskLog({ ward, number, of }: { ward: string; number: number; of: EntryObject }) {
+  const log = useQuery({
+    queryKey: ["log", ward, number, of.key],
+    queryFn: () =>
+      got(
+        api.GET("/wards/{ward}/entries/{number}/log", {
+          params: { path: { ward, number }, query: { key: of.key } },
+          parseAs: "text",
+        }),
+      ),
+  });
+  if (log.error) return <Wrong error={log.error} />;
+  return (
+    <pre className="my-1.5 ml-6 max-h-72 overflow-auto rounded border border-rule bg-paper px-3 py-2 font-mono text-[13px]">
+      {log.data ?? "Reading…"}
+    </pre>
+  );
+}
+
+export function Progress({ run, now, says }: { run: Entry; now: number; says: string }) {
+  const left = run.deadline ? Date.parse(run.deadline) - now : 0;
+  const failed = says.includes(" failed; its tasks for that run");
+  return (
+    <section
+      aria-label="The run that goes on"
+      className="mt-4 rounded-lg border border-rule bg-behind-sheet px-4 py-3"
+    >
+      <h2 className="mb-2 font-bold">
+        {run.kind} #{run.number} to {short(run.revision)} {run.revision?.subject} by {run.by} goes on for{" "}
+        {span(now - Date.parse(run.started))}
+        {left > 0 && (
+          <span className="font-normal text-soft">
+            , {failed ? "its tasks have" : "gives up in"} {span(left)}
+          </span>
+        )}
+      </h2>
+      <EntryObjects of={run.objects ?? []} ward={run.ward} number={run.number} />
+    </section>
+  );
+}
+
+type Pending = Schemas["PendingObject"];
+
+const changeWords: Record<Pending["change"], string> = {
+  create: "new",
+  update: "changed",
+  remove: "removed",
+  keep: "not declared any more, and left",
+  run: "",
+};
+
+/** What a run would do, in its order, field by field. */
+export function Plan({ of }: { of: Pending[] }) {
+  const groups: { title: string; objects: Pending[] }[] = [];
+  for (const o of of) {
+    const step = o.step ?? 0;
+    const title =
+      o.change === "remove"
+        ? "then remove"
+        : o.change === "keep"
+          ? "and leave"
+          : `step ${step < 0 ? `−${-step}` : step}`;
+    const last = groups.at(-1);
+    if (last?.title === title) last.objects.push(o);
+    else groups.push({ title, objects: [o] });
+  }
+  if (of.length === 0) return <p>Nothing to do: it is as declared.</p>;
+  return (
+    <div className="space-y-3">
+      {groups.map((g, i) => (
+        <section key={`${g.title} ${i}`}>
+          <h3 className="mb-1 flex items-center gap-2.5 text-xs text-soft">
+            {g.title}
+            <span aria-hidden className="h-px flex-1 bg-rule" />
+          </h3>
+          <ul className="space-y-1.5">
+            {g.objects.map((o) => (
+              <li key={o.key}>
+                <p>
+                  <strong>{o.name}</strong> <span className="text-soft">{o.kind}</span>{" "}
+                  <span className="text-sm text-soft">
+                    {o.task
+                      ? `task ${o.task}`
+                      : o.replaced
+                        ? "deleted and made again: it can't be changed in place"
+                        : o.already_there
+                          ? "already there, to be adopted"
+                          : changeWords[o.change]}
+                    {o.change === "create" && `, ${count(o.fields.length, "field")}`}
+                  </span>
+                </p>
+                {o.refused && <Wrong error={new Error(`The API server would refuse it: ${o.refused}`)} />}
+                {o.change !== "create" && <Lines of={o.fields} />}
+              </li>
+            ))}
+          </ul>
+        </section>
+      ))}
+    </div>
+  );
+}
+
+/** Differences as compact lines: path, from, to. */
+export function Lines({ of }: { of: Schemas["Difference"][] }) {
+  return (
+    <ul className="ml-4 text-sm">
+      {of.map((d) => (
+        <li key={d.path} className="flex flex-wrap items-baseline gap-x-2">
+          <span className="font-mono text-[13px] break-all">{d.path}</span>
+          <span className="text-soft">{d.change === "added" ? "nothing" : value(d.from)}</span>
+          <span aria-hidden className="text-soft">
+            →
+          </span>
+          <strong className="min-w-0 break-words">{d.change === "removed" ? "nothing" : value(d.to)}</strong>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** Guards that stop a run, each to be allowed by itself. */
+export function Guards({
+  of,
+  allowed,
+  allow,
+}: {
+  of: Guard[];
+  allowed: string[];
+  allow: (names: string[]) => void;
+}) {
+  if (of.length === 0) return null;
+  return (
+    <fieldset className="rounded-md border border-failing px-4 py-3">
+      <legend className="px-1 text-sm font-bold">A guard asks first</legend>
+      <ul className="space-y-1.5">
+        {of.map((g) => (
+          <li key={g.name}>
+            <label className="flex items-baseline gap-2.5">
+              <input
+                type="checkbox"
+                checked={allowed.includes(g.name)}
+                onChange={(e) =>
+                  allow(e.target.checked ? [...allowed, g.name] : allowed.filter((n) => n !== g.name))
+                }
+              />
+              <span>
+                Allow <strong className="font-mono text-sm">{g.name}</strong>: {g.text}
+              </span>
+            </label>
+          </li>
+        ))}
+      </ul>
+    </fieldset>
+  );
+}
