@@ -232,7 +232,7 @@ func gitCommand() *cobra.Command {
 }
 
 func editCommand() *cobra.Command {
-	var kubeconfig, as, namespace string
+	var kubeconfig, as, namespace, subresource string
 	var remove bool
 	c := &cobra.Command{
 		Use: "edit KIND/NAME [PATH=VALUE…]", Short: "Change a live object under a field manager of your choice, or --delete it",
@@ -254,12 +254,13 @@ func editCommand() *cobra.Command {
 				}
 				values[path] = v
 			}
-			return edit.Set(c.Context(), cfg, namespace, args[0], as, values)
+			return edit.Set(c.Context(), cfg, namespace, args[0], as, subresource, values)
 		},
 	}
 	f := c.Flags()
 	f.StringVar(&kubeconfig, "kubeconfig", os.Getenv("KUBECONFIG"), "kubeconfig")
 	f.StringVar(&as, "as", "engineer-in-a-hurry", "field manager")
+	f.StringVar(&subresource, "subresource", "", "status or scale, instead of the object itself")
 	f.StringVarP(&namespace, "namespace", "n", "default", "namespace")
 	f.BoolVar(&remove, "delete", false, "delete the object")
 	return c

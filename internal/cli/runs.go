@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -877,6 +878,17 @@ func (p *printer) taskLog(ctx context.Context, conn *client.Conn, e *client.Entr
 	return &Exit{ExitFailed, fmt.Sprintf("#%d of %s keeps no log of %s; it keeps %s", e.Number, e.Ward, name, pick(len(kept) == 0, "none", strings.Join(kept, ", ")))}
 }
 
+// entryPart names the part of a run that an object belongs to.
+func entryPart(o client.EntryObject) string {
+	switch {
+	case o.Task == "failed":
+		return "when it had failed"
+	case o.State == "removed" || o.State == "removing":
+		return "then removed"
+	}
+	return fmt.Sprintf("step %d", o.Step)
+}
+
 func entryWords(e client.Entry) (text, color string) {
 	switch e.Kind {
 	case "hold", "release", "reject", "accept":
@@ -911,7 +923,13 @@ func (p *printer) entry(e *client.Entry) {
 	p.table(rows)
 	p.line("")
 	var logs []string
+	several := slices.ContainsFunc(e.Objects, func(o client.EntryObject) bool { return o.Step != e.Objects[0].Step || o.Task == "failed" })
+	part := ""
 	for _, o := range e.Objects {
+		if now := entryPart(o); several && now != part {
+			part = now
+			p.line("  %s", p.paint("soft", part))
+		}
 		took := ""
 		if !o.Began.IsZero() && o.Ended.After(o.Began) && o.Task != "" {
 			took = p.paint("soft", "  "+span(o.Ended.Sub(o.Began)))

@@ -256,7 +256,13 @@ func (p *printer) ward(d *client.WardDetail) {
 		if o.Task != "" && o.Health == "unknown" {
 			health = ""
 		}
-		p.line("%s", strings.TrimRight(fmt.Sprintf("  %s %s  %s  %s", p.paint(string(o.Standing), standingGlyph[o.Standing]), p.paint("soft", o.Kind)+" "+o.Name, health, note), " "))
+		words := []string{"  " + p.paint(string(o.Standing), standingGlyph[o.Standing]) + " " + p.paint("soft", o.Kind) + " " + o.Name}
+		for _, w := range []string{health, note} {
+			if w != "" {
+				words = append(words, w)
+			}
+		}
+		p.line("%s", strings.Join(words, "  "))
 		for _, f := range o.Fields {
 			p.field(f, "      ")
 		}

@@ -311,7 +311,7 @@ func (p *placement) objectViews(apply, remove, tasks []object.Ref, astray astray
 	for ref, b := range p.baselines {
 		add(ObjectView{Ref: ref, Version: b.Version})
 	}
-	ranks := map[object.Ref]int{}
+	ranks, steps := map[object.Ref]int{}, map[object.Ref]int{}
 	declared := make([]plan.Declared, len(out))
 	for i, o := range out {
 		declared[i] = plan.Declared{Ref: o.Ref, Turn: object.Turn{Step: o.Step, Task: o.Task}}
@@ -325,9 +325,12 @@ func (p *placement) objectViews(apply, remove, tasks []object.Ref, astray astray
 	for _, s := range append(whole.Steps, whole.OnFail...) {
 		for _, g := range s.Groups {
 			for _, ref := range g.Refs {
-				ranks[ref] = len(ranks)
+				ranks[ref], steps[ref] = len(ranks), s.Number
 			}
 		}
+	}
+	for i := range out {
+		out[i].Step = steps[out[i].Ref] // where a run has it: namespaces come first
 	}
 	slices.SortFunc(out, func(a, b ObjectView) int { return ranks[a.Ref] - ranks[b.Ref] })
 	return out

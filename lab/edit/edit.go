@@ -20,8 +20,8 @@ import (
 )
 
 // Set writes values at dotted paths of an object (deployment/berth-planner, spec.replicas=5) with a merge patch.
-// A value is JSON when it parses as JSON, else a text; "null" removes the field.
-func Set(ctx context.Context, cfg *rest.Config, namespace, object, manager string, values map[string]string) error {
+// A value is JSON when it parses as JSON, else a text; "null" removes the field. subresource is status, scale or empty.
+func Set(ctx context.Context, cfg *rest.Config, namespace, object, manager, subresource string, values map[string]string) error {
 	kind, name, ok := strings.Cut(object, "/")
 	if !ok {
 		return fmt.Errorf("%q is not KIND/NAME", object)
@@ -42,7 +42,11 @@ func Set(ctx context.Context, cfg *rest.Config, namespace, object, manager strin
 	if err != nil {
 		return err
 	}
-	_, err = r.Patch(ctx, name, types.MergePatchType, body, metav1.PatchOptions{FieldManager: manager})
+	var sub []string
+	if subresource != "" {
+		sub = append(sub, subresource)
+	}
+	_, err = r.Patch(ctx, name, types.MergePatchType, body, metav1.PatchOptions{FieldManager: manager}, sub...)
 	return err
 }
 

@@ -216,19 +216,13 @@ type piece struct {
 	phase int // 0: what tasks need to live in, 1: tasks before, 2: objects, 3: tasks after
 }
 
-// steps orders objects and tasks. A task that names no step runs before the first or after the last one, whatever
+// steps orders objects and tasks. Namespaces and definitions that name no step come in the first one. A task that names no step runs before the first or after the last one, whatever
 // that is; but the namespaces and definitions of its step come before it, since it may live in them.
 func steps(apply []object.Ref, byRef map[object.Ref]Declared, tasks []Declared) (out, onFail []Step) {
 	var pieces, failing []piece
 	var numbers []int
 	for _, ref := range apply {
-		d := byRef[ref]
-		phase := 2
-		if awaited(ref) {
-			phase = 0
-		}
-		pieces = append(pieces, piece{d, phase})
-		numbers = append(numbers, d.Step)
+		numbers = append(numbers, byRef[ref].Step)
 	}
 	for _, t := range tasks {
 		if t.Stepped && t.Task != object.OnFail {
@@ -238,6 +232,17 @@ func steps(apply []object.Ref, byRef map[object.Ref]Declared, tasks []Declared) 
 	first, last := 0, 0
 	if len(numbers) > 0 {
 		first, last = slices.Min(numbers), slices.Max(numbers)
+	}
+	for _, ref := range apply {
+		d := byRef[ref]
+		if !awaited(ref) {
+			pieces = append(pieces, piece{d, 2})
+			continue
+		}
+		if !d.Stepped { // what others live in comes first, unless it says otherwise
+			d.Step = first
+		}
+		pieces = append(pieces, piece{d, 0})
 	}
 	for _, t := range tasks {
 		if !t.Stepped {

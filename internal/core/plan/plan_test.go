@@ -138,6 +138,14 @@ func outline(steps []Step) string {
 	return strings.Join(all, " ")
 }
 
+func TestWhatOthersLiveInComesFirst(t *testing.T) {
+	d := declared(namespace, workload, definition)
+	d[1].Step = -3
+	assert.Equal(t, "-3[n* berths.x* d]", outline(Make(Input{Declared: d}).Steps))
+	d[2].Stepped, d[2].Step = true, 2
+	assert.Equal(t, "-3[n* d] 2[berths.x*]", outline(Make(Input{Declared: d}).Steps), "unless it names a step itself")
+}
+
 func refsOf(steps []Step) []object.Ref {
 	return Plan{Steps: steps}.Tasks()
 }
@@ -155,7 +163,7 @@ func TestWhereTasksHaveTheirTurn(t *testing.T) {
 		"before a step":                            {[]Declared{task("mid", object.Before, 5)}, "0[n* c d] 5[mid* s]"},
 		"after a step":                             {[]Declared{task("mid", object.After, 0)}, "0[n* c d* mid*] 5[s]"},
 		"in a step that has nothing else":          {[]Declared{task("mid", object.Before, 3)}, "0[n* c d] 3[mid*] 5[s]"},
-		"ahead of everything":                      {[]Declared{task("mid", object.Before, -2)}, "-2[mid*] 0[n* c d] 5[s]"},
+		"ahead of everything":                      {[]Declared{task("mid", object.Before, -2)}, "-2[n* mid*] 0[c d] 5[s]"},
 		"without a step before those of the first": {[]Declared{task("b", object.Before), task("a", object.Before, 0)}, "0[n* b* a* c d] 5[s]"},
 		"without a step after those of the last":   {[]Declared{task("a", object.After), task("b", object.After, 5)}, "0[n* c d] 5[s* b* a*]"},
 		"those for a failure are not among them":   {[]Declared{task("f", object.OnFail)}, "0[n* c d] 5[s]"},
