@@ -40,7 +40,7 @@ prepare:
 	@scripts/prepare
 
 test: prepare build lab
-	go test ./... -count=1 -timeout 20m
+	go test ./... -count=1 -parallel 6 -timeout 20m
 	cd lab && go test ./... -timeout 5m
 
 check: console/node_modules/.package-lock.json

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -336,4 +337,92 @@ func TestBadMomentsOfTheCluster(t *testing.T) {
 	for _, want := range []string{`vigila_turn_queue_depth{queue="cluster troubled"} 0`, `vigila_turn_queue_depth{queue="fetch"}`, `vigila_turn_wait_seconds_count{queue="cluster troubled"}`, `vigila_turn_wait_seconds_count{queue="render"}`} {
 		assert.Contains(t, body.String(), want)
 	}
+}
+
+// TestWhatAdmissionAddsIsNobodys: what the cluster itself adds to an object on its way in is neither drift nor an
+// addition, though it adds it to every apply.
+func TestWhatAdmissionAddsIsNobodys(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	policy := fmt.Sprintf(`apiVersion: admissionregistration.k8s.io/v1
+kind: MutatingAdmissionPolicy
+metadata: {name: %[1]s}
+spec:
+  matchConstraints: {namespaceSelector: {matchLabels: {kubernetes.io/metadata.name: %[1]s}}, resourceRules: [{apiGroups: [""], apiVersions: [v1], operations: [CREATE, UPDATE], resources: [configmaps]}]}
+  failurePolicy: Fail
+  reinvocationPolicy: Never
+  mutations:
+    - patchType: ApplyConfiguration
+      applyConfiguration: {expression: 'Object{metadata: Object.metadata{annotations: {"stamp.brindle.example/by": "admission"}}}'}
+---
+apiVersion: admissionregistration.k8s.io/v1
+kind: MutatingAdmissionPolicyBinding
+metadata: {name: %[1]s}
+spec: {policyName: %[1]s}
+`, s.name)
+	s.push("A policy, and what it stamps", map[string]string{"app/policy.yaml": strings.Replace(strings.Replace(policy, "metadata: {name", `metadata: {annotations: {vigila.dev/step: "-2"}, name`, 2), "\n\n", "\n", -1), "app/config.yaml": config("horn", "interval", "30s")})
+	s.add(s.wardFile("sync: auto, drift: restore, additions: remove, every: 1s", "within: 60s"))
+	s.until("it is in step and ready", inStepAndReady)
+	stamped := func() bool {
+		return live(t, "", "v1", "configmaps", s.name, "horn").GetAnnotations()["stamp.brindle.example/by"] == "admission"
+	}
+	for end := 0; !stamped() && end < 20; end++ { // the API server takes a policy up a little later
+		s.push(fmt.Sprintf("Interval %d", end), map[string]string{"app/config.yaml": config("horn", "interval", fmt.Sprint(31+end, "s"))})
+		s.ok("look", s.name)
+		s.until("it is synced", inStepAndReady)
+	}
+	require.True(t, stamped(), "the policy stamps")
+	count := len(s.entries())
+	s.push("Another interval", map[string]string{"app/config.yaml": config("horn", "interval", "90s")})
+	s.ok("look", s.name)
+	s.until("it is synced", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "Another interval" })
+	assert.True(t, stamped())
+	w := s.ward()
+	assert.Zero(t, w.Additions)
+	assert.Zero(t, w.Drifted)
+	assert.Len(t, s.entries(), count+1, "nothing is put back or taken away")
+}
+
+// TestASilentClusterDelaysNobodyElse: a cluster that takes calls and never answers holds up its own wards only.
+func TestASilentClusterDelaysNobodyElse(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	over := make(chan struct{})
+	var silent atomic.Bool
+	file := faulty(t, func(r *http.Request) (int, bool) {
+		if silent.Load() && r.Method == http.MethodPatch {
+			select {
+			case <-over:
+			case <-r.Context().Done():
+			}
+			return 0, true
+		}
+		return 0, false
+	})
+	defer close(over)
+	s.ok("cluster", "add", "silent", "--kubeconfig", file)
+	s.push("Config", map[string]string{"app/a.yaml": config("a", "x", "1"), "app/b.yaml": config("b", "x", "1"), "other/c.yaml": config("c", "x", "1")})
+	silent.Store(true)
+	s.add(strings.Replace(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 120s"), "cluster: quay", "cluster: silent", 1))
+	waits := func() client.Ward {
+		r, err := s.api.GetWardWithResponse(context.Background(), s.name+"@silent")
+		require.NoError(t, s.api.Check(r, err))
+		return r.JSON200.Ward
+	}
+	require.Eventually(t, func() bool { return waits().Run.Number == 1 }, patience, 20*time.Millisecond)
+	for i := range 3 {
+		name := fmt.Sprintf("quick-%d", i)
+		s.add(fmt.Sprintf("vigila: ward/v1\nname: %s\nfrom: {repo: %s, path: other}\ninto: {cluster: quay, namespace: %s-%s, create_namespace: true}\nkeep: {sync: auto, drift: restore, every: 1s}\n", name, s.name, s.name, name))
+	}
+	for i := range 3 {
+		id := fmt.Sprintf("quick-%d@quay", i)
+		require.Eventually(t, func() bool {
+			r, err := s.api.GetWardWithResponse(context.Background(), id)
+			return s.api.Check(r, err) == nil && inStepAndReady(r.JSON200.Ward)
+		}, patience, 20*time.Millisecond, id)
+	}
+	w := waits()
+	assert.Equal(t, 1, w.Run.Number, "and that one still waits, and says so: %s", w.Says)
+	s.ok("sync", s.name+"@silent", "--stop")
+	require.Eventually(t, func() bool { return waits().Run.Number == 0 }, patience, 20*time.Millisecond, "and can be stopped")
 }

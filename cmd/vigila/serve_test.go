@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -71,4 +72,16 @@ func TestRenderReadsWhatAWardWould(t *testing.T) {
 	c.SetArgs([]string{dir})
 	c.SilenceErrors, c.SilenceUsage = true, true
 	assert.ErrorContains(t, c.Execute(), "a.yaml:1: this is not valid YAML")
+}
+
+func TestDays(t *testing.T) {
+	for text, want := range map[string]time.Duration{"": 0, "0": 0, "90d": 90 * 24 * time.Hour, "720h": 720 * time.Hour} {
+		got, err := days(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"d", "-1d", "-5h", "ninety", "1.5d"} {
+		_, err := days(text)
+		assert.Error(t, err, text)
+	}
 }

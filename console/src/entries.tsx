@@ -105,6 +105,7 @@ export function EntryDialog({
             <dt className="text-soft">started</dt>
             <dd>
               {new Date(e.started).toLocaleString()}, {ago(e.started, now)}
+              {e.ended && `, took ${span(Date.parse(e.ended) - Date.parse(e.started))}`}
             </dd>
             {e.why && (
               <>

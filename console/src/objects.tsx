@@ -13,7 +13,7 @@ export function mostTelling(all: WardObject[]): WardObject | undefined {
     all.find((o) => o.health === "failing") ??
     all.find((o) => (o.additions?.length ?? 0) > 0) ??
     all.find((o) => o.change) ??
-    all.find((o) => (o.below?.length ?? 0) > 0) ??
+    all.find((o) => !o.task && (o.below?.length ?? 0) > 0) ??
     all[0]
   );
 }
@@ -28,6 +28,7 @@ export function Outline({
   choose: (key: string) => void;
 }) {
   const w = detail.ward;
+  const tasks = detail.outline.filter((o) => o.task).length;
   const side = [
     w.drifted > 0 && `${w.drifted} drifted`,
     w.pending > 0 && `${w.pending} behind`,
@@ -36,7 +37,12 @@ export function Outline({
     .filter(Boolean)
     .join(", ");
   return (
-    <Panel title={count(detail.outline.length, "object")} side={side}>
+    <Panel
+      title={[count(detail.outline.length - tasks, "object"), tasks > 0 && count(tasks, "task")]
+        .filter(Boolean)
+        .join(", ")}
+      side={side}
+    >
       <ul className="py-1.5">
         {detail.outline.map((o, i) => (
           <Fragment key={o.key}>
@@ -50,7 +56,7 @@ export function Outline({
               <button
                 onClick={() => choose(o.key)}
                 aria-pressed={o.key === chosen}
-                className={`flex w-full items-baseline gap-2.5 px-3.5 py-1.5 text-left ${o.key === chosen ? (o.standing === "behind" ? "bg-behind-sheet" : "bg-lamp-sheet") : "hover:bg-paper"}`}
+                className={`flex w-full items-baseline gap-2.5 px-3.5 py-1.5 text-left ${o.key === chosen ? chosenLook(o) : "hover:bg-paper"}`}
               >
                 <span className="w-5 text-center">
                   <Standing is={o.standing} />
@@ -108,6 +114,9 @@ export function Outline({
     </Panel>
   );
 }
+
+const chosenLook = (o: WardObject) =>
+  o.standing === "behind" ? "bg-behind-sheet" : o.standing === "in step" ? "bg-rule" : "bg-lamp-sheet";
 
 /** Pods of one ReplicaSet that do alike are one line. */
 function fold(below: Schemas["Below"][]): Schemas["Below"][] {

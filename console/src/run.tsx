@@ -150,8 +150,8 @@ type Pending = Schemas["PendingObject"];
 const changeWords: Record<Pending["change"], string> = {
   create: "new",
   update: "changed",
-  remove: "removed",
-  keep: "not declared any more, and left",
+  remove: "",
+  keep: "not declared any more",
   run: "",
 };
 

@@ -21,7 +21,7 @@ func main() {
 	token := flag.String("token", "", "its token")
 	out := flag.String("out", ".", "directory of the pictures")
 	scale := flag.String("scale", "1", "hours that the watch lines show")
-	click := flag.String("click", "", "text of a button to click first")
+	click := flag.String("click", "", "how the buttons and menu items to click first begin, with | between")
 	flag.Parse()
 	if err := shoot(*url, *token, *out, *scale, *click, flag.Args()); err != nil {
 		log.Fatal(err)
@@ -55,8 +55,8 @@ func shoot(url, token, out, scale, click string, pages []string) error {
 			chromedp.WaitVisible(chromedp.CSS("h1")),
 			chromedp.Sleep(1500 * time.Millisecond), // a picture, not a test: let the page settle
 		}
-		if click != "" {
-			steps = append(steps, chromedp.Click(chromedp.Search(fmt.Sprintf("//button[normalize-space()=%q]", click))), chromedp.Sleep(time.Second))
+		for _, c := range strings.FieldsFunc(click, func(r rune) bool { return r == '|' }) {
+			steps = append(steps, chromedp.Click(chromedp.Search(fmt.Sprintf("(//*[self::button or @role='menuitem'][starts-with(normalize-space(), %q)])[last()]", c))), chromedp.Sleep(1200*time.Millisecond))
 		}
 		if err := chromedp.Do(ctx, steps...); err != nil {
 			return fmt.Errorf("%s: %w", p, err)

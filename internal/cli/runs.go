@@ -394,7 +394,7 @@ func stateGlyph(p *printer, s client.EntryObjectState) string {
 		return "●"
 	case "refused", "not ready":
 		return p.paint("failing", "▲")
-	case "not tried":
+	case "not tried", "waiting":
 		return "○"
 	}
 	return "◐"
@@ -942,7 +942,7 @@ func (p *printer) entry(e *client.Entry) {
 	for _, name := range logs {
 		p.line("\nThe log of its task: vigila logbook %s %d --log %s", e.Ward, e.Number, name)
 	}
-	if e.HasSnapshot {
+	if e.HasSnapshot && e.Outcome != "running" {
 		p.line("\nWhat has changed since: vigila compare %s %d", e.Ward, e.Number)
 		if e.Outcome == "done" {
 			p.line("Go back to it: vigila rollback %s %d", e.Ward, e.Number)

@@ -52,7 +52,8 @@ func (p *placement) apply(a *activeRun, ref object.Ref) {
 			ev := run.Applied{At: time.Now(), Ref: ref, Replaced: answer.replaced}
 			if err != nil {
 				var gone *cluster.UnreachableError
-				a.unreachable = a.unreachable || errors.As(err, &gone)
+				a.silent[ref] = errors.As(err, &gone)
+				a.unreachable = a.unreachable || a.silent[ref]
 				ev.Err = err.Error()
 				p.feed(ev)
 				return

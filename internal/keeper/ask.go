@@ -69,14 +69,23 @@ func (k *Keeper) Start(ctx context.Context, name string, r Ask) (int, error) {
 	if err := p.resolve(ctx, &r); err != nil {
 		return 0, err
 	}
-	number := 0
-	err = p.ask(ctx, func() error {
-		n, err := p.start(r)
-		number = n
-		p.publish()
-		return err
-	})
-	return number, err
+	for {
+		number := 0
+		err = p.ask(ctx, func() error {
+			n, err := p.start(r)
+			number = n
+			p.publish()
+			return err
+		})
+		if !errors.Is(err, errQuiet) {
+			return number, err
+		}
+		select { // what nobody sees is in nobody's way
+		case <-ctx.Done():
+			return 0, err
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 // resolve reads the revision that a sync asks for.
@@ -105,8 +114,7 @@ func (k *Keeper) Stop(ctx context.Context, name, by string) error {
 		if p.run == nil {
 			return fault(Conflict, "no run is going on in %s", p.id)
 		}
-		p.run.letGo()
-		p.feed(run.Stop{At: time.Now(), Reason: "stopped by " + by})
+		p.stop("stopped by " + by)
 		return nil
 	})
 }
@@ -544,6 +552,9 @@ func Order(vs []*View) {
 		}
 		if a.NeedsYou && loudness[a.Tone] != loudness[b.Tone] {
 			return loudness[a.Tone] < loudness[b.Tone]
+		}
+		if a.NeedsYou && (len(a.Guards) > 0) != (len(b.Guards) > 0) {
+			return len(a.Guards) > 0 // what was stopped before harm, before what only waits
 		}
 		if a.Cluster != b.Cluster {
 			return a.Cluster < b.Cluster

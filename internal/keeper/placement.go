@@ -1115,8 +1115,7 @@ func (p *placement) giveWay() {
 	}
 	if now := p.declared.revision; now.ID != a.entry.Revision.ID && p.rejected() == "" {
 		a.gaveWay = true
-		a.letGo()
-		p.feed(run.Stop{At: time.Now(), Reason: fmt.Sprintf("%s takes over", short(&now))})
+		p.stop(fmt.Sprintf("%s takes over", short(&now)))
 	}
 }
 

@@ -58,6 +58,7 @@ type activeRun struct {
 	tasks       map[object.Ref]*activeTask
 	order       map[object.Ref]object.Turn
 	logs        map[object.Ref]bool // tasks whose log is kept
+	silent      map[object.Ref]bool // an apply of it was never answered: it may have gone through
 	changed     int                 // objects whose apply made a difference
 	gaveWay     bool                // to a newer revision
 	ctx         context.Context
@@ -211,8 +212,14 @@ func (p *placement) named(names []string, declared []plan.Declared) []object.Ref
 	return out
 }
 
+// errQuiet tells that everything is being applied again, as keep.reapply asks; that is over in a moment.
+var errQuiet = errors.New("everything is being applied again; try it in a moment")
+
 // start begins a run and returns its entry's number; 0 when there is nothing to do.
 func (p *placement) start(r Ask) (int, error) {
+	if p.run != nil && p.run.ask.quiet {
+		return 0, errQuiet
+	}
 	if p.run != nil {
 		return 0, fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.id, p.run.entry.Kind, p.run.entry.Number, p.id)
 	}
@@ -255,7 +262,7 @@ func (p *placement) start(r Ask) (int, error) {
 	}
 	a := &activeRun{ask: r, objects: ready.objects, order: ready.order, works: map[object.Ref]bool{}, appliedAt: map[object.Ref]int64{}, before: map[object.Ref]compare.Baseline{},
 		added: map[object.Ref]bool{}, allow: map[string]bool{}, left: map[object.Ref][]object.Pointer{}, scaled: map[object.Ref]bool{}, tasks: map[object.Ref]*activeTask{},
-		logs: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
+		logs: map[object.Ref]bool{}, silent: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
 	for _, name := range r.Allow {
 		a.allow[name] = true
 	}
@@ -345,6 +352,14 @@ func (p *placement) other(ctx context.Context, ref object.Ref) string {
 		p.log.Error("who keeps an object can't be read", "object", ref.String(), "error", err)
 	}
 	return w
+}
+
+// stop ends the run that goes on: calls that are on their way have a little time to be answered.
+func (p *placement) stop(reason string) {
+	a := p.run
+	a.letGo()
+	time.AfterFunc(callGrace, a.cancel)
+	p.feed(run.Stop{At: time.Now(), Reason: reason})
 }
 
 // feed gives the run an event and does what it wants done.
@@ -469,6 +484,11 @@ func (a *activeRun) outcomes() []record.EntryObject {
 func (p *placement) settleBaselines(a *activeRun) {
 	var untouched []compare.Baseline
 	for _, o := range a.machine.Progress() {
+		if b, ok := p.baselines[o.Ref]; ok && a.silent[o.Ref] && a.appliedAt[o.Ref] == 0 {
+			b.Declared, b.Owned, b.Fields, b.Hash = "", object.FieldSet{}, nil, "" // what is there is not known: it is pending
+			untouched = append(untouched, b)
+			continue
+		}
 		if b, ok := a.before[o.Ref]; ok && (o.State == run.Untried || o.State == run.Refused) && p.baselines[o.Ref].Intent != 0 && a.appliedAt[o.Ref] == 0 {
 			untouched = append(untouched, b) // never applied: what was known of it still holds
 		}

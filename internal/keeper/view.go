@@ -219,7 +219,7 @@ func (p *placement) build() *View {
 	if !v.Live.Known && len(healths) > 0 {
 		v.Health = health.Result{Word: health.Unknown, Reason: "last known: " + string(v.Health.Word)}
 	}
-	if p.run != nil {
+	if p.run != nil && (!p.run.ask.quiet || p.run.changed > 0) {
 		e := p.run.entry
 		e.Objects = p.run.outcomes()
 		v.Run, v.RunDeadline, v.RunFailing = &e, p.run.machine.Deadline(), p.run.machine.Failing()

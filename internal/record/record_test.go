@@ -223,3 +223,91 @@ func TestAWardGoesWithItsLastPlacement(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, r)
 }
+
+func TestTidyKeepsWhatARollbackNeeds(t *testing.T) {
+	s := placed(t)
+	now := time.Now()
+	put := func(value string) string {
+		objects := []SnapshotObject{{Object: object.Object{Ref: object.Ref{Kind: "ConfigMap", Name: "a"}, Version: "v1", Body: map[string]any{"v": value}}, Hash: "h" + value}}
+		snapshot := SnapshotID(objects)
+		require.NoError(t, s.PutSnapshot(ctx, snapshot, objects))
+		return snapshot
+	}
+	var numbers []int
+	snapshots := map[int]string{}
+	for i, value := range []string{"1", "2", "3", "4", "5", "6"} {
+		e, err := s.AddEntry(ctx, Entry{Placement: id, Kind: "sync", Outcome: "done", Started: now.Add(time.Duration(i-100) * time.Hour), Ended: now, Snapshot: put(value)})
+		require.NoError(t, err)
+		numbers = append(numbers, e.Number)
+		snapshots[e.Number] = e.Snapshot
+	}
+	require.NoError(t, s.PutLog(ctx, id, 1, object.Ref{Kind: "Job", Name: "migrate"}, "password: tide"))
+	require.NoError(t, s.SetApplied(ctx, id, Revision{ID: "r"}, snapshots[2], nil)) // it went back to #2
+	require.NoError(t, s.SetHold(ctx, id, &Hold{By: "operator", Entry: 3}))
+	fresh := put("7") // declared just now, in no entry yet
+	put("8")
+
+	left := func() (out []int) {
+		all, _, err := s.Entries(ctx, Find{Placement: id})
+		require.NoError(t, err)
+		for _, e := range all {
+			out = append([]int{e.Number}, out...)
+		}
+		return out
+	}
+	got, err := s.Tidy(ctx, Retention{}, []string{fresh}, now)
+	require.NoError(t, err)
+	assert.Equal(t, numbers, left(), "no setting, nothing dropped")
+	assert.Equal(t, Tidied{Snapshots: 1, Blobs: 1}, got, "only what nothing holds")
+
+	got, err = s.Tidy(ctx, Retention{Entries: 2}, []string{fresh}, now)
+	require.NoError(t, err)
+	assert.Equal(t, []int{2, 3, 5, 6}, left(), "the newest two, what is applied, and what the hold names")
+	assert.Equal(t, Tidied{Entries: 2, Snapshots: 2, Blobs: 2}, got)
+	_, err = s.Log(ctx, id, 1, object.Ref{Kind: "Job", Name: "migrate"})
+	assert.ErrorIs(t, err, ErrNone, "logs go with their entry")
+	for _, n := range []int{2, 3} {
+		objects, err := s.Snapshot(ctx, snapshots[n])
+		require.NoError(t, err)
+		assert.Len(t, objects, 1)
+	}
+
+	require.NoError(t, s.SetHold(ctx, id, nil))
+	_, err = s.Tidy(ctx, Retention{Age: 95*time.Hour + time.Minute}, nil, now)
+	require.NoError(t, err)
+	assert.Equal(t, []int{2, 6}, left(), "by age too; the newest stays, so that numbers are never used twice")
+}
+
+func TestTaskLogsAreEncrypted(t *testing.T) {
+	s := placed(t)
+	e, err := s.AddEntry(ctx, Entry{Placement: id, Kind: "sync", Started: time.Now()})
+	require.NoError(t, err)
+	job := object.Ref{Group: "batch", Kind: "Job", Name: "migrate"}
+	require.NoError(t, s.PutLog(ctx, id, e.Number, job, "password: spring-tide"))
+	text, err := s.Log(ctx, id, e.Number, job)
+	require.NoError(t, err)
+	assert.Equal(t, "password: spring-tide", text)
+	var body []byte
+	require.NoError(t, s.db.QueryRow(`SELECT body FROM logs`).Scan(&body))
+	assert.True(t, bytes.HasPrefix(body, []byte("age-encryption.org")))
+}
+
+func TestTaskObjectsAndRulesSurvive(t *testing.T) {
+	s := placed(t)
+	job := object.Ref{Group: "batch", Kind: "Job", Namespace: "n", Name: "migrate"}
+	require.NoError(t, s.PutTask(ctx, id, TaskObject{Ref: job, Version: "batch/v1"}))
+	require.NoError(t, s.PutTask(ctx, id, TaskObject{Ref: job, Version: "batch/v1", UID: "u"}))
+	all, err := s.Tasks(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, map[object.Ref]TaskObject{job: {Ref: job, Version: "batch/v1", UID: "u"}}, all)
+	require.NoError(t, s.RemoveTask(ctx, id, job))
+	all, err = s.Tasks(ctx, id)
+	require.NoError(t, err)
+	assert.Empty(t, all)
+	require.NoError(t, s.SetRules(ctx, id, []File{{Path: "h.yaml", Text: "vigila: health/v1"}}))
+	require.NoError(t, s.SetApplied(ctx, id, Revision{ID: "r"}, "", map[string]string{job.Key(): "h"}))
+	ps, err := s.Placements(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "h.yaml", ps[0].Rules[0].Path)
+	assert.Equal(t, map[string]string{job.Key(): "h"}, ps[0].Tasks)
+}
