@@ -201,3 +201,130 @@ func TestExitCodes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 12, n)
 }
+
+func TestAPlanIsShownInItsOrder(t *testing.T) {
+	w := ward("behind")
+	w.Pending = 4
+	d := &client.RunPreview{Ward: w, Revision: client.Revision{Id: "2ca06650000", Subject: "Larger type"}, Objects: []client.PendingObject{
+		{Kind: "StatefulSet", Name: "db", Step: -1, Change: "create", Fields: make([]client.Difference, 3)},
+		{Kind: "Job", Name: "migrate", Task: "before", Change: "run"},
+		{Kind: "Deployment", Name: "app", Change: "update", Replaced: true, Fields: []client.Difference{{Path: "spec.selector", Change: "changed", From: "a", To: "b"}}},
+		{Kind: "ConfigMap", Name: "old", Change: "remove"},
+		{Kind: "ConfigMap", Name: "kept", Change: "keep"},
+	}}
+	got := text(func(p *printer) { p.plan(d) })
+	assert.Equal(t, `berth-planner@quay  < behind 36 min, 4 objects  ● ready  2ca0665 Larger type
+A preview; nothing is done.
+
+step -1
+  StatefulSet db  create
+    3 fields
+
+step 0
+  Job migrate  task before
+  Deployment app  to be deleted and made again: it can't be changed in place
+    spec.selector  a  →  b
+
+then remove
+  ConfigMap old  remove
+
+and leave
+  ConfigMap kept  not declared any more, kept
+
+Do it: vigila sync berth-planner@quay
+`, got)
+
+	d.Guards = []client.Guard{{Name: "mass-removal", Text: "4 of 6 objects would be removed"}}
+	d.Allowed = []client.Guard{{Name: "Namespace/n", Text: "n would be removed"}}
+	got = text(func(p *printer) { p.plan(d) })
+	assert.Contains(t, got, "Allowed, guard Namespace/n: n would be removed\n▲ Guard mass-removal would stop it: 4 of 6 objects would be removed\nTo go on: vigila sync berth-planner@quay --allow mass-removal\n")
+	d.Objects[2].Refused = "no"
+	assert.Contains(t, text(func(p *printer) { p.plan(d) }), "It would fail: 1 object refused.")
+	d.Objects = nil
+	assert.Contains(t, text(func(p *printer) { p.plan(d) }), "Nothing to do: it is as declared.")
+}
+
+func TestAnEntryWithTasks(t *testing.T) {
+	began := time.Now().Add(-time.Minute)
+	e := &client.Entry{Ward: "berth-planner@quay", Number: 7, Kind: "sync", Outcome: "failed", Reason: "Deployment/app: crash-loops", By: "vigila", Started: began, Ended: began.Add(20 * time.Second), HasSnapshot: true, Objects: []client.EntryObject{
+		{Key: "1", Kind: "StatefulSet", Name: "db", Step: -1, State: "ready"},
+		{Key: "2", Kind: "Job", Name: "migrate", Task: "before", State: "ready", Began: began, Ended: began.Add(4 * time.Second), Log: true},
+		{Key: "3", Kind: "Deployment", Name: "app", State: "not ready", Reason: "crash-loops", Replaced: true},
+		{Key: "4", Kind: "Job", Name: "later", Task: "after", State: "not tried"},
+		{Key: "5", Kind: "Job", Name: "report", Task: "failed", State: "not ready", Reason: "exit 1"},
+	}}
+	got := text(func(p *printer) { p.entry(e) })
+	assert.Contains(t, got, `
+  step -1
+  ● StatefulSet db  ready
+  step 0
+  ● Job migrate  task before, done  4 s
+  ▲ Deployment app  not ready, deleted and made again: crash-loops
+  ○ Job later  task after, not tried
+  when it had failed
+  ▲ Job report  task failed, not done: exit 1
+
+The log of its task: vigila logbook berth-planner@quay 7 --log migrate
+
+What has changed since: vigila compare berth-planner@quay 7
+`)
+	assert.NotContains(t, got, "Go back to it", "it did not end well")
+}
+
+func TestTwoEntriesCompared(t *testing.T) {
+	c := &client.Comparison{From: client.Entry{Number: 3, Revision: client.Revision{Id: "aaaaaaa0", Subject: "Old"}}, To: client.Entry{Number: 5, Revision: client.Revision{Id: "bbbbbbb0", Subject: "New"}}, Objects: []client.MovedObject{
+		{Kind: "ConfigMap", Name: "a", Change: "changed", Fields: []client.Difference{{Path: "data.x", Change: "changed", From: "1", To: "2"}, {Path: "data.longer", Change: "added", To: "y"}}},
+		{Kind: "Service", Name: "s", Change: "added", Fields: make([]client.Difference, 2)}, {Kind: "Secret", Name: "t", Change: "removed", Fields: make([]client.Difference, 1)}}}
+	assert.Equal(t, `berth-planner@quay  #3 aaaaaaa Old  →  #5 bbbbbbb New
+
+  ConfigMap a
+    data.x       1        →  2
+    data.longer  nothing  →  y
+
+  Service s  new
+    2 fields
+
+  Secret t  gone
+    1 field
+`, text(func(p *printer) { p.comparison("berth-planner@quay", c) }))
+	c.To, c.Objects, c.Revision = client.Entry{}, nil, client.Revision{Id: "ccccccc0", Subject: "Newest"}
+	got := text(func(p *printer) { p.comparison("berth-planner@quay", c) })
+	assert.Contains(t, got, "→  the repository now ccccccc Newest")
+	assert.Contains(t, got, "No differences: both declare the same.")
+}
+
+func TestWhatOthersDidIsTold(t *testing.T) {
+	w := ward("drifted")
+	w.Drifted, w.DriftedFields, w.Additions, w.KeepAdditions = 1, 1, 1, "remove"
+	o := client.Object{Kind: "ConfigMap", Name: "c", Standing: "drifted", Health: "ready", Scaler: "HorizontalPodAutoscaler/h", Left: []string{"/data/x"},
+		Fields:    []client.Difference{{Change: "made again", Who: "kubectl-create"}},
+		Additions: []client.Difference{{Path: "metadata.labels.tier", Pointer: "/metadata/labels/tier", Change: "added", To: "dock", Who: "kubectl-label"}}}
+	got := text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drifted: []client.Object{o}}) })
+	assert.Contains(t, got, "≠ drifted 36 min, 1 field, +1 by others")
+	assert.Contains(t, got, "The cluster moved\n  ConfigMap c\n    deleted, and made again  kubectl-create\n")
+	assert.Contains(t, got, "Others added\n  ConfigMap c\n    metadata.labels.tier  dock  kubectl-label\n")
+	assert.Contains(t, got, "Leave it to others: leave: [{of: ConfigMap/c, fields: [/metadata/labels/tier]}]")
+
+	got = text(func(p *printer) {
+		p.ward(&client.WardDetail{Ward: w, Outline: []client.Object{o, {Kind: "Job", Name: "j", Standing: "behind", Health: "unknown", Reason: "runs with the next sync", Task: "before", Change: "run"}}})
+	})
+	for _, want := range []string{"deleted, and made again  kubectl-create", "metadata.labels.tier  added dock  kubectl-label", "replicas are left to HorizontalPodAutoscaler/h", "left to others: /data/x", "< Job j  task before, runs with the next sync\n", "additions remove"} {
+		assert.Contains(t, got, want)
+	}
+
+	// Only additions: nothing to restore, but they can be taken away.
+	o.Fields = nil
+	w.Standing, w.Drifted, w.DriftedFields = "in step", 0, 0
+	got = text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drifted: []client.Object{o}}) })
+	assert.NotContains(t, got, "The cluster moved")
+	assert.Contains(t, got, "Take it away: vigila sync")
+	w.KeepAdditions = "report"
+	got = text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drifted: []client.Object{o}}) })
+	assert.NotContains(t, got, "vigila sync")
+
+	w.Standing, w.Pending, w.Rejected, w.Revision = "behind", 1, "it squeaks", client.Revision{Id: "badbadb000"}
+	got = text(func(p *printer) {
+		p.diff(&client.WardDiff{Ward: w, Pending: []client.PendingObject{{Kind: "Job", Name: "j", Task: "before", Change: "run"}}})
+	})
+	assert.Contains(t, got, "badbadb is rejected: it squeaks\nSync it: vigila sync berth-planner@quay --retry")
+}

@@ -81,19 +81,22 @@ func (p *printer) diff(d *client.WardDiff) {
 	for _, g := range d.Guards {
 		p.line("%s %s", p.paint("failing", "Guard "+g.Name+":"), g.Text)
 	}
-	verb := "Sync"
-	if len(d.Pending) == 0 {
-		verb = pick(w.Drifted > 0, "Restore", "")
-		if verb == "" && w.KeepAdditions == "remove" {
-			verb = "Take away"
-		}
+	verb := "Sync it"
+	switch {
+	case len(d.Pending) > 0:
+	case w.Drifted > 0:
+		verb = "Restore it"
+	case w.KeepAdditions == "remove":
+		verb = "Take it away"
+	default:
+		verb = ""
 	}
 	retry := pick(len(d.Pending) > 0 && w.Rejected != "", " --retry", "")
 	if retry != "" {
 		p.line("%s %s", p.paint("failing", short(w.Revision)+" is rejected:"), w.Rejected)
 	}
 	if verb != "" {
-		p.line("%s it: vigila sync %s%s%s", verb, w.Id, retry, allow(d.Guards))
+		p.line("%s: vigila sync %s%s%s", verb, w.Id, retry, allow(d.Guards))
 	}
 	if leave != "" {
 		p.line("Leave it to others: %s", leave)

@@ -15,6 +15,7 @@ import (
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/apimachinery/pkg/util/validation/field"
 	apiwatch "k8s.io/apimachinery/pkg/watch"
 
 	"vigila.dev/vigila/internal/core/health"
@@ -148,4 +149,58 @@ func TestAnEmptyStreamIsNoWatch(t *testing.T) {
 	assert.True(t, w.c.Known(kinds).Known, "a word from the stream shows that it lives")
 	assert.Greater(t, s.watch.Load(), told)
 	out.Stop()
+}
+
+func TestOnlyWhatCantBeMadeInPlaceIsImmutable(t *testing.T) {
+	c := &Cluster{Config: Config{Name: "quay"}}
+	invalid := func(errs ...*field.Error) error {
+		return c.explain("apply x", apierrors.NewInvalid(schema.GroupKind{Group: "apps", Kind: "Deployment"}, "d", errs))
+	}
+	selector := field.Invalid(field.NewPath("spec", "selector"), "x", "field is immutable")
+	fields, ok := Immutable(invalid(selector, field.Invalid(field.NewPath("spec", "selector"), "y", "field is immutable")))
+	assert.True(t, ok)
+	assert.Equal(t, "spec.selector", fields)
+	fields, ok = Immutable(invalid(field.Forbidden(field.NewPath("spec"), "updates to statefulset spec for fields other than 'replicas', 'template' are forbidden")))
+	assert.True(t, ok)
+	assert.Equal(t, "spec", fields)
+	_, ok = Immutable(invalid(selector, field.Required(field.NewPath("spec", "template"), "")))
+	assert.False(t, ok, "making it anew would not help")
+	_, ok = Immutable(invalid(field.Required(field.NewPath("spec"), "")))
+	assert.False(t, ok)
+	for _, err := range []error{nil, errors.New("field is immutable"), apierrors.NewForbidden(schema.GroupResource{Resource: "x"}, "x", errors.New("no"))} {
+		_, ok := Immutable(err)
+		assert.False(t, ok, "%v", err)
+	}
+}
+
+func TestWhatIsTriedAgain(t *testing.T) {
+	gr := schema.GroupResource{Resource: "x"}
+	for _, err := range []error{apierrors.NewTooManyRequests("busy", 1), apierrors.NewServiceUnavailable("x"), apierrors.NewInternalError(errors.New("webhook")),
+		apierrors.NewTimeoutError("x", 1), apierrors.NewServerTimeout(gr, "get", 1), apierrors.NewConflict(gr, "x", errors.New("changed")), &UnreachableError{errors.New("reset")}} {
+		assert.True(t, Transient(err), "%v", err)
+	}
+	for _, err := range []error{apierrors.NewForbidden(gr, "x", nil), apierrors.NewBadRequest("x"), apierrors.NewNotFound(gr, "x"), apierrors.NewUnauthorized("x")} {
+		assert.False(t, Transient(err), "%v", err)
+	}
+}
+
+func TestWhatAnAutoscalerScales(t *testing.T) {
+	body := func(target map[string]any) map[string]any {
+		return map[string]any{"apiVersion": "autoscaling/v2", "kind": "HorizontalPodAutoscaler", "metadata": map[string]any{"name": "h", "namespace": "n"}, "spec": map[string]any{"scaleTargetRef": target}}
+	}
+	ref, ok := ScaleTarget(body(map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "name": "d"}))
+	assert.True(t, ok)
+	assert.Equal(t, object.Ref{Group: "apps", Kind: "Deployment", Namespace: "n", Name: "d"}, ref)
+	_, ok = ScaleTarget(body(map[string]any{"kind": "Deployment"}))
+	assert.False(t, ok)
+	_, ok = ScaleTarget(map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": "c"}})
+	assert.False(t, ok)
+}
+
+func TestContainersInTheOrderTheyRun(t *testing.T) {
+	pod := map[string]any{"metadata": map[string]any{"name": "p"}, "spec": map[string]any{"initContainers": []any{map[string]any{"name": "wait"}}, "containers": []any{map[string]any{"name": "app"}}}}
+	assert.Equal(t, []Container{{Pod: "p", Name: "wait", Several: true}, {Pod: "p", Name: "app", Several: true}}, Containers(pod))
+	delete(pod["spec"].(map[string]any), "initContainers")
+	assert.Equal(t, []Container{{Pod: "p", Name: "app"}}, Containers(pod))
+	assert.Empty(t, Containers(map[string]any{}))
 }

@@ -287,3 +287,28 @@ func TestTokens(t *testing.T) {
 	s.token = "vigila_wrong"
 	s.refused("GET", "/api/v1/me", "", 401, "sign in again")
 }
+
+func TestWhatARunMayAskFor(t *testing.T) {
+	s := serve(t)
+	for body, want := range map[string]string{
+		`{"kind": "rollback", "to_entry": 1, "only": ["ConfigMap/a"]}`: "only, revision, retry and reapply belong to a sync",
+		`{"kind": "restore", "revision": "main"}`:                      "belong to a sync",
+		`{"kind": "sync", "tasks": true}`:                              "tasks belongs to a rollback",
+		`{"kind": "sync", "reapply": true, "only": ["ConfigMap/a"]}`:   "reapply takes everything and only takes a part",
+		`{"kind": "rollback", "tasks": true}`:                          "a rollback needs to_entry",
+	} {
+		s.refused("POST", "/api/v1/wards/nobody/runs", body, 422, want)
+		s.refused("POST", "/api/v1/wards/nobody/preview", body, 422, want)
+	}
+	s.refused("POST", "/api/v1/wards/nobody/preview", `{"kind": "sync"}`, 404, "there is no ward")
+	s.refused("GET", "/api/v1/wards/nobody/compare", "", 400, "from")
+	s.refused("GET", "/api/v1/wards/nobody/compare?from=0", "", 400, "numbers of entries, 1 or more")
+	s.refused("GET", "/api/v1/wards/nobody/compare?from=1&to=x", "", 400, "to")
+	s.refused("GET", "/api/v1/wards/nobody/compare?from=1", "", 404, "there is no ward")
+	s.refused("GET", "/api/v1/wards/nobody/rejections", "", 404, "there is no ward")
+	s.refused("POST", "/api/v1/wards/nobody/rejections", `{"revision": "main"}`, 404, "there is no ward")
+	s.refused("DELETE", "/api/v1/wards/nobody/rejections/abc", "", 404, "there is no ward")
+	s.refused("POST", "/api/v1/wards/nobody/proposals", `{}`, 404, "there is no ward")
+	s.refused("GET", "/api/v1/wards/nobody/entries/1/log?key=x", "", 404, "there is no ward")
+	s.refused("GET", "/api/v1/wards/nobody/entries/1/log", "", 400, "key")
+}

@@ -332,7 +332,7 @@ func (m *Machine) rest(now time.Time) []Action {
 	}
 	for m.group+1 < len(m.steps[m.step].Groups) {
 		if m.steps[m.step].Groups[m.group].Await {
-			return nil // what needs a refused namespace, definition or task can't go through
+			return out // what needs a refused namespace, definition or task can't go through
 		}
 		m.group++
 		out = append(out, m.start(now)...)
@@ -346,6 +346,9 @@ func (m *Machine) advance(now time.Time) []Action {
 		if m.step >= len(m.steps) {
 			if m.failed != "" {
 				return m.end(Failed, m.failed)
+			}
+			if !m.through(m.steps) {
+				return nil
 			}
 			return m.prune(now)
 		}
@@ -364,7 +367,7 @@ func (m *Machine) advance(now time.Time) []Action {
 			m.group++
 			return m.start(now)
 		}
-		if !m.ready(s.Groups) {
+		if !m.through(m.steps[:m.step+1]) {
 			return nil
 		}
 		m.step++
@@ -384,6 +387,16 @@ func (m *Machine) start(now time.Time) []Action {
 		out = append(out, Apply{ref, g.Task})
 	}
 	return out
+}
+
+// through tells whether everything in some steps is ready; what was so in its turn may not be any more.
+func (m *Machine) through(steps []plan.Step) bool {
+	for _, s := range steps {
+		if !m.ready(s.Groups) {
+			return false
+		}
+	}
+	return true
 }
 
 func (m *Machine) ready(groups []plan.Group) bool {

@@ -286,3 +286,12 @@ func TestWhenARestoreHasItsTurn(t *testing.T) {
 	kind, _, _ = Next(s)
 	assert.Empty(t, kind)
 }
+
+func TestWhatWasReadyInItsTurnMustBeSoAtTheEnd(t *testing.T) {
+	m := New(steps(step(0, group(a)), step(1, group(b))), time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a})
+	m.Step(Applied{At: at(1), Ref: a, Health: ready})
+	m.Step(Seen{At: at(2), Ref: a, Health: loop})
+	assert.Empty(t, m.Step(Applied{At: at(3), Ref: b, Health: ready}), "a crashes again")
+	assert.Equal(t, Failed, end(t, m.Step(Tick{at(60)})).Outcome)
+}

@@ -1,0 +1,68 @@
+package repo
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestProposeTakesOnePathBack(t *testing.T) {
+	ctx := context.Background()
+	dir, m := origin(t)
+	old := commit(t, dir, "Old", map[string]string{"app/a.yaml": "1", "app/sub/b.yaml": "1", "other/c.yaml": "1"})
+	git(t, dir, "rm", "-q", "app/sub/b.yaml")
+	now := commit(t, dir, "New", map[string]string{"app/a.yaml": "2", "app/new.yaml": "2", "other/c.yaml": "2"})
+	require.NoError(t, m.Fetch(ctx))
+
+	c, err := m.Propose(ctx, Change{Base: "main", Branch: "vigila/back", Path: "app", At: old, Subject: "Take it back", Body: "Because.\n"})
+	require.NoError(t, err)
+	assert.Equal(t, "Take it back", c.Subject)
+	assert.Equal(t, "Vigila", c.Author)
+	assert.Equal(t, git(t, dir, "rev-parse", old+":app"), git(t, dir, "rev-parse", "vigila/back:app"), "the path is as it was, files that were added are gone")
+	assert.Equal(t, git(t, dir, "rev-parse", now+":other"), git(t, dir, "rev-parse", "vigila/back:other"), "nothing beside it is touched")
+	assert.Equal(t, now, git(t, dir, "rev-parse", "vigila/back^"))
+	assert.Equal(t, now, git(t, dir, "rev-parse", "main"), "the branch it is meant for is left alone")
+	assert.Equal(t, "Take it back\n\nBecause.", git(t, dir, "log", "-1", "--format=%B", "vigila/back"))
+
+	again, err := m.Propose(ctx, Change{Base: "main", Branch: "vigila/back", Path: "app", At: old, Subject: "Take it back"})
+	require.NoError(t, err, "the same change is there already")
+	assert.Equal(t, c.ID, again.ID)
+
+	file, err := m.Propose(ctx, Change{Base: "main", Branch: "vigila/file", Path: "other/c.yaml", At: old, Subject: "One file"})
+	require.NoError(t, err)
+	assert.Equal(t, "1", git(t, dir, "show", file.ID+":other/c.yaml"))
+	assert.Equal(t, "2", git(t, dir, "show", file.ID+":app/a.yaml"))
+
+	whole, err := m.Propose(ctx, Change{Base: "main", Branch: "vigila/whole", At: old, Subject: "All"})
+	require.NoError(t, err)
+	assert.Equal(t, git(t, dir, "rev-parse", old+"^{tree}"), git(t, dir, "rev-parse", whole.ID+"^{tree}"))
+}
+
+func TestWhatCantBeProposed(t *testing.T) {
+	ctx := context.Background()
+	dir, m := origin(t)
+	first := commit(t, dir, "First", map[string]string{"app/a.yaml": "1"})
+	git(t, dir, "branch", "behind")
+	second := commit(t, dir, "Second", map[string]string{"app/a.yaml": "2", "late/b.yaml": "1"})
+	require.NoError(t, m.Fetch(ctx))
+	for name, c := range map[string]struct {
+		change Change
+		want   string
+	}{
+		"nothing to change":  {Change{Base: "main", Branch: "x", Path: "app", At: second}, "there is nothing to change"},
+		"no such base":       {Change{Base: "nope", Branch: "x", Path: "app", At: first}, `no branch, tag or commit "nope"`},
+		"no such commit":     {Change{Base: "main", Branch: "x", Path: "app", At: "0123456789012345678901234567890123456789"}, "fleet has no commit 0123456 any more"},
+		"no such path then":  {Change{Base: "main", Branch: "x", Path: "late", At: first}, `had no files below "late"`},
+		"a bad name":         {Change{Base: "main", Branch: "a..b", Path: "app", At: first}, `"a..b" can't be the name of a branch`},
+		"its own base":       {Change{Base: "main", Branch: "main", Path: "app", At: first}, "a proposal needs a branch of its own"},
+		"a branch with more": {Change{Base: "main", Branch: "behind", Path: "app", At: first, Subject: "s"}, "has a branch behind already that holds something else; choose another with --branch"},
+	} {
+		_, err := m.Propose(ctx, c.change)
+		assert.ErrorContains(t, err, c.want, name)
+	}
+	assert.Equal(t, first, git(t, dir, "rev-parse", "behind"), "a branch is never overwritten, not even forward")
+	_, err := m.Propose(ctx, Change{Base: "main", Branch: "x", Path: "app", At: second})
+	assert.ErrorIs(t, err, ErrSame)
+}
