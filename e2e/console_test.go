@@ -234,8 +234,12 @@ func TestTheConsoleShowsARunAndItsTasks(t *testing.T) {
 	b.shows("#2 sync · done")
 	b.do(chromedp.Click(chromedp.Search(`//button[contains(., "#1 sync")]`)))
 	b.shows("Compare what #1 declares with")
-	b.do(chromedp.SetValue(chromedp.CSS(`[role=dialog] select`), "2"))
-	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`document.querySelector("[role=dialog] select").dispatchEvent(new Event("change", {bubbles: true}))`))
+	b.do(chromedp.WaitReady(chromedp.CSS(`[role=dialog] select option[value="2"]`)))
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(() => {
+		const s = document.querySelector("[role=dialog] select");
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "2");
+		return s.dispatchEvent(new Event("change", {bubbles: true}));
+	})()`))
 	require.NoError(t, err)
 	b.shows("data.count")
 	b.do(chromedp.KeyEvent("\u001b"))

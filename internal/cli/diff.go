@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+func (a *app) diff() *cobra.Command {
+	var look bool
+	c := &cobra.Command{
+		Use: "diff WARD", Short: "Show what a sync would do, field by field, and what has drifted, with who and when",
+		Long: `Show what a sync would do, field by field, and what has drifted, with who and when. What the repository moved is
+tried out on the API server (a dry run of what is pending only), so it is exactly what a sync does.
+Exit code 3 when there are differences.`,
+		Example:           "  vigila diff berth-planner@quay\n  vigila diff berth-planner@quay --look -o json",
+		Args:              exactly(1, "the name of a ward"),
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			if look {
+				r, err := conn.LookNowWithResponse(c.Context(), args[0])
+				if err := conn.Check(r, err); err != nil {
+					return err
+				}
+			}
+			r, err := conn.DiffWardWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			d := r.JSON200
+			done, err := a.document(c.OutOrStdout(), d)
+			if err != nil {
+				return err
+			}
+			if !done {
+				a.printer(c.OutOrStdout()).diff(d)
+			}
+			if d.Ward.Standing == "blind" {
+				return &Exit{ExitFailed, "what is shown may not be all: " + d.Ward.Says}
+			}
+			if len(d.Pending)+len(d.Drifted) > 0 {
+				return &Exit{Code: ExitDifferences}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&look, "look", false, "look at the repository first")
+	return a.reading(c)
+}
+
+func (p *printer) diff(d *client.WardDiff) {
+	w := d.Ward
+	p.line("%s  %s  %s  %s", p.paint("bold", w.Id), p.standingLine(w), p.health(w.Health), title(pick(w.Applied.Id != "", w.Applied, w.Revision)))
+	if len(d.Pending)+len(d.Drifted) == 0 {
+		if w.Standing == "in step" {
+			p.line("\nNo differences: the cluster holds what %s declares.", title(w.Revision))
+		} else {
+			p.line("\n%s", w.Says)
+		}
+		return
+	}
+	if len(d.Pending) > 0 {
+		p.line("\n%s", p.paint("behind", "The repository moved: "+title(w.Revision)))
+		for _, o := range d.Pending {
+			p.pending(o, "  ")
+		}
+	}
+	leave := p.moved(d)
+	p.line("")
+	for _, g := range d.Guards {
+		p.line("%s %s", p.paint("failing", "Guard "+g.Name+":"), g.Text)
+	}
+	verb := "Sync it"
+	switch {
+	case len(d.Pending) > 0:
+	case w.Drifted > 0:
+		verb = "Restore it"
+	case w.KeepAdditions == "remove":
+		verb = "Take it away"
+	default:
+		verb = ""
+	}
+	retry := pick(len(d.Pending) > 0 && w.Rejected != "", " --retry", "")
+	if retry != "" {
+		p.line("%s %s", p.paint("failing", short(w.Revision)+" is rejected:"), w.Rejected)
+	}
+	if verb != "" {
+		p.line("%s: vigila sync %s%s%s", verb, w.Id, retry, allow(d.Guards))
+	}
+	if leave != "" {
+		p.line("Leave it to others: %s", leave)
+	}
+}
+
+// moved prints what the cluster moved and what others added, and returns how the first of it is left to others.
+func (p *printer) moved(d *client.WardDiff) (leave string) {
+	drifted, added := false, false
+	for _, o := range d.Drifted {
+		drifted = drifted || o.Gone || len(o.Fields) > 0
+		added = added || len(o.Additions) > 0
+	}
+	hint := func(o client.Object, f client.Difference) {
+		if leave == "" && f.Path != "" {
+			leave = fmt.Sprintf("leave: [{of: %s/%s, fields: [%s]}]", o.Kind, o.Name, f.Pointer)
+		}
+	}
+	if drifted {
+		p.line("\n%s", p.paint("drifted", "The cluster moved"))
+	}
+	for _, o := range d.Drifted {
+		if !o.Gone && len(o.Fields) == 0 {
+			continue
+		}
+		p.line("  %s %s", p.paint("soft", o.Kind), p.paint("bold", o.Name))
+		if o.Gone {
+			p.line("    deleted by somebody")
+		}
+		rows := [][]cell{}
+		for _, f := range o.Fields {
+			hint(o, f)
+			if f.Change == "made again" {
+				p.line("    %s  %s", p.paint("drifted", "deleted, and made again"), who(f))
+				continue
+			}
+			rows = append(rows, []cell{plain("    " + f.Path), plain("applied " + value(f.From)), {"live " + pick(f.Change == "removed", "nothing", value(f.To)), "drifted"},
+				plain(who(f) + pick(f.Contested, ", contested", ""))})
+		}
+		p.fields(rows)
+	}
+	if added {
+		p.line("\n%s", p.paint("soft", "Others added"))
+	}
+	for _, o := range d.Drifted {
+		if len(o.Additions) == 0 {
+			continue
+		}
+		p.line("  %s %s", p.paint("soft", o.Kind), p.paint("bold", o.Name))
+		rows := [][]cell{}
+		for _, f := range o.Additions {
+			hint(o, f)
+			rows = append(rows, []cell{plain("    " + f.Path), plain(value(f.To)), plain(who(f))})
+		}
+		p.fields(rows)
+	}
+	return leave
+}
+
+func allow(guards []client.Guard) string {
+	s := ""
+	for i, g := range guards {
+		s += pick(i == 0, " --allow ", ",") + g.Name
+	}
+	return s
+}
+
+// pending prints what a run would do to one object.
+func (p *printer) pending(o client.PendingObject, indent string) {
+	word := string(o.Change)
+	switch {
+	case o.Task != "":
+		word = "task " + string(o.Task) + pick(o.Task == "failed", ", if the run fails", "")
+	case o.AlreadyThere:
+		word = "already there, to be adopted"
+	case o.Replaced:
+		word = "to be deleted and made again: it can't be changed in place"
+	case o.Change == "keep":
+		word = "not declared any more, kept"
+	}
+	p.line("%s%s %s  %s", indent, p.paint("soft", o.Kind), p.paint("bold", o.Name), p.paint(pick(o.Replaced, "failing", "soft"), word))
+	if o.Refused != "" {
+		p.line("%s  %s %s", indent, p.paint("failing", "▲ would be refused:"), o.Refused)
+	}
+	switch {
+	case o.Change == "create":
+		p.line("%s  %s", indent, p.paint("soft", count(len(o.Fields), "field")))
+		return
+	case o.Change == "update" && len(o.Fields) == 0 && o.Refused == "":
+		p.line("%s  %s", indent, p.paint("soft", "no field changes"))
+	}
+	rows := [][]cell{}
+	for _, f := range o.Fields {
+		rows = append(rows, []cell{plain(indent + "  " + f.Path), plain(pick(f.Change == "added", "nothing", value(f.From))), {"→", "soft"}, {pick(f.Change == "removed", "nothing", value(f.To)), "behind"}})
+	}
+	p.fields(rows)
+}

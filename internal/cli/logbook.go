@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+func (a *app) logbook() *cobra.Command {
+	var limit, pageNo int
+	var search, log string
+	c := &cobra.Command{
+		Use: "logbook [WARD [ENTRY]]", Short: "Read the logbook: of all wards, of one, or one entry with every object",
+		Example: "  vigila logbook\n  vigila logbook fare-gate@skerry\n  vigila logbook fare-gate@skerry 39\n  vigila logbook fare-gate@skerry 39 --log migrate\n  vigila logbook --search 'rollback operator'",
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 2 {
+				return usage("vigila logbook takes a ward and an entry at most")
+			}
+			return nil
+		},
+		ValidArgsFunction: a.wards,
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			offset := (max(pageNo, 1) - 1) * limit
+			var list *client.EntryList
+			switch len(args) {
+			case 2:
+				n, err := entryNumber(args[1])
+				if err != nil {
+					return err
+				}
+				r, err := conn.GetEntryWithResponse(c.Context(), args[0], n)
+				if err := conn.Check(r, err); err != nil {
+					return err
+				}
+				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+					return err
+				}
+				if log != "" {
+					return p.taskLog(c.Context(), conn, r.JSON200, log)
+				}
+				p.entry(r.JSON200)
+				return nil
+			case 1:
+				if search != "" {
+					return usage("--search goes with the logbook of all wards: vigila logbook --search %q", args[0]+" "+search)
+				}
+				r, err := conn.ListWardEntriesWithResponse(c.Context(), args[0], &client.ListWardEntriesParams{Limit: limit, Offset: offset})
+				if err := conn.Check(r, err); err != nil {
+					return err
+				}
+				list = r.JSON200
+			default:
+				r, err := conn.ListEntriesWithResponse(c.Context(), &client.ListEntriesParams{Limit: limit, Offset: offset, Search: search})
+				if err := conn.Check(r, err); err != nil {
+					return err
+				}
+				list = r.JSON200
+			}
+			if done, err := a.document(c.OutOrStdout(), list); done {
+				return err
+			}
+			if list.Total == 0 {
+				p.line("No entries.")
+				return nil
+			}
+			rows := [][]cell{{{"ENTRY", "soft"}, {"WHAT", "soft"}, {"WHEN", "soft"}, {"TOOK", "soft"}, {"BY", "soft"}, {"REVISION", "soft"}, {"WHY", "soft"}}}
+			for _, e := range list.Items {
+				name := fmt.Sprintf("#%d", e.Number)
+				if len(args) == 0 {
+					name = e.Ward + " " + name
+				}
+				what, color := entryWords(e)
+				why := e.Why
+				if e.Reason != "" {
+					why = e.Reason
+				}
+				took := ""
+				if !e.Ended.IsZero() && e.Ended.Sub(e.Started) > 0 {
+					took = span(e.Ended.Sub(e.Started))
+				}
+				rows = append(rows, []cell{plain(name), {what, color}, plain(ago(e.Started)), plain(took), plain(e.By), plain(clip(title(e.Revision), 44)), plain(why)})
+			}
+			p.table(rows)
+			if shown := offset + len(list.Items); shown < list.Total {
+				p.line("\n%d of %d entries. Older ones: --page %d", len(list.Items), list.Total, max(pageNo, 1)+1)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&search, "search", "", "words that must all be in the ward, kind, outcome, revision, who or why")
+	c.Flags().StringVar(&log, "log", "", "with an entry: the log of this task")
+	c.Flags().IntVar(&limit, "limit", 30, "how many on a page, 1 to 1000")
+	c.Flags().IntVar(&pageNo, "page", 1, "which page; 1 is the newest")
+	return a.reading(c)
+}
+
+// taskLog prints the log of a task of an entry, by the task's name.
+func (p *printer) taskLog(ctx context.Context, conn *client.Conn, e *client.Entry, name string) error {
+	var kept []string
+	for _, o := range e.Objects {
+		if !o.Log {
+			continue
+		}
+		kept = append(kept, o.Name)
+		if o.Name != name && !strings.EqualFold(o.Kind+"/"+o.Name, name) {
+			continue
+		}
+		r, err := conn.GetTaskLogWithResponse(ctx, e.Ward, e.Number, &client.GetTaskLogParams{Key: o.Key})
+		if err := conn.Check(r, err); err != nil {
+			return err
+		}
+		_, err = p.Write(r.Body)
+		return err
+	}
+	return &Exit{ExitFailed, fmt.Sprintf("#%d of %s keeps no log of %s; it keeps %s", e.Number, e.Ward, name, pick(len(kept) == 0, "none", strings.Join(kept, ", ")))}
+}
+
+// entryPart names the part of a run that an object belongs to.
+func entryPart(o client.EntryObject) string {
+	switch {
+	case o.Task == "failed":
+		return "when it had failed"
+	case o.State == "removed" || o.State == "removing":
+		return "then removed"
+	}
+	return fmt.Sprintf("step %d", o.Step)
+}
+
+func entryWords(e client.Entry) (text, color string) {
+	switch e.Kind {
+	case "hold", "release", "reject", "accept":
+		return string(e.Kind), ""
+	}
+	text = string(e.Kind) + ", " + string(e.Outcome)
+	if e.ToEntry > 0 {
+		text = fmt.Sprintf("%s to #%d, %s", e.Kind, e.ToEntry, e.Outcome)
+	}
+	if e.Outcome != "done" && e.Outcome != "running" {
+		color = "failing"
+	}
+	return text, color
+}
+
+func (p *printer) entry(e *client.Entry) {
+	what, color := entryWords(*e)
+	p.line("%s %s  %s", p.paint("bold", e.Ward), p.paint("bold", fmt.Sprintf("#%d", e.Number)), p.paint(color, what))
+	if e.Reason != "" {
+		p.line("%s", e.Reason)
+	}
+	rows := [][]cell{{{"by", "soft"}, plain(e.By)}, {{"started", "soft"}, plain(e.Started.Local().Format("2006-01-02 15:04:05") + ", " + ago(e.Started))}}
+	if !e.Ended.IsZero() {
+		rows = append(rows, []cell{{"took", "soft"}, plain(span(e.Ended.Sub(e.Started)))})
+	}
+	if e.Why != "" {
+		rows = append(rows, []cell{{"why", "soft"}, plain(e.Why)})
+	}
+	if e.Revision.Id != "" {
+		rows = append(rows, []cell{{"revision", "soft"}, plain(title(e.Revision))})
+	}
+	p.table(rows)
+	p.line("")
+	var logs []string
+	several := slices.ContainsFunc(e.Objects, func(o client.EntryObject) bool { return o.Step != e.Objects[0].Step || o.Task == "failed" })
+	part := ""
+	for _, o := range e.Objects {
+		if now := entryPart(o); several && now != part {
+			part = now
+			p.line("  %s", p.paint("soft", part))
+		}
+		took := ""
+		if !o.Began.IsZero() && o.Ended.After(o.Began) && o.Task != "" {
+			took = p.paint("soft", "  "+span(o.Ended.Sub(o.Began)))
+		}
+		p.line("  %s %s %s  %s%s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, stateWords(o), took)
+		if o.Log {
+			logs = append(logs, o.Name)
+		}
+	}
+	for _, name := range logs {
+		p.line("\nThe log of its task: vigila logbook %s %d --log %s", e.Ward, e.Number, name)
+	}
+	if e.HasSnapshot && e.Outcome != "running" {
+		p.line("\nWhat has changed since: vigila compare %s %d", e.Ward, e.Number)
+		if e.Outcome == "done" {
+			p.line("Go back to it: vigila rollback %s %d", e.Ward, e.Number)
+		}
+	}
+}

@@ -1,0 +1,283 @@
+package keeper
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/run"
+)
+
+// astray is what the cluster moved.
+type astray struct {
+	refs       []object.Ref // objects that drifted
+	fields     int          // of them; an object that is gone counts as one
+	contested  int          // fields that another client takes back each time
+	added      []object.Ref // objects that others added to
+	additions  int
+	restorable []object.Ref // what may be put back: drifted, and with additions to remove, and not contested
+	at         time.Time    // not before
+}
+
+// astray looks at every object that the ward keeps.
+func (p *placement) astray() astray {
+	var out astray
+	now := time.Now()
+	for ref, b := range p.baselines {
+		l := p.lives[ref]
+		if l == nil || b.Intent != 0 && !p.ofRun(ref) {
+			continue
+		}
+		drift := p.drift(ref)
+		missing := !l.present && l.verified
+		restore := missing || len(drift) > 0
+		if missing {
+			drift = []compare.Difference{{}}
+		}
+		if restore {
+			out.refs = append(out.refs, ref)
+			out.fields += len(drift)
+		}
+		if len(l.added) > 0 {
+			out.added = append(out.added, ref)
+			out.additions += len(l.added)
+			if p.ward.Keep.Additions == "remove" {
+				restore = true
+				drift = append(slices.Clone(drift), l.added...)
+			}
+		}
+		fought := 0
+		for _, d := range drift {
+			if p.contests.Contested(ref, d.Path, d.Who) {
+				fought++
+			} else if at := p.contests.Wait(ref, d.Path, d.Who, now); at.After(out.at) {
+				out.at = at
+			}
+		}
+		out.contested += fought
+		if restore && fought == 0 {
+			out.restorable = append(out.restorable, ref)
+		}
+	}
+	for _, refs := range [][]object.Ref{out.refs, out.added, out.restorable} {
+		slices.SortFunc(refs, object.Ref.Compare)
+	}
+	return out
+}
+
+// ofRun tells whether the run that goes on works on an object.
+func (p *placement) ofRun(ref object.Ref) bool {
+	return p.run != nil && p.run.works[ref]
+}
+
+// pending tells what the repository moved: objects to apply, objects to remove, and tasks that are new or changed.
+func (p *placement) pending() (apply, remove, tasks []object.Ref) {
+	if p.declared == nil {
+		return nil, nil, nil
+	}
+	known := p.baselines
+	if p.run != nil { // what the run has not applied yet is as it was, what it has applied is done
+		known = make(map[object.Ref]compare.Baseline, len(p.baselines))
+		for ref, b := range p.baselines {
+			if p.run.works[ref] && b.Intent != 0 {
+				before, had := p.run.before[ref]
+				switch {
+				case p.run.appliedAt[ref] > 0:
+					b.Intent = 0
+				case had:
+					b = before
+				}
+			}
+			known[ref] = b
+		}
+	}
+	items := make([]compare.Item, 0, len(p.declared.objects))
+	for _, o := range p.declared.objects {
+		if o.Task == object.NoTask {
+			items = append(items, compare.Item{Ref: o.Ref, Hash: p.hashNow(o.Ref, o.Hash)})
+		} else if p.done[o.Ref.Key()] != o.Hash {
+			tasks = append(tasks, o.Ref)
+		}
+	}
+	apply, remove = compare.Pending(items, known)
+	if !p.ward.Keep.Prune {
+		remove = nil
+	}
+	return apply, remove, tasks
+}
+
+// scaledMark stands before the hash of an object that was applied without its replicas, because an autoscaler has
+// them: once the autoscaler is gone, the object is applied again.
+const scaledMark = "scaled "
+
+// hashNow is the hash to hold against the baseline's.
+func (p *placement) hashNow(ref object.Ref, hash string) string {
+	if p.scaler(ref) != "" && p.baselines[ref].Declared != hash { // one that came later is no reason to apply again
+		return scaledMark + hash
+	}
+	return hash
+}
+
+// plan makes the plan of a sync as it would run now.
+func (p *placement) syncPlan(allow []string) plan.Plan {
+	_, _, tasks := p.pending()
+	return plan.Make(plan.Input{Declared: p.declaredNow(p.declared.objects), Baselines: p.baselines, Drifted: p.astray().restorable,
+		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Tasks: tasksWhen(len(tasks) > 0), Allow: allow})
+}
+
+// tasksWhen says when a sync runs its tasks: always when one of them is new, else along with other work.
+func tasksWhen(changed bool) plan.Tasks {
+	if changed {
+		return plan.Always
+	}
+	return plan.WithWork
+}
+
+// declaredNow is what a plan needs of declared objects.
+func (p *placement) declaredNow(objects []declaredObject) []plan.Declared {
+	out := make([]plan.Declared, len(objects))
+	for i, o := range objects {
+		out[i] = o.Declared
+		out[i].Hash = p.hashNow(o.Ref, o.Hash)
+	}
+	return out
+}
+
+// noPrune lists what a run may never remove: as the objects said when they were applied last.
+func (p *placement) noPrune() map[object.Ref]bool {
+	out := map[object.Ref]bool{}
+	for ref, b := range p.baselines {
+		out[ref] = slices.Contains(appliedGuards(b), "no-prune")
+	}
+	return out
+}
+
+// appliedGuards is what an object said about itself when it was applied last.
+func appliedGuards(b compare.Baseline) []string {
+	for _, f := range b.Fields {
+		if f.Path == "metadata.annotations["+object.GuardAnnotation+"]" {
+			s, _ := f.Value.(string)
+			return splitList(s)
+		}
+	}
+	return nil
+}
+
+// evaluate looks at where the ward stands, tells whoever listens, and starts what should run by itself.
+func (p *placement) evaluate() {
+	if p.ctx.Err() != nil {
+		return
+	}
+	if p.hold != nil && !p.hold.Until.IsZero() && time.Now().After(p.hold.Until) {
+		if err := p.release(byVigila, "the end of the hold was reached"); err != nil {
+			p.log.Error("hold can't be released", "error", err)
+		}
+	}
+	if d := p.declared; p.run == nil && d != nil && p.applied != nil && d.snapshot == p.snapshot && d.revision.ID != p.applied.ID {
+		// A commit that changes no object: the cluster holds it already.
+		if err := p.setApplied(d.revision, d.snapshot, p.done); err != nil {
+			p.log.Error("what is applied can't be written", "error", err)
+		}
+	}
+	if p.run == nil && p.ward.Keep.Drift == "restore" {
+		p.publish() // drift that is restored at once is history all the same
+	}
+	again := p.decide()
+	p.publish()
+	wait := time.Hour
+	if p.run != nil {
+		wait = time.Until(p.run.machine.Deadline())
+	} else if !again.IsZero() {
+		wait = time.Until(again)
+	}
+	if p.hold != nil && !p.hold.Until.IsZero() {
+		wait = min(wait, time.Until(p.hold.Until))
+	}
+	p.timer.Reset(max(wait, 10*time.Millisecond))
+}
+
+func (p *placement) decide() time.Time {
+	if p.run != nil {
+		p.giveWay()
+		return time.Time{}
+	}
+	apply, remove, tasks := p.pending()
+	astray := p.astray()
+	s := run.Situation{Now: time.Now(), AutoSync: p.ward.Keep.Sync == "auto", RestoreDrift: p.ward.Keep.Drift == "restore",
+		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: len(apply) + len(remove) + len(tasks), Restorable: len(astray.restorable),
+		RestoreAt: astray.at, Rejected: p.rejected(), WaitsFor: p.waitsFor(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
+	if p.ward.Keep.Reapply && p.snapshot != "" {
+		if p.againAt.IsZero() {
+			p.againAt = s.Now.Add(p.ward.Keep.Every)
+		}
+		s.AgainAt = p.againAt
+	}
+	if p.declared != nil && s.Pending > 0 {
+		s.Guarded = len(p.syncPlan(nil).Guards) > 0
+	}
+	kind, _, again := run.Next(s)
+	var err error
+	switch kind {
+	case run.Sync:
+		_, err = p.start(Ask{Kind: run.Sync, By: byVigila, Why: p.syncWhy()})
+	case run.Restore:
+		_, err = p.start(Ask{Kind: run.Restore, By: byVigila, Why: p.View().Says})
+	case run.Again:
+		p.againAt = s.Now.Add(p.ward.Keep.Every)
+		_, err = p.start(Ask{Kind: run.Restore, By: byVigila, Why: "applied again, as keep.reapply asks", Reapply: true, quiet: true})
+	}
+	if err != nil {
+		p.failures++
+		p.lastFailed = time.Now()
+		p.log.Warn("automatic run did not start", "kind", kind, "error", err)
+		return time.Now().Add(run.Backoff(p.failures))
+	}
+	return again
+}
+
+// giveWay stops an automatic sync when a newer revision has come and the ward wants that to take over.
+func (p *placement) giveWay() {
+	a := p.run
+	if p.ward.Keep.Newer != "replace" || a.gaveWay || a.entry.Kind != string(run.Sync) || a.entry.By != byVigila || p.declared == nil || p.declared.waits != "" || !p.repository.Known {
+		return
+	}
+	if now := p.declared.revision; now.ID != a.entry.Revision.ID && p.rejected() == "" {
+		a.gaveWay = true
+		p.stop(fmt.Sprintf("%s takes over", short(&now)))
+	}
+}
+
+func (p *placement) syncWhy() string {
+	if p.applied == nil {
+		return "first sync"
+	}
+	return "new revision"
+}
+
+func (p *placement) rejected() string {
+	if p.declared == nil {
+		return ""
+	}
+	return p.rejections[p.declared.revision.ID].Why
+}
+
+// waitsFor names the first ward of `after` that is not in step and ready in the same cluster.
+func (p *placement) waitsFor() string {
+	for _, name := range p.ward.After {
+		id := name + "@" + p.cluster.conf.Name
+		p.k.mu.RLock()
+		other := p.k.wards[id]
+		p.k.mu.RUnlock()
+		if other == nil {
+			return id + ", which is not known"
+		}
+		if v := other.View(); v.Standing != compare.InStep || v.Health.Word != health.Ready {
+			return fmt.Sprintf("%s, which is %s and %s", id, v.Standing, v.Health.Word)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,280 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/render"
+	"vigila.dev/vigila/internal/repo"
+)
+
+// repoRead is told after each look at the repository.
+func (p *placement) repoRead(a AsOf) {
+	p.post(func() {
+		if !a.Known {
+			p.repository.Known, p.repository.Problem, p.repository.Next = false, a.Problem, a.Next
+			p.looked()
+			return
+		}
+		p.repository.Next = a.Next
+		p.render(a)
+	})
+}
+
+func (p *placement) looked() {
+	if p.rendering {
+		return
+	}
+	for _, c := range p.looking {
+		close(c)
+	}
+	p.looking = nil
+}
+
+// render resolves the ward's revision and, when its tree is another, reads and renders it; beside the ward's
+// goroutine, one at a time.
+func (p *placement) render(a AsOf) {
+	if p.rendering {
+		p.renderNext = true
+		return
+	}
+	p.rendering = true
+	old := p.declared
+	p.k.spawn(func() {
+		turn, err := p.k.renders.take(p.ctx, p.id)
+		var d *declaration
+		if err == nil {
+			d, err = p.declare(p.ctx, p.ward.From.Ref, old)
+			turn()
+		}
+		p.post(func() {
+			p.rendering = false
+			p.rendered(a, d, err)
+			if p.renderNext {
+				p.renderNext = false
+				p.render(a)
+			}
+			p.looked()
+		})
+	})
+}
+
+func (p *placement) rendered(a AsOf, d *declaration, err error) {
+	if p.ctx.Err() != nil {
+		return
+	}
+	if err != nil {
+		var gone *cluster.UnreachableError
+		if errors.As(err, &gone) {
+			p.repository.Known, p.repository.Problem = false, "its kinds can't be checked: "+err.Error()
+			if p.cluster.conn != nil {
+				p.retryRender(a)
+			}
+		} else {
+			p.repository.Known, p.repository.Problem = false, err.Error()
+		}
+		return
+	}
+	if p.declared == nil || p.declared.revision.ID != d.revision.ID {
+		p.failures = 0
+	}
+	p.declared = d
+	p.scaled = d.scaled
+	if d.files != nil || len(p.rules) > 0 {
+		p.setRules(d)
+	}
+	p.repository = AsOf{Known: true, At: a.At, Next: p.repository.Next}
+	if p.cluster.conn != nil {
+		for _, o := range d.objects {
+			p.watchKind(o.version, o.Ref.Kind)
+		}
+		p.dropKinds()
+	}
+}
+
+// setRules takes newly read health rules; what they say of objects is known with their next event, so those of their
+// kinds are looked at again.
+func (p *placement) setRules(d *declaration) {
+	old := p.rules
+	p.rules = d.rules
+	if err := p.k.store.SetRules(p.ctx, p.id, d.files); err != nil {
+		p.log.Error("health rules can't be written", "error", err)
+	}
+	for ref := range p.baselines {
+		k := [2]string{ref.Group, ref.Kind}
+		if p.cluster.conn != nil && p.lives[ref] != nil && (old[k] != nil || p.rules[k] != nil) {
+			p.look(ref)
+		}
+	}
+}
+
+// look reads an object by name and takes its state in.
+func (p *placement) look(ref object.Ref) {
+	b := p.baselines[ref]
+	p.k.spawn(func() {
+		if body, err := p.cluster.conn.Get(p.ctx, b.Version, ref); err == nil {
+			p.saw(ref, body)
+		}
+	})
+}
+
+func (p *placement) retryRender(a AsOf) {
+	time.AfterFunc(2*time.Second, func() {
+		p.post(func() {
+			if !p.repository.Known && p.ctx.Err() == nil {
+				p.render(a)
+			}
+		})
+	})
+}
+
+// declare reads what the repository declares at a ref. With the same tree as before nothing is rendered.
+func (p *placement) declare(ctx context.Context, ref string, old *declaration) (*declaration, error) {
+	m := p.repo.mirror
+	head, err := m.Resolve(ctx, ref)
+	if errors.Is(err, repo.ErrEmpty) {
+		return &declaration{waits: fmt.Sprintf("waits for the first commit on %s in %s", ref, m.Name())}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	tree, err := m.Tree(head.ID, p.ward.From.Path)
+	if err != nil {
+		return nil, err
+	}
+	if rules, err := m.Tree(head.ID, render.RulesDir); err == nil {
+		tree += " " + rules
+	}
+	if old != nil && old.tree == tree {
+		return old, nil
+	}
+	rev, err := m.LastChange(ctx, head, p.ward.From.Path)
+	if err != nil {
+		return nil, err
+	}
+	files, err := m.Files(head.ID, p.ward.From.Path, render.Wanted)
+	if err != nil {
+		return nil, err
+	}
+	objects, err := render.Plain(files)
+	if err != nil {
+		return nil, err
+	}
+	d := &declaration{revision: record.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}, tree: tree, scaled: map[object.Ref]string{}}
+	if strings.Contains(tree, " ") {
+		common, err := m.Files(head.ID, render.RulesDir, render.Wanted)
+		if err != nil {
+			return nil, err
+		}
+		if p.ward.From.Path != "" { // else they are among the files already
+			files = append(files, common...)
+		}
+	}
+	if d.rules, err = render.Rules(files); err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		if health.IsRules(f.Data) {
+			d.files = append(d.files, record.File{Path: f.Path, Text: string(f.Data)})
+		}
+	}
+	if len(objects) == 0 && len(p.View().Baselines) == 0 {
+		d.waits = fmt.Sprintf("waits for a first object below %q in %s; there are no manifests yet", p.ward.From.Path, m.Name())
+	}
+	if p.cluster.conn == nil {
+		return nil, p.cluster.err
+	}
+	if objects, err = render.Place(p.ward, objects, p.scopes(objects)); err != nil {
+		return nil, err
+	}
+	if d.waits != "" {
+		return d, nil
+	}
+	kept := make([]record.SnapshotObject, len(objects))
+	for i, o := range objects {
+		turn, err := o.Turn()
+		if err != nil {
+			return nil, err
+		}
+		kept[i] = record.SnapshotObject{Object: o, Hash: p.hash(o), Step: turn.Step}
+		if scaled, ok := cluster.ScaleTarget(o.Body); ok {
+			d.scaled[scaled] = o.Ref.Short()
+		}
+	}
+	if d.snapshot, err = p.k.putSnapshot(ctx, kept); err != nil {
+		return nil, err
+	}
+	d.objects, d.index = declaredOf(kept)
+	d.tasks = tasksOf(d.objects)
+	return d, nil
+}
+
+func declaredOf(kept []record.SnapshotObject) ([]declaredObject, map[object.Ref]int) {
+	out := make([]declaredObject, len(kept))
+	index := make(map[object.Ref]int, len(kept))
+	for i, o := range kept {
+		turn, err := o.Object.Turn()
+		if err != nil {
+			turn.Step = o.Step // kept by an older version, which knew fewer annotations
+		}
+		out[i] = declaredObject{Declared: plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Turn: turn}, version: o.Object.Version,
+			file: o.Object.File, line: o.Object.Line}
+		index[o.Object.Ref] = i
+	}
+	return out, index
+}
+
+func tasksOf(objects []declaredObject) map[string]string {
+	out := map[string]string{}
+	for _, o := range objects {
+		if o.Task != object.NoTask {
+			out[o.Ref.Key()] = o.Hash
+		}
+	}
+	return out
+}
+
+// hash is the declared object's, with what is left to others; of a Secret a keyed one, since even a plain hash
+// tells something.
+func (p *placement) hash(o object.Object) string {
+	h := object.Hash(o.Body)
+	if left := p.ward.Left(o.Ref); len(left) > 0 {
+		texts := make([]string, len(left))
+		for i, l := range left {
+			texts[i] = l.String()
+		}
+		h = object.Hash([]any{h, strings.Join(texts, " ")})
+	}
+	if o.Ref.Secret() {
+		return "keyed " + p.k.store.Vault().Digest(h)
+	}
+	return h
+}
+
+// scopes tells which kinds live in namespaces: the cluster's, and those whose definitions are among the objects.
+func (p *placement) scopes(objects []object.Object) func(object.Object) (bool, error) {
+	defined := map[[2]string]bool{}
+	for _, o := range objects {
+		if o.Ref.Kind == "CustomResourceDefinition" {
+			spec, _ := o.Body["spec"].(map[string]any)
+			names, _ := spec["names"].(map[string]any)
+			group, _ := spec["group"].(string)
+			kind, _ := names["kind"].(string)
+			defined[[2]string{group, kind}] = spec["scope"] == "Namespaced"
+		}
+	}
+	return func(o object.Object) (bool, error) {
+		if namespaced, ok := defined[[2]string{o.Ref.Group, o.Ref.Kind}]; ok {
+			return namespaced, nil
+		}
+		return p.cluster.conn.Namespaced(o)
+	}
+}
