@@ -4,7 +4,7 @@ import { Tabs } from "radix-ui";
 import { Fragment, useState } from "react";
 import { type Difference, type Schemas, type Ward, type WardDetail, type WardObject, api, got } from "./api";
 import { Health, Panel, Standing, Wrong } from "./parts";
-import { ago, clock, count, value, whoWhen } from "./words";
+import { ago, clock, count, taskTitle, value, whoWhen } from "./words";
 
 /** The object to show first: what differs, else what is failing, else the last workload. */
 export function mostTelling(all: WardObject[]): WardObject | undefined {
@@ -71,7 +71,7 @@ export function Outline({
                   {o.gone ? (
                     "deleted"
                   ) : o.task ? (
-                    `task ${o.task}${o.change ? ", to run" : ""}`
+                    taskTitle(o.task) + (o.change ? ", to run" : "")
                   ) : o.change ? (
                     `to ${o.change}`
                   ) : (

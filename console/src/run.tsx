@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Entry, type Guard, type Schemas, api, got } from "./api";
 import { Wrong } from "./parts";
-import { count, short, span, value } from "./words";
+import { count, short, span, taskTitle, value } from "./words";
 
 type EntryObject = Schemas["EntryObject"];
 
@@ -81,7 +81,7 @@ function EntryLine({ o, ward, number }: { o: EntryObject; ward: string; number: 
           {stateGlyph[o.state]}
         </span>
         <span className="shrink-0">
-          {o.name} <span className="text-soft">{o.task ? `task ${o.task}` : o.kind}</span>
+          {o.name} <span className="text-soft">{o.task ? taskTitle(o.task) : o.kind}</span>
         </span>
         <span className="min-w-0 text-sm text-soft">
           {words}
@@ -186,7 +186,7 @@ export function Plan({ of }: { of: Pending[] }) {
                   <strong>{o.name}</strong> <span className="text-soft">{o.kind}</span>{" "}
                   <span className="text-sm text-soft">
                     {o.task
-                      ? `task ${o.task}`
+                      ? taskTitle(o.task)
                       : o.replaced
                         ? "deleted and made again: it can't be changed in place"
                         : o.already_there

@@ -95,3 +95,6 @@ export function headline(w: Ward, now: number): string {
   if (w.standing === "behind") return w.says;
   return `In step for ${since}`;
 }
+
+/** When a task has its turn. */
+export const taskTitle = (t: Schemas["Task"]) => (t === "failed" ? "task on failure" : `task ${t}`);

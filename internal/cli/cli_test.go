@@ -212,7 +212,7 @@ func TestAPlanIsShownInItsOrder(t *testing.T) {
 		{Kind: "ConfigMap", Name: "old", Change: "remove"},
 		{Kind: "ConfigMap", Name: "kept", Change: "keep"},
 	}}
-	got := text(func(p *printer) { p.plan(d) })
+	got := text(func(p *printer) { p.plan(d, "vigila sync berth-planner@quay --reapply") })
 	assert.Equal(t, `berth-planner@quay  < behind 36 min, 4 objects  ● ready  2ca0665 Larger type
 A preview; nothing is done.
 
@@ -231,17 +231,17 @@ then remove
 and leave
   ConfigMap kept  not declared any more, kept
 
-Do it: vigila sync berth-planner@quay
+Do it: vigila sync berth-planner@quay --reapply
 `, got)
 
 	d.Guards = []client.Guard{{Name: "mass-removal", Text: "4 of 6 objects would be removed"}}
 	d.Allowed = []client.Guard{{Name: "Namespace/n", Text: "n would be removed"}}
-	got = text(func(p *printer) { p.plan(d) })
-	assert.Contains(t, got, "Allowed, guard Namespace/n: n would be removed\n▲ Guard mass-removal would stop it: 4 of 6 objects would be removed\nTo go on: vigila sync berth-planner@quay --allow mass-removal\n")
+	got = text(func(p *printer) { p.plan(d, "vigila sync berth-planner@quay --reapply") })
+	assert.Contains(t, got, "Allowed, guard Namespace/n: n would be removed\n▲ Guard mass-removal would stop it: 4 of 6 objects would be removed\nTo go on: vigila sync berth-planner@quay --reapply --allow mass-removal\n")
 	d.Objects[2].Refused = "no"
-	assert.Contains(t, text(func(p *printer) { p.plan(d) }), "It would fail: 1 object refused.")
+	assert.Contains(t, text(func(p *printer) { p.plan(d, "vigila sync berth-planner@quay --reapply") }), "It would fail: 1 object refused.")
 	d.Objects = nil
-	assert.Contains(t, text(func(p *printer) { p.plan(d) }), "Nothing to do: it is as declared.")
+	assert.Contains(t, text(func(p *printer) { p.plan(d, "vigila sync berth-planner@quay --reapply") }), "Nothing to do: it is as declared.")
 }
 
 func TestAnEntryWithTasks(t *testing.T) {
@@ -262,7 +262,7 @@ func TestAnEntryWithTasks(t *testing.T) {
   ▲ Deployment app  not ready, deleted and made again: crash-loops
   ○ Job later  task after, not tried
   when it had failed
-  ▲ Job report  task failed, not done: exit 1
+  ▲ Job report  task on failure, not done: exit 1
 
 The log of its task: vigila logbook berth-planner@quay 7 --log migrate
 

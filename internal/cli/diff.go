@@ -164,7 +164,7 @@ func (p *printer) pending(o client.PendingObject, indent string) {
 	word := string(o.Change)
 	switch {
 	case o.Task != "":
-		word = "task " + string(o.Task) + pick(o.Task == "failed", ", if the run fails", "")
+		word = taskWords(o.Task)
 	case o.AlreadyThere:
 		word = "already there, to be adopted"
 	case o.Replaced:

@@ -43,7 +43,7 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
 			p := a.printer(c.OutOrStdout())
 			in.Kind, in.ToEntry = "rollback", n
 			if preview, _ := c.Flags().GetBool("preview"); preview {
-				return a.preview(c, conn, p, args[0], in)
+				return a.preview(c, conn, p, args[0], in, "vigila rollback "+args[0]+" "+args[1]+again(c, "tasks", "allow"))
 			}
 			if err := a.start(c.Context(), conn, p, args[0], in, !noWait); err != nil {
 				return err

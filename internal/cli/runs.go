@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"vigila.dev/vigila/internal/client"
 )
@@ -52,7 +53,7 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
 			}
 			in.Kind = "sync"
 			if preview {
-				return a.preview(c, conn, p, args[0], in)
+				return a.preview(c, conn, p, args[0], in, "vigila sync "+args[0]+again(c, "only", "revision", "retry", "reapply", "allow"))
 			}
 			return a.start(c.Context(), conn, p, args[0], in, !noWait)
 		},
@@ -70,8 +71,26 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
 	return a.reading(c)
 }
 
-// preview prints what a run would do.
-func (a *app) preview(c *cobra.Command, conn *client.Conn, p *printer, ward string, in client.StartRun) error {
+// again repeats the flags that a person has set, for the command that does what was previewed.
+func again(c *cobra.Command, names ...string) string {
+	out := ""
+	for _, name := range names {
+		f := c.Flags().Lookup(name)
+		switch v, list := f.Value.(pflag.SliceValue); {
+		case !f.Changed:
+		case list:
+			out += " --" + name + " " + strings.Join(v.GetSlice(), ",")
+		case f.Value.Type() == "bool":
+			out += " --" + name
+		default:
+			out += " --" + name + " " + f.Value.String()
+		}
+	}
+	return out
+}
+
+// preview prints what a run would do; do is the command that does it.
+func (a *app) preview(c *cobra.Command, conn *client.Conn, p *printer, ward string, in client.StartRun, do string) error {
 	r, err := conn.PreviewRunWithResponse(c.Context(), ward, in)
 	if err := conn.Check(r, err); err != nil {
 		return err
@@ -82,7 +101,7 @@ func (a *app) preview(c *cobra.Command, conn *client.Conn, p *printer, ward stri
 		return err
 	}
 	if !done {
-		p.plan(d)
+		p.plan(d, do)
 	}
 	refused := len(d.Guards)
 	for _, o := range d.Objects {
@@ -99,7 +118,7 @@ func (a *app) preview(c *cobra.Command, conn *client.Conn, p *printer, ward stri
 	return nil
 }
 
-func (p *printer) plan(d *client.RunPreview) {
+func (p *printer) plan(d *client.RunPreview, do string) {
 	w := d.Ward
 	p.line("%s  %s  %s  %s", p.paint("bold", w.Id), p.standingLine(w), p.health(w.Health), title(d.Revision))
 	if len(d.Objects) == 0 {
@@ -137,9 +156,9 @@ func (p *printer) plan(d *client.RunPreview) {
 	case refused > 0:
 		p.line("%s", p.paint("failing", fmt.Sprintf("It would fail: %s refused.", count(refused, "object"))))
 	case len(d.Guards) > 0:
-		p.line("To go on: vigila sync %s%s", w.Id, allow(d.Guards))
+		p.line("To go on: %s%s", do, allow(d.Guards))
 	default:
-		p.line("Do it: vigila sync %s", w.Id)
+		p.line("Do it: %s", do)
 	}
 }
 
@@ -220,12 +239,20 @@ func stateGlyph(p *printer, s client.EntryObjectState) string {
 	return "◐"
 }
 
+// taskWords say when a task has its turn.
+func taskWords(t client.Task) string {
+	if t == "failed" {
+		return "task on failure"
+	}
+	return "task " + string(t)
+}
+
 // stateWords say how far a run is with an object, or with a task.
 func stateWords(o client.EntryObject) string {
 	state := string(o.State)
 	if o.Task != "" {
 		state = map[client.EntryObjectState]string{"applying": "starting", "settling": "running", "ready": "done", "not ready": "not done"}[o.State]
-		state = "task " + string(o.Task) + ", " + pick(state == "", string(o.State), state)
+		state = taskWords(o.Task) + ", " + pick(state == "", string(o.State), state)
 	}
 	if o.Replaced {
 		state += ", deleted and made again"

@@ -241,7 +241,7 @@ func (p *printer) ward(d *client.WardDetail) {
 		note := ""
 		switch {
 		case o.Task != "":
-			note = "task " + string(o.Task) + pick(o.Change == "run", ", runs with the next sync", "")
+			note = taskWords(o.Task) + pick(o.Change == "run", ", runs with the next sync", "")
 		case o.Gone:
 			note = "deleted from the cluster by somebody"
 		case o.Change == "create" && o.AlreadyThere:

@@ -294,7 +294,13 @@ func job(b map[string]any) Result {
 	if v, _ := at(b, "spec", "suspend").(bool); v {
 		return Result{Word: Settling, Reason: "suspended"}
 	}
-	return Result{Word: Settling, Reason: fmt.Sprintf("%d running", num(at(b, "status", "active")))}
+	switch n := num(at(b, "status", "active")); {
+	case n == 1:
+		return Result{Word: Settling, Reason: "1 Pod at work"}
+	case n > 1:
+		return Result{Word: Settling, Reason: fmt.Sprintf("%d Pods at work", n)}
+	}
+	return Result{Word: Settling} // its Pods are being made, or counted
 }
 
 // Pod reads the health of a Pod from its phase and its containers.
