@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
@@ -63,8 +64,11 @@ func (p *placement) apply(a *activeRun, ref object.Ref) {
 				hash = scaledMark + hash
 			}
 			found := before.Found
-			if before.UID == "" || answer.replaced {
-				found = nil
+			switch {
+			case before.UID == "" || answer.replaced:
+				found = nil // what is there now was there at the first apply
+			case found == nil:
+				found = &fieldpath.Set{}
 			}
 			b := compare.NewBaseline(ref, hash, answer.body, a.left[ref], p.k.store.Vault().Digest, found, time.Now())
 			b.Intent = a.entry.Number // until the run has ended: after a crash it is applied again and waited for
@@ -135,7 +139,7 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 	if !immutable {
 		return out, err
 	}
-	if no := p.mayReplace(a, o.Object, before); no != "" {
+	if no := mayReplace(ref, a.order[ref], before, a.ask.Allow); no != "" {
 		return out, fmt.Errorf("%s can't be changed in place; %s", orElse(fields, "what changed"), no)
 	}
 	err = p.again(a, ref, func() error {
@@ -156,19 +160,14 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 }
 
 // mayReplace tells why an object may not be deleted and made again, and the way out; empty when it may.
-func (p *placement) mayReplace(a *activeRun, o object.Object, before compare.Baseline) string {
-	turn := a.order[o.Ref]
-	guarded := turn.NoReplace
-	for _, g := range appliedGuards(before) {
-		guarded = guarded || g == "no-replace"
-	}
+func mayReplace(ref object.Ref, turn object.Turn, before compare.Baseline, allow []string) string {
 	switch {
-	case guarded:
+	case turn.NoReplace || slices.Contains(appliedGuards(before), "no-replace"):
 		return fmt.Sprintf("it is guarded (%s: no-replace), so make it under a new name, or take the guard away first", object.GuardAnnotation)
 	case !turn.Replace:
 		return fmt.Sprintf("let it be deleted and made again (%s: when-immutable), make it under a new name, or undo the change", object.ReplaceAnnotation)
-	case plan.Precious(o.Ref) && !a.allow[o.Ref.Short()]:
-		return fmt.Sprintf("to delete it with what it holds, and make it again: --allow %s", o.Ref.Short())
+	case plan.Precious(ref) && !slices.Contains(allow, ref.Short()):
+		return fmt.Sprintf("to delete it with what it holds, and make it again: --allow %s", ref.Short())
 	}
 	return ""
 }

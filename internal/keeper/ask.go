@@ -275,7 +275,7 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 			}
 			defer done()
 			m := known[o.Ref]
-			errs[i] = p.try(ctx, o, made.objects[o.Ref].Object, m.kept, m.left, made.order[o.Ref].Replace)
+			errs[i] = p.try(ctx, o, made.objects[o.Ref].Object, m.kept, m.left, mayReplace(o.Ref, made.order[o.Ref], m.baseline, made.allow))
 			for _, a := range m.added {
 				o.Fields = append(o.Fields, compare.Difference{Path: a.Path, Change: compare.Removed, From: a.To, Who: a.Who, When: a.When})
 			}
@@ -294,8 +294,8 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 	return out, nil
 }
 
-// try is the dry run of one object.
-func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object, mine bool, left []object.Pointer, replace bool) error {
+// try is the dry run of one object. noReplace tells why it may not be deleted and made again; empty when it may.
+func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object, mine bool, left []object.Pointer, noReplace string) error {
 	out.Change = "update"
 	mask := p.k.store.Vault().Digest
 	if w := p.other(ctx, o.Ref); w != "" {
@@ -327,11 +327,10 @@ func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object
 		return err
 	case err != nil && live == nil && cluster.Missing(err):
 		answer = body.Body // its namespace or its definition comes with the same sync
-	case immutable && replace:
+	case immutable && noReplace == "":
 		out.Replaced, answer = true, body.Body
 	case immutable:
-		out.Refused = fmt.Sprintf("%s can't be changed in place; let it be deleted and made again (%s: when-immutable), make it under a new name, or undo the change",
-			orElse(fields, "what changed"), object.ReplaceAnnotation)
+		out.Refused = fmt.Sprintf("%s can't be changed in place; %s", orElse(fields, "what changed"), noReplace)
 		return nil
 	case err != nil:
 		out.Refused = err.Error()
@@ -601,14 +600,23 @@ func (k *Keeper) Accept(ctx context.Context, name, revision, by string) (*View, 
 		return nil, err
 	}
 	if err := p.ask(ctx, func() error {
+		var meant []record.Rejection
 		for id, r := range p.rejections {
 			if len(revision) >= 4 && strings.HasPrefix(id, revision) {
-				p.unreject(id)
-				p.failures = 0
-				return p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &record.Revision{ID: r.Revision, Subject: r.Subject})
+				meant = append(meant, r)
 			}
 		}
-		return fault(NotFound, "%s has not rejected a revision %s; rejected: vigila rejections %s", p.id, revision, p.id)
+		switch len(meant) {
+		case 0:
+			return fault(NotFound, "%s has not rejected a revision %s; rejected: vigila rejections %s", p.id, revision, p.id)
+		case 1:
+		default:
+			return fault(Invalid, "%s begins the hashes of %d rejected revisions; give more of it", revision, len(meant))
+		}
+		r := meant[0]
+		p.unreject(r.Revision)
+		p.failures = 0
+		return p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &record.Revision{ID: r.Revision, Subject: r.Subject})
 	}); err != nil {
 		return nil, err
 	}

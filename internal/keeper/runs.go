@@ -52,7 +52,6 @@ type activeRun struct {
 	appliedAt   map[object.Ref]int64 // resourceVersion of the answer
 	before      map[object.Ref]compare.Baseline
 	added       map[object.Ref]bool // others added to it, and that is to be removed
-	allow       map[string]bool
 	left        map[object.Ref][]object.Pointer
 	scaled      map[object.Ref]bool
 	tasks       map[object.Ref]*activeTask
@@ -76,6 +75,7 @@ type prepared struct {
 	objects map[object.Ref]record.SnapshotObject
 	order   map[object.Ref]object.Turn
 	plan    plan.Plan
+	allow   []string
 }
 
 // prepare makes the plan of a run, and starts nothing.
@@ -83,7 +83,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 	if p.cluster.conn == nil {
 		return nil, fault(Unreachable, "%v", p.cluster.err)
 	}
-	in := plan.Input{Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Again: r.Reapply, Allow: r.Allow}
+	in := plan.Input{Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Again: r.Reapply && !r.quiet, Allow: r.Allow}
 	e := record.Entry{Placement: p.id, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: time.Now()}
 	astray := p.astray()
 	in.Drifted = astray.restorable
@@ -161,7 +161,11 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 	default:
 		return nil, fault(Invalid, "there is no run of kind %q", r.Kind)
 	}
-	out := &prepared{objects: map[object.Ref]record.SnapshotObject{}, order: map[object.Ref]object.Turn{}}
+	out := &prepared{allow: r.Allow, objects: map[object.Ref]record.SnapshotObject{}, order: map[object.Ref]object.Turn{}}
+	fought := map[object.Ref]bool{}
+	for _, ref := range append(slices.Clone(astray.refs), astray.added...) {
+		fought[ref] = !slices.Contains(astray.restorable, ref)
+	}
 	if e.Snapshot != "" {
 		objects, err := p.k.store.Snapshot(p.ctx, e.Snapshot)
 		if err != nil {
@@ -172,6 +176,9 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 		for i, o := range objects {
 			out.objects[o.Object.Ref] = o
 			out.order[o.Object.Ref] = declared[i].Turn
+			if r.quiet && !fought[o.Object.Ref] { // applying again must not take up a quarrel that was given up
+				in.Drifted = append(in.Drifted, o.Object.Ref)
+			}
 		}
 	}
 	if len(r.Only) > 0 {
@@ -261,11 +268,8 @@ func (p *placement) start(r Ask) (int, error) {
 		return abandon(err)
 	}
 	a := &activeRun{ask: r, objects: ready.objects, order: ready.order, works: map[object.Ref]bool{}, appliedAt: map[object.Ref]int64{}, before: map[object.Ref]compare.Baseline{},
-		added: map[object.Ref]bool{}, allow: map[string]bool{}, left: map[object.Ref][]object.Pointer{}, scaled: map[object.Ref]bool{}, tasks: map[object.Ref]*activeTask{},
+		added: map[object.Ref]bool{}, left: map[object.Ref][]object.Pointer{}, scaled: map[object.Ref]bool{}, tasks: map[object.Ref]*activeTask{},
 		logs: map[object.Ref]bool{}, silent: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
-	for _, name := range r.Allow {
-		a.allow[name] = true
-	}
 	// What is about to be applied is written down first, so that after a crash it is known what may be there.
 	var intents []compare.Baseline
 	for _, ref := range made.Refs() {

@@ -387,8 +387,12 @@ func (p *placement) say(v *View, waits string) {
 		set(ToneBlind, true, v.Live.Problem, "What is shown is the last known.")
 	case v.Standing == compare.Blind:
 		set(ToneBlind, false, "Looking for the first time since the service started", "")
-	case v.Rejected != "" && v.Hold == nil && v.rejectedBy() != byVigila && v.Pending > 0:
-		set(ToneBehind, false, fmt.Sprintf("%s was rejected by %s: %s", title(v.Revision), v.rejectedBy(), v.Rejected), "It stays at "+short(v.Applied)+". Lift it: vigila accept "+v.ID+" "+short(v.Revision))
+	case v.Rejected != "" && v.Hold == nil && v.rejectedBy() != byVigila:
+		todo := "It stays at " + short(v.Applied) + "."
+		if v.Pending == 0 {
+			todo = "The cluster holds it. Go back: vigila logbook " + v.ID + "."
+		}
+		set(ToneBehind, v.Pending == 0, fmt.Sprintf("%s was rejected by %s: %s", title(v.Revision), v.rejectedBy(), v.Rejected), todo+" Lift it: vigila accept "+v.ID+" "+short(v.Revision))
 	case v.Rejected != "" && p.failedTo(v):
 		set(ToneFailing, true, fmt.Sprintf("Went back to %s: %s", short(v.Applied), v.Rejected),
 			short(v.Revision)+" is rejected. Push a newer revision, or try it again: vigila sync "+v.ID+" --retry")

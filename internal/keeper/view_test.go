@@ -90,6 +90,9 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			v.Pending, v.Standing, v.Rejected, v.Revision = 1, compare.Behind, "it squeaks", &record.Revision{ID: "badbadbad0", Subject: "A door"}
 			v.Rejections = []record.Rejection{{Revision: "badbadbad0", By: "operator", Why: "it squeaks"}}
 		}, says: "badbadb A door was rejected by operator: it squeaks", todo: "It stays at 1d77f3a. Lift it: vigila accept berth-planner@quay badbadb", tone: ToneBehind},
+		"rejected by a person, and there": {change: func(v *View) {
+			v.Rejected, v.Rejections = "it squeaks", []record.Rejection{{Revision: "1d77f3a000", By: "operator", Why: "it squeaks"}}
+		}, says: "1d77f3a Prefer leeward berths was rejected by operator: it squeaks", todo: "The cluster holds it. Go back", tone: ToneBehind, needs: true},
 		"failed and stayed": {change: func(v *View) { v.Rejected = "crash-loops" }, says: "1d77f3a failed: crash-loops", todo: "try this one again", tone: ToneFailing, needs: true},
 		"tried again, and stopped": {change: func(v *View) { v.Rejected, v.Hold = "crash-loops", &record.Hold{By: "operator", Reason: "stopped #4"} },
 			says: "Held by operator: stopped #4", todo: "Let it go on", tone: Quiet},

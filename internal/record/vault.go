@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync"
 
 	"filippo.io/age"
 	utiljson "k8s.io/apimachinery/pkg/util/json"
@@ -91,13 +92,18 @@ func (v *Vault) Digest(value string) string {
 	return hex.EncodeToString(h.Sum(nil))[:16]
 }
 
+// packers are reused: a new one costs more than what it packs here.
+var packers = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
+
 func pack(v any) ([]byte, error) {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return nil, err
 	}
 	var b bytes.Buffer
-	w := gzip.NewWriter(&b)
+	w := packers.Get().(*gzip.Writer)
+	defer packers.Put(w)
+	w.Reset(&b)
 	if _, err := w.Write(text); err != nil {
 		return nil, err
 	}
