@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -267,18 +266,4 @@ func (p *placement) removeTask(ctx context.Context, t record.TaskObject, version
 		delete(p.lives, t.Ref)
 		p.dropKinds()
 	})
-}
-
-// taskNames lists the tasks that a ward declares, for its view.
-func (p *placement) taskNames() []object.Ref {
-	var out []object.Ref
-	if p.declared != nil {
-		for _, o := range p.declared.objects {
-			if o.Task != object.NoTask {
-				out = append(out, o.Ref)
-			}
-		}
-	}
-	slices.SortFunc(out, object.Ref.Compare)
-	return out
 }
