@@ -360,8 +360,8 @@ func TestPartsRevisionsAndRejections(t *testing.T) {
 	// A revision that is no good: by hand, listed, lifted, retried.
 	s.ok("release", s.name)
 	s.ok("reject", s.name, "main", "--why", "the door squeaks")
-	bad := s.push("A squeaking door", map[string]string{"app/config.yaml": config("berths", "count", "9")})
 	s.ok("hold", s.name)
+	bad := s.push("A squeaking door", map[string]string{"app/config.yaml": config("berths", "count", "9")})
 	s.ok("look", s.name)
 	s.ok("reject", s.name, bad, "--why", "it squeaks")
 	s.ok("release", s.name)

@@ -241,6 +241,9 @@ func (p *placement) start(r Ask) (int, error) {
 		return 0, f
 	}
 	if made.Empty() && r.Kind != run.Rollback && r.Kind != run.Dismantle {
+		if r.Retry && len(r.Only) == 0 && p.rejections[e.Revision.ID].Why != "" {
+			p.unreject(e.Revision.ID) // the cluster holds it already
+		}
 		if r.Kind == run.Sync && len(r.Only) == 0 && (p.applied == nil || p.applied.ID != e.Revision.ID) { // nothing differs: the revision is applied already
 			return 0, p.setApplied(*e.Revision, e.Snapshot, p.done)
 		}
