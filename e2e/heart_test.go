@@ -574,3 +574,137 @@ func TestAppliedAgainAndTakenOver(t *testing.T) {
 	require.Len(t, stopped, 1)
 	assert.Contains(t, stopped[0].Reason, "takes over")
 }
+
+// TestLeftFieldsBelongToOthers: by patterns of kind and name, by keys in lists; an apply of the same object for
+// another reason never resets them, and takes them from nobody.
+func TestLeftFieldsBelongToOthers(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("A planner whose image others choose", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 1), "app/config.yaml": config("berths", "count", "7")})
+	ward := s.wardFile("sync: auto, drift: restore, additions: remove, every: 1s", "within: 30s") +
+		"leave:\n  - {of: \"Deployment/berth-*\", fields: [\"/spec/template/spec/containers[name=app]/image\"]}\n  - {of: \"*/berths\", fields: [/data/count, /metadata/labels/tier]}\n"
+	s.add(ward)
+	s.until("it is in step and ready", inStepAndReady)
+	image := func() string {
+		c, _, _ := unstructured.NestedSlice(live(t, "apps", "v1", "deployments", s.name, "berth-planner").Object, "spec", "template", "spec", "containers")
+		return c[0].(map[string]any)["image"].(string)
+	}
+	s.patch("image-picker", deployments, "berth-planner", types.StrategicMergePatchType, `{"spec":{"template":{"spec":{"containers":[{"name":"app","image":"registry.brindle.example/berth-planner:1.9.0"}]}}}}`)
+	s.edit("counter", "configmap/berths", "data.count=nine", "metadata.labels.tier=dock")
+	s.until("the new Pods are ready", func(w client.Ward) bool {
+		return inStepAndReady(w) && image() == "registry.brindle.example/berth-planner:1.9.0"
+	})
+	assert.Zero(t, s.ward().Additions, "what is left is no addition either")
+	assert.Contains(t, s.object("Deployment", "berth-planner").Left, "/spec/template/spec/containers[name=app]/image")
+
+	s.push("Another image, and more replicas", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.7.0", 2), "app/config.yaml": strings.Replace(config("berths", "count", "8"), `"8"}`, `"8", more: "1"}`, 1)})
+	s.until("it is synced", func(w client.Ward) bool {
+		return inStepAndReady(w) && w.Applied.Subject == "Another image, and more replicas"
+	})
+	assert.EqualValues(t, 2, replicas(t, s), "the rest of the object is as declared")
+	assert.Equal(t, "registry.brindle.example/berth-planner:1.9.0", image(), "and the image as others chose it")
+	o := live(t, "", "v1", "configmaps", s.name, "berths")
+	data, _, _ := unstructured.NestedStringMap(o.Object, "data")
+	assert.Equal(t, map[string]string{"count": "nine", "more": "1"}, data)
+	assert.Equal(t, "dock", o.GetLabels()["tier"])
+	assert.Len(t, s.entries(), 2, "nothing was restored")
+	for _, f := range o.GetManagedFields() {
+		if f.Manager == "vigila" {
+			assert.NotContains(t, f.FieldsV1.String(), "f:count", "what another owns is not taken from it")
+		}
+	}
+}
+
+// TestStepsWaitForEachOther: each step waits until all before it is ready, a failure leaves the later ones untried,
+// and what leaves goes in the reverse order of kinds.
+func TestStepsWaitForEachOther(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	at := func(manifest, step string) string {
+		return strings.Replace(manifest, "metadata:\n  name: berth-planner\n", "metadata:\n  name: berth-planner\n  annotations: {vigila.dev/step: \""+step+"\"}\n", 1)
+	}
+	first := at(deployment("berth-planner:1.8.2", 1), "-1")
+	last := "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: opened, annotations: {vigila.dev/step: \"7\"}}\ndata: {x: \"1\"}\n"
+	s.push("A planner, then the rest", map[string]string{"app/deployment.yaml": first, "app/config.yaml": config("berths", "count", "7"), "app/last.yaml": last})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 6s"))
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	s.ok("sync", s.name)
+	e := s.entry(1)
+	var order []string
+	for i, o := range e.Objects {
+		order = append(order, fmt.Sprintf("%d %s", o.Step, o.Kind))
+		if i > 0 && o.Step > e.Objects[i-1].Step {
+			assert.False(t, o.Began.Before(e.Objects[i-1].Ended), "%s waits for %s", o.Name, e.Objects[i-1].Name)
+		}
+	}
+	assert.Equal(t, []string{"-1 Namespace", "-1 Deployment", "0 ConfigMap", "7 ConfigMap"}, order)
+
+	s.push("It never gets ready", map[string]string{"app/deployment.yaml": at(deployment("berth-hung:1", 1), "-1"), "app/config.yaml": config("berths", "count", "8"), "app/last.yaml": strings.Replace(last, `"1"}`, `"2"}`, 1)})
+	s.until("it is behind", func(w client.Ward) bool { return w.Pending == 3 })
+	s.fails(1, "not ready within 6 s", "sync", s.name)
+	e = s.entry(2)
+	assert.EqualValues(t, "rolled back", e.Outcome)
+	states := map[string]string{}
+	for _, o := range e.Objects {
+		states[o.Name] = string(o.State)
+	}
+	assert.Equal(t, map[string]string{"berth-planner": "not ready", "berths": "not tried", "opened": "not tried"}, states)
+	data, _, _ := unstructured.NestedStringMap(live(t, "", "v1", "configmaps", s.name, "berths").Object, "data")
+	assert.Equal(t, "7", data["count"])
+	s.until("it is back", func(w client.Ward) bool { return w.Health == "ready" && w.Run.Number == 0 })
+
+	s.push("Only the namespace", map[string]string{"app/deployment.yaml": "", "app/last.yaml": "", "app/config.yaml": "", "app/other.yaml": config("other", "x", "1")})
+	s.ok("look", s.name)
+	s.ok("sync", s.name, "--allow", "mass-removal")
+	order = nil
+	for _, o := range s.entries() {
+		if o.Number == 4 {
+			for _, x := range s.entry(4).Objects {
+				order = append(order, x.Kind+" "+string(x.State))
+			}
+		}
+	}
+	assert.Equal(t, []string{"ConfigMap ready", "Deployment removed", "ConfigMap removed", "ConfigMap removed"}, order)
+}
+
+// TestTasksOnlyWhereTheyBelong: a rollback runs them when asked, a partial sync never, applying everything again does.
+func TestTasksOnlyWhereTheyBelong(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	migrate := job("migrate", "migrate:1", `vigila.dev/task: before, vigila.dev/task-clean: never`)
+	s.push("One", map[string]string{"app/config.yaml": config("berths", "count", "1"), "app/migrate.yaml": migrate})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 30s"))
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	s.ok("sync", s.name)
+	ran := func() types.UID { return live(t, "batch", "v1", "jobs", s.name, "migrate").GetUID() }
+	first := ran()
+	s.push("Two", map[string]string{"app/config.yaml": config("berths", "count", "2")})
+	s.ok("look", s.name)
+	s.ok("sync", s.name, "--only", "ConfigMap/berths")
+	assert.Equal(t, first, ran(), "not with a part")
+	s.ok("rollback", s.name, "1")
+	assert.Equal(t, first, ran(), "not with a rollback")
+	assert.Contains(t, s.ok("rollback", s.name, "1", "--tasks"), "Job migrate  task before, done")
+	second := ran()
+	assert.NotEqual(t, first, second, "but when asked")
+	s.ok("release", s.name)
+	s.ok("sync", s.name)
+	s.until("it is in step", inStepAndReady)
+	third := ran()
+	assert.NotEqual(t, second, third, "with a sync")
+	assert.Contains(t, s.ok("sync", s.name), "Nothing to do")
+	assert.Equal(t, third, ran())
+	s.ok("sync", s.name, "--reapply")
+	assert.NotEqual(t, third, ran(), "and when everything is applied again")
+
+	// A Job of that name that is not the ward's own is never removed.
+	background := metav1.DeletePropagationBackground
+	require.NoError(t, s.objects(jobs).Delete(context.Background(), "migrate", metav1.DeleteOptions{PropagationPolicy: &background}))
+	require.Eventually(t, func() bool { return live(t, "batch", "v1", "jobs", s.name, "migrate") == nil }, patience, 50*time.Millisecond)
+	_, err := s.objects(jobs).Create(context.Background(), &unstructured.Unstructured{Object: map[string]any{"apiVersion": "batch/v1", "kind": "Job", "metadata": map[string]any{"name": "migrate"},
+		"spec": map[string]any{"suspend": true, "template": map[string]any{"spec": map[string]any{"restartPolicy": "Never", "containers": []any{map[string]any{"name": "x", "image": "x"}}}}}}}, metav1.CreateOptions{})
+	require.NoError(t, err)
+	foreign := ran()
+	s.fails(1, "is not this ward's task", "sync", s.name, "--reapply")
+	assert.Equal(t, foreign, ran())
+}
