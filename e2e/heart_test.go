@@ -449,14 +449,15 @@ func TestAnotherTakesAnObject(t *testing.T) {
 		require.NoError(t, err)
 	}
 	again(map[string]any{"vigila.dev/ward": s.name})
-	w := s.until("it is seen, though every value is the same", func(w client.Ward) bool { return w.Drifted == 1 })
-	assert.Equal(t, "kubectl-create deleted ConfigMap/horn and made it again", w.Says)
+	s.until("it is seen, though every value is the same", func(w client.Ward) bool {
+		return w.Drifted == 1 && w.Says == "kubectl-create deleted ConfigMap/horn and made it again"
+	})
 	s.fails(3, "deleted, and made again  kubectl-create", "diff", s.name)
 	s.ok("sync", s.name)
 	s.until("it is the ward's again", inStepAndReady)
 
 	s.patch("hurry", configMaps, "horn", types.MergePatchType, `{"metadata":{"labels":{"vigila.dev/ward":null}}}`)
-	w = s.until("the lost mark is seen", func(w client.Ward) bool { return w.Drifted == 1 })
+	w := s.until("the lost mark is seen", func(w client.Ward) bool { return w.Drifted == 1 })
 	assert.Contains(t, w.Says, "removed metadata.labels[vigila.dev/ward] of ConfigMap/horn", "and it is not thought deleted")
 	s.ok("sync", s.name)
 	s.until("it is marked again", inStepAndReady)

@@ -362,18 +362,22 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 		return c.explain("remove "+ref.String(), err)
 	}
 	wait := 50 * time.Millisecond
+	var waitsFor []string
 	for {
 		live, err := r.Get(ctx, ref.Name, metav1.GetOptions{})
 		if apierrors.IsNotFound(err) || err == nil && uid != "" && string(live.GetUID()) != uid {
 			return nil
+		}
+		if err == nil {
+			waitsFor = live.GetFinalizers()
 		}
 		if err != nil && ctx.Err() == nil && !Transient(c.explain("", err)) {
 			return c.explain("wait until "+ref.String()+" is gone", err)
 		}
 		select {
 		case <-ctx.Done():
-			if live != nil && len(live.GetFinalizers()) > 0 {
-				return fmt.Errorf("%s was deleted but is not gone: it waits for %s", ref, strings.Join(live.GetFinalizers(), ", "))
+			if len(waitsFor) > 0 {
+				return fmt.Errorf("%s was deleted but is not gone: it waits for %s", ref, strings.Join(waitsFor, ", "))
 			}
 			return fmt.Errorf("%s was deleted but is not gone yet: %w", ref, ctx.Err())
 		case <-time.After(wait):
