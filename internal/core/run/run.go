@@ -254,10 +254,14 @@ func (m *Machine) Step(ev Event) []Action {
 
 func (m *Machine) settle(p *Progress, h health.Result, at time.Time) {
 	p.Health, p.Reason = h, h.Reason
-	p.State, p.Ended = Settling, time.Time{}
-	if h.Word == health.Ready {
-		p.State, p.Reason, p.Ended = Ready, "", at
+	if h.Word != health.Ready {
+		p.State, p.Ended = Settling, time.Time{}
+		return
 	}
+	if p.State != Ready {
+		p.State, p.Ended = Ready, at
+	}
+	p.Reason = ""
 }
 
 // check looks where the run stands after an event.

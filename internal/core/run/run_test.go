@@ -212,6 +212,12 @@ func TestATaskEndsBeforeWhatItPrepares(t *testing.T) {
 	assert.Equal(t, End{Outcome: Done}, end(t, m.Step(Applied{At: at(4), Ref: b, Health: ready})))
 	assert.Equal(t, Ready, m.Progress()[0].State)
 	assert.Equal(t, at(2), m.Progress()[0].Ended)
+	assert.Equal(t, at(4), m.Progress()[1].Ended)
+	m = New(steps(step(0, group(a), group(b))), time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a})
+	m.Step(Applied{At: at(1), Ref: a, Health: ready})
+	m.Step(Seen{At: at(5), Ref: a, Health: ready})
+	assert.Equal(t, at(1), m.Progress()[0].Ended, "seen ready again, it has been so since")
 }
 
 func TestAFailedTaskStopsTheRun(t *testing.T) {
