@@ -387,7 +387,7 @@ func TestGoingBackStoppedByAGuardIsTheLoudest(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
 	s.push("A planner", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 1)})
-	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 6s"))
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 15s"))
 	s.until("it is in step and ready", inStepAndReady)
 	s.push("Crashing, with a volume", map[string]string{"app/deployment.yaml": deployment("berth-crashing:2", 1),
 		"app/claim.yaml": "apiVersion: v1\nkind: PersistentVolumeClaim\nmetadata: {name: tides}\nspec: {storageClassName: none, accessModes: [ReadWriteOnce], resources: {requests: {storage: 1Gi}}}\n"})
@@ -407,7 +407,7 @@ func TestRollbackNeedsOnlyItsSnapshot(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
 	s.push("One", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 1), "app/config.yaml": config("berths", "count", "1")})
-	s.add(s.wardFile("sync: auto, drift: report, every: 1s", "within: 6s"))
+	s.add(s.wardFile("sync: auto, drift: report, every: 1s", "within: 15s"))
 	s.until("it is in step and ready", inStepAndReady)
 	s.push("Two", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.9.0", 2), "app/config.yaml": config("berths", "count", "2")})
 	s.until("it is in step with two", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "Two" })
@@ -627,7 +627,7 @@ func TestStepsWaitForEachOther(t *testing.T) {
 	first := at(deployment("berth-planner:1.8.2", 1), "-1")
 	last := "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: opened, annotations: {vigila.dev/step: \"7\"}}\ndata: {x: \"1\"}\n"
 	s.push("A planner, then the rest", map[string]string{"app/deployment.yaml": first, "app/config.yaml": config("berths", "count", "7"), "app/last.yaml": last})
-	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 6s"))
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 15s"))
 	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
 	s.ok("sync", s.name)
 	e := s.entry(1)
@@ -642,7 +642,7 @@ func TestStepsWaitForEachOther(t *testing.T) {
 
 	s.push("It never gets ready", map[string]string{"app/deployment.yaml": at(deployment("berth-hung:1", 1), "-1"), "app/config.yaml": config("berths", "count", "8"), "app/last.yaml": strings.Replace(last, `"1"}`, `"2"}`, 1)})
 	s.until("it is behind", func(w client.Ward) bool { return w.Pending == 3 })
-	s.fails(1, "not ready within 6 s", "sync", s.name)
+	s.fails(1, "not ready within 15 s", "sync", s.name)
 	e = s.entry(2)
 	assert.EqualValues(t, "rolled back", e.Outcome)
 	states := map[string]string{}

@@ -23,7 +23,7 @@ func TestStory(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
 	first := s.push("Set up the planner", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 2), "app/service.yaml": webService, "app/config.yaml": config("berths", "count", "7")})
-	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 8s, otherwise: rollback"))
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 60s, otherwise: rollback"))
 	w := s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
 	assert.Equal(t, 4, w.Pending, "the namespace, the config, the service and the deployment")
 	assert.Equal(t, first, w.Revision.Id)
@@ -66,7 +66,7 @@ func TestStory(t *testing.T) {
 	assert.EqualValues(t, 3, replicas(t, s))
 
 	// From here on it syncs by itself. A bad image: fails at its deadline, goes back, and is rejected.
-	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 8s, otherwise: rollback"))
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 15s, otherwise: rollback"))
 	bad := s.push("A broken planner", map[string]string{"app/deployment.yaml": deployment("berth-crashing:9.9.9", 3)})
 	w = s.until("it went back", func(w client.Ward) bool { return w.Rejected != "" && w.Run.Number == 0 && w.Health == "ready" })
 	assert.Equal(t, bad, w.Revision.Id)
@@ -91,6 +91,8 @@ func TestStory(t *testing.T) {
 		s.ok("look", s.name)
 	}
 	assert.Len(t, s.entries(), count)
+
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 60s, otherwise: rollback"))
 
 	// Back by hand to the first entry: held there, and it stays when a new commit arrives.
 	out = s.ok("rollback", s.name, "1", "--why", "gale")
@@ -215,7 +217,7 @@ func TestHoldsEndByThemselves(t *testing.T) {
 	s.push("Config", map[string]string{"app/horn.yaml": config("horn", "interval", "30s")})
 	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 30s"))
 	s.until("it is in step", inStepAndReady)
-	assert.Contains(t, s.ok("hold", s.name, "--reason", "gale watch", "--for", "3s"), "is held for")
+	assert.Contains(t, s.ok("hold", s.name, "--reason", "gale watch", "--for", "10s"), "is held for")
 	id := s.push("Config", map[string]string{"app/horn.yaml": config("horn", "interval", "40s")})
 	s.edit("hurry", "configmap/horn", "data.interval=1s")
 	w := s.until("the drift is seen", func(w client.Ward) bool { return w.Drifted > 0 || w.Hold.By == "" })
@@ -315,6 +317,14 @@ func TestPruningAndGuards(t *testing.T) {
 	s.ok("sync", s.name, "--allow", "mass-removal")
 	s.until("it is in step", inStepAndReady)
 	assert.Nil(t, live(t, "", "v1", "configmaps", s.name, "b"))
+
+	// A guarded object stays when it leaves the repository, and nothing waits for it.
+	s.push("A guarded one", map[string]string{"app/kept.yaml": "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: kept, annotations: {vigila.dev/guard: no-prune}}\n"})
+	s.until("it is there", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "A guarded one" })
+	s.push("Not declared any more", map[string]string{"app/kept.yaml": ""})
+	s.until("it is in step without it", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "Not declared any more" })
+	assert.NotNil(t, live(t, "", "v1", "configmaps", s.name, "kept"))
+	s.fails(3, "ConfigMap kept  not declared any more, kept", "diff", s.name)
 
 	// The path disappears: that is an error to read, never a wish to remove everything.
 	s.push("All gone", map[string]string{"app/a.yaml": "", "README.md": "moved"})

@@ -19,8 +19,9 @@ type astray struct {
 	contested  int          // fields that another client takes back each time
 	added      []object.Ref // objects that others added to
 	additions  int
-	restorable []object.Ref // what may be put back: drifted, and with additions to remove, and not contested
-	at         time.Time    // not before
+	restorable []object.Ref // what may be put back now: drifted, and with additions to remove, and not contested
+	waiting    []object.Ref // what may be a little later, since the same was put back a moment ago
+	at         time.Time    // when the first of those may
 }
 
 // astray looks at every object that the ward keeps.
@@ -50,16 +51,23 @@ func (p *placement) astray() astray {
 				drift = append(slices.Clone(drift), l.added...)
 			}
 		}
-		fought := 0
+		fought, at := 0, time.Time{}
 		for _, d := range drift {
 			if p.contests.Contested(ref, d.Path, d.Who) {
 				fought++
-			} else if at := p.contests.Wait(ref, d.Path, d.Who, now); at.After(out.at) {
-				out.at = at
+			} else if t := p.contests.Wait(ref, d.Path, d.Who, now); t.After(at) {
+				at = t
 			}
 		}
 		out.contested += fought
-		if restore && fought == 0 {
+		switch {
+		case !restore || fought > 0:
+		case at.After(now):
+			out.waiting = append(out.waiting, ref)
+			if out.at.IsZero() || at.Before(out.at) {
+				out.at = at
+			}
+		default:
 			out.restorable = append(out.restorable, ref)
 		}
 	}
@@ -106,6 +114,10 @@ func (p *placement) pending() (apply, remove, tasks []object.Ref) {
 	apply, remove = compare.Pending(items, known)
 	if !p.ward.Keep.Prune {
 		remove = nil
+	}
+	if len(remove) > 0 { // what a run may never remove is not waited for
+		keep := p.noPrune()
+		remove = slices.DeleteFunc(remove, func(ref object.Ref) bool { return keep[ref] })
 	}
 	return apply, remove, tasks
 }
@@ -177,9 +189,8 @@ func (p *placement) evaluate() {
 			p.log.Error("hold can't be released", "error", err)
 		}
 	}
-	if d := p.declared; p.run == nil && d != nil && p.applied != nil && d.snapshot == p.snapshot && d.revision.ID != p.applied.ID {
-		// A commit that changes no object: the cluster holds it already.
-		if err := p.setApplied(d.revision, d.snapshot, p.done); err != nil {
+	if p.holdsAlready() {
+		if err := p.setApplied(p.declared.revision, p.declared.snapshot, p.done); err != nil {
 			p.log.Error("what is applied can't be written", "error", err)
 		}
 	}
@@ -200,6 +211,28 @@ func (p *placement) evaluate() {
 	p.timer.Reset(max(wait, 10*time.Millisecond))
 }
 
+// holdsAlready tells whether the cluster holds the newest revision without a run: a commit that changes no object, or,
+// for a ward that syncs by itself, one that only leaves objects that are kept.
+func (p *placement) holdsAlready() bool {
+	d := p.declared
+	if p.run != nil || d == nil || d.waits != "" || p.applied == nil || d.revision.ID == p.applied.ID {
+		return false
+	}
+	if d.snapshot == p.snapshot {
+		return true
+	}
+	if p.ward.Keep.Sync != "auto" || p.hold != nil || p.rejected() != "" || !p.repository.Known || !p.clusterKnown().Known {
+		return false
+	}
+	for ref := range p.baselines {
+		if l := p.lives[ref]; l == nil || l.state().Word != health.Ready {
+			return false // what was never seen ready is nothing to go back to
+		}
+	}
+	apply, remove, tasks := p.pending()
+	return len(apply)+len(remove)+len(tasks) == 0
+}
+
 func (p *placement) decide() time.Time {
 	if p.run != nil {
 		p.giveWay()
@@ -208,8 +241,11 @@ func (p *placement) decide() time.Time {
 	apply, remove, tasks := p.pending()
 	astray := p.astray()
 	s := run.Situation{Now: time.Now(), AutoSync: p.ward.Keep.Sync == "auto", RestoreDrift: p.ward.Keep.Drift == "restore",
-		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: len(apply) + len(remove) + len(tasks), Restorable: len(astray.restorable),
-		RestoreAt: astray.at, Rejected: p.rejected(), WaitsFor: p.waitsFor(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
+		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: len(apply) + len(remove) + len(tasks), Restorable: len(astray.restorable) + len(astray.waiting),
+		Rejected: p.rejected(), WaitsFor: p.waitsFor(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
+	if len(astray.restorable) == 0 {
+		s.RestoreAt = astray.at
+	}
 	if p.ward.Keep.Reapply && p.snapshot != "" {
 		if p.againAt.IsZero() {
 			p.againAt = s.Now.Add(p.ward.Keep.Every)

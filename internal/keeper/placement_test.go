@@ -118,7 +118,10 @@ func TestWhatIsAstrayAndMayBePutBack(t *testing.T) {
 
 	now := time.Now()
 	p.contests.Restored(horn, "data.x", "hurry", now)
-	assert.True(t, p.astray().at.After(now), "the next restore is put off")
+	a = p.astray()
+	assert.True(t, a.at.After(now), "the next restore of it is put off")
+	assert.Equal(t, []object.Ref{horn}, a.waiting)
+	assert.Contains(t, a.restorable, bell, "others don't wait for it")
 	for range 2 {
 		p.contests.Restored(horn, "data.x", "hurry", now)
 	}
@@ -213,4 +216,18 @@ func TestTidyAsksWhatIsInUse(t *testing.T) {
 	got, err = k.Tidy(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, record.Tidied{Snapshots: 1, Blobs: 1}, got)
+}
+
+func TestWhatMayNeverBeRemovedIsNotWaitedFor(t *testing.T) {
+	p := placed(t, ward.Keep{Prune: true})
+	p.declares(declare(bell, "1"))
+	p.applies(bell, horn)
+	_, remove, _ := p.pending()
+	assert.Equal(t, []object.Ref{horn}, remove)
+	b := p.baselines[horn]
+	b.Fields = []object.Field{{Path: "metadata.annotations[" + object.GuardAnnotation + "]", Value: "no-replace, no-prune"}}
+	p.baselines[horn] = b
+	_, remove, _ = p.pending()
+	assert.Empty(t, remove, "else the ward would be behind for ever")
+	assert.Equal(t, []object.Ref{horn}, p.syncPlan(nil).Kept, "the plan still tells of it")
 }

@@ -164,7 +164,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 	out := &prepared{allow: r.Allow, objects: map[object.Ref]record.SnapshotObject{}, order: map[object.Ref]object.Turn{}}
 	fought := map[object.Ref]bool{}
 	for _, ref := range append(slices.Clone(astray.refs), astray.added...) {
-		fought[ref] = !slices.Contains(astray.restorable, ref)
+		fought[ref] = !slices.Contains(astray.restorable, ref) && !slices.Contains(astray.waiting, ref)
 	}
 	if e.Snapshot != "" {
 		objects, err := p.k.store.Snapshot(p.ctx, e.Snapshot)

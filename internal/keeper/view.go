@@ -174,7 +174,9 @@ func (p *placement) build() *View {
 	v.Pending = len(apply) + len(remove) + len(tasks)
 	astray := p.astray()
 	v.Drifted, v.DriftedFields, v.Contested, v.Additions = len(astray.refs), astray.fields, astray.contested, astray.additions
-	v.RestoreAt = astray.at
+	if len(astray.restorable) == 0 {
+		v.RestoreAt = astray.at
+	}
 	for _, r := range p.rejections {
 		v.Rejections = append(v.Rejections, r)
 	}
