@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"sigs.k8s.io/yaml"
 
 	"vigila.dev/vigila/internal/cli"
+	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -19,8 +21,8 @@ import (
 func renderCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "render PATH", Short: "Print the objects that a path declares; needs neither service nor cluster",
-		Long: `Print the objects that a path declares, as Vigila reads them: every YAML and JSON file at or below it. Mistakes are
-reported with file and line. It needs neither the service nor a cluster.`,
+		Long: `Print the objects that a path declares, as Vigila reads them: every YAML and JSON file at or below it. Mistakes, those
+in health rules too, are reported with file and line. It needs neither the service nor a cluster.`,
 		Example: "  vigila render services/berth-planner/quay",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
@@ -34,7 +36,8 @@ reported with file and line. It needs neither the service nor a cluster.`,
 				return err
 			}
 			objects, err := render.Plain(files)
-			if err != nil {
+			_, mistakes := render.Rules(files)
+			if err := errors.Join(err, mistakes); err != nil {
 				return err
 			}
 			for _, o := range objects {
@@ -74,20 +77,23 @@ func readTree(root string) ([]repo.File, error) {
 	return files, err
 }
 
+// formats are the file formats of Vigila, by name.
+var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema}
+
 func schemaCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "schema ward", Short: "Print the JSON Schema of a file format, for editors",
-		Long:    "Print the JSON Schema of a file format, so that editors complete and check it. There is one format: ward.",
-		Example: "  vigila schema ward > ward.schema.json",
+		Use: "schema FORMAT", Short: "Print the JSON Schema of a file format, for editors",
+		Long:    "Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where)\nand health (your own health rule for a kind).",
+		Example: "  vigila schema ward > ward.schema.json\n  vigila schema health > health.schema.json",
 		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 || args[0] != "ward" {
-				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila schema knows one format: vigila schema ward"}
+			if len(args) != 1 || formats[args[0]] == nil {
+				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila schema knows two formats: vigila schema ward, vigila schema health"}
 			}
 			return nil
 		},
-		ValidArgs: []string{"ward"},
-		RunE: func(c *cobra.Command, _ []string) error {
-			_, err := c.OutOrStdout().Write(ward.Schema)
+		ValidArgs: []string{"ward", "health"},
+		RunE: func(c *cobra.Command, args []string) error {
+			_, err := c.OutOrStdout().Write(formats[args[0]])
 			return err
 		},
 	}

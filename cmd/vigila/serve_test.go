@@ -1,6 +1,8 @@
 package main
 
 import (
+	"bytes"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -84,4 +86,30 @@ func TestDays(t *testing.T) {
 		_, err := days(text)
 		assert.Error(t, err, text)
 	}
+}
+
+func TestSchemasOfEveryFormat(t *testing.T) {
+	for name, title := range map[string]string{"ward": "Vigila ward", "health": "Vigila health rule"} {
+		c := schemaCommand()
+		var out bytes.Buffer
+		c.SetOut(&out)
+		c.SetArgs([]string{name})
+		require.NoError(t, c.Execute())
+		var schema struct{ Title string }
+		require.NoError(t, json.Unmarshal(out.Bytes(), &schema))
+		assert.Equal(t, title, schema.Title)
+	}
+	c := schemaCommand()
+	c.SetArgs([]string{"lane"})
+	c.SilenceUsage, c.SilenceErrors = true, true
+	assert.ErrorContains(t, c.Execute(), "vigila schema ward, vigila schema health")
+}
+
+func TestRenderNamesMistakesInRules(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "h.yaml"), []byte("vigila: health/v1\nof: Berth.x\nready: object.\n"), 0o600))
+	c := renderCommand()
+	c.SetArgs([]string{dir})
+	c.SilenceUsage, c.SilenceErrors = true, true
+	assert.ErrorContains(t, c.Execute(), "h.yaml:3: ready is no valid CEL")
 }

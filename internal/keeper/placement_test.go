@@ -139,10 +139,16 @@ func TestAPersonNamesObjects(t *testing.T) {
 	p.applies(bell)
 	task := plan.Declared{Ref: migrate, Turn: object.Turn{Task: object.Before}}
 	declared := []plan.Declared{{Ref: horn}, task}
-	assert.Equal(t, []object.Ref{horn}, p.named([]string{"configmap/horn"}, declared))
-	assert.Equal(t, []object.Ref{horn, bell}, p.named([]string{"n/ConfigMap/horn", "ConfigMap/bell"}, declared), "also one that is not declared any more")
-	assert.Nil(t, p.named([]string{"ConfigMap/horn", "ConfigMap/whistle"}, declared))
-	assert.Nil(t, p.named([]string{"Job/migrate"}, declared), "a task is not applied by itself")
+	got, err := p.named([]string{"configmap/horn"}, declared)
+	require.NoError(t, err)
+	assert.Equal(t, []object.Ref{horn}, got)
+	got, err = p.named([]string{"n/ConfigMap/horn", "ConfigMap/bell"}, declared)
+	require.NoError(t, err)
+	assert.Equal(t, []object.Ref{horn, bell}, got, "also one that is not declared any more")
+	_, err = p.named([]string{"ConfigMap/horn", "ConfigMap/whistle"}, declared)
+	assert.ErrorContains(t, err, "w@quay has no ConfigMap/whistle; its objects: vigila ward show w@quay")
+	_, err = p.named([]string{"Job/migrate"}, declared)
+	assert.ErrorContains(t, err, "Job/migrate is a task of w@quay: it runs with a sync of the whole, never by itself")
 }
 
 func TestWhatWasNeverAnsweredIsPending(t *testing.T) {

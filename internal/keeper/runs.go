@@ -182,41 +182,41 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 		}
 	}
 	if len(r.Only) > 0 {
-		if in.Only = p.named(r.Only, in.Declared); in.Only == nil {
-			return nil, fault(NotFound, "%s has no %s; its objects: vigila ward show %s", p.id, strings.Join(r.Only, ", "), p.id)
+		var err error
+		if in.Only, err = p.named(r.Only, in.Declared); err != nil {
+			return nil, err
 		}
 	}
 	out.entry, out.plan = e, plan.Make(in)
 	return out, nil
 }
 
-// named finds the objects that a person means by Kind/name or namespace/Kind/name; nil when one is not known. Tasks
-// are none of them.
-func (p *placement) named(names []string, declared []plan.Declared) []object.Ref {
+// named finds the objects that a person means by Kind/name or namespace/Kind/name. A task is none of them.
+func (p *placement) named(names []string, declared []plan.Declared) ([]object.Ref, error) {
 	var out []object.Ref
 	for _, name := range names {
-		found := false
-		take := func(ref object.Ref) {
-			if strings.EqualFold(ref.Short(), name) || strings.EqualFold(ref.String(), name) {
-				found = true
-				out = append(out, ref)
-			}
+		meant := func(ref object.Ref) bool {
+			return strings.EqualFold(ref.Short(), name) || strings.EqualFold(ref.String(), name)
 		}
+		found := len(out)
 		for _, d := range declared {
-			if d.Task == object.NoTask {
-				take(d.Ref)
+			if meant(d.Ref) && d.Task != object.NoTask {
+				return nil, fault(Invalid, "%s is a task of %s: it runs with a sync of the whole, never by itself", d.Ref.Short(), p.id)
+			}
+			if meant(d.Ref) {
+				out = append(out, d.Ref)
 			}
 		}
 		for ref := range p.baselines {
-			if !slices.Contains(out, ref) {
-				take(ref)
+			if meant(ref) && !slices.Contains(out, ref) {
+				out = append(out, ref)
 			}
 		}
-		if !found {
-			return nil
+		if len(out) == found {
+			return nil, fault(NotFound, "%s has no %s; its objects: vigila ward show %s", p.id, name, p.id)
 		}
 	}
-	return out
+	return out, nil
 }
 
 // errQuiet tells that everything is being applied again, as keep.reapply asks; that is over in a moment.

@@ -263,8 +263,14 @@ func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
 	if len(branches) == 0 {
 		return Revision{}, fmt.Errorf("%s: %w; push a first commit to %s", m.Name(), ErrEmpty, ref)
 	}
-	return Revision{}, fmt.Errorf("%s has no branch, tag or commit %q (%w); its branches are: %s", m.Name(), ref, ErrNoRef, few(branches))
+	return Revision{}, &noRefError{fmt.Sprintf("%s has no branch, tag or commit %q; its branches are: %s", m.Name(), ref, few(branches))}
 }
+
+// noRefError says it in its own words; it is ErrNoRef.
+type noRefError struct{ text string }
+
+func (e *noRefError) Error() string        { return e.text }
+func (e *noRefError) Is(target error) bool { return target == ErrNoRef }
 
 func few(names []string) string {
 	if len(names) > 12 {

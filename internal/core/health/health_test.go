@@ -1,6 +1,7 @@
 package health
 
 import (
+	"encoding/json"
 	"errors"
 	"strings"
 	"testing"
@@ -151,4 +152,41 @@ func TestMistakesInARuleNameThePlace(t *testing.T) {
 	}
 	assert.True(t, IsRules([]byte(berths)))
 	assert.False(t, IsRules([]byte("vigila: ward/v1")))
+}
+
+func TestTheSchemaKnowsTheSameKeys(t *testing.T) {
+	var schema struct {
+		Required   []string
+		Properties map[string]struct{ Examples []string }
+	}
+	require.NoError(t, json.Unmarshal(Schema, &schema))
+	_, errs := ParseRules("b.yaml", []byte("vigila: health/v1\nzzz: 1\n"))
+	known := strings.Split(strings.Split(errors.Join(errs...).Error(), "known here: ")[1], "\n")[0]
+	var keys []string
+	for k := range schema.Properties {
+		keys = append(keys, k)
+	}
+	assert.ElementsMatch(t, strings.Split(known, ", "), keys)
+	assert.Equal(t, []string{"vigila", "of", "ready"}, schema.Required)
+	rule := "vigila: health/v1\n"
+	for _, k := range []string{"of", "ready", "failing", "reason"} {
+		rule += k + ": '" + schema.Properties[k].Examples[0] + "'\n"
+	}
+	_, errs = ParseRules("b.yaml", []byte(rule))
+	assert.Empty(t, errs, "its examples are valid")
+}
+
+// FuzzParseRules: whatever the file, there is no panic, and a rule without mistakes can be asked.
+func FuzzParseRules(f *testing.F) {
+	f.Add(berths)
+	f.Add("vigila: health/v1\nof: X\nready: 'true'\n---\n- 1\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		rules, errs := ParseRules("f.yaml", []byte(text))
+		if len(errs) > 0 {
+			return
+		}
+		for _, r := range rules {
+			r.of(map[string]any{"status": map[string]any{"phase": "x"}})
+		}
+	})
 }

@@ -1,6 +1,7 @@
 package health
 
 import (
+	_ "embed" // the published schema
 	"fmt"
 	"path"
 	"slices"
@@ -16,6 +17,11 @@ import (
 
 // RuleVersion is the value of the key "vigila" in a health file.
 const RuleVersion = "health/v1"
+
+// Schema is the published JSON Schema (draft 2020-12) of a health file.
+//
+//go:embed health.schema.json
+var Schema []byte
 
 // Rule is your own word on the health of a kind, as CEL expressions over `object`, the live object.
 // Source of the language: https://github.com/google/cel-spec
