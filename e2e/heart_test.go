@@ -698,6 +698,31 @@ func TestTasksOnlyWhereTheyBelong(t *testing.T) {
 	s.ok("sync", s.name, "--reapply")
 	assert.NotEqual(t, third, ran(), "and when everything is applied again")
 
+	// A task that comes to be kept is adopted, one that was kept becomes a task again; none is removed on the way.
+	plainJob := job("migrate", "migrate:1", `vigila.dev/replace: when-immutable`)
+	s.push("A Job that is kept", map[string]string{"app/migrate.yaml": plainJob})
+	s.ok("look", s.name)
+	s.ok("sync", s.name)
+	s.until("it is kept", inStepAndReady)
+	assert.Empty(t, s.object("Job", "migrate").Task)
+	s.push("A task again", map[string]string{"app/migrate.yaml": migrate})
+	s.ok("look", s.name)
+	assert.Contains(t, s.ok("sync", s.name), "Job migrate  task before, done")
+	s.until("it is in step", inStepAndReady)
+	assert.EqualValues(t, "before", s.object("Job", "migrate").Task)
+
+	// A task that leaves the repository leaves the cluster, for nothing else's sake.
+	s.push("No task", map[string]string{"app/migrate.yaml": ""})
+	s.ok("look", s.name)
+	assert.Equal(t, 1, s.ward().Pending)
+	assert.EqualValues(t, "remove", s.object("Job", "migrate").Change)
+	assert.Contains(t, s.ok("sync", s.name), "Job migrate  removed")
+	assert.Nil(t, live(t, "batch", "v1", "jobs", s.name, "migrate"))
+	s.until("it is in step", inStepAndReady)
+	s.push("A task once more", map[string]string{"app/migrate.yaml": migrate})
+	s.ok("look", s.name)
+	s.ok("sync", s.name)
+
 	// A Job of that name that is not the ward's own is never removed.
 	background := metav1.DeletePropagationBackground
 	require.NoError(t, s.objects(jobs).Delete(context.Background(), "migrate", metav1.DeleteOptions{PropagationPolicy: &background}))

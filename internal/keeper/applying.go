@@ -82,6 +82,12 @@ func (p *placement) apply(a *activeRun, ref object.Ref) {
 			}
 			p.baselines[ref] = b
 			a.appliedAt[ref] = b.Revision
+			if _, was := p.tasks[ref]; was { // it was a task before it came to be kept
+				if err := p.k.store.RemoveTask(p.ctx, p.id, ref); err != nil {
+					p.log.Error("a task can't be forgotten", "task", ref.String(), "error", err)
+				}
+				delete(p.tasks, ref)
+			}
 			l := p.live(ref)
 			l.drift, l.cause, l.causeKnown = nil, nil, false
 			if b.Revision >= l.revision || l.uid != b.UID {

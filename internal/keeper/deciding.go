@@ -104,14 +104,19 @@ func (p *placement) pending() (apply, remove, tasks []object.Ref) {
 		}
 	}
 	items := make([]compare.Item, 0, len(p.declared.objects))
+	isTask := map[object.Ref]bool{}
 	for _, o := range p.declared.objects {
 		if o.Task == object.NoTask {
 			items = append(items, compare.Item{Ref: o.Ref, Hash: p.hashNow(o.Ref, o.Hash)})
-		} else if p.done[o.Ref.Key()] != o.Hash {
+			continue
+		}
+		isTask[o.Ref] = true
+		if p.done[o.Ref.Key()] != o.Hash {
 			tasks = append(tasks, o.Ref)
 		}
 	}
 	apply, remove = compare.Pending(items, known)
+	remove = slices.DeleteFunc(remove, func(ref object.Ref) bool { return isTask[ref] })
 	if !p.ward.Keep.Prune {
 		remove = nil
 	}
@@ -119,7 +124,19 @@ func (p *placement) pending() (apply, remove, tasks []object.Ref) {
 		keep := p.noPrune()
 		remove = slices.DeleteFunc(remove, func(ref object.Ref) bool { return keep[ref] })
 	}
-	return apply, remove, tasks
+	return apply, append(remove, p.staleTasks(p.declared.index)...), tasks
+}
+
+// staleTasks lists objects of tasks that are in the cluster, and declared no more.
+func (p *placement) staleTasks(declared map[object.Ref]int) []object.Ref {
+	var out []object.Ref
+	for ref := range p.tasks {
+		if _, still := declared[ref]; !still {
+			out = append(out, ref)
+		}
+	}
+	slices.SortFunc(out, object.Ref.Compare)
+	return out
 }
 
 // scaledMark stands before the hash of an object that was applied without its replicas, because an autoscaler has
@@ -138,7 +155,7 @@ func (p *placement) hashNow(ref object.Ref, hash string) string {
 func (p *placement) syncPlan(allow []string) plan.Plan {
 	_, _, tasks := p.pending()
 	return plan.Make(plan.Input{Declared: p.declaredNow(p.declared.objects), Baselines: p.baselines, Drifted: p.astray().restorable,
-		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Tasks: tasksWhen(len(tasks) > 0), Allow: allow})
+		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Tasks: tasksWhen(len(tasks) > 0), Stale: p.staleTasks(p.declared.index), Allow: allow})
 }
 
 // tasksWhen says when a sync runs its tasks: always when one of them is new, else along with other work.

@@ -130,6 +130,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 			fresh = fresh || p.done[key] != hash
 		}
 		in.Tasks = tasksWhen(fresh || r.Reapply)
+		in.Stale = p.staleTasks(d.index)
 		in.Prune = in.Prune && d.snapshot != ""
 	case run.Restore:
 		if p.snapshot == "" {
@@ -157,7 +158,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 			in.Tasks = plan.Always
 		}
 	case run.Dismantle:
-		in.Prune = true
+		in.Prune, in.Stale = true, p.staleTasks(nil)
 	default:
 		return nil, fault(Invalid, "there is no run of kind %q", r.Kind)
 	}
@@ -392,7 +393,11 @@ func (p *placement) feed(ev run.Event) {
 }
 
 func (p *placement) remove(a *activeRun, ref object.Ref) {
-	b := p.baselines[ref]
+	b, kept := p.baselines[ref]
+	task, isTask := p.tasks[ref]
+	if isTask && !kept {
+		b = compare.Baseline{Ref: ref, Version: task.Version, UID: task.UID}
+	}
 	p.k.spawn(func() {
 		err := p.turn(a, func() error { return p.removeOne(a.removals, b) })
 		p.post(func() {
@@ -400,12 +405,16 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 				return
 			}
 			ev := run.Removed{At: time.Now(), Ref: ref}
+			if err == nil && isTask {
+				err = p.k.store.RemoveTask(p.ctx, p.id, ref)
+			}
 			if err == nil {
 				err = p.k.store.RemoveBaseline(p.ctx, p.id, ref)
 			}
 			if err != nil {
 				ev.Err = err.Error()
 			} else {
+				delete(p.tasks, ref)
 				delete(p.baselines, ref)
 				delete(p.lives, ref)
 				p.cluster.drop(ref)

@@ -63,6 +63,13 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 			if err := p.k.store.PutTask(p.ctx, p.id, t); err != nil {
 				p.log.Error("a task can't be written down", "task", ref.String(), "error", err)
 			}
+			if _, kept := p.baselines[ref]; kept { // it was kept before it became a task
+				if err := p.k.store.RemoveBaseline(p.ctx, p.id, ref); err != nil {
+					p.log.Error("a baseline can't be forgotten", "object", ref.String(), "error", err)
+				}
+				delete(p.baselines, ref)
+				p.cluster.drop(ref)
+			}
 			l := &liveObject{present: true, watched: true, uid: t.UID, revision: a.appliedAt[ref], health: health.Task(ref.Group, ref.Kind, body)}
 			p.lives[ref] = l
 			ev.Health = l.health
@@ -224,19 +231,6 @@ func (p *placement) endTasks(a *activeRun, outcome run.Outcome) {
 				p.removeTask(ctx, kept, version)
 			}
 		})
-	}
-	if outcome == run.Done && run.Kind(a.entry.Kind) == run.Dismantle {
-		for _, t := range p.tasks {
-			p.k.spawn(func() { p.removeTask(p.ctx, t, t.Version) })
-		}
-	}
-	if outcome != run.Done || len(a.ask.Only) > 0 || run.Kind(a.entry.Kind) != run.Sync {
-		return
-	}
-	for ref, t := range p.tasks { // what is no task any more
-		if _, still := a.order[ref]; !still {
-			p.k.spawn(func() { p.removeTask(p.ctx, t, t.Version) })
-		}
 	}
 }
 

@@ -313,6 +313,9 @@ func (p *placement) objectViews(apply, remove, tasks []object.Ref, astray astray
 	for ref, b := range p.baselines {
 		add(ObjectView{Ref: ref, Version: b.Version})
 	}
+	for _, ref := range remove { // objects of tasks that are declared no more
+		add(ObjectView{Ref: ref, Version: p.tasks[ref].Version})
+	}
 	ranks, steps := map[object.Ref]int{}, map[object.Ref]int{}
 	declared := make([]plan.Declared, len(out))
 	for i, o := range out {

@@ -38,6 +38,7 @@ type Input struct {
 	Prune     bool         // remove what is not declared any more
 	NoPrune   map[object.Ref]bool
 	Tasks     Tasks
+	Stale     []object.Ref // objects of tasks that are declared no more, to remove as well
 	Only      []object.Ref // a partial run: these and nothing else; everything when empty
 	Allow     []string     // guards that a person allows, by name
 }
@@ -164,6 +165,9 @@ func Make(in Input) Plan {
 		byRef[d.Ref] = d
 	}
 	apply, remove := compare.Pending(items, in.Baselines)
+	for _, t := range tasks { // what was kept and is a task now is not removed but run
+		remove = slices.DeleteFunc(remove, func(r object.Ref) bool { return r == t.Ref })
+	}
 	if in.OnlyDrift {
 		apply, remove = nil, nil
 	}
@@ -207,6 +211,9 @@ func Make(in Input) Plan {
 	}
 	p.Steps, p.OnFail = steps(apply, byRef, tasks)
 	p.Guards = guards(p, in)
+	if len(in.Stale) > 0 && len(in.Only) == 0 {
+		p.Removals = append([]Group{{Refs: slices.SortedFunc(slices.Values(in.Stale), object.Ref.Compare), Await: true}}, p.Removals...)
+	}
 	return p
 }
 

@@ -207,3 +207,14 @@ func TestTasksAloneDeclareNothing(t *testing.T) {
 	p := Make(Input{Declared: []Declared{task("up", object.Before)}, Baselines: kept(config), Prune: true, Tasks: WithWork})
 	assert.Equal(t, []string{"empty-render"}, names(p.Guards))
 }
+
+func TestWhatBecomesATaskOrIsOneNoMore(t *testing.T) {
+	job := ref("batch", "Job", "up")
+	p := Make(Input{Declared: append(declared(config), task("up", object.Before)), Baselines: kept(config, job), Prune: true, Tasks: Always})
+	assert.Equal(t, "0[up*]", outline(p.Steps))
+	assert.Empty(t, p.Removed(), "it runs; it is not removed as well")
+	p = Make(Input{Declared: declared(config), Baselines: kept(config, service), Prune: true, Stale: []object.Ref{job}})
+	assert.Equal(t, []object.Ref{job, service}, p.Removed(), "a task that left goes first")
+	assert.Empty(t, p.Guards, "and no guard counts it")
+	assert.Empty(t, Make(Input{Declared: declared(config), Baselines: kept(config), Stale: []object.Ref{job}, Only: []object.Ref{config}}).Removed())
+}
