@@ -151,9 +151,7 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 	err = p.again(a, ref, func() error {
 		live, err := p.cluster.conn.Get(a.removals, o.Object.Version, ref)
 		if err == nil {
-			meta, _ := live["metadata"].(map[string]any)
-			uid, _ := meta["uid"].(string)
-			err = p.cluster.conn.Remove(a.removals, o.Object.Version, ref, uid)
+			err = p.cluster.conn.Remove(a.removals, o.Object.Version, ref, object.UID(live))
 		}
 		if err != nil && !errors.Is(err, cluster.ErrGone) {
 			return err

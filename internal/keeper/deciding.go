@@ -151,7 +151,7 @@ func (p *placement) hashNow(ref object.Ref, hash string) string {
 	return hash
 }
 
-// plan makes the plan of a sync as it would run now.
+// syncPlan is the plan of a sync as it would run now.
 func (p *placement) syncPlan(allow []string) plan.Plan {
 	_, _, tasks := p.pending()
 	return plan.Make(plan.Input{Declared: p.declaredNow(p.declared.objects), Baselines: p.baselines, Drifted: p.astray().restorable,

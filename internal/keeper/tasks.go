@@ -55,8 +55,7 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 				p.feed(ev)
 				return
 			}
-			meta, _ := body["metadata"].(map[string]any)
-			t.UID, _ = meta["uid"].(string)
+			t.UID = object.UID(body)
 			a.tasks[ref].uid = t.UID
 			a.appliedAt[ref] = compare.ResourceVersion(body)
 			p.tasks[ref] = t
@@ -101,9 +100,7 @@ func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, err
 			if mark := object.Label(live, object.WardLabel); mark != p.ward.Name {
 				return fmt.Errorf("%s is in the cluster already and is not this ward's task (its label %s is %q); give the task another name", o.Ref, object.WardLabel, mark)
 			}
-			meta, _ := live["metadata"].(map[string]any)
-			uid, _ := meta["uid"].(string)
-			if err := p.cluster.conn.Remove(a.removals, o.Version, o.Ref, uid); err != nil {
+			if err := p.cluster.conn.Remove(a.removals, o.Version, o.Ref, object.UID(live)); err != nil {
 				return err
 			}
 		case !errors.Is(err, cluster.ErrGone) && !p.cluster.conn.UnknownKind(err):
@@ -239,8 +236,7 @@ func (p *placement) removeTask(ctx context.Context, t record.TaskObject, version
 	if t.UID == "" {
 		live, err := p.cluster.conn.Get(ctx, version, t.Ref)
 		if err == nil && object.Label(live, object.WardLabel) == p.ward.Name {
-			meta, _ := live["metadata"].(map[string]any)
-			t.UID, _ = meta["uid"].(string)
+			t.UID = object.UID(live)
 		}
 	}
 	if t.UID != "" {

@@ -117,8 +117,7 @@ func (p *placement) sawLive(ref object.Ref, body map[string]any) {
 	if rv < l.revision && l.present {
 		return
 	}
-	meta, _ := body["metadata"].(map[string]any)
-	l.uid, _ = meta["uid"].(string)
+	l.uid = object.UID(body)
 	l.present, l.watched, l.revision = true, true, rv
 	l.unmarked = object.Label(body, object.WardLabel) == ""
 	if _, task := p.tasks[ref]; task {

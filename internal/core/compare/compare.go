@@ -56,7 +56,7 @@ func NewBaseline(ref object.Ref, declared string, answer map[string]any, leave [
 	fields := mask.Fields(ref, owned.Project(answer))
 	version, _ := answer["apiVersion"].(string)
 	return Baseline{Ref: ref, Version: version, Declared: declared, Owned: owned, Fields: fields, Hash: object.Hash(fields),
-		UID: metaString(answer, "uid"), Revision: ResourceVersion(answer), At: at, Found: found}
+		UID: object.UID(answer), Revision: ResourceVersion(answer), At: at, Found: found}
 }
 
 // Without is the baseline less the fields that are left to others.
@@ -147,7 +147,7 @@ type Difference struct {
 func Drift(b Baseline, live map[string]any, mask Mask) []Difference {
 	now := mask.Fields(b.Ref, b.Owned.Project(live))
 	diffs := Fields(b.Fields, now)
-	remade := b.UID != "" && metaString(live, "uid") != "" && metaString(live, "uid") != b.UID
+	remade := b.UID != "" && object.UID(live) != "" && object.UID(live) != b.UID
 	if len(diffs) == 0 && !remade {
 		return nil
 	}
@@ -180,7 +180,7 @@ func created(live map[string]any) time.Time {
 // Additions lists what others added to a live object since Vigila first applied it, sorted by path, each with who
 // and when. leave holds what the ward leaves to others.
 func Additions(b Baseline, live map[string]any, leave []object.Pointer, mask Mask) []Difference {
-	if b.Owned.Set == nil || b.UID != metaString(live, "uid") {
+	if b.Owned.Set == nil || b.UID != object.UID(live) {
 		return nil
 	}
 	var out []Difference

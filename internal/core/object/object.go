@@ -136,6 +136,13 @@ func Label(body map[string]any, name string) string {
 	return v
 }
 
+// UID is the identity that the API server gave a live object; another object of the same name has another.
+func UID(body map[string]any) string {
+	meta, _ := body["metadata"].(map[string]any)
+	s, _ := meta["uid"].(string)
+	return s
+}
+
 // Hash is the SHA-256 of a value's canonical JSON (object keys sorted, no spaces), in hex.
 func Hash(v any) string {
 	b, err := json.Marshal(v)
