@@ -623,8 +623,13 @@ func (p *placement) goBack(failed *record.Entry, why string) {
 		p.log.Error("going back did not start", "error", err)
 		p.failures++
 		p.lastFailed = time.Now()
+		reason := err.Error()
+		var f *Fault
+		if errors.As(err, &f) && len(f.Guards) > 0 {
+			reason = "stopped before harm, " + guardText(f.Guards)
+		}
 		// It is the loudest thing there is, so it has an entry of its own.
-		e, werr := p.k.store.AddEntry(p.ctx, record.Entry{Placement: p.id, Kind: string(run.Rollback), Outcome: string(run.Failed), By: byVigila, Why: why, Reason: err.Error(),
+		e, werr := p.k.store.AddEntry(p.ctx, record.Entry{Placement: p.id, Kind: string(run.Rollback), Outcome: string(run.Failed), By: byVigila, Why: why, Reason: reason,
 			ToEntry: r.ToEntry, Revision: p.applied, Started: time.Now(), Ended: time.Now()})
 		if werr != nil {
 			p.log.Error("the logbook can't be written", "error", werr)

@@ -382,7 +382,7 @@ func (p *placement) say(v *View, waits string) {
 			v.Tone = ToneFailing
 		}
 	case p.last != nil && p.last.Kind == string(run.Rollback) && p.last.Outcome == string(run.Failed):
-		set(ToneFailing, true, fmt.Sprintf("Going back to #%d failed: %s", p.last.ToEntry, p.last.Reason), "Nothing more is done by itself. Look at what is failing: vigila ward show "+v.ID+", then roll back or sync by hand.")
+		set(ToneFailing, true, fmt.Sprintf("Going back to #%d failed: %s", p.last.ToEntry, p.last.Reason), fmt.Sprintf("Nothing more is done by itself. Look at what is failing: vigila ward show %s, or go back by hand: vigila rollback %s %d.", v.ID, v.ID, p.last.ToEntry))
 		v.Loudest = true
 	case waits != "" && v.Live.Known:
 		set(ToneBlind, false, capital(waits), "")
