@@ -18,14 +18,21 @@ import (
 	"vigila.dev/vigila/internal/record"
 )
 
+// errStopped tells that a run was stopped before the turn of a piece of it came.
+var errStopped = errors.New("the run was stopped before")
+
 // turn does a piece of a run when its turn has come: as many at a time as the settings say, fair among the wards of
-// the cluster.
+// the cluster. Once the run is stopped nothing new begins.
 func (p *placement) turn(a *activeRun, do func() error) error {
-	a.slots <- struct{}{}
+	select {
+	case a.slots <- struct{}{}:
+	case <-a.stopping.Done():
+		return errStopped
+	}
 	defer func() { <-a.slots }()
-	done, err := p.cluster.calls.take(a.ctx, p.id)
+	done, err := p.cluster.calls.take(a.stopping, p.id)
 	if err != nil {
-		return err
+		return errStopped
 	}
 	defer done()
 	return do()
@@ -55,7 +62,7 @@ func (p *placement) apply(a *activeRun, ref object.Ref) {
 				var gone *cluster.UnreachableError
 				a.silent[ref] = errors.As(err, &gone)
 				a.unreachable = a.unreachable || a.silent[ref]
-				ev.Err = err.Error()
+				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
 				p.feed(ev)
 				return
 			}
@@ -126,18 +133,18 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 		return made{}, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
 	}
 	var out made
-	err := p.again(a, ref, func() (err error) {
-		body, _, err := p.complete(a.ctx, o.Object, a.left[ref])
+	err := p.again(a, ref, func(ctx context.Context) (err error) {
+		body, _, err := p.complete(ctx, o.Object, a.left[ref])
 		if err != nil {
 			return err
 		}
 		if a.added[ref] {
-			if err := p.removeAdditions(a.ctx, body.Version, before, a.left[ref]); err != nil {
+			if err := p.removeAdditions(ctx, body.Version, before, a.left[ref]); err != nil {
 				return err
 			}
 		}
-		if out.body, err = p.cluster.conn.Apply(a.ctx, body, false); err == nil && before.UID == "" {
-			out.body, err = p.takeOver(a.ctx, body, out.body)
+		if out.body, err = p.cluster.conn.Apply(ctx, body, false); err == nil && before.UID == "" {
+			out.body, err = p.takeOver(ctx, body, out.body)
 		}
 		return err
 	})
@@ -148,15 +155,15 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 	if no := mayReplace(ref, a.order[ref], before, a.ask.Allow); no != "" {
 		return out, fmt.Errorf("%s can't be changed in place; %s", orElse(fields, "what changed"), no)
 	}
-	err = p.again(a, ref, func() error {
-		live, err := p.cluster.conn.Get(a.removals, o.Object.Version, ref)
+	err = p.again(a, ref, func(ctx context.Context) error {
+		live, err := p.cluster.conn.Get(ctx, o.Object.Version, ref)
 		if err == nil {
-			err = p.cluster.conn.Remove(a.removals, o.Object.Version, ref, object.UID(live))
+			err = p.cluster.conn.Remove(ctx, o.Object.Version, ref, object.UID(live))
 		}
 		if err != nil && !errors.Is(err, cluster.ErrGone) {
 			return err
 		}
-		out.body, err = p.cluster.conn.Apply(a.ctx, o.Object, false)
+		out.body, err = p.cluster.conn.Apply(ctx, o.Object, false)
 		return err
 	})
 	out.replaced = err == nil
@@ -176,16 +183,18 @@ func mayReplace(ref object.Ref, turn object.Turn, before compare.Baseline, allow
 	return ""
 }
 
-// again makes a call until it goes through or is refused, with growing pauses.
-func (p *placement) again(a *activeRun, ref object.Ref, call func() error) error {
+// again makes a call until it goes through or is refused, with growing pauses, as long as the run has time.
+func (p *placement) again(a *activeRun, ref object.Ref, call func(context.Context) error) error {
 	for wait := 200 * time.Millisecond; ; wait = min(wait*2, 5*time.Second) {
-		err := call()
-		if err == nil || !cluster.Transient(err) || a.removals.Err() != nil {
+		ctx, cancel := a.until(a.ctx)
+		err := call(ctx)
+		cancel()
+		if err == nil || !cluster.Transient(err) || a.stopping.Err() != nil || time.Now().UnixNano() >= a.giveUp.Load() {
 			return err
 		}
 		p.trying(a, ref, err)
 		select {
-		case <-a.removals.Done():
+		case <-a.stopping.Done():
 			return err
 		case <-time.After(wait):
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
@@ -62,11 +63,17 @@ type activeRun struct {
 	gaveWay     bool                // to a newer revision
 	ctx         context.Context
 	cancel      context.CancelFunc
-	removals    context.Context // ends when a person stops the run: waiting for a finalizer may take for ever
+	stopping    context.Context // ends when the run is stopped: nothing new begins, and waiting for a finalizer may take for ever
 	letGo       context.CancelFunc
+	giveUp      atomic.Int64 // the machine's deadline, in Unix nanoseconds
 	slots       chan struct{}
 	unreachable bool
 	restored    []record.Restore // what a restore puts back
+}
+
+// until bounds a call by the time that the run has; calls that are on their way at the deadline may take callGrace.
+func (a *activeRun) until(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithDeadline(ctx, time.Unix(0, a.giveUp.Load()).Add(callGrace))
 }
 
 // prepared is a run as it would be started: its entry, its objects and its plan.
@@ -330,7 +337,7 @@ func (p *placement) start(r Ask) (int, error) {
 	a.entry = e
 	// The tasks for a failure have the same time again.
 	a.ctx, a.cancel = context.WithDeadline(p.ctx, time.Now().Add(2*p.ward.Settle.Within+callGrace))
-	a.removals, a.letGo = context.WithCancel(a.ctx)
+	a.stopping, a.letGo = context.WithCancel(a.ctx)
 	otherwise := run.Stay
 	if r.Kind == run.Sync && p.ward.Settle.Otherwise == "rollback" && len(r.Only) == 0 {
 		otherwise = run.GoBack
@@ -376,7 +383,9 @@ func (p *placement) feed(ev run.Event) {
 	if a == nil {
 		return
 	}
-	for _, act := range a.machine.Step(ev) {
+	actions := a.machine.Step(ev)
+	a.giveUp.Store(a.machine.Deadline().UnixNano())
+	for _, act := range actions {
 		switch act := act.(type) {
 		case run.Apply:
 			if act.Task != object.NoTask {
@@ -399,7 +408,11 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 		b = compare.Baseline{Ref: ref, Version: task.Version, UID: task.UID}
 	}
 	p.k.spawn(func() {
-		err := p.turn(a, func() error { return p.removeOne(a.removals, b) })
+		err := p.turn(a, func() error {
+			ctx, cancel := a.until(a.stopping)
+			defer cancel()
+			return p.removeOne(ctx, b)
+		})
 		p.post(func() {
 			if p.run != a {
 				return
@@ -412,7 +425,7 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 				err = p.k.store.RemoveBaseline(p.ctx, p.id, ref)
 			}
 			if err != nil {
-				ev.Err = err.Error()
+				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
 			} else {
 				delete(p.tasks, ref)
 				delete(p.baselines, ref)

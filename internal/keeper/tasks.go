@@ -51,7 +51,7 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 			if err != nil {
 				var gone *cluster.UnreachableError
 				a.unreachable = a.unreachable || errors.As(err, &gone)
-				ev.Err = err.Error()
+				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
 				p.feed(ev)
 				return
 			}
@@ -93,20 +93,20 @@ func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, err
 		return nil, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
 	}
 	var body map[string]any
-	err := p.again(a, o.Ref, func() error {
-		live, err := p.cluster.conn.Get(a.removals, o.Version, o.Ref)
+	err := p.again(a, o.Ref, func(ctx context.Context) error {
+		live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
 		switch {
 		case err == nil:
 			if mark := object.Label(live, object.WardLabel); mark != p.ward.Name {
 				return fmt.Errorf("%s is in the cluster already and is not this ward's task (its label %s is %q); give the task another name", o.Ref, object.WardLabel, mark)
 			}
-			if err := p.cluster.conn.Remove(a.removals, o.Version, o.Ref, object.UID(live)); err != nil {
+			if err := p.cluster.conn.Remove(ctx, o.Version, o.Ref, object.UID(live)); err != nil {
 				return err
 			}
 		case !errors.Is(err, cluster.ErrGone) && !p.cluster.conn.UnknownKind(err):
 			return err
 		}
-		body, err = p.cluster.conn.Apply(a.ctx, o, false)
+		body, err = p.cluster.conn.Apply(ctx, o, false)
 		return err
 	})
 	return body, err

@@ -87,6 +87,7 @@ type Applied struct {
 	At       time.Time
 	Ref      object.Ref
 	Err      string
+	Untried  bool // the run was stopped before its turn came
 	Replaced bool
 	Health   health.Result
 }
@@ -100,9 +101,10 @@ type Trying struct {
 
 // Removed is the answer to a Remove action, once the object is gone.
 type Removed struct {
-	At  time.Time
-	Ref object.Ref
-	Err string
+	At      time.Time
+	Ref     object.Ref
+	Err     string
+	Untried bool // the run was stopped before its turn came
 }
 
 // Seen is a newer health of an object, from the watch.
@@ -222,9 +224,12 @@ func (m *Machine) Step(ev Event) []Action {
 			return nil
 		}
 		p.Replaced = e.Replaced
-		if e.Err != "" {
+		switch {
+		case e.Untried:
+			p.State, p.Reason, p.Began = Untried, "", time.Time{}
+		case e.Err != "":
 			p.State, p.Reason, p.Ended = Refused, e.Err, e.At
-		} else {
+		default:
 			m.settle(p, e.Health, e.At)
 		}
 	case Removed:
@@ -232,9 +237,13 @@ func (m *Machine) Step(ev Event) []Action {
 		if p == nil || p.State != Removing {
 			return nil
 		}
-		p.State, p.Reason, p.Ended = Gone, "", e.At
-		if e.Err != "" {
-			p.State, p.Reason = Refused, e.Err
+		switch {
+		case e.Untried:
+			p.State, p.Reason, p.Began = Untried, "", time.Time{}
+		case e.Err != "":
+			p.State, p.Reason, p.Ended = Refused, e.Err, e.At
+		default:
+			p.State, p.Reason, p.Ended = Gone, "", e.At
 		}
 	case Seen:
 		p := m.progress[e.Ref]

@@ -301,3 +301,19 @@ func TestWhatWasReadyInItsTurnMustBeSoAtTheEnd(t *testing.T) {
 	assert.Empty(t, m.Step(Applied{At: at(3), Ref: b, Health: ready}), "a crashes again")
 	assert.Equal(t, Failed, end(t, m.Step(Tick{at(60)})).Outcome)
 }
+
+func TestAStopReachesWhatWaitsForItsTurn(t *testing.T) {
+	m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a}, Apply{Ref: b})
+	assert.Empty(t, m.Step(Stop{At: at(1), Reason: "stopped by operator"}))
+	assert.Empty(t, m.Step(Applied{At: at(1), Ref: b, Untried: true}), "a is on its way")
+	assert.Equal(t, Stopped, end(t, m.Step(Applied{At: at(2), Ref: a, Health: ready})).Outcome)
+	assert.Equal(t, []State{Ready, Untried}, []State{m.Progress()[0].State, m.Progress()[1].State})
+
+	m = New(plan.Plan{Removals: []plan.Group{{Refs: []object.Ref{a, b}}}}, time.Minute, GoBack)
+	begin(t, m, Remove{a}, Remove{b})
+	m.Step(Stop{At: at(1), Reason: "stopped by operator"})
+	m.Step(Removed{At: at(1), Ref: b, Untried: true})
+	assert.Equal(t, Stopped, end(t, m.Step(Removed{At: at(2), Ref: a})).Outcome)
+	assert.Equal(t, []State{Gone, Untried}, []State{m.Progress()[0].State, m.Progress()[1].State})
+}
