@@ -169,6 +169,18 @@ func (c *Cluster) explain(doing string, err error) error {
 	return &UnreachableError{fmt.Errorf("cluster %s does not answer (%s): %w", c.Config.Name, doing, err)}
 }
 
+// NoKindError tells that the cluster has no such kind; a definition that was just made may not be listed yet.
+type NoKindError struct{ text string }
+
+func (e *NoKindError) Error() string { return e.text }
+
+// NotServed tells that the cluster does not serve a kind: it does not list it, or it lists it and does not answer
+// for it yet.
+func NotServed(err error) bool {
+	var none *NoKindError
+	return errors.As(err, &none) || apierrors.IsNotFound(err) && strings.Contains(err.Error(), "could not find the requested resource")
+}
+
 // Transient tells whether the same call may well go through a little later.
 // Source: https://kubernetes.io/docs/reference/using-api/api-concepts/ (429, 5xx), and no answer at all.
 func Transient(err error) bool {
@@ -220,7 +232,7 @@ func (c *Cluster) mappingOf(gvk schema.GroupVersionKind) (*meta.RESTMapping, err
 		m, err = c.mapper.RESTMapping(gvk.GroupKind(), gvk.Version)
 	}
 	if meta.IsNoMatchError(err) {
-		return nil, fmt.Errorf("cluster %s knows no kind %s in %s; is its definition missing, or the apiVersion mistyped?", c.Config.Name, gvk.Kind, gvk.GroupVersion())
+		return nil, &NoKindError{fmt.Sprintf("cluster %s knows no kind %s in %s; is its definition missing, or the apiVersion mistyped?", c.Config.Name, gvk.Kind, gvk.GroupVersion())}
 	}
 	if err != nil {
 		return nil, c.explain("ask for its kinds", err)
@@ -412,5 +424,6 @@ func (c *Cluster) list(ctx context.Context, gvr schema.GroupVersionResource, nam
 
 // Missing tells that an apply failed because a namespace or a kind is not there.
 func Missing(err error) bool {
-	return apierrors.IsNotFound(err) || err != nil && strings.Contains(err.Error(), "knows no kind")
+	var none *NoKindError
+	return apierrors.IsNotFound(err) || errors.As(err, &none)
 }

@@ -184,6 +184,15 @@ func TestWhatIsTriedAgain(t *testing.T) {
 	}
 }
 
+func TestAKindThatIsNotServed(t *testing.T) {
+	gr := schema.GroupResource{Group: "x.example", Resource: "ferries"}
+	assert.True(t, NotServed(&NoKindError{"cluster quay knows no kind Ferry"}))
+	assert.True(t, NotServed(apierrors.NewGenericServerResponse(404, "patch", gr, "north", "", 0, true)))
+	assert.False(t, NotServed(apierrors.NewNotFound(gr, "north")), "an object that is not there is another thing")
+	assert.False(t, NotServed(nil))
+	assert.True(t, Missing(&NoKindError{"x"}))
+}
+
 func TestWhatAnAutoscalerScales(t *testing.T) {
 	body := func(target map[string]any) map[string]any {
 		return map[string]any{"apiVersion": "autoscaling/v2", "kind": "HorizontalPodAutoscaler", "metadata": map[string]any{"name": "h", "namespace": "n"}, "spec": map[string]any{"scaleTargetRef": target}}

@@ -189,7 +189,9 @@ func (p *placement) again(a *activeRun, ref object.Ref, call func(context.Contex
 		ctx, cancel := a.until(a.ctx)
 		err := call(ctx)
 		cancel()
-		if err == nil || !cluster.Transient(err) || a.stopping.Err() != nil || time.Now().UnixNano() >= a.giveUp.Load() {
+		_, defined := a.defined[[2]string{ref.Group, ref.Kind}]
+		coming := defined && cluster.NotServed(err) // its definition is there, and the cluster takes it up a little later
+		if err == nil || !cluster.Transient(err) && !coming || a.stopping.Err() != nil || time.Now().UnixNano() >= a.giveUp.Load() {
 			return err
 		}
 		p.trying(a, ref, err)

@@ -259,18 +259,24 @@ func (p *placement) hash(o object.Object) string {
 	return h
 }
 
-// scopes tells which kinds live in namespaces: the cluster's, and those whose definitions are among the objects.
-func (p *placement) scopes(objects []object.Object) func(object.Object) (bool, error) {
-	defined := map[[2]string]bool{}
+// definitions lists the kinds that some objects define, by group and kind, and whether they live in namespaces.
+func definitions(objects []object.Object) map[[2]string]bool {
+	out := map[[2]string]bool{}
 	for _, o := range objects {
 		if o.Ref.Kind == "CustomResourceDefinition" {
 			spec, _ := o.Body["spec"].(map[string]any)
 			names, _ := spec["names"].(map[string]any)
 			group, _ := spec["group"].(string)
 			kind, _ := names["kind"].(string)
-			defined[[2]string{group, kind}] = spec["scope"] == "Namespaced"
+			out[[2]string{group, kind}] = spec["scope"] == "Namespaced"
 		}
 	}
+	return out
+}
+
+// scopes tells which kinds live in namespaces: the cluster's, and those whose definitions are among the objects.
+func (p *placement) scopes(objects []object.Object) func(object.Object) (bool, error) {
+	defined := definitions(objects)
 	return func(o object.Object) (bool, error) {
 		if namespaced, ok := defined[[2]string{o.Ref.Group, o.Ref.Kind}]; ok {
 			return namespaced, nil

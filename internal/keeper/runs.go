@@ -58,6 +58,7 @@ type activeRun struct {
 	tasks       map[object.Ref]*activeTask
 	order       map[object.Ref]object.Turn
 	logs        map[object.Ref]bool // tasks whose log is kept
+	defined     map[[2]string]bool  // kinds whose definitions come with the same objects
 	silent      map[object.Ref]bool // an apply of it was never answered: it may have gone through
 	changed     int                 // objects whose apply made a difference
 	gaveWay     bool                // to a newer revision
@@ -281,6 +282,11 @@ func (p *placement) start(r Ask) (int, error) {
 	a := &activeRun{ask: r, objects: ready.objects, order: ready.order, works: map[object.Ref]bool{}, appliedAt: map[object.Ref]int64{}, before: map[object.Ref]compare.Baseline{},
 		added: map[object.Ref]bool{}, left: map[object.Ref][]object.Pointer{}, scaled: map[object.Ref]bool{}, tasks: map[object.Ref]*activeTask{},
 		logs: map[object.Ref]bool{}, silent: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
+	var all []object.Object
+	for _, o := range a.objects {
+		all = append(all, o.Object)
+	}
+	a.defined = definitions(all)
 	// What is about to be applied is written down first, so that after a crash it is known what may be there.
 	var intents []compare.Baseline
 	for _, ref := range made.Refs() {
