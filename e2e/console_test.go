@@ -224,7 +224,7 @@ func TestTheConsoleShowsARunAndItsTasks(t *testing.T) {
 	b.shows("migrate task before")
 	b.shows("#1 sync · done")
 	b.do(chromedp.Click(chromedp.Search(`//button[contains(., "#1 sync")]`)))
-	b.click("Log of migrate")
+	b.do(chromedp.Click(chromedp.Search(`//div[@role="dialog"]//button[normalize-space()="Log of migrate"]`))) // not that of the run, which goes
 	b.shows("listening")
 	b.do(chromedp.KeyEvent("\u001b"))
 
