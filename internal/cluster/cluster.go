@@ -295,8 +295,8 @@ func (c *Cluster) Apply(ctx context.Context, o object.Object, dryRun bool) (map[
 	return answer.Object, nil
 }
 
-// Patch sends a JSON Patch and returns the API server's answer. With dryRun nothing changes.
-func (c *Cluster) Patch(ctx context.Context, version string, ref object.Ref, ops []object.Operation, dryRun bool) (map[string]any, error) {
+// Patch sends a JSON Patch and returns the API server's answer.
+func (c *Cluster) Patch(ctx context.Context, version string, ref object.Ref, ops []object.Operation) (map[string]any, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
 	r, err := c.resource(version, ref)
@@ -307,11 +307,7 @@ func (c *Cluster) Patch(ctx context.Context, version string, ref object.Ref, ops
 	if err != nil {
 		return nil, err
 	}
-	opts := metav1.PatchOptions{FieldManager: object.Manager}
-	if dryRun {
-		opts.DryRun = []string{metav1.DryRunAll}
-	}
-	answer, err := r.Patch(ctx, ref.Name, types.JSONPatchType, data, opts)
+	answer, err := r.Patch(ctx, ref.Name, types.JSONPatchType, data, metav1.PatchOptions{FieldManager: object.Manager})
 	if err != nil {
 		return nil, c.explain("change "+ref.String(), err)
 	}

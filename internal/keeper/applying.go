@@ -210,7 +210,7 @@ func (p *placement) takeOver(ctx context.Context, o object.Object, answer map[st
 	if err != nil || len(ops) == 0 {
 		return answer, err
 	}
-	if _, err := p.cluster.conn.Patch(ctx, o.Version, o.Ref, ops, false); err != nil {
+	if _, err := p.cluster.conn.Patch(ctx, o.Version, o.Ref, ops); err != nil {
 		return answer, err
 	}
 	return p.cluster.conn.Apply(ctx, o, false)
@@ -239,7 +239,7 @@ func (p *placement) removeAdditions(ctx context.Context, version string, b compa
 	if len(ops) == 0 {
 		return nil
 	}
-	if _, err = p.cluster.conn.Patch(ctx, version, b.Ref, ops, false); err != nil {
+	if _, err = p.cluster.conn.Patch(ctx, version, b.Ref, ops); err != nil {
 		return fmt.Errorf("what others added can't be removed: %w", err)
 	}
 	return nil
