@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/http/pprof"
 	"os"
 	"path/filepath"
 	"slices"
@@ -38,6 +39,7 @@ type settings struct {
 	ClusterCalls    int    `mapstructure:"cluster_calls"`
 	KeepEntries     int    `mapstructure:"keep_entries"`
 	KeepFor         string `mapstructure:"keep_for"`
+	Profiles        string `mapstructure:"profiles"`
 	keepFor         time.Duration
 }
 
@@ -75,6 +77,7 @@ Every flag may as well stand in the configuration file (allow_local_repos: true)
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.String("log-format", "text", "text or json")
 	f.String("admin-token-file", "", "where to write the admin token at the first start, instead of printing it")
+	f.String("profiles", "", "loopback address to serve Go profiles at (/debug/pprof), to find out where time and memory go; none when empty")
 	f.Bool("allow-local-repos", false, "take repositories at file:// addresses, for trials")
 	return c
 }
@@ -85,7 +88,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "cluster-calls", "keep-entries", "keep-for"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "cluster-calls", "keep-entries", "keep-for", "profiles"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -119,6 +122,11 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	var err error
 	if s.keepFor, err = days(s.KeepFor); err != nil {
 		return s, fmt.Errorf("keep_for is %q; write a time such as 90d or 720h, or 0", s.KeepFor)
+	}
+	if host, _, err := net.SplitHostPort(s.Profiles); s.Profiles != "" {
+		if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
+			return s, fmt.Errorf("profiles is %q; write a loopback address with a port, such as 127.0.0.1:7741", s.Profiles)
+		}
 	}
 	if s.LogFormat != "text" && s.LogFormat != "json" {
 		return s, fmt.Errorf("log_format is %q; write text or json", s.LogFormat)
@@ -182,8 +190,15 @@ func serve(ctx context.Context, s settings) error {
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(handler, slog.LevelDebug),
 	}
-	failed := make(chan error, 1)
+	failed := make(chan error, 2)
 	go func() { failed <- h.Serve(listener) }()
+	if s.Profiles != "" {
+		stop, err := serveProfiles(s.Profiles, failed, log)
+		if err != nil {
+			return err
+		}
+		defer stop()
+	}
 	log.Info("Vigila keeps watch", "address", address, "data", s.Data, "version", version)
 	select {
 	case err := <-failed:
@@ -197,6 +212,25 @@ func serve(ctx context.Context, s settings) error {
 		return err
 	}
 	return nil
+}
+
+// serveProfiles serves net/http/pprof. Profiles show code and sizes, no contents; all the same only to this machine.
+func serveProfiles(address string, failed chan<- error, log *slog.Logger) (stop func(), err error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s for profiles: %w", address, err)
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("/debug/pprof/", pprof.Index)
+	mux.HandleFunc("/debug/pprof/profile", pprof.Profile)
+	h := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	go func() {
+		if err := h.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			failed <- err
+		}
+	}()
+	log.Info("profiles are served", "profiles", "http://"+l.Addr().String()+"/debug/pprof/")
+	return func() { _ = h.Close() }, nil
 }
 
 // asDebug lowers what client-go says to debug: what matters of it is told by the wards it concerns.

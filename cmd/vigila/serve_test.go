@@ -46,11 +46,13 @@ func TestSettingsByFileEnvironmentAndFlag(t *testing.T) {
 
 func TestMistakesInSettingsAreNamed(t *testing.T) {
 	for text, want := range map[string]string{
-		"lissten: x":       "unknown key lissten; known: listen, data",
-		"parallel: 0":      "parallel is 0; it must be 1 to 256",
-		"log_format: xml":  `log_format is "xml"; write text or json`,
-		"parallel: [1":     "configuration",
-		"parallel: lots\n": "parallel",
+		"lissten: x":             "unknown key lissten; known: listen, data",
+		"parallel: 0":            "parallel is 0; it must be 1 to 256",
+		"log_format: xml":        `log_format is "xml"; write text or json`,
+		"parallel: [1":           "configuration",
+		"parallel: lots\n":       "parallel",
+		"profiles: 0.0.0.0:7741": `profiles is "0.0.0.0:7741"; write a loopback address with a port`,
+		"profiles: here":         `profiles is "here"`,
 	} {
 		_, err := readSettings(serveCommand(), file(t, text))
 		assert.ErrorContains(t, err, want, text)

@@ -458,6 +458,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repos/{name}/notice-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the key that signs push notices of a repository; the one before it is not taken any more */
+        post: operations["makeNoticeKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell that something was pushed, so that the repository is looked at now
+         * @description Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+         */
+        post: operations["noticePush"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters": {
         parameters: {
             query?: never;
@@ -930,6 +971,12 @@ export interface components {
             user?: string;
             /** @description password or token; write-only, encrypted at rest */
             password?: string;
+        };
+        NoticeKey: {
+            /** @description the HMAC key as a text; its bytes are the key */
+            key: string;
+            /** @description where notices go, at this service's address */
+            path: string;
         };
         Cluster: {
             name: string;
@@ -1665,6 +1712,50 @@ export interface operations {
         responses: {
             /** @description Forgotten */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeNoticeKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    noticePush: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is looked at now */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };

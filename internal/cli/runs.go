@@ -191,7 +191,11 @@ func (a *app) follow(ctx context.Context, conn *client.Conn, p *printer, ward st
 		default:
 		}
 	}
-	go conn.Follow(ctx, func(client.Event) { signal() }, func(error) { signal() })
+	go conn.Follow(ctx, func(e client.Event) {
+		if e.Name == "" || e.Name == ward || strings.HasPrefix(e.Name, ward+"@") {
+			signal()
+		}
+	}, func(error) { signal() })
 	seen := map[string]string{}
 	p.line("%s #%d", p.paint("bold", ward), number)
 	failures := 0
@@ -202,7 +206,9 @@ func (a *app) follow(ctx context.Context, conn *client.Conn, p *printer, ward st
 		case <-wake:
 		case <-time.After(2 * time.Second):
 		}
+		began := time.Now()
 		r, err := conn.GetEntryWithResponse(ctx, ward, number)
+		rest := time.NewTimer(9 * time.Since(began)) // watching a big run must not slow it down
 		if err := conn.Check(r, err); err != nil {
 			var said *client.Error
 			if failures++; errors.As(err, &said) || failures > 30 {
@@ -221,6 +227,10 @@ func (a *app) follow(ctx context.Context, conn *client.Conn, p *printer, ward st
 			p.line("  %s %s %s  %s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, stateWords(o))
 		}
 		if e.Outcome == "running" {
+			select {
+			case <-ctx.Done():
+			case <-rest.C:
+			}
 			continue
 		}
 		return a.ended(ctx, conn, p, ward, e)

@@ -88,7 +88,39 @@ func (a *app) repo() *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(add, list, remove)
+	notices := a.reading(&cobra.Command{
+		Use: "notices NAME", Short: "Make the key that signs push notices, so that a push is seen at once",
+		Long: `Make the key that signs push notices of a repository, and show how to send one. With notices a push is seen at
+once; without them the repository is looked at as often as its wards ask for. The key is shown this once; the one
+before it is not taken any more.`,
+		Example: "  vigila repo notices fleet", Args: exactly(1, "the name of a repository"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.MakeNoticeKeyWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			address := strings.TrimSuffix(conn.Context.URL, "/") + r.JSON200.Path
+			p.line("Send a notice after each push to %s; its signature is the HMAC-SHA256 of the body with this key:", args[0])
+			p.line("")
+			p.line("  %s", r.JSON200.Key)
+			p.line("")
+			p.line("As a post-receive hook, or in a pipeline:")
+			p.line("")
+			p.line("  body='{}'")
+			p.line("  sign=$(printf %%s \"$body\" | openssl dgst -sha256 -hmac %s | sed 's/^.* //')", r.JSON200.Key)
+			p.line("  curl -fsS -X POST --data \"$body\" -H \"Vigila-Signature: $sign\" %s", address)
+			return nil
+		},
+	})
+	c.AddCommand(add, list, remove, notices)
 	return c
 }
 

@@ -606,6 +606,15 @@ type Notch struct {
 	Outcome Outcome   `json:"outcome"`
 }
 
+// NoticeKey defines model for NoticeKey.
+type NoticeKey struct {
+	// Key the HMAC key as a text; its bytes are the key
+	Key string `json:"key"`
+
+	// Path where notices go, at this service's address
+	Path string `json:"path"`
+}
+
 // Object defines model for Object.
 type Object struct {
 	// Additions what others added
@@ -1199,6 +1208,18 @@ type ClientInterface interface {
 	// Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 	RemoveRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
+	//
+	// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
+	MakeNoticeKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NoticePush Tell that something was pushed, so that the repository is looked at now
+	//
+	// Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+	//
+	// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
+	NoticePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListWards List wards, what needs a person first
 	//
 	// Corresponds with GET /wards (the `ListWards` operationId).
@@ -1526,6 +1547,38 @@ func (c *Client) AddRepo(ctx context.Context, body AddRepoJSONRequestBody, reqEd
 // Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 func (c *Client) RemoveRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveRepoRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
+//
+// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
+func (c *Client) MakeNoticeKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeNoticeKeyRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NoticePush Tell that something was pushed, so that the repository is looked at now
+//
+// Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+//
+// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
+func (c *Client) NoticePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNoticePushRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -2282,6 +2335,74 @@ func NewRemoveRepoRequest(server string, name ItemName) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeNoticeKeyRequest constructs an http.Request for the MakeNoticeKey method
+func NewMakeNoticeKeyRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/notice-key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewNoticePushRequest constructs an http.Request for the NoticePush method
+func NewNoticePushRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/notices", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3468,6 +3589,22 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 	RemoveRepoWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRepoResponse, error)
 
+	// MakeNoticeKeyWithResponse Make the key that signs push notices of a repository; the one before it is not taken any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
+	MakeNoticeKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakeNoticeKeyResponse, error)
+
+	// NoticePushWithResponse Tell that something was pushed, so that the repository is looked at now
+	//
+	// Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
+	NoticePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*NoticePushResponse, error)
+
 	// ListWardsWithResponse List wards, what needs a person first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4065,6 +4202,95 @@ func (r RemoveRepoResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveRepoResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeNoticeKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticeKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeNoticeKeyResponse) GetJSON200() *NoticeKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeNoticeKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeNoticeKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeNoticeKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeNoticeKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeNoticeKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NoticePushResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NoticePushResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NoticePushResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NoticePushResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NoticePushResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NoticePushResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5196,6 +5422,34 @@ func (c *ClientWithResponses) RemoveRepoWithResponse(ctx context.Context, name I
 	return ParseRemoveRepoResponse(rsp)
 }
 
+// MakeNoticeKeyWithResponse Make the key that signs push notices of a repository; the one before it is not taken any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
+func (c *ClientWithResponses) MakeNoticeKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakeNoticeKeyResponse, error) {
+	rsp, err := c.MakeNoticeKey(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeNoticeKeyResponse(rsp)
+}
+
+// NoticePushWithResponse Tell that something was pushed, so that the repository is looked at now
+//
+// Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
+func (c *ClientWithResponses) NoticePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*NoticePushResponse, error) {
+	rsp, err := c.NoticePush(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNoticePushResponse(rsp)
+}
+
 // ListWardsWithResponse List wards, what needs a person first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5817,6 +6071,68 @@ func ParseRemoveRepoResponse(rsp *http.Response) (*RemoveRepoResponse, error) {
 
 	switch {
 	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeNoticeKeyResponse parses an HTTP response from a MakeNoticeKeyWithResponse call
+func ParseMakeNoticeKeyResponse(rsp *http.Response) (*MakeNoticeKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeNoticeKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticeKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNoticePushResponse parses an HTTP response from a NoticePushWithResponse call
+func ParseNoticePushResponse(rsp *http.Response) (*NoticePushResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NoticePushResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
 		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:

@@ -48,6 +48,9 @@ type Handler interface {
 	Changed(body map[string]any)
 	// Deleted tells that an object with this last state left the watch: deleted, or its mark was removed.
 	Deleted(body map[string]any)
+	// Listed brings all marked objects of a kind, after a first list or a gap in the watch; what is not among them has
+	// left the watch meanwhile. Changed was called for each before.
+	Listed(group, kind string, all map[object.Ref]bool)
 	// WatchChanged tells that a kind's watch came up or broke, or that autoscalers came or went; Known and Scaler
 	// answer anew.
 	WatchChanged()

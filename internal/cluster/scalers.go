@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"sync"
+	"time"
 
 	"github.com/go-logr/logr"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
@@ -51,6 +52,8 @@ func ScaleTarget(body map[string]any) (object.Ref, bool) {
 
 func (s *scalers) run(ctx context.Context) {
 	resource := s.c.dyn.Resource(autoscalers)
+	var opened time.Time // called by one goroutine, the reflector's
+	fruitless := 0
 	lw := &cache.ListWatch{
 		ListWithContextFunc: func(ctx context.Context, o metav1.ListOptions) (runtime.Object, error) {
 			list, err := resource.List(ctx, o)
@@ -60,6 +63,13 @@ func (s *scalers) run(ctx context.Context) {
 			return list, err
 		},
 		WatchFuncWithContext: func(ctx context.Context, o metav1.ListOptions) (apiwatch.Interface, error) {
+			if time.Since(opened) < settled {
+				fruitless++
+			} else {
+				fruitless = 0
+			}
+			pace(ctx, fruitless)
+			opened = time.Now()
 			return resource.Watch(ctx, o)
 		},
 	}

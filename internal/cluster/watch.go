@@ -20,18 +20,18 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 )
 
-// watch follows every marked object of one kind. It keeps the names of what it saw, not the objects.
+// watch follows every marked object of one kind. It keeps nothing of them.
 type watch struct {
 	c    *Cluster
 	gvk  schema.GroupVersionKind
 	stop context.CancelFunc
 
-	mu      sync.Mutex
-	seen    map[string]struct{}
-	synced  bool
-	up      bool // a stream lives
-	problem string
-	at      time.Time // of the last word from the API server
+	mu        sync.Mutex
+	synced    bool
+	fruitless int  // streams in a row that brought nothing
+	up        bool // a stream lives
+	problem   string
+	at        time.Time // of the last word from the API server
 }
 
 // Handle sets who is told what the watches see. It must be called before the first Watch.
@@ -58,7 +58,7 @@ func (c *Cluster) Watch(version, kind string) {
 		}()
 	}
 	ctx, stop := context.WithCancel(c.ctx)
-	w := &watch{c: c, gvk: gvk, stop: stop, seen: map[string]struct{}{}}
+	w := &watch{c: c, gvk: gvk, stop: stop}
 	c.watches[gvk] = w
 	c.done.Add(1)
 	go func() {
@@ -144,11 +144,17 @@ func (w *watch) run(ctx context.Context) {
 		ListWithContextFunc: func(ctx context.Context, o metav1.ListOptions) (runtime.Object, error) {
 			o.LabelSelector = object.WardLabel
 			list, err := resource.List(ctx, o)
-			w.heard(ctx, err)
+			if err != nil {
+				w.heard(ctx, err) // that all is well again is said once the list has been taken in
+			}
 			return list, err
 		},
 		WatchFuncWithContext: func(ctx context.Context, o metav1.ListOptions) (apiwatch.Interface, error) {
 			o.LabelSelector = object.WardLabel
+			w.mu.Lock()
+			fruitless := w.fruitless
+			w.mu.Unlock()
+			pace(ctx, fruitless)
 			stream, err := resource.Watch(ctx, o)
 			if err != nil {
 				w.heard(ctx, err)
@@ -160,8 +166,21 @@ func (w *watch) run(ctx context.Context) {
 	expected := &unstructured.Unstructured{}
 	expected.SetGroupVersionKind(w.gvk)
 	quiet := logr.Discard() // what breaks is told by heard
-	r := cache.NewReflectorWithOptions(lw, expected, w, cache.ReflectorOptions{Name: "vigila", Logger: &quiet, Backoff: &retry})
+	again := retry
+	r := cache.NewReflectorWithOptions(lw, expected, w, cache.ReflectorOptions{Name: "vigila", Logger: &quiet, Backoff: &again})
 	r.RunWithContext(ctx)
+}
+
+// pace waits before a watch is opened again after some that brought nothing: client-go itself asks again at once when
+// it is told that a resourceVersion is too old.
+func pace(ctx context.Context, fruitless int) {
+	if fruitless == 0 {
+		return
+	}
+	select {
+	case <-ctx.Done():
+	case <-time.After(min(100*time.Millisecond<<min(fruitless, 10), 10*time.Second)):
+	}
 }
 
 // A stream that client-go hands out says little: when a connection breaks at once it is empty and ends without an
@@ -179,11 +198,20 @@ func (w *watch) follow(ctx context.Context, inner apiwatch.Interface) apiwatch.I
 	go func() {
 		defer close(out)
 		defer inner.Stop()
+		fruitful := false
+		defer func() {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			if w.fruitless++; fruitful {
+				w.fruitless = 0
+			}
+		}()
 		sure := time.NewTimer(settled)
 		defer sure.Stop()
 		for {
 			select {
 			case <-sure.C:
+				fruitful = true
 				w.streamUp(ctx)
 			case <-p.StopChan():
 				w.streamDown(ctx)
@@ -194,7 +222,8 @@ func (w *watch) follow(ctx context.Context, inner apiwatch.Interface) apiwatch.I
 					return
 				}
 				if ev.Type != apiwatch.Error {
-					w.streamUp(ctx)
+					fruitful = true
+					w.streamBrings(ctx)
 				}
 				select {
 				case out <- ev:
@@ -208,14 +237,23 @@ func (w *watch) follow(ctx context.Context, inner apiwatch.Interface) apiwatch.I
 	return p
 }
 
-func (w *watch) streamUp(ctx context.Context) {
+// streamBrings notes that something came. After a break there may be more to come of what was missed, so only a list, or a
+// stream that has settled, ends the trouble.
+func (w *watch) streamBrings(ctx context.Context) {
 	w.mu.Lock()
-	was := w.up
+	was := w.up || w.problem != ""
 	w.up = true
 	w.mu.Unlock()
 	if !was {
 		w.heard(ctx, nil)
 	}
+}
+
+func (w *watch) streamUp(ctx context.Context) {
+	w.mu.Lock()
+	w.up = true
+	w.mu.Unlock()
+	w.heard(ctx, nil)
 }
 
 func (w *watch) streamDown(ctx context.Context) {
@@ -265,21 +303,16 @@ func (w *watch) trouble(err error) {
 
 func key(o *unstructured.Unstructured) string { return o.GetNamespace() + "/" + o.GetName() }
 
-func (w *watch) note(o *unstructured.Unstructured, here bool) {
+func (w *watch) note() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.at = time.Now()
-	if here {
-		w.seen[key(o)] = struct{}{}
-	} else {
-		delete(w.seen, key(o))
-	}
 }
 
 // Add is part of cache.ReflectorStore.
 func (w *watch) Add(obj any) error {
 	o := obj.(*unstructured.Unstructured)
-	w.note(o, true)
+	w.note()
 	w.c.handler.Changed(o.Object)
 	return nil
 }
@@ -290,39 +323,26 @@ func (w *watch) Update(obj any) error { return w.Add(obj) }
 // Delete is part of cache.ReflectorStore.
 func (w *watch) Delete(obj any) error {
 	o := obj.(*unstructured.Unstructured)
-	w.note(o, false)
+	w.note()
 	w.c.handler.Deleted(o.Object)
 	return nil
 }
 
 // Replace is part of cache.ReflectorStore: the whole of what is there, after a first list or a gap in the watch.
 func (w *watch) Replace(list []any, _ string) error {
-	now := make(map[string]struct{}, len(list))
+	all := make(map[object.Ref]bool, len(list))
 	for _, obj := range list {
 		o := obj.(*unstructured.Unstructured)
-		now[key(o)] = struct{}{}
+		all[object.Ref{Group: w.gvk.Group, Kind: w.gvk.Kind, Namespace: o.GetNamespace(), Name: o.GetName()}] = true
 		w.c.handler.Changed(o.Object)
 	}
+	w.c.handler.Listed(w.gvk.Group, w.gvk.Kind, all)
 	w.mu.Lock()
-	var lost []string
-	for k := range w.seen {
-		if _, ok := now[k]; !ok {
-			lost = append(lost, k)
-		}
-	}
-	w.seen, w.at = now, time.Now()
-	first := !w.synced
-	w.synced = true
+	w.at = time.Now()
+	changed := !w.synced || w.problem != ""
+	w.synced, w.problem = true, ""
 	w.mu.Unlock()
-	for _, k := range lost {
-		namespace, name, _ := strings.Cut(k, "/")
-		o := &unstructured.Unstructured{Object: map[string]any{}}
-		o.SetGroupVersionKind(w.gvk)
-		o.SetNamespace(namespace)
-		o.SetName(name)
-		w.c.handler.Deleted(o.Object)
-	}
-	if first {
+	if changed {
 		w.c.handler.WatchChanged()
 	}
 	return nil

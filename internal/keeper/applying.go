@@ -44,76 +44,125 @@ type made struct {
 	replaced bool
 }
 
+// answer is an apply that was answered, with what is to be kept of it.
+type answer struct {
+	made
+	ref      object.Ref
+	baseline compare.Baseline
+	err      error
+}
+
 func (p *placement) apply(a *activeRun, ref object.Ref) {
 	o := a.objects[ref]
 	before := a.before[ref]
 	p.k.spawn(func() {
-		var answer made
-		err := p.turn(a, func() (err error) {
-			answer, err = p.applyOne(a, o, before)
+		got := answer{ref: ref}
+		got.err = p.turn(a, func() (err error) {
+			got.made, err = p.applyOne(a, o, before)
 			return err
 		})
+		if got.err == nil {
+			p.conclude(a, o, before, &got)
+		}
 		p.post(func() {
-			if p.run != a {
-				return
+			if p.run == a {
+				a.answered = append(a.answered, got) // taken in with the others that came meanwhile
 			}
-			ev := run.Applied{At: time.Now(), Ref: ref, Replaced: answer.replaced}
-			if err != nil {
-				var gone *cluster.UnreachableError
-				a.silent[ref] = errors.As(err, &gone)
-				a.unreachable = a.unreachable || a.silent[ref]
-				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
-				p.feed(ev)
-				return
-			}
-			hash := o.Hash
-			if a.scaled[ref] {
-				hash = scaledMark + hash
-			}
-			found := before.Found
-			switch {
-			case before.UID == "" || answer.replaced:
-				found = nil // what is there now was there at the first apply
-			case found == nil:
-				found = &fieldpath.Set{}
-			}
-			b := compare.NewBaseline(ref, hash, answer.body, a.left[ref], p.k.store.Vault().Digest, found, time.Now())
-			b.Intent = a.entry.Number // until the run has ended: after a crash it is applied again and waited for
-			if b.Revision != before.Revision || b.UID != before.UID {
-				a.changed++
-			}
-			if err := p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{b}); err != nil {
-				ev.Err = "applied, but it can't be written down: " + err.Error()
-				p.feed(ev)
-				return
-			}
-			p.baselines[ref] = b
-			a.appliedAt[ref] = b.Revision
-			if _, was := p.tasks[ref]; was { // it was a task before it came to be kept
-				if err := p.k.store.RemoveTask(p.ctx, p.id, ref); err != nil {
-					p.log.Error("a task can't be forgotten", "task", ref.String(), "error", err)
-				}
-				delete(p.tasks, ref)
-			}
-			l := p.live(ref)
-			l.drift, l.cause, l.causeKnown = nil, nil, false
-			if b.Revision >= l.revision || l.uid != b.UID {
-				l.present, l.watched, l.revision, l.uid, l.unmarked, l.added = true, true, b.Revision, b.UID, false, nil
-				if p.ward.Keep.Additions != "ignore" {
-					l.added = compare.Additions(b, answer.body, a.left[ref], p.k.store.Vault().Digest)
-				}
-				l.health = p.rules.Of(ref.Group, ref.Kind, answer.body)
-				if l.health.Word != health.Ready {
-					p.lookBelow(ref, 500*time.Millisecond)
-				}
-			}
-			ev.Health = l.state()
-			if cluster.HasBelow(ref) && !l.causeKnown {
-				ev.Health.Final = false // why is told by what is below, and that is being looked at
-			}
-			p.feed(ev)
 		})
 	})
+}
+
+// conclude makes the baseline of an answer; beside the ward's goroutine, since it takes a while.
+func (p *placement) conclude(a *activeRun, o record.SnapshotObject, before compare.Baseline, got *answer) {
+	ref, hash := got.ref, o.Hash
+	if a.scaled[ref] {
+		hash = scaledMark + hash
+	}
+	var found *fieldpath.Set // nil: what is there now was there at the first apply
+	if before.UID != "" && !got.replaced {
+		if found = a.found[ref]; found == nil {
+			found = &fieldpath.Set{}
+		}
+	}
+	got.baseline = compare.NewBaseline(ref, hash, got.body, a.left[ref], p.k.store.Vault().Digest, found, time.Now())
+	got.baseline.Intent = a.entry.Number // until the run has ended: after a crash it is applied again and waited for
+}
+
+// takeAnswers writes the baselines of all applies that were answered since the last time, and tells the run.
+func (p *placement) takeAnswers() {
+	a := p.run
+	if a == nil || len(a.answered) == 0 {
+		return
+	}
+	answers := a.answered
+	a.answered = nil
+	var baselines []compare.Baseline
+	for _, got := range answers {
+		if got.err == nil {
+			baselines = append(baselines, got.baseline)
+		}
+	}
+	var unwritten error
+	if len(baselines) > 0 {
+		unwritten = p.k.store.PutBaselines(p.ctx, p.id, baselines)
+	}
+	for i := range answers {
+		if p.run != a {
+			return
+		}
+		got := &answers[i]
+		if got.err == nil && unwritten != nil {
+			got.err = fmt.Errorf("applied, but it can't be written down: %w", unwritten)
+		}
+		p.takeAnswer(a, got)
+	}
+}
+
+func (p *placement) takeAnswer(a *activeRun, got *answer) {
+	ref := got.ref
+	ev := run.Applied{At: time.Now(), Ref: ref, Replaced: got.replaced}
+	if got.err != nil {
+		var gone *cluster.UnreachableError
+		a.silent[ref] = errors.As(got.err, &gone)
+		a.unreachable = a.unreachable || a.silent[ref]
+		ev.Err, ev.Untried = got.err.Error(), errors.Is(got.err, errStopped)
+		p.feed(ev)
+		return
+	}
+	b, before := got.baseline, a.before[ref]
+	if b.Revision != before.Revision || b.UID != before.UID {
+		a.changed++
+	}
+	p.keep(b)
+	a.appliedAt[ref] = b.Revision
+	if _, was := p.tasks[ref]; was { // it was a task before it came to be kept
+		if err := p.k.store.RemoveTask(p.ctx, p.id, ref); err != nil {
+			p.log.Error("a task can't be forgotten", "task", ref.String(), "error", err)
+		}
+		delete(p.tasks, ref)
+	}
+	l := p.live(ref)
+	l.trouble, l.causeKnown = none, false
+	if b.Revision >= l.revision || l.uid != b.UID {
+		l.present, l.watched, l.revision, l.uid, l.unmarked = true, true, b.Revision, b.UID, false
+		if len(b.Detail.Added) > 0 && p.ward.Keep.Additions != "ignore" {
+			l.upset().added = b.Detail.Added
+		}
+		l.health = p.rules.Of(ref.Group, ref.Kind, got.body)
+		if l.health.Word != health.Ready {
+			p.lookBelow(ref, 500*time.Millisecond)
+		}
+	}
+	if early := a.early[ref]; early != nil { // a newer state was there before this answer
+		delete(a.early, ref)
+		p.weighEarly(b, early)
+	}
+	p.touch(ref)
+	ev.Health = l.state()
+	if cluster.HasBelow(ref) && !l.causeKnown {
+		ev.Health.Final = false // why is told by what is below, and that is being looked at
+	}
+	p.feed(ev)
 }
 
 // trying tells the run that a call did not go through and is made again.
@@ -129,7 +178,7 @@ func (p *placement) trying(a *activeRun, ref object.Ref, err error) {
 // over or it is stopped.
 func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compare.Baseline) (made, error) {
 	ref := o.Object.Ref
-	if w := p.other(a.ctx, ref); w != "" {
+	if w := a.refused[ref]; w != "" {
 		return made{}, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
 	}
 	var out made
@@ -137,6 +186,11 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 		body, _, err := p.complete(ctx, o.Object, a.left[ref])
 		if err != nil {
 			return err
+		}
+		if before.UID == "" {
+			if err := p.unclaimed(ctx, o.Object); err != nil {
+				return err
+			}
 		}
 		if a.added[ref] {
 			if err := p.removeAdditions(ctx, body.Version, before, a.left[ref]); err != nil {
@@ -170,10 +224,30 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 	return out, err
 }
 
+// unclaimed refuses to adopt an object that another Vigila keeps.
+func (p *placement) unclaimed(ctx context.Context, o object.Object) error {
+	live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
+	if errors.Is(err, cluster.ErrGone) || p.cluster.conn.UnknownKind(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return p.foreign(live)
+}
+
+func (p *placement) foreign(live map[string]any) error {
+	id := object.Service(live)
+	if id == "" || id == p.k.store.ServiceID() || slices.Contains(p.ward.Keep.TakeOver, "vigila/"+id) {
+		return nil
+	}
+	return fmt.Errorf("%s keeps it already, in its ward %s; remove it there, or write keep.take_over: [vigila/%s] to take it over", anotherService(id), object.Label(live, object.WardLabel), id)
+}
+
 // mayReplace tells why an object may not be deleted and made again, and the way out; empty when it may.
 func mayReplace(ref object.Ref, turn object.Turn, before compare.Baseline, allow []string) string {
 	switch {
-	case turn.NoReplace || slices.Contains(appliedGuards(before), "no-replace"):
+	case turn.NoReplace || slices.Contains(splitList(before.Guards), "no-replace"):
 		return fmt.Sprintf("it is guarded (%s: no-replace), so make it under a new name, or take the guard away first", object.GuardAnnotation)
 	case !turn.Replace:
 		return fmt.Sprintf("let it be deleted and made again (%s: when-immutable), make it under a new name, or undo the change", object.ReplaceAnnotation)
@@ -225,8 +299,12 @@ func (p *placement) removeAdditions(ctx context.Context, version string, b compa
 	if err != nil {
 		return err
 	}
+	detail, err := p.k.store.Detail(ctx, p.id, b.Ref)
+	if err != nil {
+		return fmt.Errorf("what is ours can't be read: %w", err)
+	}
 	var unwanted []object.Addition
-	for _, x := range b.Owned.Additions(live, b.Found) {
+	for _, x := range detail.Owned.Additions(live, detail.Found) {
 		keep := false
 		for _, l := range left {
 			keep = keep || l.Covers(x.Path)
@@ -235,7 +313,7 @@ func (p *placement) removeAdditions(ctx context.Context, version string, b compa
 			unwanted = append(unwanted, x)
 		}
 	}
-	ops := b.Owned.Removal(live, unwanted)
+	ops := detail.Owned.Removal(live, unwanted)
 	if len(ops) == 0 {
 		return nil
 	}

@@ -244,7 +244,7 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 		for ref := range made.objects {
 			b, kept := p.baselines[ref]
 			m := mine{b, kept && b.UID != "", p.left(ref), nil}
-			if l := p.lives[ref]; l != nil && p.ward.Keep.Additions == "remove" {
+			if l := p.known(ref); l != nil && p.ward.Keep.Additions == "remove" {
 				m.added = l.added
 			}
 			known[ref] = m
@@ -315,6 +315,10 @@ func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object
 		return nil
 	default:
 		out.AlreadyThere = !mine
+		if err := p.foreign(live); err != nil && !mine {
+			out.Refused = err.Error()
+			return nil
+		}
 	}
 	body, _, err := p.complete(ctx, o, left)
 	if err != nil {
@@ -360,7 +364,7 @@ type ObjectDetail struct {
 
 // Object looks closely at one object of a ward.
 func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, error) {
-	p, o, err := k.object(name, key)
+	p, o, err := k.object(ctx, name, key)
 	if err != nil {
 		return nil, err
 	}
@@ -420,7 +424,7 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	return out, nil
 }
 
-func (k *Keeper) object(name, key string) (*placement, ObjectView, error) {
+func (k *Keeper) object(ctx context.Context, name, key string) (*placement, ObjectView, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, ObjectView{}, err
@@ -429,12 +433,55 @@ func (k *Keeper) object(name, key string) (*placement, ObjectView, error) {
 	if err != nil {
 		return nil, ObjectView{}, fault(Invalid, "%v; take the key from the ward's outline", err)
 	}
-	v := p.View()
-	i := slices.IndexFunc(v.Objects, func(o ObjectView) bool { return o.Ref == ref })
+	all, err := p.objects(ctx)
+	if err != nil {
+		return nil, ObjectView{}, err
+	}
+	i := slices.IndexFunc(all, func(o ObjectView) bool { return o.Ref == ref })
 	if i < 0 {
 		return nil, ObjectView{}, fault(NotFound, "%s has no object %s", p.id, ref)
 	}
-	return p, v.Objects[i], nil
+	return p, all[i], nil
+}
+
+func (p *placement) objects(ctx context.Context) (out []ObjectView, err error) {
+	err = p.ask(ctx, func() error {
+		out = p.objectViews()
+		return nil
+	})
+	return out, err
+}
+
+// Objects lists every object of a ward as it stands now, in the order of a run.
+func (k *Keeper) Objects(ctx context.Context, name string) ([]ObjectView, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	return p.objects(ctx)
+}
+
+// Names lists the objects of a ward as Kind/name, for searching.
+func (k *Keeper) Names(ctx context.Context, name string) (out []string, err error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	err = p.ask(ctx, func() error {
+		out = make([]string, 0, len(p.baselines))
+		for ref := range p.baselines {
+			out = append(out, ref.Short())
+		}
+		if p.declared != nil {
+			for _, o := range p.declared.objects {
+				if _, kept := p.baselines[o.Ref]; !kept {
+					out = append(out, o.Ref.Short())
+				}
+			}
+		}
+		return nil
+	})
+	return out, err
 }
 
 // yaml prints a body without what nobody reads; of a Secret the values are digests.
@@ -462,15 +509,15 @@ func (k *Keeper) yaml(ref object.Ref, body map[string]any) string {
 	return string(b)
 }
 
-// Outline lists what the controllers made below each workload of a ward, by the workload.
-func (k *Keeper) Outline(ctx context.Context, v *View) map[object.Ref][]cluster.Owned {
+// Outline lists what the controllers made below each workload among a ward's objects, by the workload.
+func (k *Keeper) Outline(ctx context.Context, v *View, objects []ObjectView) map[object.Ref][]cluster.Owned {
 	out := map[object.Ref][]cluster.Owned{}
 	p, err := k.one(v.ID)
 	if err != nil || p.cluster.conn == nil || !v.Live.Known {
 		return out
 	}
 	byNamespace := map[string][]ObjectView{}
-	for _, o := range v.Objects {
+	for _, o := range objects {
 		if cluster.HasBelow(o.Ref) && o.UID != "" {
 			byNamespace[o.Ref.Namespace] = append(byNamespace[o.Ref.Namespace], o)
 		}
@@ -489,7 +536,7 @@ func (k *Keeper) Outline(ctx context.Context, v *View) map[object.Ref][]cluster.
 
 // Logs reads the log of a Pod below one of the ward's objects; other Pods are refused.
 func (k *Keeper) Logs(ctx context.Context, name, key, pod, container string, previous bool, tail int) (string, error) {
-	p, o, err := k.object(name, key)
+	p, o, err := k.object(ctx, name, key)
 	if err != nil {
 		return "", err
 	}

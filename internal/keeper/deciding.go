@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -24,12 +25,12 @@ type astray struct {
 	at         time.Time    // when the first of those may
 }
 
-// astray looks at every object that the ward keeps.
+// astray looks at every kept object that there is something to say of.
 func (p *placement) astray() astray {
 	var out astray
 	now := time.Now()
-	for ref, b := range p.baselines {
-		l := p.lives[ref]
+	for ref := range p.odd {
+		b, l := p.baselines[ref], p.known(ref)
 		if l == nil || b.Intent != 0 && !p.ofRun(ref) {
 			continue
 		}
@@ -42,6 +43,10 @@ func (p *placement) astray() astray {
 		if restore {
 			out.refs = append(out.refs, ref)
 			out.fields += len(drift)
+		}
+		if l.foreign != "" && l.present { // two services that put it back in turns would never end
+			out.contested += len(drift)
+			continue
 		}
 		if len(l.added) > 0 {
 			out.added = append(out.added, ref)
@@ -82,23 +87,60 @@ func (p *placement) ofRun(ref object.Ref) bool {
 	return p.run != nil && p.run.works[ref]
 }
 
+// behind is what the repository moved, as it was found out last.
+type behind struct {
+	apply, remove, tasks []object.Ref
+	guards               []plan.Guard // that stand in the way of a sync
+	count                int          // objects of the ward, declared or kept
+}
+
 // pending tells what the repository moved: objects to apply, objects to remove, and tasks that are new or changed.
-func (p *placement) pending() (apply, remove, tasks []object.Ref) {
+// It is found out anew only after something it depends on has changed.
+func (p *placement) pending() *behind {
+	if p.behind == nil {
+		p.behind = &behind{count: p.count()}
+		p.behind.apply, p.behind.remove, p.behind.tasks = p.findPending()
+		if p.declared != nil && p.behind.total() > 0 {
+			p.behind.guards = p.syncPlan(nil).Guards
+		}
+	}
+	return p.behind
+}
+
+func (b *behind) total() int { return len(b.apply) + len(b.remove) + len(b.tasks) }
+
+// count is how many objects the ward has.
+func (p *placement) count() int {
+	n := len(p.baselines)
+	if p.declared == nil {
+		return n
+	}
+	for _, o := range p.declared.objects {
+		if _, kept := p.baselines[o.Ref]; !kept {
+			n++
+		}
+	}
+	return n + len(p.staleTasks(p.declared))
+}
+
+func (p *placement) findPending() (apply, remove, tasks []object.Ref) {
 	if p.declared == nil {
 		return nil, nil, nil
 	}
 	known := p.baselines
 	if p.run != nil { // what the run has not applied yet is as it was, what it has applied is done
-		known = make(map[object.Ref]compare.Baseline, len(p.baselines))
-		for ref, b := range p.baselines {
-			if p.run.works[ref] && b.Intent != 0 {
-				before, had := p.run.before[ref]
-				switch {
-				case p.run.appliedAt[ref] > 0:
-					b.Intent = 0
-				case had:
-					b = before
-				}
+		known = maps.Clone(p.baselines)
+		for ref := range p.run.works {
+			b, kept := known[ref]
+			if !kept || b.Intent == 0 {
+				continue
+			}
+			before, had := p.run.before[ref]
+			switch {
+			case p.run.appliedAt[ref] > 0:
+				b.Intent = 0
+			case had:
+				b = before
 			}
 			known[ref] = b
 		}
@@ -124,14 +166,14 @@ func (p *placement) pending() (apply, remove, tasks []object.Ref) {
 		keep := p.noPrune()
 		remove = slices.DeleteFunc(remove, func(ref object.Ref) bool { return keep[ref] })
 	}
-	return apply, append(remove, p.staleTasks(p.declared.index)...), tasks
+	return apply, append(remove, p.staleTasks(p.declared)...), tasks
 }
 
 // staleTasks lists objects of tasks that are in the cluster, and declared no more.
-func (p *placement) staleTasks(declared map[object.Ref]int) []object.Ref {
+func (p *placement) staleTasks(d *declaration) []object.Ref {
 	var out []object.Ref
 	for ref := range p.tasks {
-		if _, still := declared[ref]; !still {
+		if d.find(ref) == nil {
 			out = append(out, ref)
 		}
 	}
@@ -153,9 +195,8 @@ func (p *placement) hashNow(ref object.Ref, hash string) string {
 
 // syncPlan is the plan of a sync as it would run now.
 func (p *placement) syncPlan(allow []string) plan.Plan {
-	_, _, tasks := p.pending()
 	return plan.Make(plan.Input{Declared: p.declaredNow(p.declared.objects), Baselines: p.baselines, Drifted: p.astray().restorable,
-		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Tasks: tasksWhen(len(tasks) > 0), Stale: p.staleTasks(p.declared.index), Allow: allow})
+		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Tasks: tasksWhen(len(p.pending().tasks) > 0), Stale: p.staleTasks(p.declared), Allow: allow})
 }
 
 // tasksWhen says when a sync runs its tasks: always when one of them is new, else along with other work.
@@ -180,20 +221,11 @@ func (p *placement) declaredNow(objects []declaredObject) []plan.Declared {
 func (p *placement) noPrune() map[object.Ref]bool {
 	out := map[object.Ref]bool{}
 	for ref, b := range p.baselines {
-		out[ref] = slices.Contains(appliedGuards(b), "no-prune")
-	}
-	return out
-}
-
-// appliedGuards is what an object said about itself when it was applied last.
-func appliedGuards(b compare.Baseline) []string {
-	for _, f := range b.Fields {
-		if f.Path == "metadata.annotations["+object.GuardAnnotation+"]" {
-			s, _ := f.Value.(string)
-			return splitList(s)
+		if b.Guards != "" && slices.Contains(splitList(b.Guards), "no-prune") {
+			out[ref] = true
 		}
 	}
-	return nil
+	return out
 }
 
 // evaluate looks at where the ward stands, tells whoever listens, and starts what should run by itself.
@@ -215,10 +247,14 @@ func (p *placement) evaluate() {
 		p.publish() // drift that is restored at once is history all the same
 	}
 	again := p.decide()
-	p.publish()
 	wait := time.Hour
+	if late := p.nextView(); p.run != nil && late > 0 { // the progress of a big run is not drawn at each of its steps
+		wait = late
+	} else {
+		p.publish()
+	}
 	if p.run != nil {
-		wait = time.Until(p.run.machine.Deadline())
+		wait = min(wait, time.Until(p.run.machine.Deadline()))
 	} else if !again.IsZero() {
 		wait = time.Until(again)
 	}
@@ -241,13 +277,12 @@ func (p *placement) holdsAlready() bool {
 	if p.ward.Keep.Sync != "auto" || p.hold != nil || p.rejected() != "" || !p.repository.Known || !p.clusterKnown().Known {
 		return false
 	}
-	for ref := range p.baselines {
-		if l := p.lives[ref]; l == nil || l.state().Word != health.Ready {
+	for ref := range p.odd {
+		if l := p.known(ref); l == nil || l.state().Word != health.Ready {
 			return false // what was never seen ready is nothing to go back to
 		}
 	}
-	apply, remove, tasks := p.pending()
-	return len(apply)+len(remove)+len(tasks) == 0
+	return p.pending().total() == 0
 }
 
 func (p *placement) decide() time.Time {
@@ -255,10 +290,9 @@ func (p *placement) decide() time.Time {
 		p.giveWay()
 		return time.Time{}
 	}
-	apply, remove, tasks := p.pending()
-	astray := p.astray()
+	behind, astray := p.pending(), p.astray()
 	s := run.Situation{Now: time.Now(), AutoSync: p.ward.Keep.Sync == "auto", RestoreDrift: p.ward.Keep.Drift == "restore",
-		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: len(apply) + len(remove) + len(tasks), Restorable: len(astray.restorable) + len(astray.waiting),
+		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: behind.total(), Guarded: len(behind.guards) > 0, Restorable: len(astray.restorable) + len(astray.waiting),
 		Rejected: p.rejected(), WaitsFor: p.waitsFor(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
 	if len(astray.restorable) == 0 {
 		s.RestoreAt = astray.at
@@ -268,9 +302,6 @@ func (p *placement) decide() time.Time {
 			p.againAt = s.Now.Add(p.ward.Keep.Every)
 		}
 		s.AgainAt = p.againAt
-	}
-	if p.declared != nil && s.Pending > 0 {
-		s.Guarded = len(p.syncPlan(nil).Guards) > 0
 	}
 	kind, _, again := run.Next(s)
 	var err error

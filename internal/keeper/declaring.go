@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,6 +30,18 @@ func (p *placement) repoRead(a AsOf) {
 	})
 }
 
+// repoSame is told after a look at the repository that found nothing new for this ward.
+func (p *placement) repoSame(a AsOf) {
+	p.post(func() {
+		if p.declared == nil || !p.repository.Known { // what could not be rendered then may be now
+			p.repository.Next = a.Next
+			p.render(a)
+			return
+		}
+		p.repository.At, p.repository.Next = a.At, a.Next
+	})
+}
+
 func (p *placement) looked() {
 	if p.rendering {
 		return
@@ -48,6 +61,9 @@ func (p *placement) render(a AsOf) {
 	}
 	p.rendering = true
 	old := p.declared
+	if old == nil {
+		old = p.stored
+	}
 	p.k.spawn(func() {
 		turn, err := p.k.renders.take(p.ctx, p.id)
 		var d *declaration
@@ -86,15 +102,15 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 	if p.declared == nil || p.declared.revision.ID != d.revision.ID {
 		p.failures = 0
 	}
-	p.declared = d
-	p.scaled = d.scaled
+	d.share(p.baselines)
+	p.declared, p.scaled, p.behind, p.stored = d, d.scaled, nil, nil
 	if d.files != nil || len(p.rules) > 0 {
 		p.setRules(d)
 	}
 	p.repository = AsOf{Known: true, At: a.At, Next: p.repository.Next}
 	if p.cluster.conn != nil {
-		for _, o := range d.objects {
-			p.watchKind(o.version, o.Ref.Kind)
+		for _, k := range d.kinds {
+			p.watchKind(k[0], k[1])
 		}
 		p.dropKinds()
 	}
@@ -110,7 +126,7 @@ func (p *placement) setRules(d *declaration) {
 	}
 	for ref := range p.baselines {
 		k := [2]string{ref.Group, ref.Kind}
-		if p.cluster.conn != nil && p.lives[ref] != nil && (old[k] != nil || p.rules[k] != nil) {
+		if p.cluster.conn != nil && p.known(ref) != nil && (old[k] != nil || p.rules[k] != nil) {
 			p.look(ref)
 		}
 	}
@@ -121,7 +137,12 @@ func (p *placement) look(ref object.Ref) {
 	b := p.baselines[ref]
 	p.k.spawn(func() {
 		if body, err := p.cluster.conn.Get(p.ctx, b.Version, ref); err == nil {
-			p.saw(ref, body)
+			p.post(func() {
+				if p.tracked(ref) {
+					p.live(ref).watched = false // the same state is to be judged anew
+					p.sawLive(ref, body)
+				}
+			})
 		}
 	})
 }
@@ -156,6 +177,7 @@ func (p *placement) declare(ctx context.Context, ref string, old *declaration) (
 	if old != nil && old.tree == tree {
 		return old, nil
 	}
+	p.k.metrics.renders.Inc()
 	rev, err := m.LastChange(ctx, head, p.ward.From.Path)
 	if err != nil {
 		return nil, err
@@ -186,13 +208,13 @@ func (p *placement) declare(ctx context.Context, ref string, old *declaration) (
 			d.files = append(d.files, record.File{Path: f.Path, Text: string(f.Data)})
 		}
 	}
-	if len(objects) == 0 && len(p.View().Baselines) == 0 {
+	if len(objects) == 0 && p.View().Kept == 0 {
 		d.waits = fmt.Sprintf("waits for a first object below %q in %s; there are no manifests yet", p.ward.From.Path, m.Name())
 	}
 	if p.cluster.conn == nil {
 		return nil, p.cluster.err
 	}
-	if objects, err = render.Place(p.ward, objects, p.scopes(objects)); err != nil {
+	if objects, err = render.Place(p.ward, p.k.store.ServiceID(), objects, p.scopes(objects)); err != nil {
 		return nil, err
 	}
 	if d.waits != "" {
@@ -212,14 +234,40 @@ func (p *placement) declare(ctx context.Context, ref string, old *declaration) (
 	if d.snapshot, err = p.k.putSnapshot(ctx, kept); err != nil {
 		return nil, err
 	}
-	d.objects, d.index = declaredOf(kept)
-	d.tasks = tasksOf(d.objects)
-	return d, nil
+	d.take(declaredOf(kept))
+	if ref != p.ward.From.Ref { // somebody asked for another revision, once
+		return d, nil
+	}
+	return d, p.storeDeclaration(ctx, d)
 }
 
-func declaredOf(kept []record.SnapshotObject) ([]declaredObject, map[object.Ref]int) {
+// take fills in what follows from the declared objects.
+func (d *declaration) take(objects []declaredObject) {
+	slices.SortFunc(objects, func(a, b declaredObject) int { return a.Ref.Compare(b.Ref) })
+	d.objects, d.tasks = objects, tasksOf(objects)
+	kinds := map[[2]string]bool{}
+	for _, o := range objects {
+		kinds[[2]string{o.version, o.Ref.Kind}] = true
+	}
+	for k := range kinds {
+		d.kinds = append(d.kinds, k)
+	}
+}
+
+// find is a declared object; nil when there is none of this ref, or no declaration.
+func (d *declaration) find(ref object.Ref) *declaredObject {
+	if d == nil {
+		return nil
+	}
+	i, found := slices.BinarySearchFunc(d.objects, ref, func(o declaredObject, ref object.Ref) int { return o.Ref.Compare(ref) })
+	if !found {
+		return nil
+	}
+	return &d.objects[i]
+}
+
+func declaredOf(kept []record.SnapshotObject) []declaredObject {
 	out := make([]declaredObject, len(kept))
-	index := make(map[object.Ref]int, len(kept))
 	for i, o := range kept {
 		turn, err := o.Object.Turn()
 		if err != nil {
@@ -227,9 +275,8 @@ func declaredOf(kept []record.SnapshotObject) ([]declaredObject, map[object.Ref]
 		}
 		out[i] = declaredObject{Declared: plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Turn: turn}, version: o.Object.Version,
 			file: o.Object.File, line: o.Object.Line}
-		index[o.Object.Ref] = i
 	}
-	return out, index
+	return out
 }
 
 func tasksOf(objects []declaredObject) map[string]string {

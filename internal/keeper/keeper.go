@@ -4,10 +4,15 @@ package keeper
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"sort"
 	"strings"
@@ -129,7 +134,7 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		}
 		parsed[w.Name], files[w.Name] = all[0], w.File
 	}
-	placements, err := store.Placements(ctx)
+	placements, err := store.Placements(ctx, "")
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +144,24 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		}
 	}
 	k.spawn(k.tidy)
+	k.spawn(k.giveBack)
 	return k, nil
+}
+
+// giveBack returns memory to the system once everything has been looked at after a start: reading all objects takes
+// many times what is kept of them.
+func (k *Keeper) giveBack() {
+	again := time.NewTicker(2 * time.Second)
+	defer again.Stop()
+	for known := false; !known; {
+		select {
+		case <-k.ctx.Done():
+			return
+		case <-again.C:
+		}
+		known = !slices.ContainsFunc(k.Views(), func(v *View) bool { return !v.Live.Known })
+	}
+	debug.FreeOSMemory()
 }
 
 // tidy keeps the record as small as the settings say: a minute after the start, and every hour.
@@ -259,6 +281,50 @@ func (k *Keeper) AddRepo(ctx context.Context, r record.Repo) (Repo, error) {
 	return loop.info(), nil
 }
 
+// MakeNoticeKey makes the key that signs push notices of a repository, instead of the one before.
+func (k *Keeper) MakeNoticeKey(ctx context.Context, name string) (string, error) {
+	if _, err := k.repoLoop(name); err != nil {
+		return "", err
+	}
+	key := rand.Text()
+	return key, k.store.SetNoticeKey(ctx, name, []byte(key))
+}
+
+// Notice takes a push notice: when it is signed with the repository's key, the repository is looked at now. signature
+// is the HMAC-SHA256 of the body in hex. false tells that it is not signed so; it says nothing about whether there is
+// such a repository.
+func (k *Keeper) Notice(ctx context.Context, name string, body []byte, signature string) (bool, error) {
+	key, err := k.store.NoticeKey(ctx, name)
+	if errors.Is(err, record.ErrNone) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	want := hmac.New(sha256.New, key)
+	want.Write(body)
+	got, err := hex.DecodeString(strings.TrimSpace(signature))
+	if err != nil || !hmac.Equal(got, want.Sum(nil)) {
+		return false, nil
+	}
+	l, err := k.repoLoop(name)
+	if err != nil {
+		return false, err
+	}
+	l.lookSoon()
+	return true, nil
+}
+
+func (k *Keeper) repoLoop(name string) (*repoLoop, error) {
+	k.mu.RLock()
+	l := k.repos[name]
+	k.mu.RUnlock()
+	if l == nil {
+		return nil, fault(NotFound, "there is no repository %q; known: %s", name, k.repoNames())
+	}
+	return l, nil
+}
+
 // Repos lists the known repositories by name.
 func (k *Keeper) Repos() []Repo {
 	k.mu.RLock()
@@ -275,11 +341,9 @@ func (k *Keeper) Repos() []Repo {
 func (k *Keeper) RemoveRepo(ctx context.Context, name string) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	k.mu.RLock()
-	r := k.repos[name]
-	k.mu.RUnlock()
-	if r == nil {
-		return fault(NotFound, "there is no repository %q; known: %s", name, k.repoNames())
+	r, err := k.repoLoop(name)
+	if err != nil {
+		return err
 	}
 	if n := r.info().Wards; n > 0 {
 		return fault(Conflict, "repository %s is used by %d wards; remove or change them first", name, n)
@@ -560,15 +624,13 @@ func (k *Keeper) put(ctx context.Context, w ward.Ward, file string) error {
 		p.close()
 		k.forget(p)
 	}
-	placements, err := k.store.Placements(ctx)
+	placements, err := k.store.Placements(ctx, w.Name)
 	if err != nil {
 		return err
 	}
 	for _, p := range placements {
-		if p.Ward == w.Name {
-			if err := k.openPlacement(ctx, p, w, file); err != nil {
-				return err
-			}
+		if err := k.openPlacement(ctx, p, w, file); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -607,7 +669,7 @@ func (k *Keeper) forget(p *placement) {
 	k.mu.Lock()
 	delete(k.wards, p.id)
 	k.mu.Unlock()
-	p.cluster.unclaim(p.id)
+	p.cluster.unclaim(p)
 	for _, kind := range p.kinds { // its goroutine has ended
 		p.cluster.release(kind, p.id)
 	}

@@ -3,13 +3,17 @@ package keeper
 import (
 	"context"
 	"errors"
+	"hash/maphash"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
 
@@ -29,10 +33,11 @@ type repoLoop struct {
 	mirror *repo.Mirror
 	cancel context.CancelFunc
 	asked  chan chan error
+	nudged chan struct{}
 
 	mu          sync.Mutex
 	conf        record.Repo
-	subscribers map[*placement]struct{}
+	subscribers map[*placement]string // to the commit that each was told of last
 	asOf        AsOf
 	branches    []string
 	failures    int
@@ -47,7 +52,7 @@ func (k *Keeper) openRepo(r record.Repo) error {
 		cancel()
 		return err
 	}
-	l := &repoLoop{k: k, mirror: m, cancel: cancel, asked: make(chan chan error), conf: r, subscribers: map[*placement]struct{}{}}
+	l := &repoLoop{k: k, mirror: m, cancel: cancel, asked: make(chan chan error), nudged: make(chan struct{}, 1), conf: r, subscribers: map[*placement]string{}}
 	k.mu.Lock()
 	k.repos[r.Name] = l
 	k.mu.Unlock()
@@ -64,11 +69,13 @@ func (l *repoLoop) run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-timer.C:
+		case <-l.nudged:
 		case c := <-l.asked:
 			waiting = append(waiting, c)
 		}
 		for more := true; more; { // whoever asked meanwhile is served by the same fetch
 			select {
+			case <-l.nudged:
 			case c := <-l.asked:
 				waiting = append(waiting, c)
 			default:
@@ -97,25 +104,19 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	fctx, cancel := context.WithTimeout(ctx, fetchTimeout)
 	defer cancel()
 	err = l.mirror.Fetch(fctx)
-	var branches []string
-	if err == nil {
-		branches, err = l.mirror.Branches(fctx)
-	}
 	l.k.metrics.fetches.WithLabelValues(l.mirror.Name(), result(err)).Observe(time.Since(start).Seconds())
 	l.mu.Lock()
 	was := l.asOf.Known
 	if err == nil {
-		l.failures, l.branches = 0, branches
+		l.failures = 0
 		l.asOf = AsOf{Known: true, At: time.Now()}
 	} else {
 		l.failures++
 		l.asOf = AsOf{At: l.asOf.At, Problem: err.Error()}
 	}
 	l.asOf.Next = time.Now().Add(l.pause())
-	asOf, subscribers := l.asOf, make([]*placement, 0, len(l.subscribers))
-	for p := range l.subscribers {
-		subscribers = append(subscribers, p)
-	}
+	asOf := l.asOf
+	subscribers := slices.Collect(maps.Keys(l.subscribers))
 	l.mu.Unlock()
 	if err != nil && ctx.Err() == nil {
 		l.k.log.Warn("repository can't be read", "repo", l.mirror.Name(), "error", err)
@@ -123,10 +124,82 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	if was != (err == nil) {
 		l.k.broker.send(Note{"repo", l.mirror.Name()})
 	}
-	for _, p := range subscribers {
-		p.repoRead(asOf)
+	if err != nil {
+		for _, p := range subscribers {
+			p.repoRead(asOf)
+		}
+		return err
 	}
+	l.tell(fctx, asOf)
+	branches, err := l.mirror.Branches(fctx)
+	l.mu.Lock()
+	l.branches = branches
+	l.mu.Unlock()
 	return err
+}
+
+// lookSoon asks for a look at the repository without waiting for it; many such wishes become one look.
+func (l *repoLoop) lookSoon() {
+	select {
+	case l.nudged <- struct{}{}:
+	default: // it is about to look anyway
+	}
+}
+
+// tell tells the wards of a repository what a look has found: first those for which something has changed, then the
+// others. One commit among a thousand wards concerns one of them.
+func (l *repoLoop) tell(ctx context.Context, a AsOf) {
+	l.mu.Lock()
+	last := make(map[*placement]string, len(l.subscribers))
+	for p, head := range l.subscribers {
+		last[p] = head
+	}
+	l.mu.Unlock()
+	heads, moves := map[string]string{}, map[[2]string]*repo.Moved{}
+	head := func(ref string) string {
+		id, known := heads[ref]
+		if !known {
+			if r, err := l.mirror.Resolve(ctx, ref); err == nil {
+				id = r.ID
+			}
+			heads[ref] = id
+		}
+		return id
+	}
+	var rest []*placement
+	now := map[*placement]string{}
+	for p, old := range last {
+		id := head(p.ward.From.Ref)
+		now[p] = id
+		same := id != "" && old == id
+		if !same && id != "" && old != "" {
+			pair := [2]string{old, id}
+			moved, known := moves[pair]
+			if !known {
+				var err error
+				if moved, err = l.mirror.Moved(old, id); err != nil { // the old commit may be gone
+					moved = nil
+				}
+				moves[pair] = moved
+			}
+			same = moved != nil && !moved.Touches(p.ward.From.Path) && !moved.Touches(render.RulesDir)
+		}
+		if same {
+			rest = append(rest, p)
+		} else {
+			p.repoRead(a)
+		}
+	}
+	l.mu.Lock()
+	for p, id := range now {
+		if _, still := l.subscribers[p]; still {
+			l.subscribers[p] = id
+		}
+	}
+	l.mu.Unlock()
+	for _, p := range rest {
+		p.repoSame(a)
+	}
 }
 
 func result(err error) string {
@@ -183,7 +256,7 @@ func (l *repoLoop) change(r record.Repo) {
 func (l *repoLoop) subscribe(p *placement) AsOf {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.subscribers[p] = struct{}{}
+	l.subscribers[p] = ""
 	return l.asOf
 }
 
@@ -206,23 +279,25 @@ type clusterLoop struct {
 	k     *Keeper
 	conf  record.Cluster
 	conn  *cluster.Cluster
-	err   error         // why there is no connection
-	slow  chan struct{} // bounds the looks below workloads
-	calls *turns        // what runs and previews ask of the cluster
+	err   error  // why there is no connection
+	below *below // what controllers made
+	calls *turns // what runs and previews ask of the cluster
 
 	mu     sync.Mutex
-	claims map[object.Ref]string         // which placement keeps an object
+	claims map[uint64]*placement // who keeps an object, by a hash of its ref: thousands of them are to stay small
+	seed   maphash.Seed
 	needs  map[[2]string]map[string]bool // which placements need the watch of a kind (version, kind)
 }
 
 func (k *Keeper) openCluster(c record.Cluster) {
-	l := &clusterLoop{k: k, conf: c, claims: map[object.Ref]string{}, needs: map[[2]string]map[string]bool{}, slow: make(chan struct{}, 4),
+	l := &clusterLoop{k: k, conf: c, claims: map[uint64]*placement{}, seed: maphash.MakeSeed(), needs: map[[2]string]map[string]bool{},
 		calls: newTurns(k.opts.Calls, 10*time.Second, k.metrics.waits.WithLabelValues("cluster "+c.Name))}
 	l.conn, l.err = cluster.Connect(cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Context: c.Context}, k.log)
 	if l.err != nil {
 		k.log.Error("cluster can't be used", "cluster", c.Name, "error", l.err)
 	} else {
 		l.conn.Handle(l)
+		l.below = newBelow(l.conn.Children)
 	}
 	k.mu.Lock()
 	k.clusters[c.Name] = l
@@ -256,26 +331,24 @@ func (l *clusterLoop) release(kind [2]string, id string) {
 	}
 }
 
-func (l *clusterLoop) claim(ref object.Ref, id string) {
+// claim notes that a placement keeps an object. Should two refs ever share a hash, the placement that is asked says that
+// it does not keep the other, and the object's mark decides.
+func (l *clusterLoop) claim(ref object.Ref, p *placement) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.claims[ref] = id
+	l.claims[maphash.Comparable(l.seed, ref)] = p
 }
 
 func (l *clusterLoop) drop(ref object.Ref) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	delete(l.claims, ref)
+	delete(l.claims, maphash.Comparable(l.seed, ref))
 }
 
-func (l *clusterLoop) unclaim(id string) {
+func (l *clusterLoop) unclaim(p *placement) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for ref, p := range l.claims {
-		if p == id {
-			delete(l.claims, ref)
-		}
-	}
+	maps.DeleteFunc(l.claims, func(_ uint64, x *placement) bool { return x == p })
 }
 
 // owner finds the ward that an event is for: the one that keeps the object, else the one it is marked with.
@@ -285,14 +358,19 @@ func (l *clusterLoop) owner(body map[string]any) (*placement, object.Ref) {
 		return nil, object.Ref{}
 	}
 	l.mu.Lock()
-	id, ok := l.claims[o.Ref]
+	p := l.claims[maphash.Comparable(l.seed, o.Ref)]
 	l.mu.Unlock()
-	if !ok {
-		id = object.Label(body, object.WardLabel) + "@" + l.conf.Name
+	if p == nil {
+		p = l.marked(body)
 	}
+	return p, o.Ref
+}
+
+// marked is the ward that an object is marked with.
+func (l *clusterLoop) marked(body map[string]any) *placement {
 	l.k.mu.RLock()
 	defer l.k.mu.RUnlock()
-	return l.k.wards[id], o.Ref
+	return l.k.wards[object.Label(body, object.WardLabel)+"@"+l.conf.Name]
 }
 
 // Changed is part of cluster.Handler.
@@ -306,6 +384,25 @@ func (l *clusterLoop) Changed(body map[string]any) {
 func (l *clusterLoop) Deleted(body map[string]any) {
 	if p, ref := l.owner(body); p != nil {
 		p.post(func() { p.verify(ref) })
+	}
+}
+
+// Listed is part of cluster.Handler.
+func (l *clusterLoop) Listed(group, kind string, all map[object.Ref]bool) {
+	l.mu.Lock()
+	var ids []string
+	for k, needers := range l.needs {
+		if k[1] == kind {
+			ids = append(ids, slices.Collect(maps.Keys(needers))...)
+		}
+	}
+	l.mu.Unlock()
+	l.k.mu.RLock()
+	defer l.k.mu.RUnlock()
+	for _, id := range ids {
+		if p := l.k.wards[id]; p != nil {
+			p.post(func() { p.listed(group, kind, all) })
+		}
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 type metrics struct {
 	registry *prometheus.Registry
 	fetches  *prometheus.HistogramVec
+	renders  prometheus.Counter
 	runs     *prometheus.CounterVec
 	waits    *prometheus.HistogramVec
 	wards    *prometheus.Desc
@@ -21,14 +22,15 @@ func newMetrics() *metrics {
 		registry: prometheus.NewRegistry(),
 		fetches: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_fetch_seconds", Help: "Time to fetch a repository.",
 			Buckets: prometheus.ExponentialBuckets(0.01, 3, 8)}, []string{"repo", "result"}),
-		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "vigila_runs_total", Help: "Runs that ended."}, []string{"kind", "outcome"}),
+		renders: prometheus.NewCounter(prometheus.CounterOpts{Name: "vigila_renders_total", Help: "Trees that were rendered; what has not changed is not rendered again."}),
+		runs:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "vigila_runs_total", Help: "Runs that ended."}, []string{"kind", "outcome"}),
 		waits: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_turn_wait_seconds", Help: "Time a piece of work waited for its turn, by queue.",
 			Buckets: prometheus.ExponentialBuckets(0.001, 4, 9)}, []string{"queue"}),
 		turns: prometheus.NewDesc("vigila_turn_queue_depth", "Pieces of work that wait for their turn, by queue.", []string{"queue"}, nil),
 		wards: prometheus.NewDesc("vigila_wards", "Wards by standing and health.", []string{"standing", "health"}, nil),
 		queue: prometheus.NewDesc("vigila_ward_queue_depth", "Events that wait to be looked at, over all wards.", nil, nil),
 	}
-	m.registry.MustRegister(m.fetches, m.runs, m.waits, m)
+	m.registry.MustRegister(m.fetches, m.renders, m.runs, m.waits, m)
 	return m
 }
 

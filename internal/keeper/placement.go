@@ -42,15 +42,22 @@ type placement struct {
 	// ----
 	repository AsOf // the repository, as this ward needs it: rendered too
 	declared   *declaration
+	stored     *declaration // what was declared before the service started; used if the tree is still the same
 	rendering  bool
 	renderNext bool
 	looking    []chan struct{}
 
-	baselines map[object.Ref]compare.Baseline
+	baselines map[object.Ref]compare.Baseline // what is kept, without details; changed by keep and drop alone
 	lives     map[object.Ref]*liveObject
-	kinds     [][2]string // version and kind of everything watched for this ward
+	kinds     [][2]string         // version and kind of everything watched for this ward
+	kept      map[[2]string]int   // how many baselines there are of each version and kind
+	odd       map[object.Ref]bool // kept objects that are not plainly as they should be: there is more to say of them
+	unseen    map[object.Ref]bool // kept objects that nobody has looked at yet
+	late      map[object.Ref]bool // what a run was about to apply when the service was killed: a call on its way may still land
+	behind    *behind             // what the repository moved; nil when it has to be found out
 
 	newest     map[object.Ref]map[string]any // newest states that wait to be taken in; guarded by mu
+	manyNew    bool                          // they were many; guarded by mu
 	recheck    map[object.Ref]bool           // objects outside the watch that are looked at again
 	tasks      map[object.Ref]record.TaskObject
 	rules      health.Rules
@@ -70,6 +77,8 @@ type placement struct {
 	notches    []Notch
 	since      time.Time // of the standing
 	timer      *time.Timer
+	viewed     time.Time     // when the view was made last
+	viewCost   time.Duration // and how long that took
 }
 
 // declaration is what the repository says at a revision: identities and hashes. The objects themselves are in
@@ -78,11 +87,11 @@ type declaration struct {
 	revision record.Revision
 	tree     string
 	snapshot string
-	objects  []declaredObject
-	index    map[object.Ref]int
+	objects  []declaredObject  // sorted by Ref
 	tasks    map[string]string // keys of the tasks among them, to their hashes
 	rules    health.Rules
 	files    []record.File // the health files
+	kinds    [][2]string   // version and kind of all objects
 	scaled   map[object.Ref]string
 	waits    string // why there is nothing declared yet, and that this is no error
 }
@@ -96,19 +105,37 @@ type declaredObject struct {
 
 // liveObject is what is known of an object in the cluster, without the object.
 type liveObject struct {
-	present    bool
-	verified   bool // it was looked for by name
 	revision   int64
 	uid        string
 	health     health.Result
-	cause      *health.Result // what is wrong below it, while it is not ready
-	causeKnown bool           // it was looked for
-	below      bool           // a look below is on its way
-	drift      []compare.Difference
-	added      []compare.Difference // what others added
-	since      time.Time            // of the drift, as noticed
-	watched    bool                 // seen by a watch
-	unmarked   bool                 // it has lost the ward's label, so no watch brings it
+	present    bool
+	verified   bool // it was looked for by name
+	causeKnown bool // what is wrong below it was looked for
+	below      bool // a look below is on its way
+	watched    bool // seen by a watch
+	unmarked   bool // it has lost the ward's label, so no watch brings it
+	*trouble        // never nil; read it, and change it through upset
+}
+
+// trouble is what there is to say of an object that is not simply as it should be.
+type trouble struct {
+	imprint object.Imprint // that drift and added were found for
+	foreign string         // the id of another service that says it keeps the object
+	cause   *health.Result // what is wrong below it, while it is not ready
+	drift   []compare.Difference
+	added   []compare.Difference // what others added
+	since   time.Time            // of the drift, as noticed
+}
+
+// none is the trouble of the many objects that have none.
+var none = &trouble{}
+
+// upset gives an object a trouble of its own.
+func (l *liveObject) upset() *trouble {
+	if l.trouble == none {
+		l.trouble = &trouble{}
+	}
+	return l.trouble
 }
 
 func (l *liveObject) state() health.Result {
@@ -127,15 +154,18 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	}
 	p := &placement{k: k, id: rec.ID, ward: w, file: file, repo: r, cluster: c, log: k.log.With("ward", rec.ID), ended: make(chan struct{}),
 		wake: make(chan struct{}, 1), lives: map[object.Ref]*liveObject{}, applied: rec.Applied, snapshot: rec.Snapshot, done: rec.Tasks, hold: rec.Hold,
-		newest: map[object.Ref]map[string]any{}, recheck: map[object.Ref]bool{}}
+		newest: map[object.Ref]map[string]any{}, recheck: map[object.Ref]bool{}, kept: map[[2]string]int{}, odd: map[object.Ref]bool{}, unseen: map[object.Ref]bool{}}
 	p.ctx, p.cancel = context.WithCancel(k.ctx)
 	var err error
 	if p.baselines, err = k.store.Baselines(ctx, p.id); err != nil {
 		return err
 	}
+	if p.late, _, err = k.store.Doing(ctx, p.id); err != nil {
+		return err
+	}
 	for ref, b := range p.baselines {
-		p.baselines[ref] = b.Without(w.Left(ref)) // the ward file may leave more to others than it did then
-		c.claim(ref, p.id)
+		p.keep(b)
+		c.claim(ref, p)
 	}
 	if p.rejections, err = k.store.Rejections(ctx, p.id); err != nil {
 		return err
@@ -178,6 +208,9 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 		}
 		p.since = p.standings[i].From
 	}
+	if p.stored, err = p.storedDeclaration(ctx); err != nil {
+		return err
+	}
 	p.repository = r.subscribe(p)
 	p.repository.Known = false // read, perhaps, but not rendered by this ward yet
 	p.view.Store(p.build())
@@ -185,8 +218,8 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	k.wards[p.id] = p
 	k.mu.Unlock()
 	if c.conn != nil {
-		for _, b := range p.baselines {
-			p.watchKind(b.Version, b.Ref.Kind)
+		for k := range p.kept {
+			p.watchKind(k[0], k[1])
 		}
 		for _, t := range p.tasks {
 			p.watchKind(t.Version, t.Ref.Kind)
@@ -195,7 +228,7 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	k.spawn(p.loop)
 	p.post(p.resume)
 	p.post(p.watchChanged) // watches that other wards began may have told everything already
-	k.spawn(func() { _ = r.look(p.ctx) })
+	r.lookSoon()
 	return nil
 }
 
@@ -239,6 +272,7 @@ func (p *placement) saw(ref object.Ref, body map[string]any) {
 	old, waits := p.newest[ref]
 	if !waits || compare.ResourceVersion(old) <= compare.ResourceVersion(body) {
 		p.newest[ref] = body
+		p.manyNew = p.manyNew || len(p.newest) > 64
 	}
 	p.mu.Unlock()
 	if waits {
@@ -247,7 +281,9 @@ func (p *placement) saw(ref object.Ref, body map[string]any) {
 	p.post(func() {
 		p.mu.Lock()
 		newest := p.newest[ref]
-		delete(p.newest, ref)
+		if delete(p.newest, ref); len(p.newest) == 0 && p.manyNew {
+			p.newest, p.manyNew = map[object.Ref]map[string]any{}, false // a map never shrinks, and after a list it was as large as the ward
+		}
 		p.mu.Unlock()
 		p.sawLive(ref, newest)
 	})
@@ -297,6 +333,7 @@ func (p *placement) loop() {
 			}
 			f()
 		}
+		p.takeAnswers()
 		p.evaluate()
 	}
 }

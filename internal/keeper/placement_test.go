@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"hash/maphash"
 	"log/slog"
 	"path/filepath"
 	"testing"
@@ -9,8 +10,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
@@ -34,16 +37,14 @@ func placed(t *testing.T, keep ward.Keep) *placement {
 	require.NoError(t, store.PutCluster(context.Background(), record.Cluster{Name: "quay", Labels: map[string]string{}}))
 	require.NoError(t, store.PutWard(context.Background(), record.Ward{Name: "w"}, []string{"quay"}))
 	k := &Keeper{store: store, log: slog.New(slog.DiscardHandler), broker: newBroker(), metrics: newMetrics(), wards: map[string]*placement{}, opts: Options{Parallel: 2}}
-	p := &placement{k: k, id: "w@quay", ward: ward.Ward{Name: "w", Keep: keep}, cluster: &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}, claims: map[object.Ref]string{}}, log: k.log, ctx: context.Background(),
-		baselines: map[object.Ref]compare.Baseline{}, lives: map[object.Ref]*liveObject{}, rejections: map[string]record.Rejection{}, scaled: map[object.Ref]string{}, done: map[string]string{}}
+	p := &placement{k: k, id: "w@quay", ward: ward.Ward{Name: "w", Keep: keep}, cluster: &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}, claims: map[uint64]*placement{}}, log: k.log, ctx: context.Background(),
+		baselines: map[object.Ref]compare.Baseline{}, kept: map[[2]string]int{}, odd: map[object.Ref]bool{}, unseen: map[object.Ref]bool{}, lives: map[object.Ref]*liveObject{}, rejections: map[string]record.Rejection{}, scaled: map[object.Ref]string{}, done: map[string]string{}}
 	return p
 }
 
 func (p *placement) declares(objects ...declaredObject) {
-	p.declared = &declaration{revision: record.Revision{ID: "newrev0"}, objects: objects, index: map[object.Ref]int{}, tasks: tasksOf(objects), snapshot: "s"}
-	for i, o := range objects {
-		p.declared.index[o.Ref] = i
-	}
+	p.declared, p.behind = &declaration{revision: record.Revision{ID: "newrev0"}, snapshot: "s"}, nil
+	p.declared.take(objects)
 }
 
 func declare(ref object.Ref, hash string) declaredObject {
@@ -52,8 +53,8 @@ func declare(ref object.Ref, hash string) declaredObject {
 
 func (p *placement) applies(refs ...object.Ref) {
 	for _, ref := range refs {
-		p.baselines[ref] = compare.Baseline{Ref: ref, Declared: "1", UID: "u"}
-		p.lives[ref] = &liveObject{present: true, verified: true}
+		p.lives[ref] = &liveObject{present: true, verified: true, trouble: none, health: health.Result{Word: health.Ready}}
+		p.keep(compare.Baseline{Ref: ref, Declared: "1", UID: "u"})
 	}
 }
 
@@ -63,14 +64,13 @@ func TestTasksThatChangedArePending(t *testing.T) {
 	task.Task = object.Before
 	p.declares(declare(horn, "1"), task)
 	p.applies(horn)
-	apply, remove, tasks := p.pending()
-	assert.Empty(t, append(apply, remove...), "a task is no object that is kept")
-	assert.Equal(t, []object.Ref{migrate}, tasks)
-	p.done = map[string]string{migrate.Key(): "a"}
-	_, _, tasks = p.pending()
-	assert.Empty(t, tasks, "it ran with what is applied")
+	pending := p.pending()
+	assert.Empty(t, append(pending.apply, pending.remove...), "a task is no object that is kept")
+	assert.Equal(t, []object.Ref{migrate}, pending.tasks)
+	p.done, p.behind = map[string]string{migrate.Key(): "a"}, nil
+	assert.Empty(t, p.pending().tasks, "it ran with what is applied")
 	assert.True(t, p.syncPlan(nil).Empty())
-	p.done[migrate.Key()] = "older"
+	p.done[migrate.Key()], p.behind = "older", nil
 	made := p.syncPlan(nil)
 	assert.Equal(t, []object.Ref{migrate}, made.Tasks(), "a task that changed is reason enough for a run")
 	assert.Empty(t, made.Refs())
@@ -80,8 +80,8 @@ func TestAnAutoscalerComesAndGoes(t *testing.T) {
 	p := placed(t, ward.Keep{})
 	p.declares(declare(planner, "1"))
 	p.applies(planner)
-	p.lives[planner].drift = []compare.Difference{{Path: "spec.replicas", Who: "kube-controller-manager"}, {Path: "spec.paused", Who: "hurry"}}
-	pending := func() int { apply, _, _ := p.pending(); return len(apply) }
+	p.lives[planner].upset().drift = []compare.Difference{{Path: "spec.replicas", Who: "kube-controller-manager"}, {Path: "spec.paused", Who: "hurry"}}
+	pending := func() int { p.behind = nil; return len(p.pending().apply) }
 	assert.Len(t, p.drift(planner), 2)
 	assert.Empty(t, p.left(planner))
 
@@ -102,9 +102,12 @@ func TestAnAutoscalerComesAndGoes(t *testing.T) {
 func TestWhatIsAstrayAndMayBePutBack(t *testing.T) {
 	p := placed(t, ward.Keep{Additions: "report"})
 	p.applies(horn, bell, planner)
-	p.lives[horn].drift = []compare.Difference{{Path: "data.x", Who: "hurry"}}
+	p.lives[horn].upset().drift = []compare.Difference{{Path: "data.x", Who: "hurry"}}
 	p.lives[bell].present = false
-	p.lives[planner].added = []compare.Difference{{Path: "metadata.labels.tier", Who: "hurry"}}
+	p.lives[planner].upset().added = []compare.Difference{{Path: "metadata.labels.tier", Who: "hurry"}}
+	for _, ref := range []object.Ref{horn, bell, planner} {
+		p.touch(ref)
+	}
 	a := p.astray()
 	assert.Equal(t, []object.Ref{bell, horn}, a.refs)
 	assert.Equal(t, 2, a.fields)
@@ -156,9 +159,11 @@ func TestWhatWasNeverAnsweredIsPending(t *testing.T) {
 	p.applies(horn, bell)
 	a := &activeRun{before: map[object.Ref]compare.Baseline{horn: p.baselines[horn], bell: p.baselines[bell]}, silent: map[object.Ref]bool{bell: true}, appliedAt: map[object.Ref]int64{},
 		machine: run.New(plan.Plan{Steps: []plan.Step{{Groups: []plan.Group{{Refs: []object.Ref{horn, bell}}}}}}, time.Minute, run.Stay)}
-	for ref, b := range p.baselines {
-		b.Intent, b.Fields = 7, []object.Field{{Path: "data.x", Value: "1"}}
-		p.baselines[ref] = b
+	for _, b := range p.baselines {
+		b.Detail = &compare.Detail{Owned: object.FieldSet{Set: fieldpath.NewSet(fieldpath.MakePathOrDie("data", "x"))}, Fields: []object.Field{{Path: "data.x", Value: "1"}}}
+		require.NoError(t, p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{b}))
+		b.Intent = 7
+		p.keep(b)
 	}
 	now := time.Now()
 	a.machine.Step(run.Started{At: now})
@@ -167,9 +172,10 @@ func TestWhatWasNeverAnsweredIsPending(t *testing.T) {
 	}
 	p.settleBaselines(a)
 	p.declares(declare(horn, "1"), declare(bell, "1"))
-	apply, _, _ := p.pending()
-	assert.Equal(t, []object.Ref{bell}, apply, "a refusal leaves an object as it was; silence may have changed it")
-	assert.Empty(t, p.baselines[bell].Fields, "so nothing of it is called drift")
+	assert.Equal(t, []object.Ref{bell}, p.pending().apply, "a refusal leaves an object as it was; silence may have changed it")
+	detail, err := p.k.store.Detail(p.ctx, p.id, bell)
+	require.NoError(t, err)
+	assert.Empty(t, detail.Fields, "so nothing of it is called drift")
 	kept, err := p.k.store.Baselines(p.ctx, p.id)
 	require.NoError(t, err)
 	assert.Equal(t, "1", kept[horn].Declared)
@@ -228,12 +234,32 @@ func TestWhatMayNeverBeRemovedIsNotWaitedFor(t *testing.T) {
 	p := placed(t, ward.Keep{Prune: true})
 	p.declares(declare(bell, "1"))
 	p.applies(bell, horn)
-	_, remove, _ := p.pending()
-	assert.Equal(t, []object.Ref{horn}, remove)
+	assert.Equal(t, []object.Ref{horn}, p.pending().remove)
 	b := p.baselines[horn]
-	b.Fields = []object.Field{{Path: "metadata.annotations[" + object.GuardAnnotation + "]", Value: "no-replace, no-prune"}}
-	p.baselines[horn] = b
-	_, remove, _ = p.pending()
-	assert.Empty(t, remove, "else the ward would be behind for ever")
+	b.Guards = "no-replace, no-prune"
+	p.keep(b)
+	assert.Empty(t, p.pending().remove, "else the ward would be behind for ever")
 	assert.Equal(t, []object.Ref{horn}, p.syncPlan(nil).Kept, "the plan still tells of it")
+}
+
+func TestAnApplyThatLandsAfterTheKillIsNotLeftBehind(t *testing.T) {
+	p := placed(t, ward.Keep{Prune: true})
+	p.cluster.seed = maphash.MakeSeed()
+	p.declares()
+	body := func(mark, service string) map[string]any {
+		return map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": horn.Name, "namespace": horn.Namespace, "uid": "u", "resourceVersion": "3",
+			"labels": map[string]any{object.WardLabel: mark}, "annotations": map[string]any{object.ServiceAnnotation: service}}}
+	}
+	mine := p.k.store.ServiceID()
+	p.sawLive(horn, body("w", mine))
+	assert.Empty(t, p.baselines, "what no run was about to apply is somebody's, or was left on purpose")
+	p.late = map[object.Ref]bool{horn: true}
+	p.sawLive(horn, body("another", mine))
+	p.sawLive(horn, body("w", "another"))
+	assert.Empty(t, p.baselines)
+	p.sawLive(horn, body("w", mine))
+	assert.Equal(t, []object.Ref{horn}, p.pending().remove)
+	kept, err := p.k.store.Baselines(p.ctx, p.id)
+	require.NoError(t, err)
+	assert.Contains(t, kept, horn, "and after the next kill it is known as well")
 }

@@ -9,6 +9,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
+
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
@@ -52,7 +54,11 @@ type activeRun struct {
 	works       map[object.Ref]bool
 	appliedAt   map[object.Ref]int64 // resourceVersion of the answer
 	before      map[object.Ref]compare.Baseline
-	added       map[object.Ref]bool // others added to it, and that is to be removed
+	found       map[object.Ref]*fieldpath.Set // what others owned of an object at its first apply, where that is anything
+	early       map[object.Ref]map[string]any // states of objects that came before the answer to their apply
+	answered    []answer                      // applies that have been answered, and not taken in yet
+	refused     map[object.Ref]string         // objects that another ward keeps, with its name
+	added       map[object.Ref]bool           // others added to it, and that is to be removed
 	left        map[object.Ref][]object.Pointer
 	scaled      map[object.Ref]bool
 	tasks       map[object.Ref]*activeTask
@@ -128,7 +134,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 			// It never ended done, perhaps it was stopped: what is there but not ready is applied again and waited
 			// for. Only what was seen ready becomes what a ward goes back to.
 			for _, o := range d.objects {
-				if l := p.lives[o.Ref]; l != nil && l.present && l.state().Word != health.Ready {
+				if l := p.known(o.Ref); l != nil && l.present && l.state().Word != health.Ready {
 					in.Drifted = append(in.Drifted, o.Ref)
 				}
 			}
@@ -138,7 +144,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 			fresh = fresh || p.done[key] != hash
 		}
 		in.Tasks = tasksWhen(fresh || r.Reapply)
-		in.Stale = p.staleTasks(d.index)
+		in.Stale = p.staleTasks(d)
 		in.Prune = in.Prune && d.snapshot != ""
 	case run.Restore:
 		if p.snapshot == "" {
@@ -176,17 +182,15 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 		fought[ref] = !slices.Contains(astray.restorable, ref) && !slices.Contains(astray.waiting, ref)
 	}
 	if e.Snapshot != "" {
-		objects, err := p.k.store.Snapshot(p.ctx, e.Snapshot)
+		declared, err := p.declaredIn(e.Snapshot, r.declared)
 		if err != nil {
 			return nil, fmt.Errorf("read the objects of the run: %w", err)
 		}
-		declared, _ := declaredOf(objects)
 		in.Declared = p.declaredNow(declared)
-		for i, o := range objects {
-			out.objects[o.Object.Ref] = o
-			out.order[o.Object.Ref] = declared[i].Turn
-			if r.quiet && !fought[o.Object.Ref] { // applying again must not take up a quarrel that was given up
-				in.Drifted = append(in.Drifted, o.Object.Ref)
+		for _, o := range declared {
+			out.order[o.Ref] = o.Turn
+			if r.quiet && !fought[o.Ref] { // applying again must not take up a quarrel that was given up
+				in.Drifted = append(in.Drifted, o.Ref)
 			}
 		}
 	}
@@ -197,7 +201,47 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 		}
 	}
 	out.entry, out.plan = e, plan.Make(in)
-	return out, nil
+	return out, p.fetchObjects(out, in.Declared)
+}
+
+// declaredIn lists what a snapshot declares; of the newest declaration, or the one given, that is known already.
+func (p *placement) declaredIn(snapshot string, given *declaration) ([]declaredObject, error) {
+	for _, d := range []*declaration{given, p.declared} {
+		if d != nil && d.snapshot == snapshot {
+			return d.objects, nil
+		}
+	}
+	objects, err := p.k.store.Snapshot(p.ctx, snapshot)
+	if err != nil {
+		return nil, err
+	}
+	return declaredOf(objects), nil
+}
+
+// fetchObjects reads the objects that a plan works with, and no others: what it applies, every task, and definitions.
+func (p *placement) fetchObjects(out *prepared, declared []plan.Declared) error {
+	refs := out.plan.Refs()
+	for _, d := range declared {
+		if d.Task != object.NoTask || d.Ref.Kind == "CustomResourceDefinition" {
+			refs = append(refs, d.Ref)
+		}
+	}
+	if len(refs) == 0 {
+		return nil
+	}
+	objects, err := p.k.store.Snapshot(p.ctx, out.entry.Snapshot, refs...)
+	if err != nil {
+		return fmt.Errorf("read the objects of the run: %w", err)
+	}
+	for _, o := range objects {
+		out.objects[o.Object.Ref] = o
+	}
+	for _, ref := range refs {
+		if _, ok := out.objects[ref]; !ok {
+			return fmt.Errorf("the record has lost %s, which snapshot %.7s should hold; look at the repository again: vigila look %s", ref, out.entry.Snapshot, p.id)
+		}
+	}
+	return nil
 }
 
 // named finds the objects that a person means by Kind/name or namespace/Kind/name. A task is none of them.
@@ -281,7 +325,7 @@ func (p *placement) start(r Ask) (int, error) {
 	}
 	a := &activeRun{ask: r, objects: ready.objects, order: ready.order, works: map[object.Ref]bool{}, appliedAt: map[object.Ref]int64{}, before: map[object.Ref]compare.Baseline{},
 		added: map[object.Ref]bool{}, left: map[object.Ref][]object.Pointer{}, scaled: map[object.Ref]bool{}, tasks: map[object.Ref]*activeTask{},
-		logs: map[object.Ref]bool{}, silent: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
+		early: map[object.Ref]map[string]any{}, logs: map[object.Ref]bool{}, silent: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
 	var all []object.Object
 	for _, o := range a.objects {
 		all = append(all, o.Object)
@@ -294,7 +338,7 @@ func (p *placement) start(r Ask) (int, error) {
 		if had {
 			a.before[ref] = b
 		} else {
-			b = compare.Baseline{Ref: ref, Version: a.objects[ref].Object.Version, At: e.Started}
+			b = compare.Baseline{Ref: ref, Version: a.objects[ref].Object.Version}
 		}
 		b.Intent = e.Number
 		intents = append(intents, b)
@@ -303,7 +347,10 @@ func (p *placement) start(r Ask) (int, error) {
 		if !had {
 			continue
 		}
-		l := p.live(ref)
+		l := p.known(ref)
+		if l == nil {
+			continue
+		}
 		a.added[ref] = len(l.added) > 0 && p.ward.Keep.Additions == "remove"
 		if r.Kind == run.Restore {
 			back := p.drift(ref)
@@ -322,12 +369,18 @@ func (p *placement) start(r Ask) (int, error) {
 		a.works[ref] = true
 	}
 	// An object that another ward keeps gets no baseline: it is refused when its turn comes.
-	if intents, err = p.k.store.Claim(ctx, p.cluster.conf.Name, p.id, intents); err != nil {
+	if a.refused, err = p.k.store.Claim(ctx, p.cluster.conf.Name, p.id, e.Number, intents); err != nil {
 		return abandon(fmt.Errorf("write down what is about to be applied: %w", err))
 	}
+	if a.found, err = p.k.store.Found(ctx, p.id); err != nil {
+		return abandon(fmt.Errorf("read what was there before: %w", err))
+	}
 	for _, b := range intents {
-		p.baselines[b.Ref] = b
-		p.cluster.claim(b.Ref, p.id)
+		if a.refused[b.Ref] != "" {
+			continue
+		}
+		p.keep(b)
+		p.cluster.claim(b.Ref, p)
 		p.watchKind(b.Version, b.Ref.Kind)
 	}
 	tasks := made.Tasks()
@@ -389,6 +442,7 @@ func (p *placement) feed(ev run.Event) {
 	if a == nil {
 		return
 	}
+	p.behind = nil
 	actions := a.machine.Step(ev)
 	a.giveUp.Store(a.machine.Deadline().UnixNano())
 	for _, act := range actions {
@@ -413,8 +467,13 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 	if isTask && !kept {
 		b = compare.Baseline{Ref: ref, Version: task.Version, UID: task.UID}
 	}
+	l := p.known(ref)
+	theirs := l != nil && l.foreign != "" // another service keeps it now: it is let go of, not removed
 	p.k.spawn(func() {
 		err := p.turn(a, func() error {
+			if theirs {
+				return nil
+			}
 			ctx, cancel := a.until(a.stopping)
 			defer cancel()
 			return p.removeOne(ctx, b)
@@ -434,8 +493,8 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
 			} else {
 				delete(p.tasks, ref)
-				delete(p.baselines, ref)
 				delete(p.lives, ref)
+				p.drop(ref)
 				p.cluster.drop(ref)
 			}
 			p.feed(ev)
@@ -461,7 +520,7 @@ func (p *placement) removeOne(ctx context.Context, b compare.Baseline) error {
 func (p *placement) end(a *activeRun, end run.End) {
 	a.letGo()
 	a.cancel()
-	p.run = nil
+	p.run, p.behind = nil, nil
 	e := &a.entry
 	e.Outcome, e.Reason, e.Ended = string(end.Outcome), end.Reason, time.Now()
 	e.Objects = a.outcomes()
@@ -481,7 +540,9 @@ func (p *placement) end(a *activeRun, end run.End) {
 	p.k.metrics.runs.WithLabelValues(e.Kind, e.Outcome).Inc()
 	p.log.Info("run ended", "kind", e.Kind, "entry", e.Number, "outcome", e.Outcome, "reason", e.Reason)
 	p.notch(*e)
-	p.last = e
+	last := *e
+	last.Objects = nil // the logbook has them
+	p.last = &last
 	switch end.Outcome {
 	case run.Done:
 		p.wentWell(a)
@@ -517,28 +578,24 @@ func (a *activeRun) outcomes() []record.EntryObject {
 
 // settleBaselines writes what is known of the objects once a run has ended.
 func (p *placement) settleBaselines(a *activeRun) {
-	var untouched []compare.Baseline
+	var doubtful []object.Ref
 	for _, o := range a.machine.Progress() {
 		if b, ok := p.baselines[o.Ref]; ok && a.silent[o.Ref] && a.appliedAt[o.Ref] == 0 {
-			b.Declared, b.Owned, b.Fields, b.Hash = "", object.FieldSet{}, nil, "" // what is there is not known: it is pending
-			untouched = append(untouched, b)
-			continue
-		}
-		if b, ok := a.before[o.Ref]; ok && (o.State == run.Untried || o.State == run.Refused) && p.baselines[o.Ref].Intent != 0 && a.appliedAt[o.Ref] == 0 {
-			untouched = append(untouched, b) // never applied: what was known of it still holds
+			b.Declared, b.Imprint, b.Size, b.Guards = "", object.Imprint{}, 0, "" // what is there is not known: it is pending
+			doubtful = append(doubtful, o.Ref)
+			p.keep(b)
 		}
 	}
-	if err := p.k.store.PutBaselines(p.ctx, p.id, untouched); err != nil {
-		p.log.Error("baselines can't be written", "error", err)
-	}
-	for _, b := range untouched {
-		p.baselines[b.Ref] = b
+	if len(doubtful) > 0 {
+		if err := p.k.store.Doubt(p.ctx, p.id, doubtful); err != nil {
+			p.log.Error("baselines can't be written", "error", err)
+		}
 	}
 	// Objects that were never made leave nothing behind to keep.
 	for _, o := range a.machine.Progress() {
 		if b, ok := p.baselines[o.Ref]; ok && b.UID == "" && (o.State == run.Untried || o.State == run.Refused) && !a.unreachable {
 			if err := p.k.store.RemoveBaseline(p.ctx, p.id, o.Ref); err == nil {
-				delete(p.baselines, o.Ref)
+				p.drop(o.Ref)
 				p.cluster.drop(o.Ref)
 			}
 		}
@@ -546,9 +603,16 @@ func (p *placement) settleBaselines(a *activeRun) {
 	if err := p.k.store.ClearIntents(p.ctx, p.id); err != nil {
 		p.log.Error("baselines can't be written", "error", err)
 	}
-	for ref, b := range p.baselines {
-		b.Intent = 0
-		p.baselines[ref] = b
+	for _, b := range p.baselines {
+		if b.Intent != 0 {
+			b.Intent = 0
+			p.keep(b)
+		}
+	}
+	for ref, body := range a.early { // what came while nobody could tell what to hold it against
+		if b, kept := p.baselines[ref]; kept {
+			p.weighEarly(b, body)
+		}
 	}
 }
 
@@ -567,8 +631,7 @@ func (p *placement) wentWell(a *activeRun) {
 	case run.Sync, run.Rollback:
 		whole := len(a.ask.Only) == 0
 		if !whole && p.declared != nil && p.declared.snapshot == e.Snapshot {
-			apply, remove, tasks := p.pending()
-			whole = len(apply)+len(remove)+len(tasks) == 0 // the parts make a whole
+			whole = p.pending().total() == 0 // the parts make a whole
 		}
 		if whole {
 			tasks := map[string]string{}
@@ -593,7 +656,7 @@ func (p *placement) wentWell(a *activeRun) {
 			}
 		}
 	case run.Dismantle:
-		p.applied, p.snapshot, p.done = nil, "", nil
+		p.applied, p.snapshot, p.done, p.behind = nil, "", nil, nil
 	}
 	if failed := a.ask.failed; failed != nil && failed.Number > 0 {
 		failed.Outcome = string(run.RolledBack)
@@ -673,7 +736,7 @@ func (p *placement) lastGood() int {
 }
 
 func (p *placement) setApplied(r record.Revision, snapshot string, tasks map[string]string) error {
-	p.applied, p.snapshot, p.done = &r, snapshot, tasks
+	p.applied, p.snapshot, p.done, p.behind = &r, snapshot, tasks, nil
 	return p.k.store.SetApplied(p.ctx, p.id, r, snapshot, tasks)
 }
 

@@ -35,7 +35,7 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 	if err := p.k.store.PutTask(p.ctx, p.id, t); err != nil {
 		p.log.Error("a task can't be written down", "task", ref.String(), "error", err)
 	}
-	p.tasks[ref] = t
+	p.tasks[ref], p.behind = t, nil
 	p.watchKind(t.Version, ref.Kind)
 	p.k.spawn(func() {
 		var body map[string]any
@@ -66,10 +66,10 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 				if err := p.k.store.RemoveBaseline(p.ctx, p.id, ref); err != nil {
 					p.log.Error("a baseline can't be forgotten", "object", ref.String(), "error", err)
 				}
-				delete(p.baselines, ref)
+				p.drop(ref)
 				p.cluster.drop(ref)
 			}
-			l := &liveObject{present: true, watched: true, uid: t.UID, revision: a.appliedAt[ref], health: health.Task(ref.Group, ref.Kind, body)}
+			l := &liveObject{present: true, watched: true, uid: t.UID, revision: a.appliedAt[ref], health: health.Task(ref.Group, ref.Kind, body), trouble: none}
 			p.lives[ref] = l
 			ev.Health = l.health
 			p.feed(ev)
@@ -93,9 +93,13 @@ func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, err
 		return nil, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
 	}
 	var body map[string]any
+	sent := false // what an earlier run left is gone, and the task was sent: what is there now is it, though no answer came
 	err := p.again(a, o.Ref, func(ctx context.Context) error {
 		live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
 		switch {
+		case err == nil && sent && object.Label(live, object.WardLabel) == p.ward.Name:
+			body = live
+			return nil
 		case err == nil:
 			if mark := object.Label(live, object.WardLabel); mark != p.ward.Name {
 				return fmt.Errorf("%s is in the cluster already and is not this ward's task (its label %s is %q); give the task another name", o.Ref, object.WardLabel, mark)
@@ -106,6 +110,7 @@ func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, err
 		case !errors.Is(err, cluster.ErrGone) && !p.cluster.conn.UnknownKind(err):
 			return err
 		}
+		sent = true
 		body, err = p.cluster.conn.Apply(ctx, o, false)
 		return err
 	})
@@ -254,6 +259,7 @@ func (p *placement) removeTask(ctx context.Context, t record.TaskObject, version
 		}
 		delete(p.tasks, t.Ref)
 		delete(p.lives, t.Ref)
+		p.behind = nil
 		p.dropKinds()
 	})
 }

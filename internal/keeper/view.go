@@ -2,7 +2,9 @@ package keeper
 
 import (
 	"cmp"
+	"context"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -74,10 +76,10 @@ type View struct {
 	RestoreAt     time.Time // drift is not restored before
 	Standings     []record.Stretch
 	Notches       []Notch
-	Objects       []ObjectView
-	// Baselines names what the ward keeps, by kind/name.
-	Baselines []object.Ref
-	snapshots []string // in use
+	Count         int          // objects, declared or kept
+	Kept          int          // objects that the ward keeps
+	Astray        []ObjectView // the objects that others changed or added to; Keeper.Objects lists them all
+	snapshots     []string     // in use
 }
 
 // ObjectView is one object of a ward.
@@ -97,6 +99,7 @@ type ObjectView struct {
 	Scaler       string // the autoscaler that has its replicas
 	Left         []string
 	Gone         bool
+	Foreign      string // another service that says it keeps the object
 	Since        time.Time
 	AlreadyThere bool
 	OwnedFields  int
@@ -118,6 +121,7 @@ func (p *placement) notch(e record.Entry) {
 // publish makes the ward's new view and tells whoever listens when it is another; a change of standing or health
 // is recorded with its time.
 func (p *placement) publish() {
+	began := time.Now()
 	old := p.view.Load()
 	v := p.build()
 	if n := len(p.standings); n == 0 || p.standings[n-1].Standing != string(v.Standing) || p.standings[n-1].Health != string(v.Health.Word) {
@@ -125,9 +129,11 @@ func (p *placement) publish() {
 		starting := v.Standing == compare.Blind && v.Repository.Problem == "" && v.Live.Problem == ""
 		if !starting {
 			st := record.Stretch{From: time.Now(), Standing: string(v.Standing), Health: string(v.Health.Word)}
-			if err := p.k.store.AddStanding(p.ctx, p.id, st); err != nil && p.ctx.Err() == nil {
-				p.log.Error("standing can't be recorded", "error", err)
-			}
+			p.k.spawn(func() { // beside: a database that is locked or full must not hold up the truth
+				if err := p.k.store.AddStanding(context.WithoutCancel(p.ctx), p.id, st); err != nil {
+					p.log.Error("standing can't be recorded", "error", err)
+				}
+			})
 			if n == 0 || p.standings[n-1].Standing != st.Standing {
 				p.since = st.From
 			}
@@ -149,6 +155,13 @@ func (p *placement) publish() {
 			p.k.dependents(p)
 		}
 	}
+	p.viewed, p.viewCost = time.Now(), time.Since(began)
+}
+
+// nextView is how long the next view of a run has to wait: ten a second are enough for eyes, and drawing is to take a
+// twentieth of the time at most.
+func (p *placement) nextView() time.Duration {
+	return time.Until(p.viewed.Add(max(20*p.viewCost, 100*time.Millisecond)))
 }
 
 // same tells whether two views say the same, times of looking aside.
@@ -169,9 +182,8 @@ func (p *placement) build() *View {
 	if len(p.baselines) == 0 && p.cluster.conn != nil {
 		v.Live.At = time.Now()
 	}
-	apply, remove, tasks := p.pending()
-	v.Tasks = len(tasks)
-	v.Pending = len(apply) + len(remove) + len(tasks)
+	behind := p.pending()
+	v.Tasks, v.Pending, v.Guards, v.Count, v.Kept = len(behind.tasks), behind.total(), behind.guards, behind.count, len(p.baselines)
 	astray := p.astray()
 	v.Drifted, v.DriftedFields, v.Contested, v.Additions = len(astray.refs), astray.fields, astray.contested, astray.additions
 	if len(astray.restorable) == 0 {
@@ -184,10 +196,9 @@ func (p *placement) build() *View {
 		return cmp.Or(b.At.Compare(a.At), strings.Compare(a.Revision, b.Revision))
 	})
 	v.snapshots = []string{p.snapshot}
-	for ref := range p.baselines {
-		v.Baselines = append(v.Baselines, ref)
+	if p.stored != nil {
+		v.snapshots = append(v.snapshots, p.stored.snapshot)
 	}
-	slices.SortFunc(v.Baselines, object.Ref.Compare)
 	waits := ""
 	if p.declared != nil {
 		waits = p.declared.waits
@@ -197,28 +208,15 @@ func (p *placement) build() *View {
 			v.Revision = &rev
 		}
 		v.Rejected = p.rejected()
-		if v.Pending > 0 {
-			v.Guards = p.syncPlan(nil).Guards
-		}
 	}
 	if v.Pending > 0 {
 		v.WaitsFor = p.waitsFor()
 	}
 	v.Standing = compare.Stand(compare.Input{RepoKnown: p.repository.Known && waits == "", ClusterKnown: v.Live.Known,
 		Pending: v.Pending, Drifted: v.Drifted, Contested: v.Contested})
-	v.Objects = p.objectViews(apply, remove, tasks, astray)
-	var healths []health.Result
-	for _, o := range v.Objects {
-		if _, kept := p.baselines[o.Ref]; kept {
-			h := o.Health
-			if h.Reason != "" {
-				h.Reason = o.Ref.Short() + ": " + h.Reason
-			}
-			healths = append(healths, h)
-		}
-	}
-	v.Health = compare.Health(healths)
-	if !v.Live.Known && len(healths) > 0 {
+	v.Astray = p.astrayViews(behind, astray)
+	v.Health = p.health()
+	if !v.Live.Known && v.Kept > 0 {
 		v.Health = health.Result{Word: health.Unknown, Reason: "last known: " + string(v.Health.Word)}
 	}
 	if p.run != nil && (!p.run.ask.quiet || p.run.changed > 0) {
@@ -230,90 +228,142 @@ func (p *placement) build() *View {
 	return v
 }
 
-func (p *placement) objectViews(apply, remove, tasks []object.Ref, astray astray) []ObjectView {
-	var out []ObjectView
-	seen, changes, drifted := map[object.Ref]bool{}, map[object.Ref]string{}, map[object.Ref]bool{}
-	for _, ref := range apply {
-		changes[ref] = "update"
+// health is the worst of what the ward keeps; what is not odd is ready.
+func (p *placement) health() health.Result {
+	if len(p.baselines) == 0 {
+		return health.Result{Word: health.Unknown}
+	}
+	healths := []health.Result{{Word: health.Ready}}
+	for _, ref := range slices.SortedFunc(maps.Keys(p.odd), object.Ref.Compare) {
+		h := health.Result{Word: health.Unknown}
+		if l := p.known(ref); l != nil {
+			h = l.state()
+		}
+		if h.Reason != "" {
+			h.Reason = ref.Short() + ": " + h.Reason
+		}
+		healths = append(healths, h)
+	}
+	return compare.Health(healths)
+}
+
+// changes is what a sync would do to each pending object.
+func (p *placement) changes(b *behind) map[object.Ref]string {
+	out := make(map[object.Ref]string, b.total())
+	for _, ref := range b.apply {
+		out[ref] = "update"
 		if b, kept := p.baselines[ref]; !kept || b.UID == "" {
-			changes[ref] = "create"
+			out[ref] = "create"
 		}
 	}
-	for _, ref := range remove {
-		changes[ref] = "remove"
+	for _, ref := range b.remove {
+		out[ref] = "remove"
 	}
-	for _, ref := range tasks {
-		changes[ref] = "run"
+	for _, ref := range b.tasks {
+		out[ref] = "run"
 	}
+	return out
+}
+
+// astrayViews are the objects that others changed or added to, sorted.
+func (p *placement) astrayViews(b *behind, astray astray) []ObjectView {
+	if len(astray.refs)+len(astray.added) == 0 {
+		return nil
+	}
+	changes := p.changes(b)
+	var out []ObjectView
+	for _, ref := range astray.refs {
+		out = append(out, p.objectView(ObjectView{Ref: ref}, changes[ref], true))
+	}
+	for _, ref := range astray.added {
+		if !slices.Contains(astray.refs, ref) {
+			out = append(out, p.objectView(ObjectView{Ref: ref}, changes[ref], false))
+		}
+	}
+	return out
+}
+
+// objectView completes what is known of one object.
+func (p *placement) objectView(o ObjectView, change string, drifted bool) ObjectView {
+	b, kept := p.baselines[o.Ref]
+	if kept {
+		o.Version, o.OwnedFields = b.Version, b.Size
+	}
+	if p.declared != nil {
+		if d := p.declared.find(o.Ref); d != nil {
+			o.Task, o.File, o.Line = d.Task, d.file, d.line
+			o.Version = orElse(o.Version, d.version)
+		}
+	}
+	l := p.known(o.Ref)
+	o.Standing, o.Health = compare.InStep, health.Result{Word: health.Unknown}
+	if o.Change = change; change != "" {
+		o.Standing = compare.Behind
+	}
+	o.Scaler = p.scaler(o.Ref)
+	for _, f := range p.ward.Left(o.Ref) {
+		o.Left = append(o.Left, f.String())
+	}
+	if l != nil {
+		o.UID = l.uid
+		o.Health = l.state()
+		if !kept && l.present && o.Task == object.NoTask {
+			o.AlreadyThere = true
+		}
+		o.Additions = l.added
+		if drifted {
+			o.Standing, o.Drift, o.Gone, o.Since, o.Foreign = compare.Drifted, p.drift(o.Ref), !l.present, l.since, l.foreign
+			for _, d := range o.Drift {
+				c := l.foreign != "" || p.contests.Contested(o.Ref, d.Path, d.Who)
+				o.Contested = append(o.Contested, c)
+				if c {
+					o.Standing = compare.Contested
+				}
+			}
+			if o.Gone && p.contests.Contested(o.Ref, "", "") {
+				o.Standing = compare.Contested
+			}
+		}
+		for _, d := range o.Additions {
+			if p.contests.Contested(o.Ref, d.Path, d.Who) {
+				o.Standing = compare.Contested
+			}
+		}
+	} else if !kept {
+		o.Health = health.Result{Word: health.Absent}
+	}
+	if o.Task != object.NoTask && (l == nil || !l.present) {
+		o.Health = health.Result{Word: health.Unknown, Reason: "runs with the next sync"}
+		if o.Change == "" {
+			o.Health.Reason = "ran with the last sync"
+		}
+	}
+	return o
+}
+
+// objectViews lists every object of the ward, in the order of a run.
+func (p *placement) objectViews() []ObjectView {
+	behind, astray := p.pending(), p.astray()
+	out := make([]ObjectView, 0, behind.count)
+	seen, changes, drifted := map[object.Ref]bool{}, p.changes(behind), map[object.Ref]bool{}
 	for _, ref := range astray.refs {
 		drifted[ref] = true
 	}
 	add := func(o ObjectView) {
-		if seen[o.Ref] {
-			return
+		if !seen[o.Ref] {
+			seen[o.Ref] = true
+			out = append(out, p.objectView(o, changes[o.Ref], drifted[o.Ref]))
 		}
-		seen[o.Ref] = true
-		b, kept := p.baselines[o.Ref]
-		if kept {
-			o.Version = b.Version
-			if b.Owned.Set != nil {
-				o.OwnedFields = b.Owned.Set.Size()
-			}
-		}
-		l := p.lives[o.Ref]
-		o.Standing, o.Health = compare.InStep, health.Result{Word: health.Unknown}
-		if o.Change = changes[o.Ref]; o.Change != "" {
-			o.Standing = compare.Behind
-		}
-		o.Scaler = p.scaler(o.Ref)
-		for _, f := range p.ward.Left(o.Ref) {
-			o.Left = append(o.Left, f.String())
-		}
-		if l != nil {
-			o.UID = l.uid
-			o.Health = l.state()
-			if !kept && l.present && o.Task == object.NoTask {
-				o.AlreadyThere = true
-			}
-			o.Additions = l.added
-			if drifted[o.Ref] {
-				o.Standing, o.Drift, o.Gone, o.Since = compare.Drifted, p.drift(o.Ref), !l.present, l.since
-				for _, d := range o.Drift {
-					c := p.contests.Contested(o.Ref, d.Path, d.Who)
-					o.Contested = append(o.Contested, c)
-					if c {
-						o.Standing = compare.Contested
-					}
-				}
-				if o.Gone && p.contests.Contested(o.Ref, "", "") {
-					o.Standing = compare.Contested
-				}
-			}
-			for _, d := range o.Additions {
-				if p.contests.Contested(o.Ref, d.Path, d.Who) {
-					o.Standing = compare.Contested
-				}
-			}
-		} else if !kept {
-			o.Health = health.Result{Word: health.Absent}
-		}
-		if o.Task != object.NoTask && (l == nil || !l.present) {
-			o.Health = health.Result{Word: health.Unknown, Reason: "runs with the next sync"}
-			if o.Change == "" {
-				o.Health.Reason = "ran with the last sync"
-			}
-		}
-		out = append(out, o)
 	}
 	if p.declared != nil {
 		for _, o := range p.declared.objects {
-			add(ObjectView{Ref: o.Ref, Version: o.version, Step: o.Step, Task: o.Task, File: o.file, Line: o.line})
+			add(ObjectView{Ref: o.Ref, Step: o.Step})
 		}
 	}
-	for ref, b := range p.baselines {
-		add(ObjectView{Ref: ref, Version: b.Version})
+	for ref := range p.baselines {
+		add(ObjectView{Ref: ref})
 	}
-	for _, ref := range remove { // objects of tasks that are declared no more
+	for _, ref := range behind.remove { // objects of tasks that are declared no more
 		add(ObjectView{Ref: ref, Version: p.tasks[ref].Version})
 	}
 	ranks, steps := map[object.Ref]int{}, map[object.Ref]int{}
@@ -321,8 +371,8 @@ func (p *placement) objectViews(apply, remove, tasks []object.Ref, astray astray
 	for i, o := range out {
 		declared[i] = plan.Declared{Ref: o.Ref, Turn: object.Turn{Step: o.Step, Task: o.Task}}
 		if p.declared != nil {
-			if at, ok := p.declared.index[o.Ref]; ok {
-				declared[i].Turn = p.declared.objects[at].Turn
+			if d := p.declared.find(o.Ref); d != nil {
+				declared[i].Turn = d.Turn
 			}
 		}
 	}
@@ -403,6 +453,10 @@ func (p *placement) say(v *View, waits string) {
 			short(v.Revision)+" is rejected. Push a newer revision, or try it again: vigila sync "+v.ID+" --retry")
 	case v.Rejected != "" && v.Hold == nil: // a person who held it has decided about it
 		set(ToneFailing, true, fmt.Sprintf("%s failed: %s", short(v.Revision), v.Rejected), "Push a newer revision, or try this one again: vigila sync "+v.ID+" --retry")
+	case slices.ContainsFunc(v.Astray, func(o ObjectView) bool { return o.Foreign != "" }):
+		o := v.Astray[slices.IndexFunc(v.Astray, func(o ObjectView) bool { return o.Foreign != "" })]
+		set(ToneContested, true, fmt.Sprintf("%s has taken %s over; it is left alone here", capital(anotherService(o.Foreign)), o.Ref.Short()),
+			"Keep it in one place: remove it from one of the two, or take it back with vigila sync "+v.ID)
 	case v.Contested > 0:
 		o, d := firstDrift(v, true)
 		what := d.Path + " of " + o.Ref.Short()
@@ -497,7 +551,7 @@ func (v *View) rejectedBy() string {
 }
 
 func firstAddition(v *View) (ObjectView, compare.Difference) {
-	for _, o := range v.Objects {
+	for _, o := range v.Astray {
 		if len(o.Additions) > 0 {
 			return o, o.Additions[0]
 		}
@@ -506,7 +560,7 @@ func firstAddition(v *View) (ObjectView, compare.Difference) {
 }
 
 func firstDrift(v *View, contested bool) (ObjectView, compare.Difference) {
-	for _, o := range v.Objects {
+	for _, o := range v.Astray {
 		if o.Gone && (!contested || o.Standing == compare.Contested) {
 			return o, compare.Difference{}
 		}

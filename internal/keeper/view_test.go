@@ -29,7 +29,7 @@ func view(change func(*View)) *View {
 func drifted(d ...compare.Difference) func(*View) {
 	return func(v *View) {
 		v.Standing, v.Drifted, v.DriftedFields = compare.Drifted, 1, len(d)
-		v.Objects = []ObjectView{{Ref: deployment, Drift: d, Contested: make([]bool, len(d))}}
+		v.Astray = []ObjectView{{Ref: deployment, Drift: d, Contested: make([]bool, len(d))}}
 	}
 }
 
@@ -69,8 +69,8 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			says: "kubectl-scale changed", todo: "Held by operator: gale. Not restored while held. Let it go on: vigila release", tone: ToneDrifted, needs: true},
 		"a field removed": {change: drifted(compare.Difference{Path: "spec.paused", Change: compare.Removed, From: true, Who: "hurry", Likely: true}),
 			says: "Probably hurry removed spec.paused of Deployment/berth-planner", todo: "asks first", tone: ToneDrifted, needs: true},
-		"deleted": {change: func(v *View) { drifted()(v); v.Objects[0].Gone = true }, says: "Somebody deleted Deployment/berth-planner", todo: "asks first", tone: ToneDrifted, needs: true},
-		"contested": {change: func(v *View) { drifted(replicas)(v); v.Contested, v.Objects[0].Contested[0] = 1, true },
+		"deleted": {change: func(v *View) { drifted()(v); v.Astray[0].Gone = true }, says: "Somebody deleted Deployment/berth-planner", todo: "asks first", tone: ToneDrifted, needs: true},
+		"contested": {change: func(v *View) { drifted(replicas)(v); v.Contested, v.Astray[0].Contested[0] = 1, true },
 			says: "kubectl-scale undid the restore of spec.replicas of Deployment/berth-planner three times", todo: "leave: [{of: Deployment/berth-planner, fields: [/spec/replicas]}]", tone: ToneContested, needs: true},
 		"held, in step": {change: func(v *View) { v.Hold = &record.Hold{By: "operator"} }, says: "Held by operator", todo: "Let it go on", tone: Quiet},
 		"held, behind": {change: func(v *View) {
@@ -117,10 +117,10 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			v.Ward.Keep.Drift, v.RestoreAt = "restore", time.Now().Add(time.Hour)
 		}, says: "kubectl-scale changed", todo: "It was restored a moment ago already; it will be again at", tone: ToneDrifted},
 		"added to": {change: func(v *View) {
-			v.Additions, v.Objects = 2, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "metadata.labels.tier", Who: "kubectl-label"}}}}
+			v.Additions, v.Astray = 2, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "metadata.labels.tier", Who: "kubectl-label"}}}}
 		}, says: "kubectl-label added metadata.labels.tier to Deployment/berth-planner, and 1 more", todo: "fields: [/metadata/labels/tier]", tone: Quiet},
 		"added to, and to remove": {change: func(v *View) {
-			v.Additions, v.Objects, v.Ward.Keep.Additions = 1, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "x", Who: "hurry"}}}}, "remove"
+			v.Additions, v.Astray, v.Ward.Keep.Additions = 1, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "x", Who: "hurry"}}}}, "remove"
 		}, says: "hurry added x", todo: "Take it away: vigila sync berth-planner@quay", tone: Quiet},
 		"running": {change: func(v *View) {
 			v.Run = &record.Entry{Number: 4, Kind: "sync", Objects: []record.EntryObject{{Ref: deployment, State: "settling", Reason: "1 of 2 ready"}, {Ref: deployment, State: "ready"}}}

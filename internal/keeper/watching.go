@@ -23,20 +23,17 @@ func (p *placement) watchKind(version, kind string) {
 // dropKinds lets go of the watches of kinds that the ward has nothing of any more: the definition of such a kind
 // may be gone, and a watch of it broken for ever.
 func (p *placement) dropKinds() {
-	var keep [][2]string
-	for _, b := range p.baselines {
-		keep = append(keep, [2]string{b.Version, b.Ref.Kind})
-	}
+	needed := map[[2]string]bool{}
 	for _, t := range p.tasks {
-		keep = append(keep, [2]string{t.Version, t.Ref.Kind})
+		needed[[2]string{t.Version, t.Ref.Kind}] = true
 	}
 	if p.declared != nil {
-		for _, o := range p.declared.objects {
-			keep = append(keep, [2]string{o.version, o.Ref.Kind})
+		for _, k := range p.declared.kinds {
+			needed[k] = true
 		}
 	}
 	p.kinds = slices.DeleteFunc(p.kinds, func(k [2]string) bool {
-		if slices.Contains(keep, k) {
+		if needed[k] || p.kept[k] > 0 {
 			return false
 		}
 		p.cluster.release(k, p.id)
@@ -49,25 +46,77 @@ func (p *placement) clusterKnown() cluster.State {
 	if p.cluster.conn == nil {
 		return cluster.State{Problem: p.cluster.err.Error()}
 	}
-	var kinds [][2]string
-	for _, b := range p.baselines {
-		if k := [2]string{b.Version, b.Ref.Kind}; !slices.Contains(kinds, k) {
-			kinds = append(kinds, k)
-		}
+	kinds := make([][2]string, 0, len(p.kept))
+	for k := range p.kept {
+		kinds = append(kinds, k)
 	}
 	s := p.cluster.conn.Known(kinds)
 	if len(kinds) > 0 && !p.cluster.conn.ScalersKnown() {
 		s.Known = false // an autoscaler not yet seen would make its work look like drift
 	}
-	for ref, b := range p.baselines {
-		if b.Intent != 0 {
-			continue
-		}
-		if l := p.lives[ref]; l == nil || !l.watched && !l.verified {
-			s.Known = false
-		}
+	if len(p.unseen) > 0 {
+		s.Known = false
 	}
 	return s
+}
+
+// keep takes a baseline in, without its detail.
+func (p *placement) keep(b compare.Baseline) {
+	old, had := p.baselines[b.Ref]
+	if had {
+		p.uncount(old)
+		if b.Seen == 0 && b.UID == old.UID {
+			b.Seen = old.Seen
+		}
+	}
+	p.kept[[2]string{b.Version, b.Ref.Kind}]++
+	p.baselines[b.Ref] = b.Light()
+	p.behind = nil
+	p.touch(b.Ref)
+}
+
+// drop forgets a baseline.
+func (p *placement) drop(ref object.Ref) {
+	if b, had := p.baselines[ref]; had {
+		p.uncount(b)
+	}
+	delete(p.baselines, ref)
+	p.behind = nil
+	p.touch(ref)
+}
+
+func (p *placement) uncount(b compare.Baseline) {
+	k := [2]string{b.Version, b.Ref.Kind}
+	if p.kept[k]--; p.kept[k] <= 0 {
+		delete(p.kept, k)
+	}
+}
+
+// touch must be called whenever a baseline or what is known of a live object has changed: it notes whether there is
+// anything to say of the object, so that a look at the ward costs as much as there is to say, whatever its size.
+func (p *placement) touch(ref object.Ref) {
+	b, kept := p.baselines[ref]
+	l := p.lives[ref]
+	if l != nil && kept && b.Intent == 0 && l.plain() && l.uid == b.UID { // thousands are: the baseline says it all
+		b.Seen = l.revision
+		p.baselines[ref] = b
+		delete(p.lives, ref)
+	}
+	l = p.known(ref)
+	seen := l != nil && (l.watched || l.verified)
+	note := func(in *map[object.Ref]bool, yes bool) {
+		switch {
+		case yes:
+			(*in)[ref] = true
+		case !(*in)[ref]:
+		case len(*in) == 1:
+			*in = map[object.Ref]bool{} // a map never shrinks, and at the start these are as large as the ward
+		default:
+			delete(*in, ref)
+		}
+	}
+	note(&p.unseen, kept && b.Intent == 0 && !seen)
+	note(&p.odd, kept && (!seen || !l.present || l.health.Word != health.Ready || l.trouble != none || b.UID == ""))
 }
 
 // watchChanged runs when a watch came up or broke. Objects that a fresh list did not hold are looked for by name.
@@ -75,21 +124,58 @@ func (p *placement) watchChanged() {
 	if p.cluster.conn == nil {
 		return
 	}
-	for ref, b := range p.baselines {
-		l := p.lives[ref]
-		if l == nil && b.Intent == 0 && p.cluster.conn.Known([][2]string{{b.Version, b.Ref.Kind}}).Known {
+	p.behind = nil // an autoscaler may have come or gone
+	for ref := range p.unseen {
+		b := p.baselines[ref]
+		if p.lives[ref] == nil && p.cluster.conn.Known([][2]string{{b.Version, b.Ref.Kind}}).Known {
 			p.verify(ref)
 		}
 	}
 }
 
-func (p *placement) live(ref object.Ref) *liveObject {
-	l := p.lives[ref]
-	if l == nil {
-		l = &liveObject{health: health.Result{Word: health.Unknown}}
-		p.lives[ref] = l
+// listed looks for the objects that were here and are not in a fresh list of their kind.
+func (p *placement) listed(group, kind string, all map[object.Ref]bool) {
+	for ref := range p.baselines {
+		if ref.Group != group || ref.Kind != kind || all[ref] {
+			continue
+		}
+		if l := p.known(ref); l != nil && l.present && !l.unmarked {
+			p.verify(ref)
+		}
 	}
+}
+
+// live is what is known of an object, to be changed; touch must be called after.
+func (p *placement) live(ref object.Ref) *liveObject {
+	l := p.known(ref)
+	if l == nil {
+		l = &liveObject{health: health.Result{Word: health.Unknown}, trouble: none}
+	}
+	if b, kept := p.baselines[ref]; kept {
+		ref = b.Ref // the same texts, once in memory
+		if b.Seen != 0 {
+			b.Seen = 0
+			p.baselines[ref] = b
+		}
+	}
+	p.lives[ref] = l
 	return l
+}
+
+// known is what is known of an object; nil when nothing is.
+func (p *placement) known(ref object.Ref) *liveObject {
+	if l := p.lives[ref]; l != nil {
+		return l
+	}
+	if b := p.baselines[ref]; b.Seen != 0 {
+		return &liveObject{present: true, watched: true, revision: b.Seen, uid: b.UID, health: health.Result{Word: health.Ready}, trouble: none}
+	}
+	return nil
+}
+
+// plain tells that there is nothing more to say of an object than which version of it was seen.
+func (l *liveObject) plain() bool {
+	return l.present && l.watched && !l.unmarked && !l.below && l.trouble == none && l.health == health.Result{Word: health.Ready}
 }
 
 // tracked tells whether the ward has anything to do with an object.
@@ -100,24 +186,26 @@ func (p *placement) tracked(ref object.Ref) bool {
 	if _, ok := p.tasks[ref]; ok {
 		return true
 	}
-	if p.declared != nil {
-		_, ok := p.declared.index[ref]
-		return ok
-	}
-	return false
+	return p.declared.find(ref) != nil
 }
 
 // sawLive takes the newest state of an object in.
 func (p *placement) sawLive(ref object.Ref, body map[string]any) {
-	if !p.tracked(ref) {
+	if !p.tracked(ref) && !p.landed(ref, body) {
+		if other := p.cluster.marked(body); other != nil && other != p {
+			other.saw(ref, body)
+		}
 		return
+	}
+	rv := compare.ResourceVersion(body)
+	if l := p.known(ref); l != nil && l.present && (rv < l.revision || rv == l.revision && l.watched) {
+		return // an older state, or the one that is known: an apply brings it twice, as its answer and by the watch
 	}
 	l := p.live(ref)
-	rv := compare.ResourceVersion(body)
-	if rv < l.revision && l.present {
-		return
+	defer p.touch(ref)
+	if l.uid = object.UID(body); l.uid == p.baselines[ref].UID {
+		l.uid = p.baselines[ref].UID // the same text, once in memory
 	}
-	l.uid = object.UID(body)
 	l.present, l.watched, l.revision = true, true, rv
 	l.unmarked = object.Label(body, object.WardLabel) == ""
 	if _, task := p.tasks[ref]; task {
@@ -126,27 +214,103 @@ func (p *placement) sawLive(ref object.Ref, body map[string]any) {
 	}
 	l.health = p.rules.Of(ref.Group, ref.Kind, body)
 	if l.health.Word == health.Ready {
-		l.cause, l.causeKnown = nil, false
+		if l.causeKnown = false; l.cause != nil {
+			l.cause = nil
+		}
 	} else {
 		p.lookBelow(ref, 300*time.Millisecond)
 	}
 	b, kept := p.baselines[ref]
 	applied := b.Intent == 0 || p.run != nil && p.run.appliedAt[ref] > 0
 	if kept && applied && rv >= b.Revision {
-		mask := p.k.store.Vault().Digest
-		drift := compare.Drift(b, body, mask)
-		if len(drift) > 0 && len(l.drift) == 0 {
-			l.since = time.Now()
-		}
-		l.drift, l.added = drift, nil
-		if p.ward.Keep.Additions != "ignore" {
-			l.added = compare.Additions(b, body, p.left(ref), mask)
-		}
+		p.weigh(b, l, body)
+	} else if kept && p.ofRun(ref) {
+		p.run.early[ref] = body
 	}
 	if kept && l.unmarked {
 		p.lookAgain(ref)
 	}
 	p.feedHealth(ref)
+}
+
+// weigh holds a live object against its baseline. Nearly always their imprints are the same, and that is all.
+func (p *placement) weigh(b compare.Baseline, l *liveObject, body map[string]any) {
+	mask := compare.Mask(p.k.store.Vault().Digest)
+	left := p.left(b.Ref)
+	if l.trouble != none {
+		l.foreign = ""
+	}
+	if id := object.Service(body); id != "" && id != p.k.store.ServiceID() {
+		l.upset().foreign = id
+	}
+	now := mask.Imprint(b.Ref, body, left)
+	if b.Same(now, l.uid) {
+		if l.trouble != none && l.cause == nil {
+			l.trouble = none
+		} else if l.trouble != none {
+			l.imprint, l.drift, l.added = now, nil, nil
+		}
+		return
+	}
+	if l.trouble != none && l.imprint == now && b.UID == l.uid {
+		return // as it was when it was looked at before
+	}
+	detail, err := p.k.store.Detail(p.ctx, p.id, b.Ref)
+	if err != nil {
+		if p.ctx.Err() == nil {
+			p.log.Error("a baseline can't be read", "object", b.Ref.String(), "error", err)
+		}
+		l.watched, l.verified = false, false // what can't be compared is not known
+		time.AfterFunc(2*time.Second, func() { p.post(func() { p.verify(b.Ref) }) })
+		return
+	}
+	b.Detail = detail
+	b = b.Without(p.ward.Left(b.Ref)) // the ward file may leave more to others than it did then
+	drift := compare.Drift(b, body, mask)
+	t := l.upset()
+	if len(drift) > 0 && len(t.drift) == 0 {
+		t.since = time.Now()
+	}
+	for i := range drift {
+		if t.foreign != "" {
+			drift[i].Who = anotherService(t.foreign)
+		}
+	}
+	t.imprint, t.drift, t.added = now, drift, nil
+	if p.ward.Keep.Additions != "ignore" {
+		t.added = compare.Additions(b, body, left, mask)
+	}
+}
+
+// anotherService is how a second Vigila on the same cluster is told of.
+func anotherService(id string) string { return "another Vigila (" + id + ")" }
+
+// weighEarly holds a state that was seen before its baseline was known against it, unless a newer one was seen since.
+func (p *placement) weighEarly(b compare.Baseline, body map[string]any) {
+	l := p.live(b.Ref)
+	defer p.touch(b.Ref)
+	if rv := compare.ResourceVersion(body); !l.present || rv < l.revision || rv < b.Revision {
+		return
+	}
+	p.weigh(b, l, body)
+}
+
+// landed takes up an object that a call made after the service that sent it was killed, and that nobody wants any more:
+// else it would be left behind.
+func (p *placement) landed(ref object.Ref, body map[string]any) bool {
+	if !p.late[ref] || object.Label(body, object.WardLabel) != p.ward.Name || object.Service(body) != p.k.store.ServiceID() {
+		return false
+	}
+	version, _ := body["apiVersion"].(string)
+	b := compare.Baseline{Ref: ref, Version: version}
+	if err := p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{b}); err != nil {
+		p.log.Error("an object that was made late can't be written down", "object", ref.String(), "error", err)
+		return false
+	}
+	p.log.Warn("an apply of a killed service has landed late; the object is kept until it is removed", "object", ref.String())
+	p.keep(b)
+	p.cluster.claim(ref, p)
+	return true
 }
 
 // left lists the fields of an object that are left to others: as the ward says, and the replicas of what an
@@ -211,7 +375,7 @@ func (p *placement) feedHealth(ref object.Ref) {
 	if p.run == nil {
 		return
 	}
-	l := p.lives[ref]
+	l := p.known(ref)
 	if l.health.Final && cluster.HasBelow(ref) && !l.causeKnown {
 		return // why is told by what is below, and that is being looked at
 	}
@@ -224,24 +388,23 @@ func (p *placement) feedHealth(ref object.Ref) {
 func (p *placement) verify(ref object.Ref) {
 	b, ok := p.baselines[ref]
 	if !ok {
-		if l := p.lives[ref]; l != nil {
-			delete(p.lives, ref)
-		}
+		delete(p.lives, ref)
 		return
 	}
 	asked := int64(0)
-	if l := p.lives[ref]; l != nil {
+	if l := p.known(ref); l != nil {
 		asked = l.revision
 	}
 	p.k.spawn(func() {
 		body, err := p.cluster.conn.Get(p.ctx, b.Version, ref)
 		p.post(func() {
-			if l := p.lives[ref]; l != nil && l.revision > asked {
+			if l := p.known(ref); l != nil && l.revision > asked {
 				return // something newer was seen meanwhile
 			}
 			switch {
 			case err == nil:
 				p.live(ref).verified = true
+				p.touch(ref)
 				p.sawLive(ref, body)
 			case errors.Is(err, cluster.ErrGone):
 				p.gone(ref)
@@ -254,11 +417,13 @@ func (p *placement) verify(ref object.Ref) {
 
 func (p *placement) gone(ref object.Ref) {
 	l := p.live(ref)
-	l.added, l.unmarked = nil, false
-	if l.present || l.since.IsZero() {
-		l.since = time.Now()
+	defer p.touch(ref)
+	since := l.since
+	if l.present || since.IsZero() {
+		since = time.Now()
 	}
-	l.present, l.verified, l.drift, l.cause = false, true, nil, nil
+	l.trouble = &trouble{since: since}
+	l.present, l.verified, l.unmarked = false, true, false
 	l.health = health.Result{Word: health.Absent, Reason: "it is not in the cluster"}
 	if p.run != nil && p.run.appliedAt[ref] > 0 {
 		p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.health})
@@ -267,22 +432,16 @@ func (p *placement) gone(ref object.Ref) {
 
 // lookBelow finds out why a workload is not ready, from the Pods below it, again and again until it is.
 func (p *placement) lookBelow(ref object.Ref, after time.Duration) {
-	l := p.live(ref)
-	if l.below || !cluster.HasBelow(ref) {
+	l := p.lives[ref]
+	if l == nil || l.below || !cluster.HasBelow(ref) {
 		return
 	}
 	l.below = true
 	uid := l.uid
-	time.AfterFunc(after, func() {
-		select {
-		case p.cluster.slow <- struct{}{}:
-		case <-p.ctx.Done():
-			return
-		}
-		children, err := p.cluster.conn.Children(p.ctx, ref.Namespace)
-		<-p.cluster.slow
+	p.cluster.below.want(p.k.ctx, ref.Namespace, after, func(children cluster.Children, err error) {
 		p.post(func() {
 			l.below = false
+			defer p.touch(ref)
 			if l.health.Word == health.Ready || !l.present || p.lives[ref] != l {
 				return
 			}
@@ -294,9 +453,10 @@ func (p *placement) lookBelow(ref object.Ref, after time.Duration) {
 						pods = append(pods, o.Body)
 					}
 				}
-				l.cause = nil
 				if r, bad := health.Cause(pods); bad {
-					l.cause = &r
+					l.upset().cause = &r
+				} else if l.cause != nil {
+					l.upset().cause = nil
 				}
 			}
 			p.feedHealth(ref)

@@ -209,7 +209,8 @@ type Find struct {
 	Offset    int
 }
 
-// Entries lists entries, and how many there are on all pages.
+// Entries lists entries, newest first and without their objects, and how many there are on all pages. Those of one
+// placement come by their numbers, whatever the clock did meanwhile.
 func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
 	where, args := []string{"1"}, []any{}
 	if f.Placement != "" {
@@ -231,7 +232,11 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
 	if limit == 0 {
 		limit = -1
 	}
-	rows, err := s.db.QueryContext(ctx, `SELECT `+entryColumns+` FROM entries WHERE `+cond+` ORDER BY started DESC, number DESC LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
+	order := "started DESC, number DESC"
+	if f.Placement != "" {
+		order = "number DESC"
+	}
+	rows, err := s.db.QueryContext(ctx, `SELECT `+strings.Replace(entryColumns, "objects", "'[]'", 1)+` FROM entries WHERE `+cond+` ORDER BY `+order+` LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -316,9 +321,17 @@ func (s *Store) PutSnapshot(ctx context.Context, id string, objects []SnapshotOb
 	})
 }
 
-// Snapshot reads the objects of a snapshot back.
-func (s *Store) Snapshot(ctx context.Context, id string) ([]SnapshotObject, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT s.ref, s.version, s.declared, s.step, s.file, s.line, b.body FROM snapshots s JOIN blobs b ON b.hash=s.blob WHERE s.id=? ORDER BY s.ref`, id)
+// Snapshot reads the objects of a snapshot back: those named, or all when none is named.
+func (s *Store) Snapshot(ctx context.Context, id string, only ...object.Ref) ([]SnapshotObject, error) {
+	keys := make([]string, len(only))
+	for i, ref := range only {
+		keys[i] = ref.Key()
+	}
+	where, args := `s.id=?`, []any{id}
+	if len(only) > 0 {
+		where, args = `s.id=? AND s.ref IN (SELECT value FROM json_each(?))`, []any{id, toJSON(keys)}
+	}
+	rows, err := s.db.QueryContext(ctx, `SELECT s.ref, s.version, s.declared, s.step, s.file, s.line, b.body FROM snapshots s JOIN blobs b ON b.hash=s.blob WHERE `+where+` ORDER BY s.ref`, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ package record
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"embed"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -32,6 +34,8 @@ var ErrNone = errors.New("not found")
 // Store is the database. Its methods may be called by many goroutines.
 type Store struct {
 	db    *sql.DB
+	id    string
+	ready sync.Map // prepared statements, by their text: parsing one takes longer than most of them run
 	vault *Vault
 	lock  *os.File
 }
@@ -56,7 +60,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		return nil, err
 	}
 	file := filepath.Join(dir, "vigila.db")
-	s.db, err = sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)&_txlock=immediate")
+	s.db, err = sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)&_pragma=wal_autocheckpoint(4000)&_txlock=immediate")
 	if err != nil {
 		_ = lock.Close()
 		return nil, fmt.Errorf("open %s: %w", file, err)
@@ -66,7 +70,22 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		_ = s.Close()
 		return nil, fmt.Errorf("bring %s up to date: %w", file, err)
 	}
+	if s.id, err = s.serviceID(ctx); err != nil {
+		_ = s.Close()
+		return nil, fmt.Errorf("the id of the service in %s: %w", file, err)
+	}
 	return s, nil
+}
+
+// ServiceID names the service that this database belongs to: made once, it stays with the data.
+func (s *Store) ServiceID() string { return s.id }
+
+func (s *Store) serviceID(ctx context.Context) (id string, err error) {
+	if _, err := s.db.ExecContext(ctx, `INSERT INTO settings VALUES ('service', ?) ON CONFLICT DO NOTHING`, strings.ToLower(rand.Text()[:10])); err != nil {
+		return "", err
+	}
+	err = s.db.QueryRowContext(ctx, `SELECT value FROM settings WHERE name='service'`).Scan(&id)
+	return id, err
 }
 
 // Close closes the database and lets another service have the directory.
@@ -117,6 +136,42 @@ func (s *Store) migrate(ctx context.Context) error {
 	return nil
 }
 
+// prepared is a statement that is parsed once and used again and again.
+func (s *Store) prepared(ctx context.Context, query string) (*sql.Stmt, error) {
+	if st, ok := s.ready.Load(query); ok {
+		return st.(*sql.Stmt), nil
+	}
+	st, err := s.db.PrepareContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	if other, had := s.ready.LoadOrStore(query, st); had {
+		return other.(*sql.Stmt), st.Close()
+	}
+	return st, nil
+}
+
+func (s *Store) exec(ctx context.Context, query string, args ...any) error {
+	st, err := s.prepared(ctx, query)
+	if err == nil {
+		_, err = st.ExecContext(ctx, args...)
+	}
+	return err
+}
+
+// row reads one row; ErrNone when there is none.
+func (s *Store) row(ctx context.Context, into []any, query string, args ...any) error {
+	st, err := s.prepared(ctx, query)
+	if err != nil {
+		return err
+	}
+	err = st.QueryRowContext(ctx, args...).Scan(into...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNone
+	}
+	return err
+}
+
 func (s *Store) tx(ctx context.Context, do func(*sql.Tx) error) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
@@ -165,10 +220,7 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
 // TokenByHash finds a token; ErrNone when it is not known.
 func (s *Store) TokenByHash(ctx context.Context, hash string) (Token, error) {
 	var t Token
-	err := s.db.QueryRowContext(ctx, `SELECT name, role FROM tokens WHERE hash=?`, hash).Scan(&t.Name, &t.Role)
-	if errors.Is(err, sql.ErrNoRows) {
-		return t, ErrNone
-	}
+	err := s.row(ctx, []any{&t.Name, &t.Role}, `SELECT name, role FROM tokens WHERE hash=?`, hash)
 	return t, err
 }
 
@@ -214,6 +266,29 @@ func (s *Store) Repos(ctx context.Context) ([]Repo, error) {
 		out = append(out, r)
 	}
 	return out, rows.Err()
+}
+
+// SetNoticeKey keeps the key that signs push notices of a repository, encrypted; the one before it is forgotten.
+func (s *Store) SetNoticeKey(ctx context.Context, name string, key []byte) error {
+	sealed, err := s.vault.Seal(key)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `UPDATE repos SET notice_key=? WHERE name=?`, sealed, name)
+	return err
+}
+
+// NoticeKey reads the key that signs push notices of a repository; ErrNone when it has none.
+func (s *Store) NoticeKey(ctx context.Context, name string) ([]byte, error) {
+	var sealed []byte
+	err := s.db.QueryRowContext(ctx, `SELECT notice_key FROM repos WHERE name=?`, name).Scan(&sealed)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && len(sealed) == 0 {
+		return nil, ErrNone
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.vault.Open(sealed)
 }
 
 // RemoveRepo forgets a repository.
@@ -349,9 +424,9 @@ type File struct {
 	Text string `json:"text"`
 }
 
-// Placements lists the placements by id.
-func (s *Store) Placements(ctx context.Context) ([]Placement, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold FROM placements ORDER BY id`)
+// Placements lists the placements by id; of one ward, or of all when its name is empty.
+func (s *Store) Placements(ctx context.Context, ward string) ([]Placement, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold FROM placements WHERE ?1='' OR ward=?1 ORDER BY id`, ward)
 	if err != nil {
 		return nil, err
 	}
@@ -406,6 +481,29 @@ func (s *Store) SetApplied(ctx context.Context, id string, r Revision, snapshot 
 func (s *Store) SetRules(ctx context.Context, id string, files []File) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE placements SET rules=? WHERE id=?`, toJSON(files), id)
 	return err
+}
+
+// PutDeclaration keeps what a placement's repository declared when it was read last; key names everything that went in.
+func (s *Store) PutDeclaration(ctx context.Context, id, key string, v any) error {
+	body, err := pack(v)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT OR REPLACE INTO declarations VALUES (?,?,?)`, id, key, body)
+	return err
+}
+
+// Declaration reads what PutDeclaration kept; ErrNone when there is none under this key.
+func (s *Store) Declaration(ctx context.Context, id, key string, into any) error {
+	var body []byte
+	err := s.db.QueryRowContext(ctx, `SELECT body FROM declarations WHERE placement=? AND key=?`, id, key).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNone
+	}
+	if err != nil {
+		return err
+	}
+	return unpack(body, into)
 }
 
 // TaskObject is an object of a task that is, or may be, in the cluster.
@@ -500,8 +598,7 @@ type Stretch struct {
 
 // AddStanding notes a change of standing.
 func (s *Store) AddStanding(ctx context.Context, id string, st Stretch) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO standings VALUES (?,?,?,?)`, id, ms(st.From), st.Standing, st.Health)
-	return err
+	return s.exec(ctx, `INSERT INTO standings VALUES (?,?,?,?)`, id, ms(st.From), st.Standing, st.Health)
 }
 
 // Standings lists the standings of a placement since a time, oldest first, with the one that held at that time.
@@ -525,92 +622,275 @@ func (s *Store) Standings(ctx context.Context, id string, since time.Time) ([]St
 	return out, rows.Err()
 }
 
-// Baselines reads what a placement last applied.
+const baselineColumns = `ref, version, declared, hash, uid, revision, intent, size, guards`
+
+// Baselines reads what a placement last applied, without details.
 func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compare.Baseline, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT ref, version, declared, owned, fields, hash, uid, revision, applied, intent, found FROM baselines WHERE placement=?`, id)
+	rows, err := s.db.QueryContext(ctx, `SELECT `+baselineColumns+` FROM baselines WHERE placement=?`, id)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	out := map[object.Ref]compare.Baseline{}
+	same := map[string]string{} // thousands of objects have few versions
+	var older []object.Ref
 	for rows.Next() {
 		var b compare.Baseline
-		var ref, found string
-		var owned, fields []byte
-		var applied int64
-		if err := rows.Scan(&ref, &b.Version, &b.Declared, &owned, &fields, &b.Hash, &b.UID, &b.Revision, &applied, &b.Intent, &found); err != nil {
+		var ref, imprint string
+		if err := rows.Scan(&ref, &b.Version, &b.Declared, &imprint, &b.UID, &b.Revision, &b.Intent, &b.Size, &b.Guards); err != nil {
 			return nil, err
 		}
 		if b.Ref, err = object.ParseKey(ref); err != nil {
 			return nil, err
 		}
-		b.At = at(applied)
-		if found != "" {
-			b.Found = &fieldpath.Set{}
-			err = b.Found.FromJSON(strings.NewReader(found))
+		if v, ok := same[b.Version]; ok {
+			b.Version = v
+		} else {
+			same[b.Version] = b.Version
 		}
-		if err := errors.Join(err, unpack(owned, &b.Owned), unpack(fields, &b.Fields)); err != nil {
-			return nil, fmt.Errorf("baseline of %s in %s: %w", b.Ref, id, err)
+		b.Imprint = object.ParseImprint(imprint)
+		if b.Size < 0 {
+			older = append(older, b.Ref)
+			b.Imprint = object.Imprint{}
 		}
 		out[b.Ref] = b
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	doing, number, err := s.Doing(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	for ref := range doing {
+		if b, kept := out[ref]; kept {
+			b.Intent = number
+			out[ref] = b
+		}
+	}
+	for _, ref := range older {
+		b := out[ref]
+		if b.Detail, err = s.Detail(ctx, id, ref); err != nil {
+			return nil, err
+		}
+		b.Summarise()
+		out[ref] = b.Light()
+	}
+	return out, nil
+}
+
+// intents are the objects that the run of an entry is about to apply.
+type intents struct {
+	Number int      `json:"number"`
+	Refs   []string `json:"refs"`
+}
+
+// Doing lists what the run that goes on, or that a crash has interrupted, was about to apply, and the number of its entry.
+func (s *Store) Doing(ctx context.Context, id string) (refs map[object.Ref]bool, number int, err error) {
+	var text string
+	err = s.row(ctx, []any{&text}, `SELECT intents FROM placements WHERE id=?`, id)
+	if errors.Is(err, ErrNone) || err == nil && text == "" {
+		return nil, 0, nil
+	}
+	var doing intents
+	if err == nil {
+		err = json.Unmarshal([]byte(text), &doing)
+	}
+	refs = make(map[object.Ref]bool, len(doing.Refs))
+	for _, key := range doing.Refs {
+		ref, bad := object.ParseKey(key)
+		err = errors.Join(err, bad)
+		refs[ref] = true
+	}
+	if err != nil {
+		return nil, 0, fmt.Errorf("what was about to be applied in %s: %w", id, err)
+	}
+	return refs, doing.Number, nil
+}
+
+// Detail reads the larger part of a baseline; ErrNone when there is no such baseline.
+func (s *Store) Detail(ctx context.Context, id string, ref object.Ref) (*compare.Detail, error) {
+	d := compare.Detail{Owned: object.FieldSet{Set: &fieldpath.Set{}}}
+	var owned, fields []byte
+	var applied int64
+	var found string
+	err := s.row(ctx, []any{&owned, &fields, &applied, &found}, `SELECT owned, fields, applied, found FROM baselines WHERE placement=? AND ref=?`, id, ref.Key())
+	if err != nil {
+		return nil, err
+	}
+	d.At = at(applied)
+	if found != "" {
+		d.Found = &fieldpath.Set{}
+		err = d.Found.FromJSON(strings.NewReader(found))
+	}
+	if len(owned) > 0 {
+		err = errors.Join(err, unpack(owned, &d.Owned), unpack(fields, &d.Fields))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("baseline of %s in %s: %w", ref, id, err)
+	}
+	return &d, nil
+}
+
+// Found is what others owned of the objects of a placement when they were first applied; of those that are not in it,
+// nothing.
+func (s *Store) Found(ctx context.Context, id string) (map[object.Ref]*fieldpath.Set, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT ref, found FROM baselines WHERE placement=? AND found NOT IN ('', '{}')`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[object.Ref]*fieldpath.Set{}
+	for rows.Next() {
+		var key, found string
+		if err := rows.Scan(&key, &found); err != nil {
+			return nil, err
+		}
+		ref, err := object.ParseKey(key)
+		if err != nil {
+			return nil, err
+		}
+		out[ref] = &fieldpath.Set{}
+		if err := out[ref].FromJSON(strings.NewReader(found)); err != nil {
+			return nil, fmt.Errorf("what was found of %s: %w", ref, err)
+		}
 	}
 	return out, rows.Err()
 }
 
-// PutBaselines keeps what was applied, or what is about to be (Intent).
+// PutBaselines keeps what was applied, with its details.
 func (s *Store) PutBaselines(ctx context.Context, id string, all []compare.Baseline) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		for _, b := range all {
-			if err := putBaseline(ctx, tx, id, b); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// Claim keeps what a run is about to apply, less the objects that another ward of the cluster keeps; it returns
-// what was kept. Two wards that claim one object at the same moment can't both have it.
-func (s *Store) Claim(ctx context.Context, cluster, id string, all []compare.Baseline) ([]compare.Baseline, error) {
-	var kept []compare.Baseline
-	err := s.tx(ctx, func(tx *sql.Tx) error {
-		for _, b := range all {
-			var ward string
-			err := tx.QueryRowContext(ctx, keeperQuery, b.Ref.Key(), cluster, id).Scan(&ward)
-			if err == nil {
-				continue
-			}
-			if !errors.Is(err, sql.ErrNoRows) {
-				return err
-			}
-			if err := putBaseline(ctx, tx, id, b); err != nil {
-				return err
-			}
-			kept = append(kept, b)
-		}
-		return nil
-	})
-	return kept, err
-}
-
-func putBaseline(ctx context.Context, tx *sql.Tx, id string, b compare.Baseline) error {
-	owned, err := pack(b.Owned)
-	if err != nil {
-		return err
-	}
-	fields, err := pack(b.Fields)
-	if err != nil {
-		return err
-	}
-	var found []byte
-	if b.Found != nil {
-		if found, err = b.Found.ToJSON(); err != nil {
+	rows := make([][]any, len(all))
+	for i, b := range all {
+		row, err := baselineRow(id, b)
+		if err != nil {
 			return err
 		}
+		rows[i] = row
 	}
-	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO baselines VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`,
-		id, b.Ref.Key(), b.Version, b.Declared, owned, fields, b.Hash, b.UID, b.Revision, ms(b.At), b.Intent, string(found))
-	return err
+	put, err := s.prepared(ctx, putBaseline)
+	if err != nil {
+		return err
+	}
+	if len(rows) == 1 { // a transaction of its own anyway
+		_, err := put.ExecContext(ctx, rows[0]...)
+		return err
+	}
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		here := tx.StmtContext(ctx, put)
+		for _, row := range rows {
+			if _, err := here.ExecContext(ctx, row...); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+const putBaseline = `INSERT INTO baselines (placement, ` + baselineColumns + `, owned, fields, applied, found) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+	ON CONFLICT (placement, ref) DO UPDATE SET version=excluded.version, declared=excluded.declared, hash=excluded.hash, uid=excluded.uid, revision=excluded.revision,
+	intent=excluded.intent, size=excluded.size, guards=excluded.guards, owned=excluded.owned, fields=excluded.fields, applied=excluded.applied, found=excluded.found`
+
+func baselineRow(id string, b compare.Baseline) ([]any, error) {
+	d := b.Detail
+	if d == nil { // about to be made
+		return []any{id, b.Ref.Key(), b.Version, b.Declared, "", b.UID, b.Revision, b.Intent, 0, "", []byte{}, []byte{}, ms(time.Now()), ""}, nil
+	}
+	owned, err := pack(d.Owned)
+	if err != nil {
+		return nil, err
+	}
+	fields, err := pack(d.Fields)
+	if err != nil {
+		return nil, err
+	}
+	var found []byte
+	if d.Found != nil {
+		if found, err = d.Found.ToJSON(); err != nil {
+			return nil, err
+		}
+	}
+	// That it was about to be applied is in the placement's intents.
+	return []any{id, b.Ref.Key(), b.Version, b.Declared, b.Imprint.Text(), b.UID, b.Revision, 0, b.Size, b.Guards, owned, fields, ms(d.At), string(found)}, nil
+}
+
+// Claim notes what the run of an entry is about to apply: of what is kept already that it is (all with a UID), else a
+// baseline without detail. Objects that another ward of the cluster keeps are left out and returned with that ward.
+// Two wards that claim one object at the same moment can't both have it.
+func (s *Store) Claim(ctx context.Context, cluster, id string, number int, all []compare.Baseline) (refused map[object.Ref]string, err error) {
+	refused = map[object.Ref]string{}
+	keys := make([]string, len(all))
+	for i, b := range all {
+		keys[i] = b.Ref.Key()
+	}
+	list := toJSON(keys)
+	err = s.tx(ctx, func(tx *sql.Tx) error {
+		other := map[string]string{}
+		if err := pairs(ctx, tx, other, `SELECT b.ref, p.ward FROM baselines b JOIN placements p ON p.id=b.placement
+			WHERE b.ref IN (SELECT value FROM json_each(?)) AND p.cluster=? AND p.id<>?`, list, cluster, id); err != nil {
+			return err
+		}
+		had := map[string]string{}
+		if err := pairs(ctx, tx, had, `SELECT ref, '' FROM baselines WHERE placement=? AND ref IN (SELECT value FROM json_each(?))`, id, list); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE placements SET intents=? WHERE id=?`, toJSON(intents{number, keys}), id); err != nil {
+			return err
+		}
+		put, err := tx.PrepareContext(ctx, putBaseline)
+		if err != nil {
+			return err
+		}
+		defer put.Close()
+		for i, b := range all {
+			if ward, kept := other[keys[i]]; kept {
+				refused[b.Ref] = ward
+				continue
+			}
+			if _, kept := had[keys[i]]; kept {
+				continue
+			}
+			b.Intent, b.Detail = number, nil
+			row, err := baselineRow(id, b)
+			if err != nil {
+				return err
+			}
+			if _, err := put.ExecContext(ctx, row...); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return refused, err
+}
+
+// pairs reads rows of two texts.
+func pairs(ctx context.Context, tx *sql.Tx, into map[string]string, query string, args ...any) error {
+	rows, err := tx.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var k, v string
+		if err := rows.Scan(&k, &v); err != nil {
+			return err
+		}
+		into[k] = v
+	}
+	return rows.Err()
+}
+
+// Doubt notes that it is not known what is there of an object: it was about to be applied, and no answer came.
+func (s *Store) Doubt(ctx context.Context, id string, refs []object.Ref) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		for _, ref := range refs {
+			if _, err := tx.ExecContext(ctx, `UPDATE baselines SET declared='', hash='', size=0, guards='', owned=x'', fields=x'' WHERE placement=? AND ref=?`, id, ref.Key()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // keeperQuery finds the other ward that keeps an object: its ref, the cluster, and the placement that asks.
@@ -618,8 +898,13 @@ const keeperQuery = `SELECT p.ward FROM baselines b JOIN placements p ON p.id=b.
 
 // ClearIntents notes that no run of a placement is going on.
 func (s *Store) ClearIntents(ctx context.Context, id string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE baselines SET intent=0 WHERE placement=? AND intent<>0`, id)
-	return err
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE placements SET intents='' WHERE id=?`, id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE baselines SET intent=0 WHERE placement=? AND intent<>0`, id)
+		return err
+	})
 }
 
 // RemoveBaseline forgets an object that is gone.

@@ -2,7 +2,9 @@ package record
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
+	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/object"
@@ -113,14 +116,27 @@ func TestSnapshotsShareObjectsAndHideSecrets(t *testing.T) {
 func TestBaselinesSurvive(t *testing.T) {
 	s := placed(t)
 	ref := object.Ref{Group: "apps", Kind: "Deployment", Namespace: "n", Name: "d"}
-	b := compare.Baseline{Ref: ref, Version: "apps/v1", Declared: "h", Fields: []object.Field{{Path: "spec.replicas", Value: int64(2)}}, Hash: "x", UID: "u", Revision: 7, At: time.UnixMilli(1000).UTC(), Intent: 4}
+	detail := &compare.Detail{Owned: object.FieldSet{Set: fieldpath.NewSet(fieldpath.MakePathOrDie("spec", "replicas"))}, Fields: []object.Field{{Path: "spec.replicas", Value: int64(2)}}, At: time.UnixMilli(1000).UTC()}
+	b := compare.Baseline{Ref: ref, Version: "apps/v1", Declared: "h", Imprint: object.Imprint{Ours: [16]byte{1}}, UID: "u", Revision: 7, Intent: 4, Size: 1, Guards: "no-prune", Detail: detail}
 	require.NoError(t, s.PutBaselines(ctx, id, []compare.Baseline{b}))
 	all, err := s.Baselines(ctx, id)
 	require.NoError(t, err)
 	got := all[ref]
-	assert.Equal(t, b.Fields, got.Fields)
-	assert.Equal(t, 4, got.Intent)
-	assert.Equal(t, int64(7), got.Revision)
+	want := b.Light()
+	want.Intent = 0 // that is a matter of Claim
+	assert.Equal(t, want, got)
+	refused, err := s.Claim(ctx, "quay", id, 4, []compare.Baseline{got})
+	require.NoError(t, err)
+	assert.Empty(t, refused)
+	all, err = s.Baselines(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, 4, all[ref].Intent, "what is about to be applied is known after a crash")
+	assert.Equal(t, b.Imprint, all[ref].Imprint, "with all that was known before")
+	back, err := s.Detail(ctx, id, ref)
+	require.NoError(t, err)
+	assert.Equal(t, detail.Fields, back.Fields)
+	assert.True(t, detail.Owned.Set.Equals(back.Owned.Set))
+	assert.Equal(t, detail.At, back.At)
 	require.NoError(t, s.ClearIntents(ctx, id))
 	all, err = s.Baselines(ctx, id)
 	require.NoError(t, err)
@@ -145,20 +161,23 @@ func TestTwoWardsCantClaimOneObject(t *testing.T) {
 	for _, n := range []string{"a", "b", "c"} {
 		all = append(all, compare.Baseline{Ref: object.Ref{Kind: "ConfigMap", Namespace: "n", Name: n}, Intent: 1})
 	}
-	kept := make([][]compare.Baseline, 2)
+	refused := make([]map[object.Ref]string, 2)
 	var wg sync.WaitGroup
 	for i, who := range []string{id, "second@quay"} {
 		wg.Go(func() {
 			var err error
-			kept[i], err = s.Claim(ctx, "quay", who, all)
+			refused[i], err = s.Claim(ctx, "quay", who, 1, all)
 			assert.NoError(t, err)
 		})
 	}
 	wg.Wait()
-	assert.Equal(t, 3, len(kept[0])+len(kept[1]), "each object has one keeper, however close the two came")
-	again, err := s.Claim(ctx, "quay", id, all)
+	assert.Equal(t, 3, len(refused[0])+len(refused[1]), "each object has one keeper, however close the two came")
+	again, err := s.Claim(ctx, "quay", id, 2, all)
 	require.NoError(t, err)
-	assert.Len(t, again, len(kept[0]), "its own it may claim again")
+	assert.Equal(t, refused[0], again, "its own it may claim again")
+	for ref, keeper := range again {
+		assert.Equal(t, "second", keeper, ref)
+	}
 }
 
 func TestTheLogbook(t *testing.T) {
@@ -209,7 +228,7 @@ func TestAWardGoesWithItsLastPlacement(t *testing.T) {
 	s := placed(t)
 	require.NoError(t, s.SetHold(ctx, id, &Hold{By: "operator", At: time.UnixMilli(5).UTC(), Reason: "gale"}))
 	require.NoError(t, s.Reject(ctx, id, Rejection{Revision: "abc", Subject: "Taller masts", Why: "crash-loops", By: "vigila", At: time.UnixMilli(1000).UTC()}))
-	all, err := s.Placements(ctx)
+	all, err := s.Placements(ctx, "")
 	require.NoError(t, err)
 	assert.Equal(t, "gale", all[0].Hold.Reason)
 	r, err := s.Rejections(ctx, id)
@@ -306,8 +325,59 @@ func TestTaskObjectsAndRulesSurvive(t *testing.T) {
 	assert.Empty(t, all)
 	require.NoError(t, s.SetRules(ctx, id, []File{{Path: "h.yaml", Text: "vigila: health/v1"}}))
 	require.NoError(t, s.SetApplied(ctx, id, Revision{ID: "r"}, "", map[string]string{job.Key(): "h"}))
-	ps, err := s.Placements(ctx)
+	ps, err := s.Placements(ctx, "")
 	require.NoError(t, err)
 	assert.Equal(t, "h.yaml", ps[0].Rules[0].Path)
 	assert.Equal(t, map[string]string{job.Key(): "h"}, ps[0].Tasks)
+}
+
+// TestAnOlderDatabaseIsBroughtUpToDate: one of the version before keeps all it knew.
+func TestAnOlderDatabaseIsBroughtUpToDate(t *testing.T) {
+	dir := t.TempDir()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "vigila.db"))
+	require.NoError(t, err)
+	exec := func(query string, args ...any) {
+		t.Helper()
+		_, err := db.Exec(query, args...)
+		require.NoError(t, err, query)
+	}
+	exec(`CREATE TABLE migrations (name TEXT PRIMARY KEY)`)
+	for _, name := range []string{"migrations/0001_first.sql", "migrations/0002_heart.sql"} {
+		text, err := migrations.ReadFile(name)
+		require.NoError(t, err)
+		exec(string(text))
+		exec(`INSERT INTO migrations VALUES (?)`, name)
+	}
+	gzipped := func(text string) []byte {
+		var b bytes.Buffer
+		w := gzip.NewWriter(&b)
+		_, err := w.Write([]byte(text))
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		return b.Bytes()
+	}
+	ref := object.Ref{Kind: "ConfigMap", Namespace: "n", Name: "horn"}
+	exec(`INSERT INTO clusters (name, kubeconfig, context, labels) VALUES ('quay', 'k', 'c', '{}')`)
+	exec(`INSERT INTO wards (name, file, made) VALUES ('berth-planner', 'f', 1)`)
+	exec(`INSERT INTO placements (id, ward, cluster) VALUES (?, 'berth-planner', 'quay')`, id)
+	exec(`INSERT INTO baselines (placement, ref, version, declared, owned, fields, hash, uid, revision, applied, found) VALUES (?,?,'v1','h',?,?,'old','u',7,1000,'')`, id, ref.Key(),
+		gzipped(`{"set":{"f:data":{"f:a":{},"f:b":{}}}}`), gzipped(`[{"path":"data.a","value":"1"},{"path":"metadata.annotations[vigila.dev/guard]","value":"no-prune"}]`))
+	require.NoError(t, db.Close())
+
+	s, err := Open(ctx, dir)
+	require.NoError(t, err)
+	defer s.Close()
+	all, err := s.Baselines(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, map[object.Ref]compare.Baseline{ref: {Ref: ref, Version: "v1", Declared: "h", UID: "u", Revision: 7, Size: 2, Guards: "no-prune"}}, all, "no imprint yet, so the next look explains")
+	detail, err := s.Detail(ctx, id, ref)
+	require.NoError(t, err)
+	assert.Len(t, detail.Fields, 2)
+	first := s.ServiceID()
+	assert.NotEmpty(t, first)
+	require.NoError(t, s.Close())
+	again, err := Open(ctx, dir)
+	require.NoError(t, err)
+	defer again.Close()
+	assert.Equal(t, first, again.ServiceID(), "the id stays with the data")
 }

@@ -95,10 +95,14 @@ func (v *Vault) Digest(value string) string {
 // packers are reused: a new one costs more than what it packs here.
 var packers = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
 
+// worthPacking is the size in bytes below which JSON is kept as it is: packing it takes longer than writing it.
+const worthPacking = 2048
+
+// pack makes JSON, and gzip of it when that is worth it; unpack reads either.
 func pack(v any) ([]byte, error) {
 	text, err := json.Marshal(v)
-	if err != nil {
-		return nil, err
+	if err != nil || len(text) < worthPacking {
+		return text, err
 	}
 	var b bytes.Buffer
 	w := packers.Get().(*gzip.Writer)
@@ -114,6 +118,9 @@ func pack(v any) ([]byte, error) {
 }
 
 func unpack(b []byte, into any) error {
+	if !bytes.HasPrefix(b, []byte{0x1f, 0x8b}) { // gzip, RFC 1952
+		return utiljson.Unmarshal(b, into)
+	}
 	r, err := gzip.NewReader(bytes.NewReader(b))
 	if err != nil {
 		return err

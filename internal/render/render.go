@@ -82,9 +82,9 @@ func Plain(files []repo.File) ([]object.Object, error) {
 }
 
 // Place completes objects for one ward in one cluster: the ward's namespace where none is named, its mark, and
-// its own namespace when it keeps one. namespaced tells whether a kind lives in namespaces; an unknown kind is
+// its own namespace when it keeps one. service is the id of the service that keeps them. namespaced tells whether a kind lives in namespaces; an unknown kind is
 // an error that Place reports with file and line.
-func Place(w ward.Ward, objects []object.Object, namespaced func(o object.Object) (bool, error)) ([]object.Object, error) {
+func Place(w ward.Ward, service string, objects []object.Object, namespaced func(o object.Object) (bool, error)) ([]object.Object, error) {
 	var errs []error
 	out := make([]object.Object, 0, len(objects)+1)
 	own := false
@@ -109,7 +109,7 @@ func Place(w ward.Ward, objects []object.Object, namespaced func(o object.Object
 			meta["namespace"] = w.Into.Namespace
 		}
 		own = own || o.Ref == object.Ref{Kind: "Namespace", Name: w.Into.Namespace}
-		mark(meta, w.Name)
+		mark(meta, w.Name, service)
 		if o.Ref.Secret() {
 			foldStringData(o.Body)
 		}
@@ -117,7 +117,7 @@ func Place(w ward.Ward, objects []object.Object, namespaced func(o object.Object
 	}
 	if w.Into.CreateNamespace && !own {
 		meta := map[string]any{"name": w.Into.Namespace}
-		mark(meta, w.Name)
+		mark(meta, w.Name, service)
 		out = append(out, object.Object{Ref: object.Ref{Kind: "Namespace", Name: w.Into.Namespace}, Version: "v1",
 			Body: map[string]any{"apiVersion": "v1", "kind": "Namespace", "metadata": meta}})
 	}
@@ -154,7 +154,13 @@ func foldStringData(body map[string]any) {
 	body["data"] = data
 }
 
-func mark(meta map[string]any, name string) {
+func mark(meta map[string]any, name, service string) {
+	notes, ok := meta["annotations"].(map[string]any)
+	if !ok {
+		notes = map[string]any{}
+		meta["annotations"] = notes
+	}
+	notes[object.ServiceAnnotation] = service
 	labels, ok := meta["labels"].(map[string]any)
 	if !ok {
 		labels = map[string]any{}

@@ -58,7 +58,7 @@ func TestPlaceFillsInAndMarks(t *testing.T) {
 	w := ward.Ward{Name: "berth-planner", Into: ward.Into{Namespace: "harbour", CreateNamespace: true}}
 	objects, err := Plain([]repo.File{file("a.yaml", configMap+"---\n"+role)})
 	require.NoError(t, err)
-	placed, err := Place(w, objects, namespaced)
+	placed, err := Place(w, "", objects, namespaced)
 	require.NoError(t, err)
 	require.Len(t, placed, 3)
 	assert.Equal(t, "harbour", placed[0].Ref.Namespace)
@@ -70,18 +70,18 @@ func TestPlaceFillsInAndMarks(t *testing.T) {
 	assert.Empty(t, object.Label(objects[0].Body, object.WardLabel), "what was read is left as it was")
 
 	w.Into.Namespace, w.Into.CreateNamespace = "", false
-	_, err = Place(w, objects, namespaced)
+	_, err = Place(w, "", objects, namespaced)
 	assert.ErrorContains(t, err, "a.yaml:1: ConfigMap/c names no namespace, and neither does the ward")
 	unknown, err := Plain([]repo.File{file("u.yaml", "apiVersion: x/v1\nkind: Unknown\nmetadata: {name: u}")})
 	require.NoError(t, err)
-	_, err = Place(w, unknown, namespaced)
+	_, err = Place(w, "", unknown, namespaced)
 	assert.ErrorContains(t, err, "u.yaml:1: no such kind")
 }
 
 func TestStringDataIsFoldedIntoData(t *testing.T) {
 	objects, err := Plain([]repo.File{file("s.yaml", "apiVersion: v1\nkind: Secret\nmetadata: {name: s, namespace: harbour}\ndata: {a: eA==}\nstringData: {b: tide}\n")})
 	require.NoError(t, err)
-	placed, err := Place(ward.Ward{Name: "w"}, objects, namespaced)
+	placed, err := Place(ward.Ward{Name: "w"}, "abc", objects, namespaced)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]any{"a": "eA==", "b": "dGlkZQ=="}, placed[0].Body["data"])
 	assert.NotContains(t, placed[0].Body, "stringData")

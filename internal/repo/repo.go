@@ -308,15 +308,31 @@ func (m *Mirror) LastChange(ctx context.Context, rev Revision, dir string) (Revi
 	if dir == "" {
 		return rev, nil
 	}
+	if here, err := m.changedBy(rev.ID, dir); err != nil || here {
+		return m.commitOr(rev), err
+	}
 	out, err := m.git(ctx, "rev-list", "-1", rev.ID, "--", dir)
 	if err != nil {
 		return Revision{}, err
 	}
-	id, kind, data, err := m.read(strings.TrimSpace(string(out)))
+	rev.ID = orElse(strings.TrimSpace(string(out)), rev.ID)
+	return m.commitOr(rev), nil
+}
+
+// commitOr fills in what the commit says of itself.
+func (m *Mirror) commitOr(rev Revision) Revision {
+	id, kind, data, err := m.read(rev.ID)
 	if err != nil || kind != "commit" {
-		return rev, err
+		return rev
 	}
-	return parseCommit(id, data), nil
+	return parseCommit(id, data)
+}
+
+func orElse(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
 }
 
 // Tree is the hash of what lies at a path of a revision: the same hash means the same files.

@@ -601,6 +601,15 @@ type Notch struct {
 	Outcome Outcome   `json:"outcome"`
 }
 
+// NoticeKey defines model for NoticeKey.
+type NoticeKey struct {
+	// Key the HMAC key as a text; its bytes are the key
+	Key string `json:"key"`
+
+	// Path where notices go, at this service's address
+	Path string `json:"path"`
+}
+
 // Object defines model for Object.
 type Object struct {
 	// Additions what others added
@@ -1084,6 +1093,12 @@ type ServerInterface interface {
 	// RemoveRepo Forget a repository that no ward uses
 	// (DELETE /repos/{name})
 	RemoveRepo(c *gin.Context, name ItemName)
+	// MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
+	// (POST /repos/{name}/notice-key)
+	MakeNoticeKey(c *gin.Context, name ItemName)
+	// NoticePush Tell that something was pushed, so that the repository is looked at now
+	// (POST /repos/{name}/notices)
+	NoticePush(c *gin.Context, name ItemName)
 	// ListWards List wards, what needs a person first
 	// (GET /wards)
 	ListWards(c *gin.Context, params ListWardsParams)
@@ -1327,6 +1342,56 @@ func (siw *ServerInterfaceWrapper) RemoveRepo(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveRepo(c, name)
+}
+
+// MakeNoticeKey operation middleware
+func (siw *ServerInterfaceWrapper) MakeNoticeKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeNoticeKey(c, name)
+}
+
+// NoticePush operation middleware
+func (siw *ServerInterfaceWrapper) NoticePush(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.NoticePush(c, name)
 }
 
 // ListWards operation middleware
@@ -2087,6 +2152,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/repos", wrapper.ListRepos)
 	router.POST(options.BaseURL+"/repos", wrapper.AddRepo)
 	router.DELETE(options.BaseURL+"/repos/:name", wrapper.RemoveRepo)
+	router.POST(options.BaseURL+"/repos/:name/notice-key", wrapper.MakeNoticeKey)
+	router.POST(options.BaseURL+"/repos/:name/notices", wrapper.NoticePush)
 	router.GET(options.BaseURL+"/clusters", wrapper.ListClusters)
 	router.POST(options.BaseURL+"/clusters", wrapper.AddCluster)
 	router.DELETE(options.BaseURL+"/clusters/:name", wrapper.RemoveCluster)

@@ -14,7 +14,7 @@ func wardOf(v *keeper.View) Ward {
 		Id: v.ID, Name: v.Ward.Name, Cluster: v.Cluster, About: v.Ward.About, Owner: v.Ward.Owner, Repo: v.Ward.From.Repo, Ref: v.Ward.From.Ref,
 		Path: v.Ward.From.Path, Namespace: v.Ward.Into.Namespace, Standing: Standing(v.Standing), Health: Health(v.Health.Word), HealthReason: v.Health.Reason,
 		Since: v.Since, Says: v.Says, Todo: v.Todo, NeedsYou: v.NeedsYou, Tone: WardTone(v.Tone), Pending: v.Pending, Drifted: v.Drifted,
-		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: len(v.Objects), Repository: asOf(v.Repository), Live: asOf(v.Live),
+		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: v.Count, Repository: asOf(v.Repository), Live: asOf(v.Live),
 		Revision: revisionOf(v.Revision), Applied: revisionOf(v.Applied), Rejected: v.Rejected, AutoSync: v.Ward.Keep.Sync == "auto",
 		RestoreDrift: v.Ward.Keep.Drift == "restore", WaitsFor: v.WaitsFor, Watch: []Stretch{}, Notches: []Notch{}, Links: v.Ward.Links,
 		Additions: v.Additions, Tasks: v.Tasks, Loudest: v.Loudest, Rejections: len(v.Rejections), KeepAdditions: WardKeepAdditions(v.Ward.Keep.Additions),

@@ -2,7 +2,9 @@ package server
 
 import (
 	"fmt"
+	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -52,7 +54,7 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 	out := WardList{Items: []Ward{}}
 	for _, v := range s.Keeper.Views() {
 		if q.Standing != "" && string(q.Standing) != string(v.Standing) || q.Cluster != "" && q.Cluster != v.Cluster ||
-			q.Owner != "" && q.Owner != v.Ward.Owner || q.NeedsYou && !v.NeedsYou || !matches(v, q.Search) {
+			q.Owner != "" && q.Owner != v.Ward.Owner || q.NeedsYou && !v.NeedsYou || !s.matches(c, v, q.Search) {
 			continue
 		}
 		match = append(match, v)
@@ -66,28 +68,35 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 	keeper.Order(match)
 	out.Total = len(match)
 	for _, v := range slice(match, limit, offset) {
-		out.Items = append(out.Items, wardOf(v))
+		w := wardOf(v)
+		w.Run.Objects = nil // one ward has them; a list with those of every run would be long
+		out.Items = append(out.Items, w)
 	}
 	c.JSON(http.StatusOK, out)
 }
 
-func matches(v *keeper.View, search string) bool {
+// matches tells whether every word of a search is somewhere in what is known of a ward, the names of its objects too.
+func (s *server) matches(c *gin.Context, v *keeper.View, search string) bool {
+	if search == "" {
+		return true
+	}
 	text := strings.Join([]string{v.ID, v.Ward.Owner, v.Ward.About, v.Ward.From.Repo, v.Ward.From.Path, string(v.Standing), string(v.Health.Word), v.Says}, " ")
 	for _, r := range []*record.Revision{v.Revision, v.Applied} {
 		if r != nil {
 			text += " " + r.ID + " " + r.Subject
 		}
 	}
-	for _, o := range v.Objects {
-		text += " " + o.Ref.Short()
-	}
 	text = strings.ToLower(text)
-	for _, word := range strings.Fields(strings.ToLower(search)) {
-		if !strings.Contains(text, word) {
-			return false
-		}
+	rest := slices.DeleteFunc(strings.Fields(strings.ToLower(search)), func(word string) bool { return strings.Contains(text, word) })
+	if len(rest) == 0 {
+		return true
 	}
-	return true
+	names, err := s.Keeper.Names(c, v.ID)
+	if err != nil { // it has just been removed
+		return false
+	}
+	text = strings.ToLower(strings.Join(names, " "))
+	return !slices.ContainsFunc(rest, func(word string) bool { return !strings.Contains(text, word) })
 }
 
 // AddWards is POST /wards.
@@ -115,8 +124,13 @@ func (s *server) GetWard(c *gin.Context, name WardID) {
 		return
 	}
 	out := WardDetail{Ward: wardOf(v), File: v.File, Outline: []Object{}}
-	below := s.Keeper.Outline(c, v)
-	for _, o := range v.Objects {
+	objects, err := s.Keeper.Objects(c, name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	below := s.Keeper.Outline(c, v, objects)
+	for _, o := range objects {
 		x := objectOf(o)
 		for _, b := range below[o.Ref] {
 			x.Below = append(x.Below, Below{Kind: b.Ref.Kind, Name: b.Ref.Name, Depth: b.Depth, Health: Health(b.Health.Word), Reason: b.Health.Reason})
@@ -146,10 +160,8 @@ func (s *server) DiffWard(c *gin.Context, name WardID) {
 	for _, o := range d.Objects {
 		out.Pending = append(out.Pending, pendingOf(o))
 	}
-	for _, o := range d.View.Objects {
-		if o.Gone || len(o.Drift) > 0 || len(o.Additions) > 0 {
-			out.Drifted = append(out.Drifted, objectOf(o))
-		}
+	for _, o := range d.View.Astray {
+		out.Drifted = append(out.Drifted, objectOf(o))
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -441,6 +453,35 @@ func (s *server) RemoveRepo(c *gin.Context, name ItemName) {
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+// MakeNoticeKey is POST /repos/{name}/notice-key.
+func (s *server) MakeNoticeKey(c *gin.Context, name ItemName) {
+	key, err := s.Keeper.MakeNoticeKey(c, name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, NoticeKey{Key: key, Path: "/api/v1/repos/" + name + "/notices"})
+}
+
+// NoticePush is POST /repos/{name}/notices.
+func (s *server) NoticePush(c *gin.Context, name ItemName) {
+	body, err := io.ReadAll(c.Request.Body)
+	if err != nil {
+		problem(c, http.StatusRequestEntityTooLarge, "The notice can't be read", err.Error())
+		return
+	}
+	ok, err := s.Keeper.Notice(c, name, body, c.GetHeader("Vigila-Signature"))
+	switch {
+	case err != nil:
+		s.fail(c, err)
+	case !ok:
+		s.Log.Warn("a push notice was not signed with the repository's key", "repo", name, "from", c.ClientIP())
+		problem(c, http.StatusUnauthorized, "The signature is not right", "Vigila-Signature must be the HMAC-SHA256 of the body with the repository's notice key, in hex; vigila repo notices NAME makes a new key")
+	default:
+		c.Status(http.StatusAccepted)
+	}
 }
 
 // ListClusters is GET /clusters.

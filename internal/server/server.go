@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net/http"
 	"path"
+	"regexp"
 	"strings"
 	"time"
 
@@ -50,7 +51,7 @@ func New(o Options) http.Handler {
 	s.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_request_seconds", Help: "Time to answer a request of the API.",
 		Buckets: prometheus.ExponentialBuckets(0.001, 4, 8)}, []string{"route", "status"})
 	reg := o.Keeper.Registry()
-	reg.MustRegister(s.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	reg.MustRegister(s.requests, collectors.NewGoCollector(collectors.WithGoCollectorRuntimeMetrics(collectors.GoRuntimeMetricsRule{Matcher: regexp.MustCompile("^/gc/heap/live:bytes$")})), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
 	r := gin.New()
 	r.UseRawPath, r.UnescapePathValues = true, true
@@ -119,6 +120,9 @@ const whoKey = "vigila.who"
 
 // authenticate lets nobody through without a known bearer token.
 func (s *server) authenticate(c *gin.Context) {
+	if strings.HasSuffix(c.FullPath(), "/notices") {
+		return // it is signed instead
+	}
 	token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
 	if !ok {
 		c.Header("WWW-Authenticate", "Bearer")

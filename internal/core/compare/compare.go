@@ -28,22 +28,32 @@ const (
 	Blind     Standing = "blind"
 )
 
-// Baseline is what Vigila last applied of one object, as the API server answered it.
+// Baseline is what Vigila last applied of one object, as the API server answered it. What is needed at every watch
+// event is in it; the fields themselves are in Detail, and only read to explain a difference.
 type Baseline struct {
 	Ref      object.Ref
-	Version  string          // apiVersion it was applied in
-	Declared string          // hash of the declared object
-	Owned    object.FieldSet // what Vigila owned after the apply
-	Fields   []object.Field  // the answer on those fields; secret values are digests
-	Hash     string          // of Fields
+	Version  string         // apiVersion it was applied in
+	Declared string         // hash of the declared object
+	Imprint  object.Imprint // of the answer; of a Secret a keyed one
 	UID      string
 	Revision int64 // resourceVersion of the answer; older watch events say nothing about it
-	At       time.Time
 	// Intent is the number of the entry that is about to apply the object, 0 when none is. After a crash it
 	// tells what may have been applied without its answer being kept.
 	Intent int
+	Size   int     // fields that Vigila applied
+	Guards string  // the object's guard annotation, as it was applied
+	Seen   int64   // resourceVersion of the newest state that was seen, when there is nothing more to say of it: marked, same, ready; else 0
+	Detail *Detail // nil where the record alone holds it
+}
+
+// Detail is the larger part of a baseline.
+type Detail struct {
+	Owned  object.FieldSet // what Vigila owned after the apply
+	Fields []object.Field  // the answer on those fields; secret values are digests
+	At     time.Time
 	// Found is what others owned of the object when Vigila first applied it: no addition, it was there already.
 	Found *fieldpath.Set
+	Added []Difference // what others had added at the apply; told once, not kept by the record
 }
 
 // NewBaseline keeps an answer of the API server to an apply. mask replaces the values of Secrets. found is what
@@ -53,29 +63,59 @@ func NewBaseline(ref object.Ref, declared string, answer map[string]any, leave [
 	if found == nil {
 		found = object.Others(answer)
 	}
-	fields := mask.Fields(ref, owned.Project(answer))
 	version, _ := answer["apiVersion"].(string)
-	return Baseline{Ref: ref, Version: version, Declared: declared, Owned: owned, Fields: fields, Hash: object.Hash(fields),
-		UID: object.UID(answer), Revision: ResourceVersion(answer), At: at, Found: found}
+	b := Baseline{Ref: ref, Version: version, Declared: declared, Imprint: mask.Imprint(ref, answer, leave), UID: object.UID(answer), Revision: ResourceVersion(answer),
+		Detail: &Detail{Owned: owned, Fields: mask.Fields(ref, owned.Project(answer)), At: at, Found: found}}
+	b.Summarise()
+	if b.Imprint.Others != [16]byte{} {
+		if b.Detail.Added = Additions(b, answer, leave, mask); len(b.Detail.Added) > 0 {
+			b.Imprint.Others = [16]byte{} // what is there already is looked at again
+		}
+	}
+	return b
+}
+
+// Summarise fills what Baseline repeats of its Detail.
+func (b *Baseline) Summarise() {
+	b.Size = b.Detail.Owned.Set.Size()
+	for _, f := range b.Detail.Fields {
+		if f.Path == "metadata.annotations["+object.GuardAnnotation+"]" {
+			b.Guards, _ = f.Value.(string)
+		}
+	}
+}
+
+// Light is the baseline without its detail.
+func (b Baseline) Light() Baseline {
+	b.Detail = nil
+	return b
+}
+
+// Same tells that an object of this imprint and uid is as it was left: no drift, and no additions. When it is false,
+// Drift and Additions tell.
+func (b Baseline) Same(now object.Imprint, uid string) bool {
+	return b.Imprint == now && (b.UID == uid || b.UID == "" || uid == "")
 }
 
 // Without is the baseline less the fields that are left to others.
 func (b Baseline) Without(leave []object.Pointer) Baseline {
-	if len(leave) == 0 || b.Owned.Set == nil {
+	if len(leave) == 0 || b.Detail == nil || b.Detail.Owned.Set == nil {
 		return b
 	}
-	b.Owned = b.Owned.Without(leave)
+	d := *b.Detail
+	d.Owned = d.Owned.Without(leave)
 	keep := map[string]bool{}
-	for _, path := range object.SetPaths(b.Owned.Set) {
+	for _, path := range object.SetPaths(d.Owned.Set) {
 		keep[path] = true
 	}
 	var fields []object.Field
-	for _, f := range b.Fields {
+	for _, f := range d.Fields {
 		if keep[f.Path] {
 			fields = append(fields, f)
 		}
 	}
-	b.Fields, b.Hash = fields, object.Hash(fields)
+	d.Fields = fields
+	b.Detail = &d
 	return b
 }
 
@@ -107,6 +147,18 @@ func (m Mask) Fields(ref object.Ref, fields []object.Field) []object.Field {
 		out[i] = object.Field{Path: f.Path, Value: m.value(ref, f.Path, f.Value)}
 	}
 	return out
+}
+
+// Imprint takes the imprint of an object; of a Secret a keyed one, since even a plain digest tells something.
+func (m Mask) Imprint(ref object.Ref, body map[string]any, leave []object.Pointer) object.Imprint {
+	i := object.ImprintOf(body, leave)
+	if ref.Secret() {
+		copy(i.Ours[:], m("ours "+i.Text()))
+		if i.Others != [16]byte{} {
+			copy(i.Others[:], m("others "+i.Text()))
+		}
+	}
+	return i
 }
 
 func (m Mask) value(ref object.Ref, path string, v any) any {
@@ -142,18 +194,18 @@ type Difference struct {
 	When   time.Time // zero when unknown; whole seconds
 }
 
-// Drift explains how a live object differs from its baseline, field by field, sorted by path. It is empty when
-// the object is as Vigila left it.
+// Drift explains how a live object differs from its baseline, which must have its Detail, field by field, sorted by
+// path. It is empty when the object is as Vigila left it.
 func Drift(b Baseline, live map[string]any, mask Mask) []Difference {
-	now := mask.Fields(b.Ref, b.Owned.Project(live))
-	diffs := Fields(b.Fields, now)
+	now := mask.Fields(b.Ref, b.Detail.Owned.Project(live))
+	diffs := Fields(b.Detail.Fields, now)
 	remade := b.UID != "" && object.UID(live) != "" && object.UID(live) != b.UID
 	if len(diffs) == 0 && !remade {
 		return nil
 	}
 	owners := object.Owners(live)
 	for i := range diffs {
-		diffs[i].Who, diffs[i].When, diffs[i].Likely = who(owners, diffs[i], b.At)
+		diffs[i].Who, diffs[i].When, diffs[i].Likely = who(owners, diffs[i], b.Detail.At)
 	}
 	if remade {
 		diffs = append([]Difference{{Change: Remade, Who: maker(owners), When: created(live)}}, diffs...)
@@ -180,11 +232,11 @@ func created(live map[string]any) time.Time {
 // Additions lists what others added to a live object since Vigila first applied it, sorted by path, each with who
 // and when. leave holds what the ward leaves to others.
 func Additions(b Baseline, live map[string]any, leave []object.Pointer, mask Mask) []Difference {
-	if b.Owned.Set == nil || b.UID != object.UID(live) {
+	if b.Detail == nil || b.Detail.Owned.Set == nil || b.UID != object.UID(live) {
 		return nil
 	}
 	var out []Difference
-	for _, a := range b.Owned.Additions(live, b.Found) {
+	for _, a := range b.Detail.Owned.Additions(live, b.Detail.Found) {
 		if slices.ContainsFunc(leave, func(l object.Pointer) bool { return l.Covers(a.Path) }) {
 			continue
 		}

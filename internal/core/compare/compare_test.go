@@ -240,3 +240,15 @@ func TestRestoresArePutOffMoreAndMore(t *testing.T) {
 	assert.True(t, c.Wait(ref, "spec.x", "other", applied).IsZero())
 	assert.True(t, c.Wait(ref, "spec.x", "hurry", applied.Add(time.Hour)).IsZero(), "an hour later it is the first again")
 }
+
+func TestAContestNeedsAClockThatGoesForward(t *testing.T) {
+	var c Contests
+	now := applied.Add(time.Hour)
+	for range 2 { // noted by a clock that was two hours ahead, and set back since
+		c.Restored(ref, "spec.replicas", "hurry", now.Add(2*time.Hour))
+	}
+	assert.True(t, c.Wait(ref, "spec.replicas", "hurry", now).IsZero(), "what lies ahead puts nothing off")
+	c.Restored(ref, "spec.replicas", "hurry", now)
+	assert.False(t, c.Contested(ref, "spec.replicas", "hurry"), "and proves no quarrel")
+	assert.Equal(t, now.Add(2*time.Second), c.Wait(ref, "spec.replicas", "hurry", now))
+}

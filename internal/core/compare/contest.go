@@ -38,7 +38,7 @@ func (c *Contests) Restored(ref object.Ref, path, who string, at time.Time) {
 func (c *Contests) Contested(ref object.Ref, path, who string) bool {
 	times := c.undone[contestKey{ref, path, who}]
 	for i := contestTimes - 1; i < len(times); i++ {
-		if times[i].Sub(times[i-contestTimes+1]) <= contestWithin {
+		if d := times[i].Sub(times[i-contestTimes+1]); d >= 0 && d <= contestWithin { // a clock that was set back proves nothing
 			return true
 		}
 	}
@@ -50,16 +50,17 @@ func (c *Contests) Contested(ref object.Ref, path, who string) bool {
 // time from which it may be restored, zero when it may at once.
 func (c *Contests) Wait(ref object.Ref, path, who string, now time.Time) time.Time {
 	times := c.undone[contestKey{ref, path, who}]
-	recent := 0
+	recent, last := 0, time.Time{}
 	for _, t := range times {
-		if now.Sub(t) <= contestWithin {
+		if d := now.Sub(t); d >= 0 && d <= contestWithin { // what lies ahead was noted by a clock that was set back since
 			recent++
+			last = t
 		}
 	}
 	if recent == 0 {
 		return time.Time{}
 	}
-	return times[len(times)-1].Add(2 * time.Second << min(recent-1, 8))
+	return last.Add(2 * time.Second << min(recent-1, 8))
 }
 
 // Forget starts anew for one object, after a person or a new revision decided.

@@ -17,6 +17,9 @@ const (
 	Manager = "vigila"
 	// WardLabel marks what a ward keeps; its value is the ward's name.
 	WardLabel = "vigila.dev/ward"
+	// ServiceAnnotation names the service that keeps an object, so that two on one cluster are told apart. It is set by
+	// the service; in a manifest it means nothing.
+	ServiceAnnotation = "vigila.dev/service"
 	// StepAnnotation gives an object's step, an integer; 0 when absent.
 	StepAnnotation = "vigila.dev/step"
 	// TaskAnnotation makes an object a task.
@@ -133,6 +136,14 @@ func Label(body map[string]any, name string) string {
 	meta, _ := body["metadata"].(map[string]any)
 	all, _ := meta["labels"].(map[string]any)
 	v, _ := all[name].(string)
+	return v
+}
+
+// Service is the id of the service that keeps a live object; empty when none says so.
+func Service(body map[string]any) string {
+	meta, _ := body["metadata"].(map[string]any)
+	all, _ := meta["annotations"].(map[string]any)
+	v, _ := all[ServiceAnnotation].(string)
 	return v
 }
 

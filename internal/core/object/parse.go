@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	node "go.yaml.in/yaml/v3"
 	utiljson "k8s.io/apimachinery/pkg/util/json"
 	"sigs.k8s.io/yaml"
 )
@@ -76,7 +77,7 @@ func syntax(file string, doc Document, err error) error {
 	line, text := doc.Line, err.Error()
 	if m := yamlLine.FindStringSubmatch(text); m != nil {
 		n, _ := strconv.Atoi(m[1])
-		line += n - 1
+		line += min(n, bytes.Count(bytes.TrimRight(doc.Text, "\n"), []byte("\n"))+1) - 1 // some mistakes are only noticed after the last row
 		text = strings.Replace(text, m[0]+": ", "", 1)
 	}
 	text = strings.TrimPrefix(text, "error converting YAML to JSON: ")
@@ -85,8 +86,18 @@ func syntax(file string, doc Document, err error) error {
 	return &SyntaxError{File: file, Line: line, Text: "this is not valid YAML: " + text}
 }
 
-// DecodeYAML decodes one YAML or JSON document into a JSON value; duplicate keys are errors.
+// Limits of one document. No Kubernetes object comes near them; a small file can ask for much more.
+const (
+	maxDepth    = 250      // levels of nesting
+	maxExpanded = 32 << 20 // bytes, with every alias written out
+)
+
+// DecodeYAML decodes one YAML or JSON document into a JSON value; duplicate keys are errors, and so are documents that
+// are nested too deep or grow too large through aliases.
 func DecodeYAML(file string, doc Document) (any, error) {
+	if err := Bounded(file, doc); err != nil {
+		return nil, err
+	}
 	asJSON, err := yaml.YAMLToJSONStrict(doc.Text)
 	if err != nil {
 		return nil, syntax(file, doc, err)
@@ -96,6 +107,71 @@ func DecodeYAML(file string, doc Document) (any, error) {
 		return nil, syntax(file, doc, err)
 	}
 	return v, nil
+}
+
+// Bounded refuses what would take far more memory than its text. Aliases that add up are found before anything is
+// decoded; text that is not YAML at all is left to the decoder to explain.
+func Bounded(file string, doc Document) error {
+	if bytes.IndexByte(doc.Text, '*') < 0 && !deepText(doc.Text) {
+		return nil
+	}
+	var root node.Node
+	if node.Unmarshal(doc.Text, &root) != nil {
+		return nil
+	}
+	sizes := map[*node.Node]int{}
+	var tooDeep, tooLarge, circular *node.Node
+	var measure func(n *node.Node, depth int) int
+	measure = func(n *node.Node, depth int) int {
+		if depth > maxDepth {
+			tooDeep = n
+		}
+		if tooDeep != nil || tooLarge != nil || circular != nil {
+			return 0
+		}
+		if n.Kind == node.AliasNode {
+			n = n.Alias
+		}
+		size, known := sizes[n]
+		switch {
+		case known && size < 0:
+			circular = n
+			return 0
+		case known:
+			return size
+		}
+		sizes[n] = -1 // being measured
+		size = len(n.Value) + 16
+		for _, c := range n.Content {
+			if size += measure(c, depth+1); size > maxExpanded {
+				tooLarge = c
+				return 0
+			}
+		}
+		sizes[n] = size
+		return size
+	}
+	measure(&root, 0)
+	at := func(n *node.Node) int { return doc.Line + max(n.Line, 1) - 1 }
+	switch {
+	case circular != nil:
+		return &SyntaxError{file, at(circular), "an alias holds itself"}
+	case tooLarge != nil:
+		return &SyntaxError{file, at(tooLarge), fmt.Sprintf("with its aliases written out this document is larger than %d MiB", maxExpanded>>20)}
+	case tooDeep != nil:
+		return &SyntaxError{file, at(tooDeep), fmt.Sprintf("this document is nested deeper than %d levels", maxDepth)}
+	}
+	return nil
+}
+
+// deepText tells whether a text may be nested deeper than maxDepth; it need not be.
+func deepText(text []byte) bool {
+	open := bytes.Count(text, []byte{'['}) + bytes.Count(text, []byte{'{'})
+	indent := 0
+	for _, row := range bytes.Split(text, []byte{'\n'}) {
+		indent = max(indent, len(row)-len(bytes.TrimLeft(row, " -?")))
+	}
+	return open+indent > maxDepth
 }
 
 // Parse reads every object of a YAML or JSON file; documents of kind List are opened. Every error is a

@@ -94,6 +94,7 @@ func (o Object) Turn() (Turn, error) {
 				return t, bad("write when-immutable")
 			}
 			t.Replace = true
+		case ServiceAnnotation: // an exported object bears it
 		default:
 			return t, fmt.Errorf("%s has the annotation %s, which has no meaning; there are %s", o.Ref.Short(), name,
 				strings.Join([]string{StepAnnotation, TaskAnnotation, CleanAnnotation, GuardAnnotation, ReplaceAnnotation}, ", "))

@@ -167,8 +167,11 @@ type Machine struct {
 	group    int
 	progress map[object.Ref]*Progress
 	order    []object.Ref
-	stopped  string // why, once somebody wants it to stop
-	failed   string // why, once it has failed and the tasks for that run
+	busy     int       // objects whose call is on its way
+	rough    bool      // something was refused, or will never be ready
+	waitsOn  *Progress // the last one that was found not to be ready: most often it still is not
+	stopped  string    // why, once somebody wants it to stop
+	failed   string    // why, once it has failed and the tasks for that run
 	ended    bool
 }
 
@@ -224,12 +227,7 @@ func (m *Machine) Step(ev Event) []Action {
 			return nil
 		}
 		p.Replaced = e.Replaced
-		switch {
-		case e.Untried:
-			p.State, p.Reason, p.Began = Untried, "", time.Time{}
-		case e.Err != "":
-			p.State, p.Reason, p.Ended = Refused, e.Err, e.At
-		default:
+		if m.answered(p, e.Untried, e.Err, e.At) {
 			m.settle(p, e.Health, e.At)
 		}
 	case Removed:
@@ -237,12 +235,7 @@ func (m *Machine) Step(ev Event) []Action {
 		if p == nil || p.State != Removing {
 			return nil
 		}
-		switch {
-		case e.Untried:
-			p.State, p.Reason, p.Began = Untried, "", time.Time{}
-		case e.Err != "":
-			p.State, p.Reason, p.Ended = Refused, e.Err, e.At
-		default:
+		if m.answered(p, e.Untried, e.Err, e.At) {
 			p.State, p.Reason, p.Ended = Gone, "", e.At
 		}
 	case Seen:
@@ -261,8 +254,24 @@ func (m *Machine) Step(ev Event) []Action {
 	return m.check(ev.at())
 }
 
+// answered notes that the call about an object is over, and tells whether it went through.
+func (m *Machine) answered(p *Progress, untried bool, err string, at time.Time) bool {
+	m.busy--
+	switch {
+	case untried:
+		p.State, p.Reason, p.Began = Untried, "", time.Time{}
+	case err != "":
+		m.rough = true
+		p.State, p.Reason, p.Ended = Refused, err, at
+	default:
+		return true
+	}
+	return false
+}
+
 func (m *Machine) settle(p *Progress, h health.Result, at time.Time) {
 	p.Health, p.Reason = h, h.Reason
+	m.rough = m.rough || h.Final
 	if h.Word != health.Ready {
 		p.State, p.Ended = Settling, time.Time{}
 		return
@@ -275,11 +284,13 @@ func (m *Machine) settle(p *Progress, h health.Result, at time.Time) {
 
 // check looks where the run stands after an event.
 func (m *Machine) check(now time.Time) []Action {
+	busy := m.busy > 0
+	if busy && !m.rough && (m.deadline.IsZero() || now.Before(m.deadline)) {
+		return nil
+	}
 	var refused, final []*Progress
-	busy := false
 	for _, ref := range m.order {
 		p := m.progress[ref]
-		busy = busy || p.State == Applying || p.State == Removing
 		if m.failed != "" && p.Task != object.OnFail {
 			continue // what made the run fail is known; now its tasks count
 		}
@@ -329,7 +340,7 @@ func (m *Machine) fail(reason string, now time.Time) []Action {
 	if len(m.plan.OnFail) == 0 {
 		return m.end(Failed, reason)
 	}
-	m.failed = reason
+	m.failed, m.waitsOn = reason, nil
 	m.close()
 	m.steps, m.step, m.group = m.plan.OnFail, 0, 0
 	m.expect(m.steps)
@@ -397,6 +408,7 @@ func (m *Machine) start(now time.Time) []Action {
 	for _, ref := range g.Refs {
 		p := m.progress[ref]
 		p.State, p.Began = Applying, now
+		m.busy++
 		out = append(out, Apply{ref, g.Task})
 	}
 	return out
@@ -404,6 +416,9 @@ func (m *Machine) start(now time.Time) []Action {
 
 // through tells whether everything in some steps is ready; what was so in its turn may not be any more.
 func (m *Machine) through(steps []plan.Step) bool {
+	if m.waitsOn != nil && m.waitsOn.State != Ready { // what is looked at only grows, so it is among these too
+		return false
+	}
 	for _, s := range steps {
 		if !m.ready(s.Groups) {
 			return false
@@ -415,7 +430,8 @@ func (m *Machine) through(steps []plan.Step) bool {
 func (m *Machine) ready(groups []plan.Group) bool {
 	for _, g := range groups {
 		for _, ref := range g.Refs {
-			if m.progress[ref].State != Ready {
+			if p := m.progress[ref]; p.State != Ready {
+				m.waitsOn = p
 				return false
 			}
 		}
@@ -430,6 +446,7 @@ func (m *Machine) prune(now time.Time) []Action {
 		for _, ref := range g.Refs {
 			if p := m.progress[ref]; p.State == Waiting {
 				p.State, p.Began = Removing, now
+				m.busy++
 				out = append(out, Remove{ref})
 			}
 		}

@@ -64,7 +64,7 @@ type Keep struct {
 	Every     time.Duration // how often the repository is looked at
 	Reapply   bool          // everything is applied again at each interval
 	Newer     string        // a newer revision while a run goes on: wait | replace
-	TakeOver  []string      // field managers whose fields become Vigila's when it adopts an object
+	TakeOver  []string      // field managers, and other services (vigila/ID), whose fields become this service's when it adopts an object
 }
 
 // Settle is when a run has failed, and what happens then.
@@ -120,6 +120,10 @@ func Parse(file string, data []byte) ([]Ward, error) {
 	var errs []error
 	names := map[string]int{}
 	for _, doc := range docs {
+		if err := object.Bounded(file, doc); err != nil {
+			errs = append(errs, err)
+			continue
+		}
 		var root yaml.Node
 		if err := yaml.Unmarshal(doc.Text, &root); err != nil {
 			_, err := object.DecodeYAML(file, doc)

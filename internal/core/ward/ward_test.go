@@ -136,15 +136,3 @@ func TestTheDemosWardsParse(t *testing.T) {
 		assert.NoError(t, err)
 	}
 }
-
-func FuzzParse(f *testing.F) {
-	f.Add([]byte(whole))
-	f.Add([]byte("vigila: ward/v1\nname: [\n"))
-	f.Add([]byte("a: &a [*a]\n"))
-	f.Fuzz(func(t *testing.T, text []byte) {
-		wards, err := Parse("w.yaml", text)
-		if err == nil && len(wards) == 0 {
-			t.Fatal("neither a ward nor an error")
-		}
-	})
-}
