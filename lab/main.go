@@ -7,6 +7,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
+	"net"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -19,9 +22,11 @@ import (
 	"k8s.io/client-go/tools/clientcmd"
 
 	"vigila.dev/lab/edit"
+	"vigila.dev/lab/faults"
 	"vigila.dev/lab/gitserve"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
+	"vigila.dev/lab/soak"
 )
 
 // State is written to lab.json in the lab's directory once everything is ready, for scripts and tests.
@@ -37,7 +42,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := &cobra.Command{Use: "vigila-lab", Short: "Real control planes and stand-ins on this machine", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand())
+	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand(), proxyCommand(), soakCommand())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "vigila-lab:", err)
 		os.Exit(1)
@@ -263,6 +268,83 @@ func editCommand() *cobra.Command {
 	f.StringVar(&subresource, "subresource", "", "status or scale, instead of the object itself")
 	f.StringVarP(&namespace, "namespace", "n", "default", "namespace")
 	f.BoolVar(&remove, "delete", false, "delete the object")
+	return c
+}
+
+func proxyCommand() *cobra.Command {
+	var kubeconfig, out, control string
+	var seed uint64
+	c := &cobra.Command{
+		Use: "proxy", Short: "Stand before an API server and make faults on demand, until Ctrl-C; prints the address of the control",
+		Long: `Stand before an API server and make faults on demand. POST /KIND to the control makes a fault of that kind for every
+request from then on: ` + strings.Join(faults.Kinds, ", ") + `; ?share=0.3 only for some, ?delay=2s for slow.
+POST /cut drops every connection once.`,
+		Example: "  vigila-lab proxy --kubeconfig .demo/lab/kubeconfig/quay.yaml --write through.yaml\n  curl -X POST http://127.0.0.1:4100/busy?share=0.5", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cfg, err := clientcmd.BuildConfigFromFlags("", kubeconfig)
+			if err != nil {
+				return err
+			}
+			p, err := faults.Start(cfg, seed)
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			if err := p.Kubeconfig(out, "through"); err != nil {
+				return err
+			}
+			l, err := net.Listen("tcp", control)
+			if err != nil {
+				return err
+			}
+			h := &http.Server{Handler: p.Control(), ReadHeaderTimeout: 10 * time.Second}
+			go func() { _ = h.Serve(l) }()
+			defer h.Close()
+			fmt.Println("http://" + l.Addr().String())
+			<-c.Context().Done()
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&kubeconfig, "kubeconfig", os.Getenv("KUBECONFIG"), "kubeconfig of the API server")
+	f.StringVar(&out, "write", "", "where to write a kubeconfig that leads through the proxy")
+	f.StringVar(&control, "control", "127.0.0.1:0", "loopback address of the control")
+	f.Uint64Var(&seed, "seed", 1, "of the choices among requests")
+	_ = c.MarkFlagRequired("write")
+	return c
+}
+
+func soakCommand() *cobra.Command {
+	o := soak.Options{Out: os.Stdout}
+	var minutes float64
+	c := &cobra.Command{
+		Use: "soak", Short: "Play random faults against a running Vigila, and check every claim it makes",
+		Long: `Play random faults against a running Vigila with many wards: commits, edits by hand, kills, and an API server that is
+away, silent, slow, busy, forgetful or breaks off. A checker that shares no code with Vigila compares the repository,
+the cluster and what the API claims all the time; the first false claim ends it with exit code 1. A seed plays the same
+faults again.`,
+		Example: "  vigila-lab soak --minutes 10\n  vigila-lab soak --minutes 10 --seed 4711", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			o.Duration = time.Duration(minutes * float64(time.Minute))
+			if o.Seed == 0 {
+				o.Seed = rand.Uint64N(1 << 32)
+			}
+			dir, err := os.MkdirTemp("", "vigila-soak-")
+			if err != nil {
+				return err
+			}
+			o.Dir = filepath.Join(dir, "soak")
+			if err := soak.Run(c.Context(), o); err != nil {
+				return fmt.Errorf("%w\nplay it again: vigila-lab soak --minutes %g --seed %d; what it left is in %s", err, minutes, o.Seed, dir)
+			}
+			return os.RemoveAll(dir)
+		},
+	}
+	f := c.Flags()
+	f.Float64Var(&minutes, "minutes", 10, "how long faults are played")
+	f.Uint64Var(&o.Seed, "seed", 0, "of all that happens; a new one when 0")
+	f.IntVar(&o.Wards, "wards", 12, "how many wards")
+	f.StringVar(&o.Vigila, "vigila", "bin/vigila", "the binary under test")
 	return c
 }
 

@@ -148,7 +148,7 @@ func (p *Plane) cluster(ctx context.Context, name, etcd, key, token string, at p
 		return nil, err
 	}
 	_, err = p.spawn("controllers-"+name, "controllers", "--kubeconfig="+c.Kubeconfig, "--service-account-private-key-file="+key, "--use-service-account-credentials=false",
-		"--leader-elect=false", "--bind-address=127.0.0.1", "--secure-port="+strconv.Itoa(at[name+"-controllers"]), "--cert-dir="+filepath.Join(p.Dir, "certs", name+"-controllers"),
+		"--leader-elect=false", "--kube-api-qps=1000", "--kube-api-burst=2000", "--bind-address=127.0.0.1", "--secure-port="+strconv.Itoa(at[name+"-controllers"]), "--cert-dir="+filepath.Join(p.Dir, "certs", name+"-controllers"),
 		"--profiling=false")
 	return c, err
 }

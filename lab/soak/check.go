@@ -1,0 +1,262 @@
+package soak
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"reflect"
+	"slices"
+	"sync"
+	"time"
+
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+)
+
+// claim is what the API says of a ward.
+type claim struct {
+	Name     string
+	Standing string
+	Health   string
+	Says     string
+	Rejected string
+	Pending  int
+	Drifted  int
+	Run      struct{ Number int }
+}
+
+var resources = []schema.GroupVersionResource{{Version: "v1", Resource: "configmaps"}, {Group: "apps", Version: "v1", Resource: "deployments"}}
+
+// sample asks the API for its claims first and then the cluster itself, past the proxy. truth lists what is not as
+// declared, for each ward.
+func (s *soak) sample() (claims map[string]claim, truth map[string][]string, err error) {
+	var list struct {
+		Items []claim
+		Total int
+	}
+	if err := s.call(http.MethodGet, "wards?limit=1000", nil, &list); err != nil {
+		return nil, nil, err
+	}
+	claims = map[string]claim{}
+	for _, c := range list.Items {
+		claims[c.Name] = c
+	}
+	live := map[string]map[string]unstructured.Unstructured{}
+	for _, r := range resources {
+		all, err := s.dyn.Resource(r).List(s.ctx, metav1.ListOptions{LabelSelector: "vigila.dev/ward"})
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, o := range all.Items {
+			w := o.GetLabels()["vigila.dev/ward"]
+			if live[w] == nil {
+				live[w] = map[string]unstructured.Unstructured{}
+			}
+			live[w][o.GetKind()+"/"+o.GetName()] = o
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	truth = map[string][]string{}
+	for _, w := range s.wards {
+		truth[w.name] = w.differs(live[w.name])
+	}
+	return claims, truth, nil
+}
+
+// differs lists what of a ward is not as it was pushed.
+func (w *ward) differs(live map[string]unstructured.Unstructured) []string {
+	var out []string
+	if w.broken {
+		out = append(out, "its last commit can't be parsed")
+	}
+	declared := w.declared()
+	for key, want := range declared {
+		got, there := live[key]
+		switch {
+		case !there:
+			out = append(out, key+" is missing")
+		case !holds(got.Object, plain(want)):
+			out = append(out, key+" is not as declared")
+		}
+	}
+	for key := range live {
+		if declared[key] == nil {
+			out = append(out, key+" was left behind")
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// plain is a value as JSON has it.
+func plain(v any) any {
+	text, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	var out any
+	if err := json.Unmarshal(text, &out); err != nil {
+		panic(err)
+	}
+	return out
+}
+
+// holds tells whether everything in want is in got.
+func holds(got, want any) bool {
+	switch want := want.(type) {
+	case map[string]any:
+		m, ok := got.(map[string]any)
+		if !ok {
+			return false
+		}
+		for k, v := range want {
+			if x, ok := m[k]; !ok || !holds(x, v) {
+				return false
+			}
+		}
+		return true
+	case []any:
+		l, ok := got.([]any)
+		if !ok || len(l) != len(want) {
+			return false
+		}
+		for i := range want {
+			if !holds(l[i], want[i]) {
+				return false
+			}
+		}
+		return true
+	}
+	return reflect.DeepEqual(plain(got), want)
+}
+
+// follow looks again and again for a claim that has been false for longer than it takes to notice.
+func (s *soak) follow(ctx context.Context) error {
+	since := map[string]time.Time{}  // what is not as declared, ward and words, to when that was first seen
+	drifts := map[string]time.Time{} // wards that are called drifted and are not
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	wg.Go(func() { s.watchTasks(ctx) })
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(400 * time.Millisecond):
+		}
+		asked, up := time.Now(), s.upSince()
+		if up.IsZero() {
+			continue
+		}
+		claims, truth, err := s.sample()
+		if err != nil {
+			continue // it is being killed; whether it comes back is seen at rest
+		}
+		s.mu.Lock()
+		fault, faulted := s.fault, s.faulted
+		s.mu.Unlock()
+		now := time.Now()
+		still := map[string]bool{}
+		for _, w := range s.wards {
+			c, known := claims[w.name]
+			if !known {
+				return fmt.Errorf("seed %d: ward %s is not listed any more", s.Seed, w.name)
+			}
+			s.checks++
+			settled := c.Standing == "in step" && c.Run.Number == 0
+			for _, d := range truth[w.name] {
+				key := w.name + ": " + d
+				still[key] = true
+				if since[key].IsZero() {
+					since[key] = now
+				}
+				if settled && asked.Sub(since[key]) > grace {
+					return fmt.Errorf("seed %d: a false claim: %s is called in step (%q), but for %.0f s this has been so: %s", s.Seed, w.name, c.Says, now.Sub(since[key]).Seconds(), d)
+				}
+			}
+			if settled && (fault.Kind == "down" || fault.Kind == "silent") && asked.Sub(faulted) > grace && asked.Sub(up) > grace {
+				return fmt.Errorf("seed %d: a false claim: %s is called in step, but the cluster has not answered for %.0f s", s.Seed, w.name, now.Sub(faulted).Seconds())
+			}
+			if c.Standing == "drifted" && c.Pending == 0 && len(truth[w.name]) == 0 {
+				if drifts[w.name].IsZero() {
+					drifts[w.name] = now
+				}
+				if quiet := fault.Kind == "none" || fault.Kind == ""; quiet && asked.Sub(drifts[w.name]) > grace && asked.Sub(faulted) > grace && asked.Sub(up) > grace {
+					return fmt.Errorf("seed %d: a false claim: %s is called drifted (%q), but is as declared", s.Seed, w.name, c.Says)
+				}
+			} else {
+				delete(drifts, w.name)
+			}
+		}
+		for key := range since {
+			if !still[key] {
+				delete(since, key)
+			}
+		}
+	}
+}
+
+// watchTasks notes every Job that is ever made.
+func (s *soak) watchTasks(ctx context.Context) {
+	note := func(o *unstructured.Unstructured) {
+		s.jobsMu.Lock()
+		defer s.jobsMu.Unlock()
+		if s.jobs[o.GetNamespace()] == nil {
+			s.jobs[o.GetNamespace()] = map[string]bool{}
+		}
+		s.jobs[o.GetNamespace()][string(o.GetUID())] = true
+	}
+	r := s.dyn.Resource(schema.GroupVersionResource{Group: "batch", Version: "v1", Resource: "jobs"})
+	for ctx.Err() == nil {
+		list, err := r.List(ctx, metav1.ListOptions{})
+		if err != nil {
+			continue
+		}
+		for i := range list.Items {
+			note(&list.Items[i])
+		}
+		w, err := r.Watch(ctx, metav1.ListOptions{ResourceVersion: list.GetResourceVersion()})
+		if err != nil {
+			continue
+		}
+		for ev := range w.ResultChan() {
+			if o, ok := ev.Object.(*unstructured.Unstructured); ok && o.GetKind() == "Job" {
+				note(o)
+			}
+		}
+	}
+}
+
+// tasksOnce tells whether no task was made more often than there were runs to make it.
+func (s *soak) tasksOnce() error {
+	s.jobsMu.Lock()
+	defer s.jobsMu.Unlock()
+	for _, w := range s.wards {
+		if !w.tasks() {
+			continue
+		}
+		var entries struct {
+			Items []struct{ Kind string }
+			Total int
+		}
+		if err := s.call(http.MethodGet, "wards/"+w.name+"@quay/entries?limit=1000", nil, &entries); err != nil {
+			return err
+		}
+		runs := 0
+		for _, e := range entries.Items {
+			if e.Kind == "sync" {
+				runs++
+			}
+		}
+		if runs == 0 || entries.Total != len(entries.Items) {
+			return errors.New("the logbook of " + w.name + " can't be read whole")
+		}
+		if made := len(s.jobs[w.name]); made > runs || made == 0 {
+			return fmt.Errorf("seed %d: %s has run its task %d times in %d syncs", s.Seed, w.name, made, runs)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,509 @@
+// Package soak plays random faults against a running Vigila with many wards, while a checker that shares no code with
+// it holds the repository, the cluster and what the API claims against each other. The first false claim ends it.
+// A seed plays the same faults again. Start with Run.
+package soak
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"k8s.io/client-go/dynamic"
+
+	"vigila.dev/lab/edit"
+	"vigila.dev/lab/faults"
+	"vigila.dev/lab/gitserve"
+	"vigila.dev/lab/nodes"
+	"vigila.dev/lab/plane"
+)
+
+// Options are the settings of a soak.
+type Options struct {
+	Dir      string        // for everything it makes; it must not exist yet
+	Vigila   string        // the binary under test
+	Duration time.Duration // of the faults; coming to rest is not counted
+	Seed     uint64
+	Wards    int
+	Out      io.Writer // tells what is done
+}
+
+// grace is how long a claim may lag behind the truth. Far longer than the service takes, so that a busy machine is no
+// false claim, and far shorter than any mistake that stays.
+const grace = 12 * time.Second
+
+// calm is how long everything may take to come to rest once the faults are over.
+const calm = 3 * time.Minute
+
+type soak struct {
+	Options
+	ctx   context.Context
+	dice  *rand.Rand
+	began time.Time
+
+	cluster *plane.Cluster
+	proxy   *faults.Proxy
+	git     *gitserve.Server
+	gitPort int
+	dyn     dynamic.Interface
+	token   string
+	address string
+
+	service struct {
+		sync.Mutex
+		cmd *exec.Cmd
+		up  time.Time // zero while it is down
+	}
+
+	mu      sync.Mutex // guards the world below
+	wards   []*ward
+	fault   faults.Fault
+	faulted time.Time // since when
+	work    string    // the work tree of the repository
+	changes int
+
+	counts map[string]int
+	checks int
+	jobsMu sync.Mutex
+	jobs   map[string]map[string]bool // tasks that were made, by ward and uid
+}
+
+// Run plays until the time is over, something is found or the context ends.
+func Run(ctx context.Context, o Options) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	s := &soak{Options: o, ctx: ctx, dice: rand.New(rand.NewPCG(o.Seed, 7)), began: time.Now(), counts: map[string]int{}, jobs: map[string]map[string]bool{}}
+	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
+		return err
+	}
+	s.say("seed %d: %s of faults, %d wards; the service's log is in %s", o.Seed, o.Duration, o.Wards, filepath.Join(o.Dir, "service.log"))
+	p, err := plane.Start(ctx, filepath.Join(o.Dir, "plane"), []string{"quay"})
+	if err != nil {
+		return err
+	}
+	defer p.Stop()
+	s.cluster = p.Clusters[0]
+	n, err := nodes.Start(ctx, s.cluster.Config, nil, 2)
+	if err != nil {
+		return err
+	}
+	defer func() { cancel(); n.Close() }() // they run until the context ends
+	if s.proxy, err = faults.Start(s.cluster.Config, o.Seed); err != nil {
+		return err
+	}
+	defer s.proxy.Close()
+	if err := s.proxy.Kubeconfig(filepath.Join(o.Dir, "through.yaml"), "quay"); err != nil {
+		return err
+	}
+	if s.dyn, err = dynamic.NewForConfig(s.cluster.Config); err != nil {
+		return err
+	}
+	if s.gitPort, err = plane.FreePort(0); err != nil {
+		return err
+	}
+	if err := s.startGit(); err != nil {
+		return err
+	}
+	defer func() { s.git.Close() }()
+	if err := s.prepare(); err != nil {
+		return err
+	}
+	defer s.stop()
+	return s.play()
+}
+
+func (s *soak) say(format string, args ...any) {
+	fmt.Fprintf(s.Out, "%7.1f s  %s\n", time.Since(s.began).Seconds(), fmt.Sprintf(format, args...))
+}
+
+func (s *soak) startGit() (err error) {
+	s.git, err = gitserve.Start(filepath.Join(s.Dir, "git"), s.gitPort, "", "")
+	return err
+}
+
+// prepare makes the repository, starts the service and registers the wards.
+func (s *soak) prepare() error {
+	if err := s.git.Create("fleet"); err != nil {
+		return err
+	}
+	s.work = filepath.Join(s.Dir, "work")
+	if err := run("", "git", "init", "-q", "--initial-branch=main", s.work); err != nil {
+		return err
+	}
+	var gates strings.Builder
+	for i := range s.Wards {
+		w := newWard(i)
+		s.wards = append(s.wards, w)
+		gates.WriteString("---\n" + w.gate())
+	}
+	if err := s.commit("First", s.wards...); err != nil {
+		return err
+	}
+	if err := s.start(); err != nil {
+		return err
+	}
+	for _, c := range []struct {
+		path string
+		body any
+	}{{"repos", map[string]string{"name": "fleet", "url": s.git.URL("fleet")}}, {"clusters", map[string]string{"name": "quay", "kubeconfig": filepath.Join(s.Dir, "through.yaml"), "context": "quay"}},
+		{"wards", map[string]string{"name": "wards.yaml", "file": gates.String()}}} {
+		if err := s.call(http.MethodPost, c.path, c.body, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// start runs the service; it keeps its address over its lives.
+func (s *soak) start() error {
+	s.service.Lock()
+	defer s.service.Unlock()
+	log, err := os.OpenFile(filepath.Join(s.Dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	if s.address == "" {
+		port, err := plane.FreePort(0)
+		if err != nil {
+			return err
+		}
+		s.address = fmt.Sprintf("127.0.0.1:%d", port)
+	}
+	token := filepath.Join(s.Dir, "token")
+	cmd := exec.Command(s.Vigila, "serve", "--listen", s.address, "--data", filepath.Join(s.Dir, "data"), "--admin-token-file", token, "--log-format", "json")
+	cmd.Stderr, cmd.Stdout = log, log
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	s.service.cmd = cmd
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if r, err := http.Get("http://" + s.address + "/healthz"); err == nil {
+			_ = r.Body.Close()
+			break
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("the service does not start; see %s", log.Name())
+		}
+	}
+	b, err := os.ReadFile(token)
+	s.token = strings.TrimSpace(string(b))
+	s.service.up = time.Now()
+	return err
+}
+
+// kill ends the service as a crash does.
+func (s *soak) kill() {
+	s.service.Lock()
+	defer s.service.Unlock()
+	s.service.up = time.Time{}
+	_ = s.service.cmd.Process.Kill()
+	_ = s.service.cmd.Wait()
+}
+
+func (s *soak) stop() {
+	s.service.Lock()
+	defer s.service.Unlock()
+	if s.service.cmd != nil && s.service.cmd.ProcessState == nil {
+		_ = s.service.cmd.Process.Signal(syscall.SIGTERM)
+		_ = s.service.cmd.Wait()
+	}
+}
+
+func (s *soak) upSince() time.Time {
+	s.service.Lock()
+	defer s.service.Unlock()
+	return s.service.up
+}
+
+// call makes a call of the API.
+func (s *soak) call(method, path string, body, into any) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(s.ctx, 40*time.Second)
+	defer cancel()
+	q, err := http.NewRequestWithContext(ctx, method, "http://"+s.address+"/api/v1/"+path, bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	q.Header.Set("Authorization", "Bearer "+s.token)
+	q.Header.Set("Content-Type", "application/json")
+	r, err := http.DefaultClient.Do(q)
+	if err != nil {
+		return err
+	}
+	defer r.Body.Close()
+	answer, err := io.ReadAll(r.Body)
+	if err != nil {
+		return err
+	}
+	if r.StatusCode >= 300 {
+		return fmt.Errorf("%s %s: %s: %s", method, path, r.Status, answer)
+	}
+	if into != nil {
+		return json.Unmarshal(answer, into)
+	}
+	return nil
+}
+
+func run(dir, name string, args ...string) error {
+	cmd := exec.Command(name, args...)
+	cmd.Dir = dir
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
+		"GIT_AUTHOR_NAME=operator", "GIT_AUTHOR_EMAIL=operator@brindle.example", "GIT_COMMITTER_NAME=operator", "GIT_COMMITTER_EMAIL=operator@brindle.example"}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s %s: %w: %s", name, strings.Join(args, " "), err, out)
+	}
+	return nil
+}
+
+// commit writes some wards as they are in the model, and pushes them straight into the repository on disk, so that a
+// git server that is down is only down for readers.
+func (s *soak) commit(message string, wards ...*ward) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, w := range wards {
+		dir := filepath.Join(s.work, w.name)
+		if err := os.RemoveAll(dir); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		for file, text := range w.files() {
+			if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600); err != nil {
+				return err
+			}
+		}
+	}
+	s.changes++
+	if err := os.WriteFile(filepath.Join(s.work, "changes"), []byte(fmt.Sprint(s.changes)), 0o600); err != nil {
+		return err
+	}
+	for _, args := range [][]string{{"add", "-A"}, {"commit", "-q", "-m", message}, {"push", "-q", filepath.Join(s.Dir, "git", "fleet.git"), "main"}} {
+		if err := run(s.work, "git", args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// play does one thing after the other; now and then everything has to come to rest and be right.
+func (s *soak) play() error {
+	ctx, cancel := context.WithCancel(s.ctx)
+	defer cancel()
+	failed := make(chan error, 2)
+	go func() { failed <- s.follow(ctx) }()
+	if err := s.rest(failed); err != nil {
+		return err
+	}
+	for end := time.Now().Add(s.Duration); time.Now().Before(end); {
+		stop := time.Now().Add(time.Duration(15+s.dice.IntN(20)) * time.Second)
+		for time.Now().Before(stop) && time.Now().Before(end) {
+			if err := s.act(); err != nil {
+				return err
+			}
+			select {
+			case err := <-failed:
+				return err
+			case <-s.ctx.Done():
+				return s.ctx.Err()
+			case <-time.After(time.Duration(s.dice.IntN(900)) * time.Millisecond):
+			}
+		}
+		if err := s.rest(failed); err != nil {
+			return err
+		}
+	}
+	if err := s.tasksOnce(); err != nil {
+		return err
+	}
+	var done []string
+	for _, a := range actions {
+		done = append(done, fmt.Sprintf("%d %s", s.counts[a.name], a.name))
+	}
+	s.say("seed %d: nothing false. %s. %d claims were checked; requests by fault: %s", s.Seed, strings.Join(done, ", "), s.checks, s.proxy.Counts())
+	return nil
+}
+
+// actions are what may happen, and how often beside the others.
+var actions = []struct {
+	name  string
+	often int
+	do    func(*soak) (string, error)
+}{
+	{"changes", 5, func(s *soak) (string, error) { return s.change((*ward).alter) }},
+	{"additions", 2, func(s *soak) (string, error) { return s.change((*ward).add) }},
+	{"removals", 2, func(s *soak) (string, error) { return s.change((*ward).remove) }},
+	{"broken commits", 1, func(s *soak) (string, error) { return s.change((*ward).smash) }},
+	{"edits by hand", 5, (*soak).edit},
+	{"deletions by hand", 2, (*soak).delete},
+	{"kills", 2, (*soak).crash},
+	{"faults of the cluster", 4, (*soak).disturb},
+	{"cut connections", 1, func(s *soak) (string, error) { s.proxy.Cut(); return "every connection to the cluster is cut", nil }},
+	{"silences of git", 1, (*soak).gitDown},
+}
+
+func (s *soak) act() error {
+	total := 0
+	for _, a := range actions {
+		total += a.often
+	}
+	n := s.dice.IntN(total)
+	for _, a := range actions {
+		if n -= a.often; n < 0 {
+			s.counts[a.name]++
+			text, err := a.do(s)
+			if err != nil {
+				return fmt.Errorf("%s: %w", a.name, err)
+			}
+			s.say("%s", text)
+			return nil
+		}
+	}
+	return nil
+}
+
+func (s *soak) change(how func(*ward, *rand.Rand) string) (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards))]
+	s.mu.Lock()
+	what := how(w, s.dice)
+	s.mu.Unlock()
+	return fmt.Sprintf("commit: %s %s", w.name, what), s.commit(what, w)
+}
+
+// edit changes a field of a live object, each time as another client: a quarrel is not what is looked for here.
+func (s *soak) edit() (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards))]
+	s.mu.Lock()
+	name := w.some(s.dice)
+	s.mu.Unlock()
+	who := fmt.Sprintf("hand-%d", s.dice.IntN(1<<30))
+	err := edit.Set(s.ctx, s.cluster.Config, w.name, "configmap/"+name, who, "", map[string]string{"data.v": `"by hand"`})
+	if err != nil { // it may not have been made yet
+		return fmt.Sprintf("%s would have changed %s/%s, which is not there", who, w.name, name), nil
+	}
+	return fmt.Sprintf("%s changes %s/%s", who, w.name, name), nil
+}
+
+func (s *soak) delete() (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards))]
+	s.mu.Lock()
+	name := w.some(s.dice)
+	again := w.deleted[name] // a third time would be a quarrel
+	w.deleted[name] = true
+	s.mu.Unlock()
+	if again || edit.Delete(s.ctx, s.cluster.Config, w.name, "configmap/"+name) != nil {
+		return "nothing is deleted", nil
+	}
+	return fmt.Sprintf("somebody deletes %s/%s", w.name, name), nil
+}
+
+func (s *soak) crash() (string, error) {
+	s.kill()
+	pause := time.Duration(s.dice.IntN(1500)) * time.Millisecond
+	time.Sleep(pause)
+	return fmt.Sprintf("the service is killed, and starts again %.1f s later", pause.Seconds()), s.start()
+}
+
+func (s *soak) disturb() (string, error) {
+	kinds := []string{"down", "silent", "slow", "half", "busy", "gone", "none", "none"}
+	f := faults.Fault{Kind: kinds[s.dice.IntN(len(kinds))], Share: []float64{1, .5, .2}[s.dice.IntN(3)], Delay: time.Duration(100+s.dice.IntN(3000)) * time.Millisecond}
+	if f.Kind == "down" || f.Kind == "silent" {
+		f.Share = 1
+	}
+	s.set(f)
+	return fmt.Sprintf("the cluster: %s (share %.1f)", f.Kind, f.Share), nil
+}
+
+func (s *soak) set(f faults.Fault) {
+	s.mu.Lock()
+	s.fault, s.faulted = f, time.Now()
+	s.mu.Unlock()
+	s.proxy.Set(f)
+}
+
+func (s *soak) gitDown() (string, error) {
+	s.git.Close()
+	pause := time.Duration(500+s.dice.IntN(3000)) * time.Millisecond
+	time.Sleep(pause)
+	return fmt.Sprintf("the git server was away for %.1f s", pause.Seconds()), s.startGit()
+}
+
+// rest ends every fault and waits until each ward holds, and says that it holds, exactly what is declared.
+func (s *soak) rest(failed chan error) error {
+	s.set(faults.Fault{Kind: "none"})
+	var broken []*ward
+	s.mu.Lock()
+	for _, w := range s.wards {
+		if w.broken {
+			w.broken = false
+			broken = append(broken, w)
+		}
+	}
+	s.mu.Unlock()
+	if len(broken) > 0 {
+		if err := s.commit("Mend", broken...); err != nil {
+			return err
+		}
+	}
+	began := time.Now()
+	asked := map[string]time.Time{}
+	for {
+		select {
+		case err := <-failed:
+			return err
+		case <-s.ctx.Done():
+			return s.ctx.Err()
+		default:
+		}
+		claims, truth, err := s.sample()
+		wrong := ""
+		if err != nil {
+			wrong = err.Error()
+		}
+		for _, w := range s.wards {
+			c, known := claims[w.name]
+			switch diff := truth[w.name]; {
+			case wrong != "":
+			case !known:
+				wrong = w.name + " is not listed"
+			case len(diff) > 0:
+				wrong = fmt.Sprintf("%s: %s", w.name, strings.Join(diff, "; "))
+			case c.Standing != "in step" || c.Health != "ready" || c.Run.Number != 0:
+				wrong = fmt.Sprintf("%s says %s, %s, run #%d: %s", w.name, c.Standing, c.Health, c.Run.Number, c.Says)
+			}
+			// What is only reported, or failed while the cluster was away, is put right by a person.
+			if known && c.Run.Number == 0 && time.Since(asked[w.name]) > 5*time.Second {
+				switch {
+				case c.Standing == "drifted" || c.Standing == "contested" || c.Rejected != "":
+					asked[w.name] = time.Now()
+					_ = s.call(http.MethodPost, "wards/"+w.name+"@quay/runs", map[string]any{"kind": "sync", "retry": true}, nil)
+				case c.Standing == "blind":
+					asked[w.name] = time.Now()
+					_ = s.call(http.MethodPost, "wards/"+w.name+"@quay/look", nil, nil)
+				}
+			}
+		}
+		if wrong == "" {
+			s.say("all is at rest and as declared after %.1f s", time.Since(began).Seconds())
+			return nil
+		}
+		if time.Since(began) > calm {
+			return fmt.Errorf("seed %d: %s after the last fault, this is still not right: %s", s.Seed, calm, wrong)
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}

@@ -1,0 +1,130 @@
+package soak
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+)
+
+// ward is what the soak itself knows of one ward: what it has pushed.
+type ward struct {
+	name    string
+	index   int
+	configs map[string]int // the ConfigMaps that are declared, to their version
+	next    int
+	broken  bool            // its last commit can't be parsed
+	deleted map[string]bool // objects that were deleted by hand once
+}
+
+func newWard(i int) *ward {
+	w := &ward{name: fmt.Sprintf("pier-%02d", i), index: i, configs: map[string]int{}, deleted: map[string]bool{}}
+	for range 8 {
+		w.next++
+		w.configs[fmt.Sprintf("c%03d", w.next)] = 1
+	}
+	return w
+}
+
+// reports tells whether drift is only reported, not restored; tasks, whether a task runs before each sync.
+func (w *ward) reports() bool { return w.index%3 == 1 }
+func (w *ward) tasks() bool   { return w.index%3 == 2 }
+
+func (w *ward) gate() string {
+	drift := "restore"
+	if w.reports() {
+		drift = "report"
+	}
+	return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {repo: fleet, path: %[1]s}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, drift: %[2]s, every: 1s}\nsettle: {within: 2m}\n", w.name, drift)
+}
+
+// declared is every object that should be in the cluster, by kind/name, without what is the same everywhere.
+func (w *ward) declared() map[string]map[string]any {
+	out := map[string]map[string]any{}
+	for name, version := range w.configs {
+		out["ConfigMap/"+name] = map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": name, "labels": map[string]any{"app": w.name}},
+			"data": map[string]any{"v": fmt.Sprint(version), "pier": w.name}}
+	}
+	labels := map[string]any{"app": w.name}
+	out["Deployment/"+w.name] = map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "metadata": map[string]any{"name": w.name},
+		"spec": map[string]any{"replicas": 1, "selector": map[string]any{"matchLabels": labels}, "template": map[string]any{"metadata": map[string]any{"labels": labels},
+			"spec": map[string]any{"containers": []any{map[string]any{"name": "app", "image": "registry.brindle.example/pier:1"}}}}}}
+	return out
+}
+
+func (w *ward) files() map[string]string {
+	out := map[string]string{}
+	for key, o := range w.declared() {
+		text, err := json.Marshal(o)
+		if err != nil {
+			panic(err)
+		}
+		kind, name, _ := cut(key)
+		out[kind+"-"+name+".json"] = string(text)
+	}
+	if w.tasks() {
+		out["task.yaml"] = "apiVersion: batch/v1\nkind: Job\nmetadata: {name: migrate, annotations: {vigila.dev/task: before}}\nspec: {template: {spec: {restartPolicy: Never, containers: [{name: migrate, image: registry.brindle.example/migrate:1}]}}}\n"
+	}
+	if w.broken {
+		out["broken.yaml"] = "apiVersion: v1\nkind: [\n"
+	}
+	return out
+}
+
+func cut(key string) (kind, name string, ok bool) {
+	for i := range key {
+		if key[i] == '/' {
+			return key[:i], key[i+1:], true
+		}
+	}
+	return key, "", false
+}
+
+func (w *ward) names() []string {
+	var out []string
+	for n := range w.configs {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (w *ward) some(dice *rand.Rand) string {
+	names := w.names()
+	return names[dice.IntN(len(names))]
+}
+
+func (w *ward) alter(dice *rand.Rand) string {
+	w.broken = false
+	n := 1 + dice.IntN(4)
+	for range n {
+		w.configs[w.some(dice)]++
+	}
+	return fmt.Sprintf("changes %d objects", n)
+}
+
+func (w *ward) add(dice *rand.Rand) string {
+	w.broken = false
+	n := 1 + dice.IntN(3)
+	for range n {
+		w.next++
+		w.configs[fmt.Sprintf("c%03d", w.next)] = 1
+	}
+	return fmt.Sprintf("adds %d objects", n)
+}
+
+// remove takes few objects away: a mass removal would rightly be asked about.
+func (w *ward) remove(dice *rand.Rand) string {
+	w.broken = false
+	if len(w.configs) < 8 {
+		return w.add(dice)
+	}
+	name := w.some(dice)
+	delete(w.configs, name)
+	return "removes " + name
+}
+
+func (w *ward) smash(*rand.Rand) string {
+	w.broken = true
+	return "can't be parsed any more"
+}
