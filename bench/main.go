@@ -1,0 +1,142 @@
+// Command bench measures Vigila against raw limits that it takes in the same run, on real control planes of the lab,
+// and writes what it found to docs/performance.md. A figure is a ratio, so it means the same on a slow machine.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// row is one line of the report.
+type row struct {
+	name     string // of the measure
+	what     string
+	against  string
+	goal     string
+	ours     string
+	limit    string
+	verdict  string // the ratio in words
+	met      bool
+	how      string
+	why      string   // what is known of the reason, when the goal is missed
+	profiles []string // pprof -top of what missed its goal
+}
+
+// options are the sizes of a run.
+type options struct {
+	only    string
+	objects int           // watched
+	quiet   time.Duration // how long requests are counted
+	wards   int           // in one repository
+}
+
+func main() {
+	var o options
+	var out string
+	flag.StringVar(&out, "out", "docs/performance.md", "where to write the report; - prints it only")
+	flag.StringVar(&o.only, "only", "", "comma-separated names of measures; all when empty")
+	flag.IntVar(&o.objects, "objects", 5000, "watched objects")
+	flag.DurationVar(&o.quiet, "quiet", 5*time.Minute, "how long requests to the cluster are counted")
+	flag.IntVar(&o.wards, "wards", 1000, "wards in one repository")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	rows, err := run(ctx, o)
+	if len(rows) > 0 {
+		text := report(rows, o)
+		fmt.Println(text)
+		if out != "-" {
+			if werr := os.WriteFile(out, []byte(text), 0o600); werr != nil && err == nil {
+				err = werr
+			}
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func (o options) wants(name string) bool {
+	return o.only == "" || strings.Contains(","+o.only+",", ","+name+",")
+}
+
+func run(ctx context.Context, o options) (rows []row, err error) {
+	add := func(name string, r row, e error) bool {
+		r.name = name
+		if e != nil {
+			err = fmt.Errorf("%s: %w", name, e)
+			return false
+		}
+		rows = append(rows, r)
+		fmt.Fprintf(os.Stderr, "%s  %-8s %s (ours %s, limit %s)\n", time.Now().Format("15:04:05"), name, r.verdict, r.ours, r.limit)
+		return true
+	}
+	if o.wants("core") && !add("core", core(), nil) {
+		return rows, err
+	}
+	w, e := newWorld(ctx)
+	if e != nil {
+		return rows, e
+	}
+	defer w.close()
+	type measure struct {
+		name string
+		do   func(context.Context) (row, error)
+	}
+	// The first ones have a service each, which ends with them; the last ones share one that watches o.objects, and would
+	// be in the way of all others.
+	fleet := &fleet{world: w, objects: o.objects, quiet: o.quiet}
+	var all = []measure{{"sync", w.sync}, {"preview", w.preview}, {"push", func(ctx context.Context) (row, error) { return w.push(ctx, o.wards) }},
+		{"drift", fleet.drift}, {"restart", fleet.restart}, {"requests", fleet.requests}, {"memory", fleet.memory}}
+	for _, m := range all {
+		if o.wants(m.name) {
+			if r, e := m.do(ctx); !add(m.name, r, e) {
+				return rows, err
+			}
+		}
+	}
+	return rows, nil
+}
+
+func report(rows []row, o options) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, `# Performance, against raw limits
+
+Written by `+"`make bench`"+`. Each figure stands beside a raw limit that was taken in the same run on the same machine: what a
+bare client of the cluster, git or JSON needs for the same. So a ratio says the same on another machine, where a time does not.
+
+This run: %s, %d cores, %s/%s, %s. API server, etcd, git server, bench and Vigila share the machine.
+
+| what | measured against | goal | Vigila | the limit | ratio | |
+|---|---|---|---|---|---|---|
+`, time.Now().UTC().Format("2 January 2006"), runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version())
+	for _, r := range rows {
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", r.what, r.against, r.goal, r.ours, r.limit, r.verdict, map[bool]string{true: "met", false: "**missed**"}[r.met])
+	}
+	b.WriteString("\n## How each is measured\n\n")
+	for _, r := range rows {
+		fmt.Fprintf(&b, "- **%s** (`go run ./bench -only %s`): %s\n", r.what, r.name, r.how)
+	}
+	for _, r := range rows {
+		if r.met {
+			continue
+		}
+		fmt.Fprintf(&b, "\n## Missed: %s\n\n", r.what)
+		if r.why != "" {
+			fmt.Fprintf(&b, "%s\n\n", r.why)
+		}
+		b.WriteString("Where the service's time went meanwhile:\n")
+		for _, p := range r.profiles {
+			fmt.Fprintf(&b, "\n```\n%s\n```\n", strings.TrimRight(p, "\n"))
+		}
+	}
+	return b.String()
+}
