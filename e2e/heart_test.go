@@ -444,7 +444,7 @@ func TestAnotherTakesAnObject(t *testing.T) {
 	again := func(labels map[string]any) {
 		o := live(t, "", "v1", "configmaps", s.name, "horn")
 		require.NoError(t, s.objects(configMaps).Delete(context.Background(), "horn", metav1.DeleteOptions{}))
-		meta := map[string]any{"name": "horn", "labels": labels}
+		meta := map[string]any{"name": "horn", "labels": labels, "annotations": o.Object["metadata"].(map[string]any)["annotations"]}
 		_, err := s.objects(configMaps).Create(context.Background(), &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": meta, "data": o.Object["data"]}}, metav1.CreateOptions{FieldManager: "kubectl-create"})
 		require.NoError(t, err)
 	}
@@ -491,7 +491,7 @@ func TestTakingOver(t *testing.T) {
 	require.NoError(t, s.api.Check(r, err))
 	require.Len(t, r.JSON200.Pending, 1)
 	assert.True(t, r.JSON200.Pending[0].AlreadyThere)
-	assert.Equal(t, []string{"data.interval", "data.left-over", "data.older", "metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]", "metadata.labels[vigila.dev/ward]"}, pathsOf(r.JSON200.Pending[0].Fields))
+	assert.Equal(t, []string{"data.interval", "data.left-over", "data.older", "metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]", "metadata.annotations[vigila.dev/service]", "metadata.labels[vigila.dev/ward]"}, pathsOf(r.JSON200.Pending[0].Fields))
 	s.ok("sync", s.name)
 	data, _, _ := unstructured.NestedStringMap(live(t, "", "v1", "configmaps", s.name, "horn").Object, "data")
 	assert.Equal(t, map[string]string{"interval": "30s", "by-hand": "z"}, data, "a person's own edit is not taken over")
