@@ -1,4 +1,7 @@
 # Two commands on a fresh machine: make demo, make test. CONTRIBUTING.md tells the others.
+MINUTES ?= 10
+SEED ?= 0
+SECONDS_EACH ?= 30
 SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO_SOURCES := $(shell find cmd internal console api -name '*.go' -o -name '*.sql' -o -name 'ward.schema.json') go.mod go.sum
@@ -7,7 +10,7 @@ LAB_SOURCES := $(shell find lab -name '*.go') lab/go.mod lab/go.sum lab/version.
 # Pinned; the newest that builds with this Go.
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.1
 
-.PHONY: build lab demo demo-down test check generate screenshots prepare clean
+.PHONY: build lab demo demo-down test bench soak fuzz check generate screenshots prepare clean
 
 build: bin/vigila
 
@@ -40,11 +43,27 @@ prepare:
 	@scripts/prepare
 
 test: prepare build lab
-	go test ./... -count=1 -parallel 6 -timeout 20m
+	go test ./... -count=1 -parallel 6 -timeout 25m
 	cd lab && go test ./... -timeout 5m
 
+# Measures Vigila against raw limits taken in the same run, and writes docs/performance.md. About half an hour.
+bench: build lab bin/kubectl
+	go run ./bench
+
+bin/kubectl: lab/go.mod lab/version.ldflags
+	cd lab && go build -ldflags "$$(cat version.ldflags)" -o ../$@ k8s.io/kubernetes/cmd/kubectl
+
+# Plays random faults against a running service, while a checker that shares no code with it looks for a false claim.
+soak: build lab
+	bin/vigila-lab soak --minutes $(MINUTES) --seed $(SEED)
+
+# Every fuzz test for a while. What one finds it keeps below testdata/fuzz, where make test plays it ever after.
+fuzz:
+	@for t in object:FuzzParse object:FuzzProject compare:FuzzDiffer ward:FuzzWard health:FuzzParseRules; do \
+	  echo "$$t"; go test ./internal/core/$${t%%:*} -run xxx -fuzz "$${t##*:}\$$" -fuzztime $(SECONDS_EACH)s || exit 1; done
+
 check: console/node_modules/.package-lock.json
-	@test -z "$$(gofmt -l cmd internal api console/*.go docs e2e lab)" || { gofmt -l cmd internal api console/*.go docs e2e lab; echo "run gofmt -w on these"; exit 1; }
+	@test -z "$$(gofmt -l bench cmd internal api console/*.go docs e2e lab)" || { gofmt -l cmd internal api console/*.go docs e2e lab; echo "run gofmt -w on these"; exit 1; }
 	@[ -e console/dist/.keep ] || { mkdir -p console/dist; touch console/dist/.keep; }
 	go vet ./...
 	cd lab && go vet ./...
