@@ -496,6 +496,7 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 				delete(p.lives, ref)
 				p.drop(ref)
 				p.cluster.drop(ref)
+				p.lookForLate(b)
 			}
 			p.feed(ev)
 		})

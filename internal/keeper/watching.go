@@ -301,6 +301,9 @@ func (p *placement) landed(ref object.Ref, body map[string]any) bool {
 	if !p.late[ref] || object.Label(body, object.WardLabel) != p.ward.Name || object.Service(body) != p.k.store.ServiceID() {
 		return false
 	}
+	if meta, _ := body["metadata"].(map[string]any); meta["deletionTimestamp"] != nil {
+		return false // it is on its way out
+	}
 	version, _ := body["apiVersion"].(string)
 	b := compare.Baseline{Ref: ref, Version: version}
 	if err := p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{b}); err != nil {
@@ -311,6 +314,19 @@ func (p *placement) landed(ref object.Ref, body map[string]any) bool {
 	p.keep(b)
 	p.cluster.claim(ref, p)
 	return true
+}
+
+// lookForLate looks once more for an object that was just removed: the apply of a killed service may have landed between
+// the removal and its answer, when its event still seemed to be about what was being removed.
+func (p *placement) lookForLate(b compare.Baseline) {
+	if !p.late[b.Ref] {
+		return
+	}
+	p.k.spawn(func() {
+		if body, err := p.cluster.conn.Get(p.ctx, b.Version, b.Ref); err == nil {
+			p.post(func() { p.sawLive(b.Ref, body) })
+		}
+	})
 }
 
 // left lists the fields of an object that are left to others: as the ward says, and the replicas of what an
