@@ -374,7 +374,7 @@ spec:
 		s.ok("look", s.name)
 	}
 	assert.True(t, inStepAndReady(s.ward()))
-	r, err := s.api.ListClustersWithResponse(context.Background())
+	r, err := s.api.ListClustersWithResponse(context.Background(), &client.ListClustersParams{Limit: 100})
 	require.NoError(t, s.api.Check(r, err))
 	assert.True(t, r.JSON200.Items[0].Live.Known, r.JSON200.Items[0].Live.Problem)
 }

@@ -20,10 +20,12 @@ const module = "vigila.dev/vigila/"
 var may = map[string][]string{
 	"internal/core":    {"internal/core"},
 	"internal/repo":    {},
+	"internal/charts":  {},
 	"internal/render":  {"internal/core", "internal/repo"},
 	"internal/cluster": {"internal/core"},
 	"internal/record":  {"internal/core"},
-	"internal/keeper":  {"internal/core", "internal/repo", "internal/render", "internal/cluster", "internal/record"},
+	"internal/keeper":  {"internal/core", "internal/repo", "internal/render", "internal/charts", "internal/cluster", "internal/record"},
+	"internal/check":   {"internal/core", "internal/repo", "internal/render"},
 	"internal/server":  {"internal/core", "internal/cluster", "internal/keeper", "internal/record"},
 	"internal/client":  {},
 	"internal/cli":     {"internal/client"},

@@ -15,7 +15,7 @@ var version = "dev"
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	code := cli.Main(ctx, cli.Root(version, serveCommand(), renderCommand(), schemaCommand()), os.Stderr)
+	code := cli.Main(ctx, cli.Root(version, serveCommand(), renderCommand(), checkCommand(), schemaCommand()), os.Stderr)
 	stop()
 	os.Exit(code)
 }

@@ -3,27 +3,87 @@ package main
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
-	"sort"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"sigs.k8s.io/yaml"
 
+	"vigila.dev/vigila/internal/check"
 	"vigila.dev/vigila/internal/cli"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
 
+// target says which cluster something is rendered for, on the command line.
+type target struct {
+	cluster     string
+	labels      map[string]string
+	kubeVersion string
+	apis        []string
+}
+
+func (t *target) add(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&t.cluster, "cluster", "", "name of the cluster that it is for")
+	f.StringToStringVar(&t.labels, "label", nil, "labels of that cluster, such as tier=rehearsal")
+	f.StringVar(&t.kubeVersion, "kube-version", "", "Kubernetes version of that cluster, such as v1.35.0")
+	f.StringSliceVar(&t.apis, "api", nil, "APIs of that cluster, such as gateway.networking.k8s.io/v1")
+}
+
+func (t *target) facts() render.Cluster {
+	return render.Cluster{Name: t.cluster, Labels: t.labels, Version: t.kubeVersion, APIs: t.apis}
+}
+
+// tree finds what a path is in: the git work tree around it, so that an overlay may reach its bases, else its own
+// directory.
+func tree(at string) (render.Tree, string, error) {
+	full, err := filepath.Abs(at)
+	if err != nil {
+		return nil, "", err
+	}
+	st, err := os.Stat(full)
+	if err != nil {
+		return nil, "", err
+	}
+	dir := full
+	if !st.IsDir() {
+		dir = filepath.Dir(full)
+	}
+	root := dir
+	if out, err := exec.Command("git", "-C", dir, "rev-parse", "--show-toplevel").Output(); err == nil {
+		root = strings.TrimSpace(string(out))
+	}
+	if real, err := filepath.EvalSymlinks(full); err == nil && !strings.HasPrefix(full, root) {
+		full = real
+	}
+	rel, err := filepath.Rel(root, full)
+	if err != nil {
+		return nil, "", err
+	}
+	if rel == "." {
+		rel = ""
+	}
+	return repo.Folder{Root: root}, filepath.ToSlash(rel), nil
+}
+
 func renderCommand() *cobra.Command {
+	var t target
+	var values, sets []string
+	var name, namespace string
 	c := &cobra.Command{
 		Use: "render PATH", Short: "Print the objects that a path declares; needs neither service nor cluster",
-		Long: `Print the objects that a path declares, as Vigila reads them: every YAML and JSON file at or below it. Mistakes, those
-in health rules too, are reported with file and line. It needs neither the service nor a cluster.`,
-		Example: "  vigila render services/berth-planner/quay",
+		Long: `Print the objects that a path declares, as Vigila reads them: plain files, an overlay (kustomization.yaml), a chart
+(Chart.yaml) or a template (template.yaml); or a ward file whose path is in the same work tree. Mistakes are reported
+with file and line. It needs neither the service nor a cluster; --cluster and the flags beside it say what a chart or a
+template is to see of one.`,
+		Example: "  vigila render services/berth-planner/quay\n  vigila render charts/fare-gate --values values/quay.yaml --set replicas=3\n  vigila render wards/berth-planner.yaml --cluster skerry --label tier=production",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
 				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila render needs a path"}
@@ -31,67 +91,183 @@ in health rules too, are reported with file and line. It needs neither the servi
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
-			files, err := readTree(args[0])
+			in, rel, err := tree(args[0])
 			if err != nil {
 				return err
 			}
-			objects, err := render.Plain(files)
-			_, mistakes := render.Rules(files)
-			if err := errors.Join(err, mistakes); err != nil {
-				return err
+			w := ward.Ward{Name: name, From: ward.From{Repo: "here", Ref: "main", Path: rel, Values: map[string]any{}}, Into: ward.Into{Namespace: namespace}}
+			wards := []ward.Ward{w}
+			if data, err := in.Read(rel); err == nil && ward.IsFile(data) {
+				if wards, err = ward.ParseIn(ward.From{Repo: "here", Ref: "main"}, rel, data); err != nil {
+					return err
+				}
 			}
-			for _, o := range objects {
-				b, err := yaml.Marshal(o.Body)
+			total := 0
+			for _, w := range wards {
+				w = w.For(t.cluster, t.labels)
+				w.From.Repo = "here" // what it is called elsewhere does not matter
+				if w.From.Ref == "" {
+					w.From.Ref = "main"
+				}
+				for _, file := range values {
+					data, err := os.ReadFile(file)
+					if err != nil {
+						return err
+					}
+					v, err := object.DecodeYAML(file, object.Document{Line: 1, Text: data})
+					if err != nil {
+						return err
+					}
+					m, _ := v.(map[string]any)
+					w.From.Values = ward.Merge(w.From.Values, m)
+				}
+				for _, s := range sets {
+					key, text, ok := strings.Cut(s, "=")
+					if !ok {
+						return &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("--set is %q; write KEY=VALUE, such as image.tag=1.4", s)}
+					}
+					v, err := object.DecodeYAML("--set", object.Document{Line: 1, Text: []byte(text)})
+					if err != nil {
+						return err
+					}
+					keys := strings.Split(key, ".")
+					slices.Reverse(keys)
+					for _, k := range keys {
+						v = map[string]any{k: v}
+					}
+					w.From.Values = ward.Merge(w.From.Values, v.(map[string]any))
+				}
+				res, err := render.Render(c.Context(), render.Request{Ward: w, Cluster: t.facts(), Tree: in})
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(c.OutOrStdout(), "---\n# %s\n%s", o.At(), b)
+				if res.Form == render.PlainForm {
+					files, err := in.Files(w.From.Path, render.Wanted)
+					if err != nil {
+						return err
+					}
+					if _, err := render.Rules(files); err != nil {
+						return err
+					}
+				}
+				for _, o := range res.Objects {
+					b, err := yaml.Marshal(o.Body)
+					if err != nil {
+						return err
+					}
+					fmt.Fprintf(c.OutOrStdout(), "---\n# %s\n%s", o.At(), b)
+				}
+				for _, n := range res.Notes {
+					fmt.Fprintln(c.ErrOrStderr(), n)
+				}
+				total += len(res.Objects)
 			}
-			if len(objects) == 0 {
+			if total == 0 {
 				fmt.Fprintf(c.ErrOrStderr(), "%s declares no objects\n", args[0])
 			}
 			return nil
 		},
 	}
+	f := c.Flags()
+	f.StringVar(&name, "name", "check", "what the ward, and a chart's release, is called")
+	f.StringVar(&namespace, "namespace", "default", "the ward's namespace")
+	f.StringArrayVar(&values, "values", nil, "file of values for a chart or template, over those before")
+	f.StringArrayVar(&sets, "set", nil, "one value, such as image.tag=1.4, over those of files")
+	t.add(c)
 	return c
 }
 
-// readTree reads what a ward with this path would be given.
-func readTree(root string) ([]repo.File, error) {
-	var files []repo.File
-	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if d.IsDir() && d.Name() == ".git" {
-			return filepath.SkipDir
-		}
-		if !d.Type().IsRegular() || path != root && !render.Wanted(d.Name()) {
-			return nil
-		}
-		data, err := os.ReadFile(path)
-		files = append(files, repo.File{Path: filepath.ToSlash(path), Data: data})
-		return err
-	})
-	sort.Slice(files, func(i, j int) bool { return files[i].Path < files[j].Path })
-	return files, err
-}
+func checkCommand() *cobra.Command {
+	var t target
+	var schema, format string
+	c := &cobra.Command{
+		Use: "check [PATH]", Short: "Check everything in a directory before it is merged; needs neither service nor cluster",
+		Long: `Parse, render and check everything in a directory: ward files and what else is Vigila's own, what each ward declares,
+overlays, charts, templates and plain manifests. With --schema every object is held against how a cluster describes its
+kinds: vigila cluster schema NAME saves that. It exits 1 when something is wrong.
 
-// formats are the file formats of Vigila, by name.
-var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema}
-
-func schemaCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "schema FORMAT", Short: "Print the JSON Schema of a file format, for editors",
-		Long:    "Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where)\nand health (your own health rule for a kind).",
-		Example: "  vigila schema ward > ward.schema.json\n  vigila schema health > health.schema.json",
+As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: -o junit or -o sarif.`,
+		Example: "  vigila check\n  vigila check services/ --schema skerry.json\n  vigila check -o sarif > vigila.sarif",
 		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 || formats[args[0]] == nil {
-				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila schema knows two formats: vigila schema ward, vigila schema health"}
+			if len(args) > 1 {
+				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila check takes one path"}
 			}
 			return nil
 		},
-		ValidArgs: []string{"ward", "health"},
+		RunE: func(c *cobra.Command, args []string) error {
+			if !slices.Contains([]string{"text", "json", "sarif", "junit"}, format) {
+				return &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("-o %s is not known; write text, json, sarif or junit", format)}
+			}
+			at := "."
+			if len(args) == 1 {
+				at = args[0]
+			}
+			in, rel, err := tree(at)
+			if err != nil {
+				return err
+			}
+			opts := check.Options{Cluster: t.facts()}
+			if schema != "" {
+				text, err := os.ReadFile(schema)
+				if err != nil {
+					return err
+				}
+				if opts.Schema, err = check.ParseSchema(text); err != nil {
+					return fmt.Errorf("%s: %w", schema, err)
+				}
+			}
+			r, err := check.Dir(c.Context(), in, rel, opts)
+			if errors.Is(err, repo.ErrNoPath) {
+				return &cli.Exit{Code: cli.ExitUsage, Text: err.Error()}
+			}
+			if err != nil {
+				return err
+			}
+			w := c.OutOrStdout()
+			switch format {
+			case "json":
+				err = r.JSON(w)
+			case "sarif":
+				err = r.SARIF(w, version)
+			case "junit":
+				err = r.JUnit(w)
+			default:
+				r.Text(w)
+			}
+			if err == nil && len(r.Findings) > 0 {
+				err = &cli.Exit{Code: cli.ExitFailed}
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&schema, "schema", "", "how a cluster describes its kinds, saved with vigila cluster schema NAME")
+	c.Flags().StringVarP(&format, "output", "o", "text", "text, json, sarif or junit")
+	t.add(c)
+	return c
+}
+
+// formats are the file formats of Vigila, by name.
+var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
+
+func schemaCommand() *cobra.Command {
+	var names []string
+	for n := range formats {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return &cobra.Command{
+		Use: "schema FORMAT", Short: "Print the JSON Schema of a file format, for editors",
+		Long: `Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where),
+roster (a path of ward files), cluster and repo (what a roster says of them), template (a directory with expressions)
+and health (your own health rule for a kind).`,
+		Example: "  vigila schema ward > ward.schema.json\n  vigila schema health > health.schema.json",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 || formats[args[0]] == nil {
+				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila schema knows these formats: " + strings.Join(names, ", ")}
+			}
+			return nil
+		},
+		ValidArgs: names,
 		RunE: func(c *cobra.Command, args []string) error {
 			_, err := c.OutOrStdout().Write(formats[args[0]])
 			return err

@@ -29,8 +29,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Server-sent events, one for each change of a ward, repository or cluster
-         * @description Event names are `ward`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+         * Server-sent events, one for each change of a ward, roster, repository or cluster
+         * @description Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
          */
         get: operations["streamEvents"];
         put?: never;
@@ -458,6 +458,140 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repos/{name}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at a repository now */
+        post: operations["lookAtRepo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write files to a branch of their own, for review; the branch they are meant for is not touched */
+        post: operations["proposeFiles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rosters, each with its own standing and that of the wards it keeps */
+        get: operations["listRosters"];
+        put?: never;
+        /** Add a roster or change one; its path is found before it is kept */
+        post: operations["addRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** One roster, with everything that its files get wrong and what was left behind */
+        get: operations["getRoster"];
+        put?: never;
+        post?: never;
+        /** Forget a roster; the wards that it declared are kept on */
+        delete: operations["removeRoster"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{name}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a roster's files now and do what they say */
+        post: operations["lookAtRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{name}/sync": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring all wards of a roster up, each after those that it waits for */
+        post: operations["syncRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/left/{placement}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster */
+                placement: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget what was left behind of a ward; nothing in the cluster changes */
+        delete: operations["forgetLeft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repos/{name}/notice-key": {
         parameters: {
             query?: never;
@@ -490,7 +624,7 @@ export interface paths {
         put?: never;
         /**
          * Tell that something was pushed, so that the repository is looked at now
-         * @description Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+         * @description Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
          */
         post: operations["noticePush"];
         delete?: never;
@@ -531,6 +665,61 @@ export interface paths {
         post?: never;
         /** Forget a cluster that no ward uses */
         delete: operations["removeCluster"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{name}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft manifests and a ward file for what is in a namespace already; nothing changes */
+        post: operations["draftAdoption"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{name}/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** How the cluster describes its kinds, for checks without it */
+        get: operations["getClusterSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/contexts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The contexts of a kubeconfig on the service's machine */
+        post: operations["listContexts"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -607,6 +796,19 @@ export interface components {
             repo: string;
             ref: string;
             path: string;
+            /** @description the roster that declares it; absent when a person registered it */
+            roster?: string;
+            /** @description the file in the roster's repository */
+            source?: string;
+            /**
+             * @description what its path holds
+             * @enum {string}
+             */
+            form?: "plain" | "overlay" | "chart" | "template";
+            /** @description name and version of a chart */
+            chart?: string;
+            /** @description what of a chart was left out, and why */
+            notes?: string[];
             namespace: string;
             standing: components["schemas"]["Standing"];
             health: components["schemas"]["Health"];
@@ -957,20 +1159,172 @@ export interface components {
             name: string;
             url: string;
             user?: string;
+            about?: string;
+            /** @description the roster that declares it */
+            roster?: string;
+            /** @description a chart repository */
+            charts: boolean;
+            /** @description with credentials; they are never shown */
+            signed_in: boolean;
+            /** @description with a key, over SSH */
+            with_key?: boolean;
+            bearer?: boolean;
+            /** @description certificates of its own are trusted */
+            own_ca?: boolean;
+            /** @description who may sign commits; anybody, and nobody, when absent */
+            signers?: string;
+            follow?: ("submodules" | "large-files")[];
+            /**
+             * Format: date-time
+             * @description when its token ends, where the server says so
+             */
+            expires?: string;
+            warning?: string;
             wards: number;
+            rosters: number;
+            /** @description of a chart repository its charts */
             branches?: string[];
             repository: components["schemas"]["AsOf"];
         };
         RepoList: {
+            total: number;
             items: components["schemas"]["Repo"][];
         };
+        /** @description With the address that it has already, what is left out stays as it is; credentials are never carried over to another address. */
         AddRepo: {
             name: string;
-            /** @description https or http address */
+            /** @description https, http or ssh address; of a chart repository https, http or oci */
             url: string;
+            /** @description a chart repository; implied by oci:// */
+            charts?: boolean;
             user?: string;
             /** @description password or token; write-only, encrypted at rest */
             password?: string;
+            /** @description the password is a token that is sent as a bearer token */
+            bearer?: boolean;
+            /** @description certificates in PEM that the server may be signed with, beside the system's */
+            ca?: string;
+            /** @description private SSH key in PEM; write-only, encrypted at rest */
+            key?: string;
+            /** @description of the key; write-only, encrypted at rest */
+            passphrase?: string;
+            /** @description lines of a known_hosts file */
+            known_hosts?: string;
+            /** @description fingerprint of the SSH host's key to trust, SHA256:… */
+            trust?: string;
+            /** @description SSH public keys, one a line, and armored OpenPGP keys: only commits signed by one of them are applied */
+            signers?: string;
+            follow?: ("submodules" | "large-files")[];
+        };
+        ProposedFile: {
+            path: string;
+            text: string;
+        };
+        ProposeFiles: {
+            /** @description branch that they are meant for; main when absent */
+            base?: string;
+            /** @description the new branch */
+            branch: string;
+            /** @description first line of the commit's message */
+            subject: string;
+            body?: string;
+            files: components["schemas"]["ProposedFile"][];
+        };
+        RosterProblem: {
+            file: string;
+            line: number;
+            text: string;
+            /** @description that it is about; its last good declaration stays in force */
+            ward?: string;
+        };
+        LeftBehind: {
+            placement: string;
+            /** Format: date-time */
+            at: string;
+            why: string;
+            /** @description objects that stayed in the cluster */
+            keys: string[];
+        };
+        Limits: {
+            /** @description that its wards may keep; all when empty */
+            namespaces?: string[];
+            /** @description that its wards may go into; all when empty */
+            clusters?: string[];
+            /** @description the service account, in the ward's namespace, that their runs act as */
+            as?: string;
+        };
+        Roster: {
+            name: string;
+            repo: string;
+            ref: string;
+            path: string;
+            /** @description the roster that declares it */
+            parent?: string;
+            limits: components["schemas"]["Limits"];
+            /**
+             * @description its own; that of its wards is counted apart
+             * @enum {string}
+             */
+            standing: "in step" | "behind" | "blind";
+            says: string;
+            todo?: string;
+            needs_you: boolean;
+            /** @description what stops it, to be given as allow */
+            guard?: string;
+            revision?: components["schemas"]["Revision"];
+            repository: components["schemas"]["AsOf"];
+            problems: components["schemas"]["RosterProblem"][];
+            /** @description wards that left, and have to end first */
+            leaving?: string[];
+            left: components["schemas"]["LeftBehind"][];
+            /** @description placements of its wards */
+            wards: number;
+            in_step: number;
+            ready: number;
+            /** @description placements that need somebody */
+            loud: number;
+        };
+        RosterList: {
+            total: number;
+            items: components["schemas"]["Roster"][];
+        };
+        AddRoster: {
+            name: string;
+            /** @description a known git repository */
+            repo: string;
+            /** @description main when absent */
+            ref?: string;
+            /** @description a directory or file; the root when absent */
+            path?: string;
+            limits?: components["schemas"]["Limits"];
+        };
+        SyncRoster: {
+            /** @description guards of the roster that may be passed, by name */
+            allow?: string[];
+        };
+        DraftAdoption: {
+            namespace: string;
+            /** @description what the ward is called; as the namespace when absent */
+            ward?: string;
+            /** @description where the manifests go in the repository; as the ward when absent */
+            path?: string;
+            /** @description named in the ward file */
+            repo?: string;
+        };
+        Adoption: {
+            objects: number;
+            files: components["schemas"]["ProposedFile"][];
+            skipped: {
+                object: string;
+                why: string;
+            }[];
+        };
+        Kubeconfig: {
+            /** @description path on the service's machine */
+            kubeconfig: string;
+        };
+        ContextList: {
+            items: string[];
         };
         NoticeKey: {
             /** @description the HMAC key as a text; its bytes are the key */
@@ -980,26 +1334,51 @@ export interface components {
         };
         Cluster: {
             name: string;
+            about?: string;
+            /** @description the roster that declares its labels and links */
+            roster?: string;
             context: string;
             kubeconfig?: string;
+            /**
+             * @description how it is reached
+             * @enum {string}
+             */
+            by?: "kubeconfig" | "token" | "inside";
             server?: string;
             version?: string;
             labels: {
+                [key: string]: string;
+            };
+            links?: {
                 [key: string]: string;
             };
             wards: number;
             live: components["schemas"]["AsOf"];
         };
         ClusterList: {
+            total: number;
             items: components["schemas"]["Cluster"][];
         };
+        /** @description One of kubeconfig, server with token, and in_cluster; none of them changes labels and links alone. */
         AddCluster: {
             name: string;
+            about?: string;
             /** @description path on the service's machine */
-            kubeconfig: string;
+            kubeconfig?: string;
             /** @description the kubeconfig's current context when absent */
             context?: string;
+            /** @description address of the API server */
+            server?: string;
+            /** @description of a service account; write-only, encrypted at rest */
+            token?: string;
+            /** @description certificates in PEM of the API server */
+            ca?: string;
+            /** @description the cluster that the service runs in */
+            in_cluster?: boolean;
             labels?: {
+                [key: string]: string;
+            };
+            links?: {
                 [key: string]: string;
             };
         };
@@ -1078,6 +1457,8 @@ export interface operations {
                 standing?: components["schemas"]["Standing"];
                 cluster?: string;
                 owner?: string;
+                /** @description only those that this roster declares */
+                roster?: string;
                 /** @description only those that need a person */
                 needs_you?: boolean;
                 limit?: components["parameters"]["Limit"];
@@ -1655,7 +2036,12 @@ export interface operations {
     };
     listRepos: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1720,6 +2106,223 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    lookAtRepo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The repository as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repo"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proposeFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposeFiles"];
+            };
+        };
+        responses: {
+            /** @description Pushed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRosters: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rosters */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddRoster"];
+            };
+        };
+        responses: {
+            /** @description The roster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The roster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The roster as it stands now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    syncRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SyncRoster"];
+            };
+        };
+        responses: {
+            /** @description The roster; its wards start by themselves */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetLeft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster */
+                placement: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     makeNoticeKey: {
         parameters: {
             query?: never;
@@ -1766,7 +2369,12 @@ export interface operations {
     };
     listClusters: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1827,6 +2435,81 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftAdoption: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftAdoption"];
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adoption"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getClusterSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OpenAPI v2 */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listContexts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Kubeconfig"];
+            };
+        };
+        responses: {
+            /** @description Contexts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContextList"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,49 +12,124 @@ import (
 	"vigila.dev/vigila/internal/client"
 )
 
+// pageFlags search and page a list.
+type pageFlags struct {
+	search      string
+	limit, page int
+}
+
+func (f *pageFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&f.search, "search", "", "words that must all be somewhere in it")
+	c.Flags().IntVar(&f.limit, "limit", 100, "how many on a page, 1 to 1000")
+	c.Flags().IntVar(&f.page, "page", 1, "which page")
+}
+
+func (f *pageFlags) offset() int { return (max(f.page, 1) - 1) * f.limit }
+
+// rest tells what is on other pages.
+func (f *pageFlags) rest(p *printer, shown, total int) {
+	if shown < total {
+		p.line("%d of %d; the next: --page %d", shown, total, max(f.page, 1)+1)
+	}
+}
+
 func (a *app) repo() *cobra.Command {
-	c := &cobra.Command{Use: "repo", Short: "Add, list and remove repositories", Example: "  vigila repo list"}
-	var user, passwordFile string
-	add := &cobra.Command{
+	c := &cobra.Command{Use: "repo", Short: "Add, list and remove repositories, of git and of charts", Example: "  vigila repo list"}
+	c.AddCommand(a.repoAdd(), a.repoList(), a.repoLook(), a.repoRemove(), a.repoNotices())
+	return c
+}
+
+func (a *app) repoAdd() *cobra.Command {
+	var in client.AddRepo
+	var follow []string
+	files := map[string]*string{"password-file": &in.Password, "key-file": &in.Key, "passphrase-file": &in.Passphrase, "ca-file": &in.Ca, "signers-file": &in.Signers, "known-hosts-file": &in.KnownHosts}
+	help := map[string]string{"password-file": "file with the password or token; - reads standard input", "key-file": "file with the private SSH key", "passphrase-file": "file with the key's passphrase",
+		"ca-file": "certificates (PEM) that the server may be signed with, beside the system's", "signers-file": "who may sign commits: SSH public keys and armored OpenPGP keys; unsigned commits are not applied then",
+		"known-hosts-file": "lines of a known_hosts file"}
+	names := map[string]*string{}
+	c := &cobra.Command{
 		Use: "add NAME URL", Short: "Add a repository or change one; it is read before it is kept",
-		Long:    "Add a repository or change one; it is read before it is kept. The password or token is stored encrypted and never shown again.",
-		Example: "  vigila repo add fleet https://git.brindle.example/fleet.git --user vigila --password-file token.txt",
-		Args:    exactly(2, "a name and an address"),
+		Long: `Add a repository or change one; it is read before it is kept. Over HTTPS it may need a user and a password or token,
+over SSH a key; these are stored encrypted and never shown again, and stay with the address that they were given for.
+With --charts, or an oci:// address, it is a repository of packaged charts.
+
+The host of an SSH address has to be known: the first try shows the fingerprint of its key, and --trust takes it.`,
+		Example: `  vigila repo add fleet https://git.brindle.example/fleet.git --user vigila --password-file token.txt
+  vigila repo add fleet ssh://git@git.brindle.example/fleet.git --key-file id_ed25519 --trust SHA256:…
+  vigila repo add charts https://charts.brindle.example --charts
+  vigila repo add registry oci://registry.brindle.example/charts --user vigila --password-file token.txt`,
+		Args: exactly(2, "a name and an address"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
 				return err
 			}
-			in := client.AddRepo{Name: args[0], Url: args[1], User: user}
-			if passwordFile != "" {
-				b, err := readFile(passwordFile, c.InOrStdin())
-				if err != nil {
-					return err
+			in.Name, in.Url = args[0], args[1]
+			for flag, into := range files {
+				if name := *names[flag]; name != "" {
+					b, err := readFile(name, c.InOrStdin())
+					if err != nil {
+						return err
+					}
+					if *into = string(b); flag == "password-file" || flag == "passphrase-file" {
+						*into = strings.TrimSpace(*into)
+					}
 				}
-				in.Password = strings.TrimSpace(string(b))
+			}
+			for _, f := range follow {
+				in.Follow = append(in.Follow, client.AddRepoFollow(f))
 			}
 			r, err := conn.AddRepoWithResponse(c.Context(), in)
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
-			branches := "it has no commits yet"
-			if len(r.JSON200.Branches) > 0 {
-				branches = "branches: " + strings.Join(r.JSON200.Branches, ", ")
+			what := "it has no commits yet"
+			switch x := r.JSON200; {
+			case x.Charts && len(x.Branches) > 0:
+				what = "charts: " + few(x.Branches)
+			case x.Charts:
+				what = "its charts are found by name"
+			case len(x.Branches) > 0:
+				what = "branches: " + few(x.Branches)
 			}
-			a.printer(c.OutOrStdout()).line("%s is known now; %s", args[0], branches)
+			p := a.printer(c.OutOrStdout())
+			p.line("%s is known now; %s", args[0], what)
+			if r.JSON200.Warning != "" {
+				p.line("Mind: %s", r.JSON200.Warning)
+			}
 			return nil
 		},
 	}
-	add.Flags().StringVar(&user, "user", "", "user name for basic sign-in")
-	add.Flags().StringVar(&passwordFile, "password-file", "", "file with the password or token; - reads standard input")
-	list := a.reading(&cobra.Command{
-		Use: "list", Short: "List the known repositories", Example: "  vigila repo list", Args: noArgs,
+	f := c.Flags()
+	f.StringVar(&in.User, "user", "", "user name for basic sign-in")
+	f.BoolVar(&in.Bearer, "bearer", false, "the password is a token that is sent as a bearer token")
+	f.BoolVar(&in.Charts, "charts", false, "a repository of packaged charts (index.yaml over HTTP, or oci://)")
+	f.StringVar(&in.Trust, "trust", "", "fingerprint of the SSH host's key to trust, SHA256:…")
+	f.StringSliceVar(&follow, "follow", nil, "what is followed beside files: submodules, large-files")
+	for flag := range files {
+		names[flag] = f.String(flag, "", help[flag])
+	}
+	return c
+}
+
+// few are some of many names.
+func few(names []string) string {
+	if len(names) > 8 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:8], ", "), len(names)-8)
+	}
+	return strings.Join(names, ", ")
+}
+
+func (a *app) repoList() *cobra.Command {
+	f := &pageFlags{}
+	c := &cobra.Command{
+		Use: "list", Short: "List the known repositories", Example: "  vigila repo list\n  vigila repo list --search charts", Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			conn, err := a.dial()
 			if err != nil {
 				return err
 			}
-			r, err := conn.ListReposWithResponse(c.Context())
+			r, err := conn.ListReposWithResponse(c.Context(), &client.ListReposParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
@@ -62,18 +138,52 @@ func (a *app) repo() *cobra.Command {
 			}
 			p := a.printer(c.OutOrStdout())
 			if len(r.JSON200.Items) == 0 {
-				p.line("No repositories yet. Add one: vigila repo add NAME URL")
+				p.line("%s", pick(f.search != "", "No repository matches.", "No repositories yet. Add one: vigila repo add NAME URL"))
 				return nil
 			}
-			rows := [][]cell{{{"REPOSITORY", "soft"}, {"ADDRESS", "soft"}, {"WARDS", "soft"}, {"LAST LOOK", "soft"}}}
+			rows := [][]cell{{{"REPOSITORY", "soft"}, {"HOLDS", "soft"}, {"ADDRESS", "soft"}, {"WARDS", "soft"}, {"ROSTERS", "soft"}, {"LAST LOOK", "soft"}}}
 			for _, x := range r.JSON200.Items {
-				rows = append(rows, []cell{{x.Name, "bold"}, plain(x.Url), plain(fmt.Sprint(x.Wards)), plain(known(x.Repository, "read "))})
+				look := known(x.Repository, "read ")
+				if x.Warning != "" {
+					look += "; " + x.Warning
+				}
+				rows = append(rows, []cell{{x.Name, "bold"}, plain(pick(x.Charts, "charts", "git")), plain(x.Url), plain(fmt.Sprint(x.Wards)), plain(fmt.Sprint(x.Rosters)), plain(look)})
 			}
 			p.table(rows)
+			f.rest(p, len(r.JSON200.Items), r.JSON200.Total)
+			return nil
+		},
+	}
+	f.add(c)
+	return a.reading(c)
+}
+
+func (a *app) repoLook() *cobra.Command {
+	return a.reading(&cobra.Command{
+		Use: "look NAME", Short: "Look at a repository now", Example: "  vigila repo look fleet", Args: exactly(1, "the name of a repository"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.LookAtRepoWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			a.printer(c.OutOrStdout()).line("%s: %s", args[0], known(r.JSON200.Repository, "read "))
+			if !r.JSON200.Repository.Known {
+				return &Exit{Code: ExitFailed}
+			}
 			return nil
 		},
 	})
-	remove := &cobra.Command{
+}
+
+func (a *app) repoRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove NAME", Short: "Forget a repository that no ward uses", Example: "  vigila repo remove fleet", Args: exactly(1, "the name of a repository"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
@@ -88,11 +198,15 @@ func (a *app) repo() *cobra.Command {
 			return nil
 		},
 	}
-	notices := a.reading(&cobra.Command{
+}
+
+func (a *app) repoNotices() *cobra.Command {
+	return a.reading(&cobra.Command{
 		Use: "notices NAME", Short: "Make the key that signs push notices, so that a push is seen at once",
 		Long: `Make the key that signs push notices of a repository, and show how to send one. With notices a push is seen at
 once; without them the repository is looked at as often as its wards ask for. The key is shown this once; the one
-before it is not taken any more.`,
+before it is not taken any more. The webhooks of code hosts that sign their body with HMAC-SHA256, or send a secret
+token, are taken as they are: give them the address and the key.`,
 		Example: "  vigila repo notices fleet", Args: exactly(1, "the name of a repository"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
@@ -112,6 +226,7 @@ before it is not taken any more.`,
 			p.line("")
 			p.line("  %s", r.JSON200.Key)
 			p.line("")
+			p.line("In a code host's webhook: the address is %s, the secret is the key.", address)
 			p.line("As a post-receive hook, or in a pipeline:")
 			p.line("")
 			p.line("  body='{}'")
@@ -120,33 +235,55 @@ before it is not taken any more.`,
 			return nil
 		},
 	})
-	c.AddCommand(add, list, remove, notices)
-	return c
 }
 
 func (a *app) cluster() *cobra.Command {
 	c := &cobra.Command{Use: "cluster", Short: "Add, list and remove clusters", Example: "  vigila cluster list"}
-	var kubeconfig, kubeContext string
-	var labels map[string]string
-	add := &cobra.Command{
-		Use: "add NAME", Short: "Add a cluster or change one, by a context of a kubeconfig",
-		Long:    "Add a cluster or change one, by a context of a kubeconfig on the service's machine. The cluster is asked for its version before it is kept; its credentials stay in the kubeconfig.",
-		Example: "  vigila cluster add quay --kubeconfig ~/.kube/config --kube-context quay --label tier=rehearsal",
-		Args:    exactly(1, "a name"),
+	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterContexts(), a.clusterRemove(), a.clusterRBAC(), a.clusterSchema())
+	return c
+}
+
+func (a *app) clusterAdd() *cobra.Command {
+	var in client.AddCluster
+	var tokenFile, caFile string
+	c := &cobra.Command{
+		Use: "add NAME", Short: "Add a cluster or change one",
+		Long: `Add a cluster or change one. It is asked for its version before it is kept. It is reached by one of
+  a kubeconfig on the service's machine (--kubeconfig, --kube-context): its credentials stay there;
+  the token of a service account (--server, --token-file, --ca-file): it is stored encrypted and never shown again;
+  from inside (--in-cluster): the cluster that the service runs in.
+With none of them, only labels and links of a known cluster change. vigila cluster rbac prints what Vigila has to be
+allowed to do.`,
+		Example: `  vigila cluster add quay --kubeconfig ~/.kube/config --kube-context quay --label tier=rehearsal
+  vigila cluster add skerry --server https://skerry.brindle.example:6443 --token-file token --ca-file ca.pem
+  vigila cluster add skerry --label tier=production`,
+		Args: exactly(1, "a name"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
 				return err
 			}
-			if kubeconfig == "" {
-				if kubeconfig = os.Getenv("KUBECONFIG"); kubeconfig == "" {
-					return usage("vigila cluster add needs --kubeconfig FILE")
+			in.Name = args[0]
+			for name, into := range map[string]*string{tokenFile: &in.Token, caFile: &in.Ca} {
+				if name != "" {
+					b, err := readFile(name, c.InOrStdin())
+					if err != nil {
+						return err
+					}
+					*into = strings.TrimSpace(string(b))
 				}
 			}
-			if kubeconfig, err = filepath.Abs(kubeconfig); err != nil {
-				return err
+			if in.Kubeconfig == "" && in.Server == "" && !in.InCluster && !c.Flags().Changed("label") && !c.Flags().Changed("link") {
+				if in.Kubeconfig = os.Getenv("KUBECONFIG"); in.Kubeconfig == "" {
+					return usage("vigila cluster add needs --kubeconfig FILE, --server URL with --token-file, or --in-cluster")
+				}
 			}
-			r, err := conn.AddClusterWithResponse(c.Context(), client.AddCluster{Name: args[0], Kubeconfig: kubeconfig, Context: kubeContext, Labels: labels})
+			if in.Kubeconfig != "" {
+				if in.Kubeconfig, err = filepath.Abs(in.Kubeconfig); err != nil {
+					return err
+				}
+			}
+			r, err := conn.AddClusterWithResponse(c.Context(), in)
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
@@ -154,17 +291,29 @@ func (a *app) cluster() *cobra.Command {
 			return nil
 		},
 	}
-	add.Flags().StringVar(&kubeconfig, "kubeconfig", "", "path on the service's machine (default: KUBECONFIG)")
-	add.Flags().StringVar(&kubeContext, "kube-context", "", "context in it (default: its current one)")
-	add.Flags().StringToStringVar(&labels, "label", nil, "labels that wards choose by, such as tier=rehearsal")
-	list := a.reading(&cobra.Command{
-		Use: "list", Short: "List the known clusters", Example: "  vigila cluster list", Args: noArgs,
+	f := c.Flags()
+	f.StringVar(&in.Kubeconfig, "kubeconfig", "", "path on the service's machine (default: KUBECONFIG)")
+	f.StringVar(&in.Context, "kube-context", "", "context in it (default: its current one); vigila cluster contexts lists them")
+	f.StringVar(&in.Server, "server", "", "address of the API server")
+	f.StringVar(&tokenFile, "token-file", "", "file with the token of a service account; - reads standard input")
+	f.StringVar(&caFile, "ca-file", "", "certificates (PEM) of the API server")
+	f.BoolVar(&in.InCluster, "in-cluster", false, "the cluster that the service runs in")
+	f.StringVar(&in.About, "about", "", "what it is, in a sentence")
+	f.StringToStringVar(&in.Labels, "label", nil, "labels that wards choose by, such as tier=rehearsal")
+	f.StringToStringVar(&in.Links, "link", nil, "links shown with it, such as Console=https://…")
+	return c
+}
+
+func (a *app) clusterList() *cobra.Command {
+	f := &pageFlags{}
+	c := &cobra.Command{
+		Use: "list", Short: "List the known clusters", Example: "  vigila cluster list\n  vigila cluster list --search production", Args: noArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			conn, err := a.dial()
 			if err != nil {
 				return err
 			}
-			r, err := conn.ListClustersWithResponse(c.Context())
+			r, err := conn.ListClustersWithResponse(c.Context(), &client.ListClustersParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
@@ -173,7 +322,7 @@ func (a *app) cluster() *cobra.Command {
 			}
 			p := a.printer(c.OutOrStdout())
 			if len(r.JSON200.Items) == 0 {
-				p.line("No clusters yet. Add one: vigila cluster add NAME --kubeconfig FILE")
+				p.line("%s", pick(f.search != "", "No cluster matches.", "No clusters yet. Add one: vigila cluster add NAME --kubeconfig FILE"))
 				return nil
 			}
 			rows := [][]cell{{{"CLUSTER", "soft"}, {"VERSION", "soft"}, {"SERVER", "soft"}, {"LABELS", "soft"}, {"WARDS", "soft"}, {"LIVE", "soft"}}}
@@ -185,10 +334,44 @@ func (a *app) cluster() *cobra.Command {
 				rows = append(rows, []cell{{x.Name, "bold"}, plain(x.Version), plain(x.Server), plain(pairs(x.Labels)), plain(fmt.Sprint(x.Wards)), plain(live)})
 			}
 			p.table(rows)
+			f.rest(p, len(r.JSON200.Items), r.JSON200.Total)
+			return nil
+		},
+	}
+	f.add(c)
+	return a.reading(c)
+}
+
+func (a *app) clusterContexts() *cobra.Command {
+	return a.reading(&cobra.Command{
+		Use: "contexts FILE", Short: "List the contexts of a kubeconfig on the service's machine", Example: "  vigila cluster contexts ~/.kube/config", Args: exactly(1, "the path of a kubeconfig"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			file, err := filepath.Abs(args[0])
+			if err != nil {
+				return err
+			}
+			r, err := conn.ListContextsWithResponse(c.Context(), client.Kubeconfig{Kubeconfig: file})
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			for _, x := range r.JSON200.Items {
+				p.line("%s", x)
+			}
 			return nil
 		},
 	})
-	remove := &cobra.Command{
+}
+
+func (a *app) clusterRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove NAME", Short: "Forget a cluster that no ward is kept in", Example: "  vigila cluster remove quay", Args: exactly(1, "the name of a cluster"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
@@ -203,6 +386,104 @@ func (a *app) cluster() *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(add, list, remove)
+}
+
+func (a *app) clusterSchema() *cobra.Command {
+	return &cobra.Command{
+		Use: "schema NAME", Short: "Print how a cluster describes its kinds, for vigila check without it", Example: "  vigila cluster schema skerry > skerry.json\n  vigila check --schema skerry.json services/",
+		Args: exactly(1, "the name of a cluster"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.GetClusterSchemaWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			_, err = c.OutOrStdout().Write(r.Body)
+			return err
+		},
+	}
+}
+
+func (a *app) clusterRBAC() *cobra.Command {
+	var namespaces, impersonate []string
+	var readOnly bool
+	c := &cobra.Command{
+		Use: "rbac", Short: "Print the Kubernetes manifests that let Vigila do what it needs, and no more",
+		Long: `Print the Kubernetes manifests (ServiceAccount, roles and bindings) that let Vigila do what it needs. Without flags it may
+keep anything anywhere. --namespace limits it to some namespaces; --read-only lets it look and compare, and change
+nothing; --as lets it act as service accounts, for wards with into.as, and takes its own right to change things away
+there: such a ward can do no more than its account may.`,
+		Example: "  vigila cluster rbac | kubectl apply -f -\n  vigila cluster rbac --namespace berth-planner --namespace fare-gate\n  vigila cluster rbac --as berth-planner/deployer", Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			for _, x := range impersonate {
+				if ns, name, ok := strings.Cut(x, "/"); !ok || ns == "" || name == "" {
+					return usage("--as is %q; write NAMESPACE/ACCOUNT", x)
+				}
+			}
+			fmt.Fprint(c.OutOrStdout(), rbac(namespaces, impersonate, readOnly))
+			return nil
+		},
+	}
+	c.Flags().StringSliceVar(&namespaces, "namespace", nil, "only these namespaces")
+	c.Flags().StringSliceVar(&impersonate, "as", nil, "service accounts that wards act as, as NAMESPACE/ACCOUNT")
+	c.Flags().BoolVar(&readOnly, "read-only", false, "look and compare only")
 	return c
+}
+
+// rbac writes the manifests of cluster rbac.
+// Source: https://kubernetes.io/docs/reference/access-authn-authz/rbac/
+func rbac(namespaces, impersonate []string, readOnly bool) string {
+	var b strings.Builder
+	doc := func(format string, args ...any) { fmt.Fprintf(&b, "---\n"+format, args...) }
+	doc("apiVersion: v1\nkind: Namespace\nmetadata: {name: vigila}\n")
+	doc("apiVersion: v1\nkind: ServiceAccount\nmetadata: {name: vigila, namespace: vigila}\n")
+	const look = "  # what is kept, and what it makes, is watched\n  - {apiGroups: [\"*\"], resources: [\"*\"], verbs: [get, list, watch]}\n"
+	const change = "  # it is applied and removed\n  - {apiGroups: [\"*\"], resources: [\"*\"], verbs: [create, patch, delete]}\n"
+	rules := look
+	if !readOnly && len(impersonate) == 0 {
+		rules += change
+	}
+	bind := func(kind, namespace, name string) {
+		in := ""
+		if namespace != "" {
+			in = ", namespace: " + namespace
+		}
+		doc("apiVersion: rbac.authorization.k8s.io/v1\nkind: %s\nmetadata: {name: %s%s}\nrules:\n%s", kind, name, in, rules)
+		doc("apiVersion: rbac.authorization.k8s.io/v1\nkind: %sBinding\nmetadata: {name: %s%s}\nroleRef: {apiGroup: rbac.authorization.k8s.io, kind: %s, name: %s}\nsubjects: [{kind: ServiceAccount, name: vigila, namespace: vigila}]\n", kind, name, in, kind, name)
+	}
+	if len(namespaces) == 0 {
+		bind("ClusterRole", "", "vigila")
+	} else {
+		for _, n := range namespaces {
+			bind("Role", n, "vigila")
+		}
+		rules = "  # namespaces are looked up by name\n  - {apiGroups: [\"\"], resources: [namespaces], verbs: [get, list, watch]}\n"
+		bind("ClusterRole", "", "vigila-namespaces")
+	}
+	byNamespace := map[string][]string{}
+	for _, x := range impersonate {
+		ns, name, _ := strings.Cut(x, "/")
+		byNamespace[ns] = append(byNamespace[ns], name)
+	}
+	spaces := make([]string, 0, len(byNamespace))
+	for ns := range byNamespace {
+		spaces = append(spaces, ns)
+	}
+	slices.Sort(spaces)
+	for _, ns := range spaces {
+		rules = fmt.Sprintf("  # wards with into.as act as these, and can do no more than they may\n  - {apiGroups: [\"\"], resources: [serviceaccounts], resourceNames: [%s], verbs: [impersonate]}\n", strings.Join(byNamespace[ns], ", "))
+		bind("Role", ns, "vigila-acts")
+	}
+	if len(impersonate) > 0 {
+		rules = "  # the groups that every service account is in\n  - {apiGroups: [\"\"], resources: [groups], resourceNames: [\"system:serviceaccounts\", \"system:authenticated\""
+		for _, ns := range spaces {
+			rules += fmt.Sprintf(", \"system:serviceaccounts:%s\"", ns)
+		}
+		rules += "], verbs: [impersonate]}\n"
+		bind("ClusterRole", "", "vigila-acts")
+	}
+	return b.String()
 }

@@ -56,9 +56,9 @@ func (a *app) wardAdd() *cobra.Command {
 
 // listFlags are the filters of ward list and watch.
 type listFlags struct {
-	search, standing, cluster, owner string
-	needsYou                         bool
-	limit, page                      int
+	search, standing, cluster, owner, roster string
+	needsYou                                 bool
+	limit, page                              int
 }
 
 func (f *listFlags) add(c *cobra.Command) {
@@ -66,13 +66,14 @@ func (f *listFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.standing, "standing", "", "in step, behind, drifted, contested or blind")
 	c.Flags().StringVar(&f.cluster, "cluster", "", "only this cluster")
 	c.Flags().StringVar(&f.owner, "owner", "", "only this owner")
+	c.Flags().StringVar(&f.roster, "roster", "", "only those that this roster declares")
 	c.Flags().BoolVar(&f.needsYou, "needs-you", false, "only those that need a person")
 	c.Flags().IntVar(&f.limit, "limit", 100, "how many on a page, 1 to 1000")
 	c.Flags().IntVar(&f.page, "page", 1, "which page")
 }
 
 func (f *listFlags) params() *client.ListWardsParams {
-	return &client.ListWardsParams{Search: f.search, Standing: client.Standing(f.standing), Cluster: f.cluster, Owner: f.owner, NeedsYou: f.needsYou,
+	return &client.ListWardsParams{Search: f.search, Standing: client.Standing(f.standing), Cluster: f.cluster, Owner: f.owner, Roster: f.roster, NeedsYou: f.needsYou,
 		Limit: f.limit, Offset: (max(f.page, 1) - 1) * f.limit}
 }
 
@@ -103,7 +104,7 @@ func (a *app) wardList() *cobra.Command {
 // board prints wards, one a line.
 func (p *printer) board(l *client.WardList, f *listFlags) {
 	switch {
-	case l.Total == 0 && (f.search != "" || f.standing != "" || f.cluster != "" || f.owner != "" || f.needsYou):
+	case l.Total == 0 && (f.search != "" || f.standing != "" || f.cluster != "" || f.owner != "" || f.roster != "" || f.needsYou):
 		p.line("No ward matches.")
 		return
 	case l.Total == 0:

@@ -17,6 +17,45 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for AddRepoFollow.
+const (
+	AddRepoFollowLargeFiles AddRepoFollow = "large-files"
+	AddRepoFollowSubmodules AddRepoFollow = "submodules"
+)
+
+// Valid indicates whether the value is a known member of the AddRepoFollow enum.
+func (e AddRepoFollow) Valid() bool {
+	switch e {
+	case AddRepoFollowLargeFiles:
+		return true
+	case AddRepoFollowSubmodules:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ClusterBy.
+const (
+	ClusterByInside     ClusterBy = "inside"
+	ClusterByKubeconfig ClusterBy = "kubeconfig"
+	ClusterByToken      ClusterBy = "token"
+)
+
+// Valid indicates whether the value is a known member of the ClusterBy enum.
+func (e ClusterBy) Valid() bool {
+	switch e {
+	case ClusterByInside:
+		return true
+	case ClusterByKubeconfig:
+		return true
+	case ClusterByToken:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DifferenceChange.
 const (
 	DifferenceChangeAdded     DifferenceChange = "added"
@@ -245,6 +284,45 @@ func (e PendingObjectChange) Valid() bool {
 	}
 }
 
+// Defines values for RepoFollow.
+const (
+	RepoFollowLargeFiles RepoFollow = "large-files"
+	RepoFollowSubmodules RepoFollow = "submodules"
+)
+
+// Valid indicates whether the value is a known member of the RepoFollow enum.
+func (e RepoFollow) Valid() bool {
+	switch e {
+	case RepoFollowLargeFiles:
+		return true
+	case RepoFollowSubmodules:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RosterStanding.
+const (
+	RosterStandingBehind RosterStanding = "behind"
+	RosterStandingBlind  RosterStanding = "blind"
+	RosterStandingInStep RosterStanding = "in step"
+)
+
+// Valid indicates whether the value is a known member of the RosterStanding enum.
+func (e RosterStanding) Valid() bool {
+	switch e {
+	case RosterStandingBehind:
+		return true
+	case RosterStandingBlind:
+		return true
+	case RosterStandingInStep:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Standing.
 const (
 	StandingBehind    Standing = "behind"
@@ -317,6 +395,30 @@ func (e Task) Valid() bool {
 	}
 }
 
+// Defines values for WardForm.
+const (
+	WardFormChart    WardForm = "chart"
+	WardFormOverlay  WardForm = "overlay"
+	WardFormPlain    WardForm = "plain"
+	WardFormTemplate WardForm = "template"
+)
+
+// Valid indicates whether the value is a known member of the WardForm enum.
+func (e WardForm) Valid() bool {
+	switch e {
+	case WardFormChart:
+		return true
+	case WardFormOverlay:
+		return true
+	case WardFormPlain:
+		return true
+	case WardFormTemplate:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WardKeepAdditions.
 const (
 	WardKeepAdditionsIgnore WardKeepAdditions = "ignore"
@@ -368,27 +470,84 @@ func (e WardTone) Valid() bool {
 	}
 }
 
-// AddCluster defines model for AddCluster.
+// AddCluster One of kubeconfig, server with token, and in_cluster; none of them changes labels and links alone.
 type AddCluster struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca certificates in PEM of the API server
+	Ca string `json:"ca,omitempty,omitzero"`
+
 	// Context the kubeconfig's current context when absent
 	Context string `json:"context,omitempty,omitzero"`
 
+	// InCluster the cluster that the service runs in
+	InCluster bool `json:"in_cluster,omitempty,omitzero"`
+
 	// Kubeconfig path on the service's machine
-	Kubeconfig string            `json:"kubeconfig"`
+	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
 	Labels     map[string]string `json:"labels,omitempty,omitzero"`
+	Links      map[string]string `json:"links,omitempty,omitzero"`
 	Name       string            `json:"name"`
+
+	// Server address of the API server
+	Server string `json:"server,omitempty,omitzero"`
+
+	// Token of a service account; write-only, encrypted at rest
+	Token string `json:"token,omitempty,omitzero"`
 }
 
-// AddRepo defines model for AddRepo.
+// AddRepo With the address that it has already, what is left out stays as it is; credentials are never carried over to another address.
 type AddRepo struct {
-	Name string `json:"name"`
+	// Bearer the password is a token that is sent as a bearer token
+	Bearer bool `json:"bearer,omitempty,omitzero"`
+
+	// Ca certificates in PEM that the server may be signed with, beside the system's
+	Ca string `json:"ca,omitempty,omitzero"`
+
+	// Charts a chart repository; implied by oci://
+	Charts bool            `json:"charts,omitempty,omitzero"`
+	Follow []AddRepoFollow `json:"follow,omitempty,omitzero"`
+
+	// Key private SSH key in PEM; write-only, encrypted at rest
+	Key string `json:"key,omitempty,omitzero"`
+
+	// KnownHosts lines of a known_hosts file
+	KnownHosts string `json:"known_hosts,omitempty,omitzero"`
+	Name       string `json:"name"`
+
+	// Passphrase of the key; write-only, encrypted at rest
+	Passphrase string `json:"passphrase,omitempty,omitzero"`
 
 	// Password password or token; write-only, encrypted at rest
 	Password string `json:"password,omitempty,omitzero"`
 
-	// Url https or http address
+	// Signers SSH public keys, one a line, and armored OpenPGP keys: only commits signed by one of them are applied
+	Signers string `json:"signers,omitempty,omitzero"`
+
+	// Trust fingerprint of the SSH host's key to trust, SHA256:…
+	Trust string `json:"trust,omitempty,omitzero"`
+
+	// Url https, http or ssh address; of a chart repository https, http or oci
 	Url  string `json:"url"`
 	User string `json:"user,omitempty,omitzero"`
+}
+
+// AddRepoFollow defines model for AddRepo.Follow.
+type AddRepoFollow string
+
+// AddRoster defines model for AddRoster.
+type AddRoster struct {
+	Limits Limits `json:"limits,omitempty,omitzero"`
+	Name   string `json:"name"`
+
+	// Path a directory or file; the root when absent
+	Path string `json:"path,omitempty,omitzero"`
+
+	// Ref main when absent
+	Ref string `json:"ref,omitempty,omitzero"`
+
+	// Repo a known git repository
+	Repo string `json:"repo"`
 }
 
 // AddWards defines model for AddWards.
@@ -403,6 +562,16 @@ type AddWards struct {
 // AddedWards defines model for AddedWards.
 type AddedWards struct {
 	Wards []string `json:"wards"`
+}
+
+// Adoption defines model for Adoption.
+type Adoption struct {
+	Files   []ProposedFile `json:"files"`
+	Objects int            `json:"objects"`
+	Skipped []struct {
+		Object string `json:"object"`
+		Why    string `json:"why"`
+	} `json:"skipped"`
 }
 
 // AsOf What was last known of a source, and since when.
@@ -431,17 +600,28 @@ type Below struct {
 
 // Cluster defines model for Cluster.
 type Cluster struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// By how it is reached
+	By         ClusterBy         `json:"by,omitempty,omitzero"`
 	Context    string            `json:"context"`
 	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
 	Labels     map[string]string `json:"labels"`
+	Links      map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
-	Live    AsOf   `json:"live"`
-	Name    string `json:"name"`
+	Live AsOf   `json:"live"`
+	Name string `json:"name"`
+
+	// Roster the roster that declares its labels and links
+	Roster  string `json:"roster,omitempty,omitzero"`
 	Server  string `json:"server,omitempty,omitzero"`
 	Version string `json:"version,omitempty,omitzero"`
 	Wards   int    `json:"wards"`
 }
+
+// ClusterBy how it is reached
+type ClusterBy string
 
 // ClusterEvent defines model for ClusterEvent.
 type ClusterEvent struct {
@@ -456,6 +636,7 @@ type ClusterEvent struct {
 // ClusterList defines model for ClusterList.
 type ClusterList struct {
 	Items []Cluster `json:"items"`
+	Total int       `json:"total"`
 }
 
 // Comparison defines model for Comparison.
@@ -464,6 +645,11 @@ type Comparison struct {
 	Objects  []MovedObject `json:"objects"`
 	Revision Revision      `json:"revision,omitempty,omitzero"`
 	To       Entry         `json:"to,omitempty,omitzero"`
+}
+
+// ContextList defines model for ContextList.
+type ContextList struct {
+	Items []string `json:"items"`
 }
 
 // Difference defines model for Difference.
@@ -492,6 +678,20 @@ type Difference struct {
 
 // DifferenceChange made again: the whole object was deleted and made again by another client; path is empty
 type DifferenceChange string
+
+// DraftAdoption defines model for DraftAdoption.
+type DraftAdoption struct {
+	Namespace string `json:"namespace"`
+
+	// Path where the manifests go in the repository; as the ward when absent
+	Path string `json:"path,omitempty,omitzero"`
+
+	// Repo named in the ward file
+	Repo string `json:"repo,omitempty,omitzero"`
+
+	// Ward what the ward is called; as the namespace when absent
+	Ward string `json:"ward,omitempty,omitzero"`
+}
 
 // Entry defines model for Entry.
 type Entry struct {
@@ -576,6 +776,34 @@ type Hold struct {
 type HoldWard struct {
 	Reason string    `json:"reason,omitempty,omitzero"`
 	Until  time.Time `json:"until,omitempty,omitzero"`
+}
+
+// Kubeconfig defines model for Kubeconfig.
+type Kubeconfig struct {
+	// Kubeconfig path on the service's machine
+	Kubeconfig string `json:"kubeconfig"`
+}
+
+// LeftBehind defines model for LeftBehind.
+type LeftBehind struct {
+	At time.Time `json:"at"`
+
+	// Keys objects that stayed in the cluster
+	Keys      []string `json:"keys"`
+	Placement string   `json:"placement"`
+	Why       string   `json:"why"`
+}
+
+// Limits defines model for Limits.
+type Limits struct {
+	// As the service account, in the ward's namespace, that their runs act as
+	As string `json:"as,omitempty,omitzero"`
+
+	// Clusters that its wards may go into; all when empty
+	Clusters []string `json:"clusters,omitempty,omitzero"`
+
+	// Namespaces that its wards may keep; all when empty
+	Namespaces []string `json:"namespaces,omitempty,omitzero"`
 }
 
 // Me defines model for Me.
@@ -731,6 +959,20 @@ type Proposal struct {
 	Revision Revision `json:"revision"`
 }
 
+// ProposeFiles defines model for ProposeFiles.
+type ProposeFiles struct {
+	// Base branch that they are meant for; main when absent
+	Base string `json:"base,omitempty,omitzero"`
+	Body string `json:"body,omitempty,omitzero"`
+
+	// Branch the new branch
+	Branch string         `json:"branch"`
+	Files  []ProposedFile `json:"files"`
+
+	// Subject first line of the commit's message
+	Subject string `json:"subject"`
+}
+
 // ProposeRollback defines model for ProposeRollback.
 type ProposeRollback struct {
 	// Branch the new branch; a name is made when absent
@@ -738,6 +980,12 @@ type ProposeRollback struct {
 
 	// ToEntry the entry to go back to; what is applied now when absent
 	ToEntry int `json:"to_entry,omitempty,omitzero"`
+}
+
+// ProposedFile defines model for ProposedFile.
+type ProposedFile struct {
+	Path string `json:"path"`
+	Text string `json:"text"`
 }
 
 // RejectRevision defines model for RejectRevision.
@@ -762,19 +1010,51 @@ type RejectionList struct {
 
 // Repo defines model for Repo.
 type Repo struct {
+	About  string `json:"about,omitempty,omitzero"`
+	Bearer bool   `json:"bearer,omitempty,omitzero"`
+
+	// Branches of a chart repository its charts
 	Branches []string `json:"branches,omitempty,omitzero"`
-	Name     string   `json:"name"`
+
+	// Charts a chart repository
+	Charts bool `json:"charts"`
+
+	// Expires when its token ends, where the server says so
+	Expires time.Time    `json:"expires,omitempty,omitzero"`
+	Follow  []RepoFollow `json:"follow,omitempty,omitzero"`
+	Name    string       `json:"name"`
+
+	// OwnCa certificates of its own are trusted
+	OwnCa bool `json:"own_ca,omitempty,omitzero"`
 
 	// Repository What was last known of a source, and since when.
-	Repository AsOf   `json:"repository"`
-	Url        string `json:"url"`
-	User       string `json:"user,omitempty,omitzero"`
-	Wards      int    `json:"wards"`
+	Repository AsOf `json:"repository"`
+
+	// Roster the roster that declares it
+	Roster  string `json:"roster,omitempty,omitzero"`
+	Rosters int    `json:"rosters"`
+
+	// SignedIn with credentials; they are never shown
+	SignedIn bool `json:"signed_in"`
+
+	// Signers who may sign commits; anybody, and nobody, when absent
+	Signers string `json:"signers,omitempty,omitzero"`
+	Url     string `json:"url"`
+	User    string `json:"user,omitempty,omitzero"`
+	Wards   int    `json:"wards"`
+	Warning string `json:"warning,omitempty,omitzero"`
+
+	// WithKey with a key, over SSH
+	WithKey bool `json:"with_key,omitempty,omitzero"`
 }
+
+// RepoFollow defines model for Repo.Follow.
+type RepoFollow string
 
 // RepoList defines model for RepoList.
 type RepoList struct {
 	Items []Repo `json:"items"`
+	Total int    `json:"total"`
 }
 
 // Revision defines model for Revision.
@@ -785,6 +1065,62 @@ type Revision struct {
 	// Id full commit hash
 	Id      string `json:"id"`
 	Subject string `json:"subject,omitempty,omitzero"`
+}
+
+// Roster defines model for Roster.
+type Roster struct {
+	// Guard what stops it, to be given as allow
+	Guard  string `json:"guard,omitempty,omitzero"`
+	InStep int    `json:"in_step"`
+
+	// Leaving wards that left, and have to end first
+	Leaving []string     `json:"leaving,omitempty,omitzero"`
+	Left    []LeftBehind `json:"left"`
+	Limits  Limits       `json:"limits"`
+
+	// Loud placements that need somebody
+	Loud     int    `json:"loud"`
+	Name     string `json:"name"`
+	NeedsYou bool   `json:"needs_you"`
+
+	// Parent the roster that declares it
+	Parent   string          `json:"parent,omitempty,omitzero"`
+	Path     string          `json:"path"`
+	Problems []RosterProblem `json:"problems"`
+	Ready    int             `json:"ready"`
+	Ref      string          `json:"ref"`
+	Repo     string          `json:"repo"`
+
+	// Repository What was last known of a source, and since when.
+	Repository AsOf     `json:"repository"`
+	Revision   Revision `json:"revision,omitempty,omitzero"`
+	Says       string   `json:"says"`
+
+	// Standing its own; that of its wards is counted apart
+	Standing RosterStanding `json:"standing"`
+	Todo     string         `json:"todo,omitempty,omitzero"`
+
+	// Wards placements of its wards
+	Wards int `json:"wards"`
+}
+
+// RosterStanding its own; that of its wards is counted apart
+type RosterStanding string
+
+// RosterList defines model for RosterList.
+type RosterList struct {
+	Items []Roster `json:"items"`
+	Total int      `json:"total"`
+}
+
+// RosterProblem defines model for RosterProblem.
+type RosterProblem struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+	Text string `json:"text"`
+
+	// Ward that it is about; its last good declaration stays in force
+	Ward string `json:"ward,omitempty,omitzero"`
 }
 
 // RunPreview defines model for RunPreview.
@@ -846,6 +1182,12 @@ type Stretch struct {
 	Standing Standing  `json:"standing"`
 }
 
+// SyncRoster defines model for SyncRoster.
+type SyncRoster struct {
+	// Allow guards of the roster that may be passed, by name
+	Allow []string `json:"allow,omitempty,omitzero"`
+}
+
 // Task when a task has its turn; absent for an object that is kept
 type Task string
 
@@ -857,16 +1199,22 @@ type Ward struct {
 	Additions int      `json:"additions,omitempty,omitzero"`
 	Applied   Revision `json:"applied,omitempty,omitzero"`
 	AutoSync  bool     `json:"auto_sync"`
-	Cluster   string   `json:"cluster"`
-	Contested int      `json:"contested"`
+
+	// Chart name and version of a chart
+	Chart     string `json:"chart,omitempty,omitzero"`
+	Cluster   string `json:"cluster"`
+	Contested int    `json:"contested"`
 
 	// Drifted objects the cluster moved
-	Drifted       int     `json:"drifted"`
-	DriftedFields int     `json:"drifted_fields"`
-	Guards        []Guard `json:"guards,omitempty,omitzero"`
-	Health        Health  `json:"health"`
-	HealthReason  string  `json:"health_reason,omitempty,omitzero"`
-	Hold          Hold    `json:"hold,omitempty,omitzero"`
+	Drifted       int `json:"drifted"`
+	DriftedFields int `json:"drifted_fields"`
+
+	// Form what its path holds
+	Form         WardForm `json:"form,omitempty,omitzero"`
+	Guards       []Guard  `json:"guards,omitempty,omitzero"`
+	Health       Health   `json:"health"`
+	HealthReason string   `json:"health_reason,omitempty,omitzero"`
+	Hold         Hold     `json:"hold,omitempty,omitzero"`
 
 	// Id name@cluster
 	Id            string            `json:"id"`
@@ -884,9 +1232,12 @@ type Ward struct {
 
 	// Notches runs since 24 h ago, oldest first
 	Notches []Notch `json:"notches"`
-	Objects int     `json:"objects"`
-	Owner   string  `json:"owner,omitempty,omitzero"`
-	Path    string  `json:"path"`
+
+	// Notes what of a chart was left out, and why
+	Notes   []string `json:"notes,omitempty,omitzero"`
+	Objects int      `json:"objects"`
+	Owner   string   `json:"owner,omitempty,omitzero"`
+	Path    string   `json:"path"`
 
 	// Pending objects the repository moved
 	Pending int    `json:"pending"`
@@ -903,14 +1254,20 @@ type Ward struct {
 	Repository   AsOf     `json:"repository"`
 	RestoreDrift bool     `json:"restore_drift"`
 	Revision     Revision `json:"revision,omitempty,omitzero"`
-	Run          Entry    `json:"run,omitempty,omitzero"`
+
+	// Roster the roster that declares it; absent when a person registered it
+	Roster string `json:"roster,omitempty,omitzero"`
+	Run    Entry  `json:"run,omitempty,omitzero"`
 
 	// Says what is going on, in a sentence
 	Says string `json:"says"`
 
 	// Since since when the standing is so
-	Since    time.Time `json:"since"`
-	Standing Standing  `json:"standing"`
+	Since time.Time `json:"since"`
+
+	// Source the file in the roster's repository
+	Source   string   `json:"source,omitempty,omitzero"`
+	Standing Standing `json:"standing"`
 
 	// Tasks tasks that are new or changed; counted in pending too
 	Tasks int `json:"tasks,omitempty,omitzero"`
@@ -927,6 +1284,9 @@ type Ward struct {
 	// Watch standings since 24 h ago, oldest first
 	Watch []Stretch `json:"watch"`
 }
+
+// WardForm what its path holds
+type WardForm string
 
 // WardKeepAdditions defines model for Ward.KeepAdditions.
 type WardKeepAdditions string
@@ -977,9 +1337,33 @@ type Offset = int
 // WardID defines model for WardID.
 type WardID = string
 
+// ListClustersParams defines parameters for ListClusters.
+type ListClustersParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListEntriesParams defines parameters for ListEntries.
 type ListEntriesParams struct {
 	// Search words that must all be in the ward, kind, outcome, revision, who or why
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListReposParams defines parameters for ListRepos.
+type ListReposParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListRostersParams defines parameters for ListRosters.
+type ListRostersParams struct {
+	// Search words that must all be somewhere in it
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
@@ -992,6 +1376,9 @@ type ListWardsParams struct {
 	Standing Standing `form:"standing,omitempty" json:"standing,omitempty,omitzero"`
 	Cluster  string   `form:"cluster,omitempty" json:"cluster,omitempty,omitzero"`
 	Owner    string   `form:"owner,omitempty" json:"owner,omitempty,omitzero"`
+
+	// Roster only those that this roster declares
+	Roster string `form:"roster,omitempty" json:"roster,omitempty,omitzero"`
 
 	// NeedsYou only those that need a person
 	NeedsYou bool   `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
@@ -1048,8 +1435,23 @@ type GetObjectParams struct {
 // AddClusterJSONRequestBody defines body for AddCluster for application/json ContentType.
 type AddClusterJSONRequestBody = AddCluster
 
+// DraftAdoptionJSONRequestBody defines body for DraftAdoption for application/json ContentType.
+type DraftAdoptionJSONRequestBody = DraftAdoption
+
+// ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
+type ListContextsJSONRequestBody = Kubeconfig
+
 // AddRepoJSONRequestBody defines body for AddRepo for application/json ContentType.
 type AddRepoJSONRequestBody = AddRepo
+
+// ProposeFilesJSONRequestBody defines body for ProposeFiles for application/json ContentType.
+type ProposeFilesJSONRequestBody = ProposeFiles
+
+// AddRosterJSONRequestBody defines body for AddRoster for application/json ContentType.
+type AddRosterJSONRequestBody = AddRoster
+
+// SyncRosterJSONRequestBody defines body for SyncRoster for application/json ContentType.
+type SyncRosterJSONRequestBody = SyncRoster
 
 // AddWardsJSONRequestBody defines body for AddWards for application/json ContentType.
 type AddWardsJSONRequestBody = AddWards
@@ -1146,7 +1548,7 @@ type ClientInterface interface {
 	// ListClusters Known clusters
 	//
 	// Corresponds with GET /clusters (the `ListClusters` operationId).
-	ListClusters(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListClusters(ctx context.Context, params *ListClustersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddClusterWithBody Add a cluster or change one, by a context of a kubeconfig on the service's machine
 	//
@@ -1167,17 +1569,55 @@ type ClientInterface interface {
 	// Corresponds with DELETE /clusters/{name} (the `RemoveCluster` operationId).
 	RemoveCluster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DraftAdoptionWithBody Draft manifests and a ward file for what is in a namespace already; nothing changes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
+	DraftAdoptionWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftAdoption Draft manifests and a ward file for what is in a namespace already; nothing changes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
+	DraftAdoption(ctx context.Context, name ItemName, body DraftAdoptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetClusterSchema How the cluster describes its kinds, for checks without it
+	//
+	// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
+	GetClusterSchema(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListContextsWithBody The contexts of a kubeconfig on the service's machine
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /contexts (the `ListContexts` operationId).
+	ListContextsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListContexts The contexts of a kubeconfig on the service's machine
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /contexts (the `ListContexts` operationId).
+	ListContexts(ctx context.Context, body ListContextsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListEntries The logbook of every ward, newest first
 	//
 	// Corresponds with GET /entries (the `ListEntries` operationId).
 	ListEntries(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StreamEvents Server-sent events, one for each change of a ward, repository or cluster
+	// StreamEvents Server-sent events, one for each change of a ward, roster, repository or cluster
 	//
-	// Event names are `ward`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+	// Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
+	//
+	// Corresponds with DELETE /left/{placement} (the `ForgetLeft` operationId).
+	ForgetLeft(ctx context.Context, placement string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who this token belongs to, and which version answers
 	//
@@ -1187,7 +1627,7 @@ type ClientInterface interface {
 	// ListRepos Known repositories
 	//
 	// Corresponds with GET /repos (the `ListRepos` operationId).
-	ListRepos(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListRepos(ctx context.Context, params *ListReposParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddRepoWithBody Add a repository or change one; it is read before it is kept
 	//
@@ -1208,6 +1648,25 @@ type ClientInterface interface {
 	// Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 	RemoveRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ProposeFilesWithBody Write files to a branch of their own, for review; the branch they are meant for is not touched
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
+	ProposeFilesWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeFiles Write files to a branch of their own, for review; the branch they are meant for is not touched
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
+	ProposeFiles(ctx context.Context, name ItemName, body ProposeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAtRepo Look at a repository now
+	//
+	// Corresponds with POST /repos/{name}/look (the `LookAtRepo` operationId).
+	LookAtRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
 	//
 	// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
@@ -1215,10 +1674,58 @@ type ClientInterface interface {
 
 	// NoticePush Tell that something was pushed, so that the repository is looked at now
 	//
-	// Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+	// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
 	//
 	// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
 	NoticePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRosters Rosters, each with its own standing and that of the wards it keeps
+	//
+	// Corresponds with GET /rosters (the `ListRosters` operationId).
+	ListRosters(ctx context.Context, params *ListRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRosterWithBody Add a roster or change one; its path is found before it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rosters (the `AddRoster` operationId).
+	AddRosterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRoster Add a roster or change one; its path is found before it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rosters (the `AddRoster` operationId).
+	AddRoster(ctx context.Context, body AddRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRoster Forget a roster; the wards that it declared are kept on
+	//
+	// Corresponds with DELETE /rosters/{name} (the `RemoveRoster` operationId).
+	RemoveRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRoster One roster, with everything that its files get wrong and what was left behind
+	//
+	// Corresponds with GET /rosters/{name} (the `GetRoster` operationId).
+	GetRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAtRoster Read a roster's files now and do what they say
+	//
+	// Corresponds with POST /rosters/{name}/look (the `LookAtRoster` operationId).
+	LookAtRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SyncRosterWithBody Bring all wards of a roster up, each after those that it waits for
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
+	SyncRosterWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SyncRoster Bring all wards of a roster up, each after those that it waits for
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
+	SyncRoster(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWards List wards, what needs a person first
 	//
@@ -1385,8 +1892,8 @@ type ClientInterface interface {
 // ListClusters Known clusters
 //
 // Corresponds with GET /clusters (the `ListClusters` operationId).
-func (c *Client) ListClusters(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListClustersRequest(c.Server)
+func (c *Client) ListClusters(ctx context.Context, params *ListClustersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListClustersRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1446,6 +1953,89 @@ func (c *Client) RemoveCluster(ctx context.Context, name ItemName, reqEditors ..
 	return c.Client.Do(req)
 }
 
+// DraftAdoptionWithBody Draft manifests and a ward file for what is in a namespace already; nothing changes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
+func (c *Client) DraftAdoptionWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftAdoptionRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftAdoption Draft manifests and a ward file for what is in a namespace already; nothing changes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
+func (c *Client) DraftAdoption(ctx context.Context, name ItemName, body DraftAdoptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftAdoptionRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetClusterSchema How the cluster describes its kinds, for checks without it
+//
+// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
+func (c *Client) GetClusterSchema(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetClusterSchemaRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListContextsWithBody The contexts of a kubeconfig on the service's machine
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /contexts (the `ListContexts` operationId).
+func (c *Client) ListContextsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListContextsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListContexts The contexts of a kubeconfig on the service's machine
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /contexts (the `ListContexts` operationId).
+func (c *Client) ListContexts(ctx context.Context, body ListContextsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListContextsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListEntries The logbook of every ward, newest first
 //
 // Corresponds with GET /entries (the `ListEntries` operationId).
@@ -1461,13 +2051,28 @@ func (c *Client) ListEntries(ctx context.Context, params *ListEntriesParams, req
 	return c.Client.Do(req)
 }
 
-// StreamEvents Server-sent events, one for each change of a ward, repository or cluster
+// StreamEvents Server-sent events, one for each change of a ward, roster, repository or cluster
 //
-// Event names are `ward`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+// Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
+//
+// Corresponds with DELETE /left/{placement} (the `ForgetLeft` operationId).
+func (c *Client) ForgetLeft(ctx context.Context, placement string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetLeftRequest(c.Server, placement)
 	if err != nil {
 		return nil, err
 	}
@@ -1496,8 +2101,8 @@ func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 // ListRepos Known repositories
 //
 // Corresponds with GET /repos (the `ListRepos` operationId).
-func (c *Client) ListRepos(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListReposRequest(c.Server)
+func (c *Client) ListRepos(ctx context.Context, params *ListReposParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReposRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1557,6 +2162,55 @@ func (c *Client) RemoveRepo(ctx context.Context, name ItemName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// ProposeFilesWithBody Write files to a branch of their own, for review; the branch they are meant for is not touched
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
+func (c *Client) ProposeFilesWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeFilesRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeFiles Write files to a branch of their own, for review; the branch they are meant for is not touched
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
+func (c *Client) ProposeFiles(ctx context.Context, name ItemName, body ProposeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeFilesRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAtRepo Look at a repository now
+//
+// Corresponds with POST /repos/{name}/look (the `LookAtRepo` operationId).
+func (c *Client) LookAtRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAtRepoRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
 //
 // Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
@@ -1574,11 +2228,139 @@ func (c *Client) MakeNoticeKey(ctx context.Context, name ItemName, reqEditors ..
 
 // NoticePush Tell that something was pushed, so that the repository is looked at now
 //
-// Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
 //
 // Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
 func (c *Client) NoticePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewNoticePushRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRosters Rosters, each with its own standing and that of the wards it keeps
+//
+// Corresponds with GET /rosters (the `ListRosters` operationId).
+func (c *Client) ListRosters(ctx context.Context, params *ListRostersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRostersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRosterWithBody Add a roster or change one; its path is found before it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rosters (the `AddRoster` operationId).
+func (c *Client) AddRosterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRosterRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRoster Add a roster or change one; its path is found before it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rosters (the `AddRoster` operationId).
+func (c *Client) AddRoster(ctx context.Context, body AddRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRosterRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRoster Forget a roster; the wards that it declared are kept on
+//
+// Corresponds with DELETE /rosters/{name} (the `RemoveRoster` operationId).
+func (c *Client) RemoveRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRosterRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRoster One roster, with everything that its files get wrong and what was left behind
+//
+// Corresponds with GET /rosters/{name} (the `GetRoster` operationId).
+func (c *Client) GetRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRosterRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAtRoster Read a roster's files now and do what they say
+//
+// Corresponds with POST /rosters/{name}/look (the `LookAtRoster` operationId).
+func (c *Client) LookAtRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAtRosterRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SyncRosterWithBody Bring all wards of a roster up, each after those that it waits for
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
+func (c *Client) SyncRosterWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSyncRosterRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SyncRoster Bring all wards of a roster up, each after those that it waits for
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
+func (c *Client) SyncRoster(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSyncRosterRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2021,7 +2803,7 @@ func (c *Client) StopRun(ctx context.Context, ward WardID, reqEditors ...Request
 }
 
 // NewListClustersRequest constructs an http.Request for the ListClusters method
-func NewListClustersRequest(server string) (*http.Request, error) {
+func NewListClustersRequest(server string, params *ListClustersParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2037,6 +2819,45 @@ func NewListClustersRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2117,6 +2938,127 @@ func NewRemoveClusterRequest(server string, name ItemName) (*http.Request, error
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewDraftAdoptionRequest calls the generic DraftAdoption builder with application/json body
+func NewDraftAdoptionRequest(server string, name ItemName, body DraftAdoptionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftAdoptionRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewDraftAdoptionRequestWithBody constructs an http.Request for the DraftAdoption method, with any body, and a specified content type
+func NewDraftAdoptionRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clusters/%s/adopt", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetClusterSchemaRequest constructs an http.Request for the GetClusterSchema method
+func NewGetClusterSchemaRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clusters/%s/schema", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListContextsRequest calls the generic ListContexts builder with application/json body
+func NewListContextsRequest(server string, body ListContextsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewListContextsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewListContextsRequestWithBody constructs an http.Request for the ListContexts method, with any body, and a specified content type
+func NewListContextsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/contexts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2214,6 +3156,40 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewForgetLeftRequest constructs an http.Request for the ForgetLeft method
+func NewForgetLeftRequest(server string, placement string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "placement", placement, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/left/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetMeRequest constructs an http.Request for the GetMe method
 func NewGetMeRequest(server string) (*http.Request, error) {
 	var err error
@@ -2242,7 +3218,7 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 }
 
 // NewListReposRequest constructs an http.Request for the ListRepos method
-func NewListReposRequest(server string) (*http.Request, error) {
+func NewListReposRequest(server string, params *ListReposParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2258,6 +3234,45 @@ func NewListReposRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2342,6 +3357,87 @@ func NewRemoveRepoRequest(server string, name ItemName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewProposeFilesRequest calls the generic ProposeFiles builder with application/json body
+func NewProposeFilesRequest(server string, name ItemName, body ProposeFilesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProposeFilesRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewProposeFilesRequestWithBody constructs an http.Request for the ProposeFiles method, with any body, and a specified content type
+func NewProposeFilesRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewLookAtRepoRequest constructs an http.Request for the LookAtRepo method
+func NewLookAtRepoRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/look", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewMakeNoticeKeyRequest constructs an http.Request for the MakeNoticeKey method
 func NewMakeNoticeKeyRequest(server string, name ItemName) (*http.Request, error) {
 	var err error
@@ -2410,6 +3506,261 @@ func NewNoticePushRequest(server string, name ItemName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListRostersRequest constructs an http.Request for the ListRosters method
+func NewListRostersRequest(server string, params *ListRostersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRosterRequest calls the generic AddRoster builder with application/json body
+func NewAddRosterRequest(server string, body AddRosterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRosterRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddRosterRequestWithBody constructs an http.Request for the AddRoster method, with any body, and a specified content type
+func NewAddRosterRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRosterRequest constructs an http.Request for the RemoveRoster method
+func NewRemoveRosterRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRosterRequest constructs an http.Request for the GetRoster method
+func NewGetRosterRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLookAtRosterRequest constructs an http.Request for the LookAtRoster method
+func NewLookAtRosterRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s/look", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSyncRosterRequest calls the generic SyncRoster builder with application/json body
+func NewSyncRosterRequest(server string, name ItemName, body SyncRosterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSyncRosterRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSyncRosterRequestWithBody constructs an http.Request for the SyncRoster method, with any body, and a specified content type
+func NewSyncRosterRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s/sync", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListWardsRequest constructs an http.Request for the ListWards method
 func NewListWardsRequest(server string, params *ListWardsParams) (*http.Request, error) {
 	var err error
@@ -2463,6 +3814,14 @@ func NewListWardsRequest(server string, params *ListWardsParams) (*http.Request,
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "roster", params.Roster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -3515,7 +4874,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /clusters (the `ListClusters` operationId).
-	ListClustersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClustersResponse, error)
+	ListClustersWithResponse(ctx context.Context, params *ListClustersParams, reqEditors ...RequestEditorFn) (*ListClustersResponse, error)
 
 	// AddClusterWithBodyWithResponse Add a cluster or change one, by a context of a kubeconfig on the service's machine
 	//
@@ -3538,6 +4897,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /clusters/{name} (the `RemoveCluster` operationId).
 	RemoveClusterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveClusterResponse, error)
 
+	// DraftAdoptionWithBodyWithResponse Draft manifests and a ward file for what is in a namespace already; nothing changes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
+	DraftAdoptionWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftAdoptionResponse, error)
+
+	// DraftAdoptionWithResponse Draft manifests and a ward file for what is in a namespace already; nothing changes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
+	DraftAdoptionWithResponse(ctx context.Context, name ItemName, body DraftAdoptionJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftAdoptionResponse, error)
+
+	// GetClusterSchemaWithResponse How the cluster describes its kinds, for checks without it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
+	GetClusterSchemaWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetClusterSchemaResponse, error)
+
+	// ListContextsWithBodyWithResponse The contexts of a kubeconfig on the service's machine
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /contexts (the `ListContexts` operationId).
+	ListContextsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ListContextsResponse, error)
+
+	// ListContextsWithResponse The contexts of a kubeconfig on the service's machine
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /contexts (the `ListContexts` operationId).
+	ListContextsWithResponse(ctx context.Context, body ListContextsJSONRequestBody, reqEditors ...RequestEditorFn) (*ListContextsResponse, error)
+
 	// ListEntriesWithResponse The logbook of every ward, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3545,14 +4939,21 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /entries (the `ListEntries` operationId).
 	ListEntriesWithResponse(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*ListEntriesResponse, error)
 
-	// StreamEventsWithResponse Server-sent events, one for each change of a ward, repository or cluster
+	// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository or cluster
 	//
-	// Event names are `ward`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+	// Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+
+	// ForgetLeftWithResponse Forget what was left behind of a ward; nothing in the cluster changes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /left/{placement} (the `ForgetLeft` operationId).
+	ForgetLeftWithResponse(ctx context.Context, placement string, reqEditors ...RequestEditorFn) (*ForgetLeftResponse, error)
 
 	// GetMeWithResponse Who this token belongs to, and which version answers
 	//
@@ -3566,7 +4967,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /repos (the `ListRepos` operationId).
-	ListReposWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReposResponse, error)
+	ListReposWithResponse(ctx context.Context, params *ListReposParams, reqEditors ...RequestEditorFn) (*ListReposResponse, error)
 
 	// AddRepoWithBodyWithResponse Add a repository or change one; it is read before it is kept
 	//
@@ -3589,6 +4990,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 	RemoveRepoWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRepoResponse, error)
 
+	// ProposeFilesWithBodyWithResponse Write files to a branch of their own, for review; the branch they are meant for is not touched
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
+	ProposeFilesWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeFilesResponse, error)
+
+	// ProposeFilesWithResponse Write files to a branch of their own, for review; the branch they are meant for is not touched
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
+	ProposeFilesWithResponse(ctx context.Context, name ItemName, body ProposeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeFilesResponse, error)
+
+	// LookAtRepoWithResponse Look at a repository now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repos/{name}/look (the `LookAtRepo` operationId).
+	LookAtRepoWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*LookAtRepoResponse, error)
+
 	// MakeNoticeKeyWithResponse Make the key that signs push notices of a repository; the one before it is not taken any more
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3598,12 +5020,68 @@ type ClientWithResponsesInterface interface {
 
 	// NoticePushWithResponse Tell that something was pushed, so that the repository is looked at now
 	//
-	// Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+	// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
 	NoticePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*NoticePushResponse, error)
+
+	// ListRostersWithResponse Rosters, each with its own standing and that of the wards it keeps
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rosters (the `ListRosters` operationId).
+	ListRostersWithResponse(ctx context.Context, params *ListRostersParams, reqEditors ...RequestEditorFn) (*ListRostersResponse, error)
+
+	// AddRosterWithBodyWithResponse Add a roster or change one; its path is found before it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rosters (the `AddRoster` operationId).
+	AddRosterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRosterResponse, error)
+
+	// AddRosterWithResponse Add a roster or change one; its path is found before it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rosters (the `AddRoster` operationId).
+	AddRosterWithResponse(ctx context.Context, body AddRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRosterResponse, error)
+
+	// RemoveRosterWithResponse Forget a roster; the wards that it declared are kept on
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /rosters/{name} (the `RemoveRoster` operationId).
+	RemoveRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRosterResponse, error)
+
+	// GetRosterWithResponse One roster, with everything that its files get wrong and what was left behind
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rosters/{name} (the `GetRoster` operationId).
+	GetRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetRosterResponse, error)
+
+	// LookAtRosterWithResponse Read a roster's files now and do what they say
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rosters/{name}/look (the `LookAtRoster` operationId).
+	LookAtRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*LookAtRosterResponse, error)
+
+	// SyncRosterWithBodyWithResponse Bring all wards of a roster up, each after those that it waits for
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
+	SyncRosterWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SyncRosterResponse, error)
+
+	// SyncRosterWithResponse Bring all wards of a roster up, each after those that it waits for
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
+	SyncRosterWithResponse(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*SyncRosterResponse, error)
 
 	// ListWardsWithResponse List wards, what needs a person first
 	//
@@ -3934,6 +5412,150 @@ func (r RemoveClusterResponse) ContentType() string {
 	return ""
 }
 
+type DraftAdoptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Adoption
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftAdoptionResponse) GetJSON200() *Adoption {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftAdoptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftAdoptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftAdoptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftAdoptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftAdoptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetClusterSchemaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetClusterSchemaResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetClusterSchemaResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetClusterSchemaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetClusterSchemaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetClusterSchemaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetClusterSchemaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListContextsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ContextList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListContextsResponse) GetJSON200() *ContextList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListContextsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListContextsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListContextsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListContextsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListContextsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListEntriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4017,6 +5639,47 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForgetLeftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetLeftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetLeftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetLeftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetLeftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetLeftResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4208,6 +5871,102 @@ func (r RemoveRepoResponse) ContentType() string {
 	return ""
 }
 
+type ProposeFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProposeFilesResponse) GetJSON200() *Proposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProposeFilesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProposeFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProposeFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProposeFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProposeFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookAtRepoResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Repo
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookAtRepoResponse) GetJSON200() *Repo {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookAtRepoResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookAtRepoResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookAtRepoResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookAtRepoResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookAtRepoResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakeNoticeKeyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4291,6 +6050,287 @@ func (r NoticePushResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r NoticePushResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRostersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RosterList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRostersResponse) GetJSON200() *RosterList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRostersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRostersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRostersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRostersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRostersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Roster
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddRosterResponse) GetJSON200() *Roster {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRosterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRosterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Roster
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRosterResponse) GetJSON200() *Roster {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRosterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookAtRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Roster
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookAtRosterResponse) GetJSON200() *Roster {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookAtRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookAtRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookAtRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookAtRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookAtRosterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SyncRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Roster
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SyncRosterResponse) GetJSON200() *Roster {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SyncRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SyncRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SyncRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SyncRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SyncRosterResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5282,8 +7322,8 @@ func (r StopRunResponse) ContentType() string {
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /clusters (the `ListClusters` operationId).
-func (c *ClientWithResponses) ListClustersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClustersResponse, error) {
-	rsp, err := c.ListClusters(ctx, reqEditors...)
+func (c *ClientWithResponses) ListClustersWithResponse(ctx context.Context, params *ListClustersParams, reqEditors ...RequestEditorFn) (*ListClustersResponse, error) {
+	rsp, err := c.ListClusters(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5329,6 +7369,71 @@ func (c *ClientWithResponses) RemoveClusterWithResponse(ctx context.Context, nam
 	return ParseRemoveClusterResponse(rsp)
 }
 
+// DraftAdoptionWithBodyWithResponse Draft manifests and a ward file for what is in a namespace already; nothing changes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
+func (c *ClientWithResponses) DraftAdoptionWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftAdoptionResponse, error) {
+	rsp, err := c.DraftAdoptionWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftAdoptionResponse(rsp)
+}
+
+// DraftAdoptionWithResponse Draft manifests and a ward file for what is in a namespace already; nothing changes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
+func (c *ClientWithResponses) DraftAdoptionWithResponse(ctx context.Context, name ItemName, body DraftAdoptionJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftAdoptionResponse, error) {
+	rsp, err := c.DraftAdoption(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftAdoptionResponse(rsp)
+}
+
+// GetClusterSchemaWithResponse How the cluster describes its kinds, for checks without it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
+func (c *ClientWithResponses) GetClusterSchemaWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetClusterSchemaResponse, error) {
+	rsp, err := c.GetClusterSchema(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetClusterSchemaResponse(rsp)
+}
+
+// ListContextsWithBodyWithResponse The contexts of a kubeconfig on the service's machine
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /contexts (the `ListContexts` operationId).
+func (c *ClientWithResponses) ListContextsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ListContextsResponse, error) {
+	rsp, err := c.ListContextsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListContextsResponse(rsp)
+}
+
+// ListContextsWithResponse The contexts of a kubeconfig on the service's machine
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /contexts (the `ListContexts` operationId).
+func (c *ClientWithResponses) ListContextsWithResponse(ctx context.Context, body ListContextsJSONRequestBody, reqEditors ...RequestEditorFn) (*ListContextsResponse, error) {
+	rsp, err := c.ListContexts(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListContextsResponse(rsp)
+}
+
 // ListEntriesWithResponse The logbook of every ward, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5342,9 +7447,9 @@ func (c *ClientWithResponses) ListEntriesWithResponse(ctx context.Context, param
 	return ParseListEntriesResponse(rsp)
 }
 
-// StreamEventsWithResponse Server-sent events, one for each change of a ward, repository or cluster
+// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository or cluster
 //
-// Event names are `ward`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+// Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -5355,6 +7460,19 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseStreamEventsResponse(rsp)
+}
+
+// ForgetLeftWithResponse Forget what was left behind of a ward; nothing in the cluster changes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /left/{placement} (the `ForgetLeft` operationId).
+func (c *ClientWithResponses) ForgetLeftWithResponse(ctx context.Context, placement string, reqEditors ...RequestEditorFn) (*ForgetLeftResponse, error) {
+	rsp, err := c.ForgetLeft(ctx, placement, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetLeftResponse(rsp)
 }
 
 // GetMeWithResponse Who this token belongs to, and which version answers
@@ -5375,8 +7493,8 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /repos (the `ListRepos` operationId).
-func (c *ClientWithResponses) ListReposWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReposResponse, error) {
-	rsp, err := c.ListRepos(ctx, reqEditors...)
+func (c *ClientWithResponses) ListReposWithResponse(ctx context.Context, params *ListReposParams, reqEditors ...RequestEditorFn) (*ListReposResponse, error) {
+	rsp, err := c.ListRepos(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5422,6 +7540,45 @@ func (c *ClientWithResponses) RemoveRepoWithResponse(ctx context.Context, name I
 	return ParseRemoveRepoResponse(rsp)
 }
 
+// ProposeFilesWithBodyWithResponse Write files to a branch of their own, for review; the branch they are meant for is not touched
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
+func (c *ClientWithResponses) ProposeFilesWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeFilesResponse, error) {
+	rsp, err := c.ProposeFilesWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeFilesResponse(rsp)
+}
+
+// ProposeFilesWithResponse Write files to a branch of their own, for review; the branch they are meant for is not touched
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
+func (c *ClientWithResponses) ProposeFilesWithResponse(ctx context.Context, name ItemName, body ProposeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeFilesResponse, error) {
+	rsp, err := c.ProposeFiles(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeFilesResponse(rsp)
+}
+
+// LookAtRepoWithResponse Look at a repository now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repos/{name}/look (the `LookAtRepo` operationId).
+func (c *ClientWithResponses) LookAtRepoWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*LookAtRepoResponse, error) {
+	rsp, err := c.LookAtRepo(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAtRepoResponse(rsp)
+}
+
 // MakeNoticeKeyWithResponse Make the key that signs push notices of a repository; the one before it is not taken any more
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5437,7 +7594,7 @@ func (c *ClientWithResponses) MakeNoticeKeyWithResponse(ctx context.Context, nam
 
 // NoticePushWithResponse Tell that something was pushed, so that the repository is looked at now
 //
-// Needs no token: the header `Vigila-Signature` holds the HMAC-SHA256 (RFC 2104) of the body with the repository's notice key, in hex. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -5448,6 +7605,110 @@ func (c *ClientWithResponses) NoticePushWithResponse(ctx context.Context, name I
 		return nil, err
 	}
 	return ParseNoticePushResponse(rsp)
+}
+
+// ListRostersWithResponse Rosters, each with its own standing and that of the wards it keeps
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rosters (the `ListRosters` operationId).
+func (c *ClientWithResponses) ListRostersWithResponse(ctx context.Context, params *ListRostersParams, reqEditors ...RequestEditorFn) (*ListRostersResponse, error) {
+	rsp, err := c.ListRosters(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRostersResponse(rsp)
+}
+
+// AddRosterWithBodyWithResponse Add a roster or change one; its path is found before it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rosters (the `AddRoster` operationId).
+func (c *ClientWithResponses) AddRosterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRosterResponse, error) {
+	rsp, err := c.AddRosterWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRosterResponse(rsp)
+}
+
+// AddRosterWithResponse Add a roster or change one; its path is found before it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rosters (the `AddRoster` operationId).
+func (c *ClientWithResponses) AddRosterWithResponse(ctx context.Context, body AddRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRosterResponse, error) {
+	rsp, err := c.AddRoster(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRosterResponse(rsp)
+}
+
+// RemoveRosterWithResponse Forget a roster; the wards that it declared are kept on
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /rosters/{name} (the `RemoveRoster` operationId).
+func (c *ClientWithResponses) RemoveRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRosterResponse, error) {
+	rsp, err := c.RemoveRoster(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRosterResponse(rsp)
+}
+
+// GetRosterWithResponse One roster, with everything that its files get wrong and what was left behind
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rosters/{name} (the `GetRoster` operationId).
+func (c *ClientWithResponses) GetRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetRosterResponse, error) {
+	rsp, err := c.GetRoster(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRosterResponse(rsp)
+}
+
+// LookAtRosterWithResponse Read a roster's files now and do what they say
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rosters/{name}/look (the `LookAtRoster` operationId).
+func (c *ClientWithResponses) LookAtRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*LookAtRosterResponse, error) {
+	rsp, err := c.LookAtRoster(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAtRosterResponse(rsp)
+}
+
+// SyncRosterWithBodyWithResponse Bring all wards of a roster up, each after those that it waits for
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
+func (c *ClientWithResponses) SyncRosterWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SyncRosterResponse, error) {
+	rsp, err := c.SyncRosterWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSyncRosterResponse(rsp)
+}
+
+// SyncRosterWithResponse Bring all wards of a roster up, each after those that it waits for
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
+func (c *ClientWithResponses) SyncRosterWithResponse(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*SyncRosterResponse, error) {
+	rsp, err := c.SyncRoster(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSyncRosterResponse(rsp)
 }
 
 // ListWardsWithResponse List wards, what needs a person first
@@ -5898,6 +8159,105 @@ func ParseRemoveClusterResponse(rsp *http.Response) (*RemoveClusterResponse, err
 	return response, nil
 }
 
+// ParseDraftAdoptionResponse parses an HTTP response from a DraftAdoptionWithResponse call
+func ParseDraftAdoptionResponse(rsp *http.Response) (*DraftAdoptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftAdoptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Adoption
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetClusterSchemaResponse parses an HTTP response from a GetClusterSchemaWithResponse call
+func ParseGetClusterSchemaResponse(rsp *http.Response) (*GetClusterSchemaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetClusterSchemaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListContextsResponse parses an HTTP response from a ListContextsWithResponse call
+func ParseListContextsResponse(rsp *http.Response) (*ListContextsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListContextsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ContextList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListEntriesResponse parses an HTTP response from a ListEntriesWithResponse call
 func ParseListEntriesResponse(rsp *http.Response) (*ListEntriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5945,6 +8305,35 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForgetLeftResponse parses an HTTP response from a ForgetLeftWithResponse call
+func ParseForgetLeftResponse(rsp *http.Response) (*ForgetLeftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetLeftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -6085,6 +8474,72 @@ func ParseRemoveRepoResponse(rsp *http.Response) (*RemoveRepoResponse, error) {
 	return response, nil
 }
 
+// ParseProposeFilesResponse parses an HTTP response from a ProposeFilesWithResponse call
+func ParseProposeFilesResponse(rsp *http.Response) (*ProposeFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProposeFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookAtRepoResponse parses an HTTP response from a LookAtRepoWithResponse call
+func ParseLookAtRepoResponse(rsp *http.Response) (*LookAtRepoResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookAtRepoResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Repo
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMakeNoticeKeyResponse parses an HTTP response from a MakeNoticeKeyWithResponse call
 func ParseMakeNoticeKeyResponse(rsp *http.Response) (*MakeNoticeKeyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6134,6 +8589,200 @@ func ParseNoticePushResponse(rsp *http.Response) (*NoticePushResponse, error) {
 	switch {
 	case rsp.StatusCode == 202:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRostersResponse parses an HTTP response from a ListRostersWithResponse call
+func ParseListRostersResponse(rsp *http.Response) (*ListRostersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRostersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RosterList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRosterResponse parses an HTTP response from a AddRosterWithResponse call
+func ParseAddRosterResponse(rsp *http.Response) (*AddRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Roster
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRosterResponse parses an HTTP response from a RemoveRosterWithResponse call
+func ParseRemoveRosterResponse(rsp *http.Response) (*RemoveRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRosterResponse parses an HTTP response from a GetRosterWithResponse call
+func ParseGetRosterResponse(rsp *http.Response) (*GetRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Roster
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookAtRosterResponse parses an HTTP response from a LookAtRosterWithResponse call
+func ParseLookAtRosterResponse(rsp *http.Response) (*LookAtRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookAtRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Roster
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSyncRosterResponse parses an HTTP response from a SyncRosterWithResponse call
+func ParseSyncRosterResponse(rsp *http.Response) (*SyncRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SyncRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Roster
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -29,11 +29,15 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 )
 
-// Config says how to reach a cluster.
+// Config says how to reach a cluster: by a kubeconfig, by a service account's token, or from inside it.
 type Config struct {
 	Name       string
 	Kubeconfig string // path
 	Context    string // the kubeconfig's current one when empty
+	Server     string // with Token: the address of the API server
+	Token      string // of a service account
+	CA         string // PEM, of the API server
+	InCluster  bool   // the cluster that this service runs in
 }
 
 // ErrGone tells that an object does not exist.
@@ -74,6 +78,10 @@ type Cluster struct {
 	cancel  context.CancelFunc
 	watches map[schema.GroupVersionKind]*watch
 	scalers *scalers // nil until the first watch
+	apis    []string // what it serves, as of apisAt
+	apisAt  time.Time
+	actors  map[string]*Cluster // connections that act as somebody else
+	base    *Cluster            // of an actor
 	done    sync.WaitGroup
 }
 
@@ -91,8 +99,21 @@ func Contexts(kubeconfig string) ([]string, error) {
 	return names, nil
 }
 
-// Connect prepares a connection; it reads the kubeconfig and asks nothing of the network.
-func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
+// restConfig reads how to reach a cluster.
+func restConfig(cfg Config) (*rest.Config, error) {
+	switch {
+	case cfg.InCluster:
+		rc, err := rest.InClusterConfig()
+		if err != nil {
+			return nil, fmt.Errorf("cluster %s is to be the one that Vigila runs in, but it runs in none: %w", cfg.Name, err)
+		}
+		return rc, nil
+	case cfg.Server != "":
+		if cfg.Token == "" {
+			return nil, fmt.Errorf("cluster %s: a server address needs the token of a service account", cfg.Name)
+		}
+		return &rest.Config{Host: cfg.Server, BearerToken: cfg.Token, TLSClientConfig: rest.TLSClientConfig{CAData: []byte(cfg.CA)}}, nil
+	}
 	names, err := Contexts(cfg.Kubeconfig)
 	if err != nil {
 		return nil, fmt.Errorf("kubeconfig of cluster %s: %w", cfg.Name, err)
@@ -103,13 +124,25 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	rc, err := clientcmd.NewNonInteractiveDeferredLoadingClientConfig(
 		&clientcmd.ClientConfigLoadingRules{ExplicitPath: cfg.Kubeconfig},
 		&clientcmd.ConfigOverrides{CurrentContext: cfg.Context}).ClientConfig()
+	if err != nil && cfg.Context == "" {
+		return nil, fmt.Errorf("kubeconfig of cluster %s: %w; its contexts are: %s. Choose one with --kube-context", cfg.Name, err, strings.Join(names, ", "))
+	}
 	if err != nil {
 		return nil, fmt.Errorf("kubeconfig of cluster %s: %w", cfg.Name, err)
+	}
+	return rc, nil
+}
+
+// Connect prepares a connection; it reads the kubeconfig and asks nothing of the network.
+func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
+	rc, err := restConfig(cfg)
+	if err != nil {
+		return nil, err
 	}
 	rc.QPS = -1 // the API server's own fairness is the limit, not the client's guess
 	rc.UserAgent = "vigila"
 	rc.WarningHandler = rest.NoWarnings{}
-	c := &Cluster{Config: cfg, log: log.With("cluster", cfg.Name), rest: rc, watches: map[schema.GroupVersionKind]*watch{}}
+	c := &Cluster{Config: cfg, log: log.With("cluster", cfg.Name), rest: rc, watches: map[schema.GroupVersionKind]*watch{}, actors: map[string]*Cluster{}}
 	if c.dyn, err = dynamic.NewForConfig(rc); err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
 	}
@@ -126,6 +159,110 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	c.mapper = restmapper.NewDeferredDiscoveryRESTMapper(c.disco)
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	return c, nil
+}
+
+// As is the same cluster, acted in as a service account: what that may not do is refused. Watches and kinds are the
+// cluster's own. Source: https://kubernetes.io/docs/reference/access-authn-authz/authentication/#user-impersonation
+func (c *Cluster) As(namespace, account string) (*Cluster, error) {
+	if account == "" {
+		return c, nil
+	}
+	user := "system:serviceaccount:" + namespace + ":" + account
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if a := c.actors[user]; a != nil {
+		return a, nil
+	}
+	rc := rest.CopyConfig(c.rest)
+	rc.Impersonate = rest.ImpersonationConfig{UserName: user, Groups: []string{"system:serviceaccounts", "system:serviceaccounts:" + namespace, "system:authenticated"}}
+	dyn, err := dynamic.NewForConfig(rc)
+	if err != nil {
+		return nil, fmt.Errorf("act as %s in cluster %s: %w", user, c.Config.Name, err)
+	}
+	a := &Cluster{Config: c.Config, log: c.log, rest: rc, dyn: dyn, typed: c.typed, disco: c.disco, mapper: c.mapper, base: c, ctx: c.ctx, cancel: func() {}}
+	c.actors[user] = a
+	return a, nil
+}
+
+// APIs lists what the cluster serves: group/version, and group/version/Kind. It is asked anew when a kind was not known,
+// and every ten minutes.
+func (c *Cluster) APIs() ([]string, error) {
+	c.mu.Lock()
+	have, at := c.apis, c.apisAt
+	c.mu.Unlock()
+	if len(have) > 0 && time.Since(at) < 10*time.Minute {
+		return have, nil
+	}
+	c.mapping.Lock()
+	c.disco.Invalidate()
+	_, lists, err := c.disco.ServerGroupsAndResources()
+	c.mapping.Unlock()
+	if err != nil && len(lists) == 0 {
+		return nil, c.explain("ask for its kinds", err)
+	}
+	out := []string{} // an API whose own server is away is missing among them
+	for _, l := range lists {
+		out = append(out, l.GroupVersion)
+		for _, r := range l.APIResources {
+			if !strings.Contains(r.Name, "/") {
+				out = append(out, l.GroupVersion+"/"+r.Kind)
+			}
+		}
+	}
+	slices.Sort(out)
+	out = slices.Compact(out)
+	c.mu.Lock()
+	c.apis, c.apisAt = out, time.Now()
+	c.mu.Unlock()
+	return out, nil
+}
+
+// OpenAPI is the cluster's description of its kinds: OpenAPI v2, JSON.
+func (c *Cluster) OpenAPI(ctx context.Context) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	b, err := c.typed.Discovery().RESTClient().Get().AbsPath("/openapi/v2").SetHeader("Accept", "application/json").DoRaw(ctx)
+	return b, c.explain("ask for its schema", err)
+}
+
+// Found is an object of a namespace, as it is in the cluster.
+type Found struct {
+	Version string
+	Body    map[string]any
+}
+
+// Everything lists all objects of a namespace that can be listed and changed, of every kind, by kind and name.
+func (c *Cluster) Everything(ctx context.Context, namespace string) ([]Found, error) {
+	c.mapping.Lock()
+	lists, err := c.disco.ServerPreferredResources()
+	c.mapping.Unlock()
+	if err != nil && len(lists) == 0 {
+		return nil, c.explain("ask for its kinds", err)
+	}
+	var out []Found
+	for _, l := range lists {
+		gv, err := schema.ParseGroupVersion(l.GroupVersion)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range l.APIResources {
+			if !r.Namespaced || strings.Contains(r.Name, "/") || !slices.Contains(r.Verbs, "list") || !slices.Contains(r.Verbs, "patch") || !slices.Contains(r.Verbs, "get") {
+				continue
+			}
+			all, err := c.list(ctx, gv.WithResource(r.Name), namespace, metav1.ListOptions{})
+			if apierrors.IsForbidden(err) || apierrors.IsMethodNotSupported(err) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			for _, body := range all {
+				body["apiVersion"], body["kind"] = l.GroupVersion, r.Kind
+				out = append(out, Found{l.GroupVersion, body})
+			}
+		}
+	}
+	return out, nil
 }
 
 // Close ends every watch and waits for them.
@@ -227,11 +364,17 @@ func Immutable(err error) (fields string, ok bool) {
 // mappingOf finds the resource of a kind; a kind the cluster does not know is asked for again once, since a
 // definition may just have been made.
 func (c *Cluster) mappingOf(gvk schema.GroupVersionKind) (*meta.RESTMapping, error) {
+	if c.base != nil {
+		return c.base.mappingOf(gvk)
+	}
 	c.mapping.Lock()
 	defer c.mapping.Unlock()
 	m, err := c.mapper.RESTMapping(gvk.GroupKind(), gvk.Version)
 	if meta.IsNoMatchError(err) {
 		c.mapper.Reset()
+		c.mu.Lock()
+		c.apis = nil
+		c.mu.Unlock()
 		m, err = c.mapper.RESTMapping(gvk.GroupKind(), gvk.Version)
 	}
 	if meta.IsNoMatchError(err) {

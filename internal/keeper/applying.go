@@ -197,7 +197,7 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 				return err
 			}
 		}
-		if out.body, err = p.cluster.conn.Apply(ctx, body, false); err == nil && before.UID == "" {
+		if out.body, err = p.hands.Apply(ctx, body, false); err == nil && before.UID == "" {
 			out.body, err = p.takeOver(ctx, body, out.body)
 		}
 		return err
@@ -212,12 +212,12 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 	err = p.again(a, ref, func(ctx context.Context) error {
 		live, err := p.cluster.conn.Get(ctx, o.Object.Version, ref)
 		if err == nil {
-			err = p.cluster.conn.Remove(ctx, o.Object.Version, ref, object.UID(live))
+			err = p.hands.Remove(ctx, o.Object.Version, ref, object.UID(live))
 		}
 		if err != nil && !errors.Is(err, cluster.ErrGone) {
 			return err
 		}
-		out.body, err = p.cluster.conn.Apply(ctx, o.Object, false)
+		out.body, err = p.hands.Apply(ctx, o.Object, false)
 		return err
 	})
 	out.replaced = err == nil
@@ -284,10 +284,10 @@ func (p *placement) takeOver(ctx context.Context, o object.Object, answer map[st
 	if err != nil || len(ops) == 0 {
 		return answer, err
 	}
-	if _, err := p.cluster.conn.Patch(ctx, o.Version, o.Ref, ops); err != nil {
+	if _, err := p.hands.Patch(ctx, o.Version, o.Ref, ops); err != nil {
 		return answer, err
 	}
-	return p.cluster.conn.Apply(ctx, o, false)
+	return p.hands.Apply(ctx, o, false)
 }
 
 // removeAdditions takes away what others added to an object, and nothing else.
@@ -317,7 +317,7 @@ func (p *placement) removeAdditions(ctx context.Context, version string, b compa
 	if len(ops) == 0 {
 		return nil
 	}
-	if _, err = p.cluster.conn.Patch(ctx, version, b.Ref, ops); err != nil {
+	if _, err = p.hands.Patch(ctx, version, b.Ref, ops); err != nil {
 		return fmt.Errorf("what others added can't be removed: %w", err)
 	}
 	return nil

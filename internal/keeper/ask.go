@@ -95,7 +95,7 @@ func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	}
 	d, err := p.declare(ctx, r.Revision, nil)
 	if err != nil {
-		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.mirror.Name(), err)
+		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.name, err)
 	}
 	if d.waits != "" {
 		return fault(Conflict, "revision %s has nothing to sync: %s %s", r.Revision, p.id, d.waits)
@@ -324,7 +324,7 @@ func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object
 	if err != nil {
 		return err
 	}
-	answer, err := p.cluster.conn.Apply(ctx, body, true)
+	answer, err := p.hands.Apply(ctx, body, true)
 	fields, immutable := cluster.Immutable(err)
 	switch {
 	case errors.As(err, &gone):
@@ -618,18 +618,36 @@ func (k *Keeper) Rejections(name string) ([]record.Rejection, error) {
 	return p.View().Rejections, nil
 }
 
+// revisionOf finds the revision that a person means: that of the declaration, of something applied, or a commit.
+func (p *placement) revisionOf(ctx context.Context, name string) (repo.Revision, error) {
+	v := p.View()
+	for _, r := range []*record.Revision{v.Revision, v.Applied} {
+		if r != nil && len(name) >= 7 && strings.HasPrefix(r.ID, name) {
+			return repo.Revision{ID: r.ID, Subject: r.Subject, Author: r.Author, At: r.At}, nil
+		}
+	}
+	if p.repo.mirror == nil {
+		return repo.Revision{}, fmt.Errorf("%s is no revision of %s, whose chart comes from %s; see vigila logbook %s", name, p.id, p.repo.name, p.id)
+	}
+	c, err := p.repo.mirror.Resolve(ctx, name)
+	if err != nil {
+		return c, err
+	}
+	if last, err := p.repo.mirror.LastChange(ctx, c, p.ward.From.Path); err == nil {
+		c = last // what counts for a ward is the commit that changed its path
+	}
+	return c, nil
+}
+
 // Reject marks a revision as bad for a ward, by anything git resolves to a commit.
 func (k *Keeper) Reject(ctx context.Context, name, revision, by, why string) (*View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
 	}
-	c, err := p.repo.mirror.Resolve(ctx, revision)
+	c, err := p.revisionOf(ctx, revision)
 	if err != nil {
 		return nil, fault(Invalid, "%v", err)
-	}
-	if last, err := p.repo.mirror.LastChange(ctx, c, p.ward.From.Path); err == nil {
-		c = last // what counts for a ward is the commit that changed its path
 	}
 	if err := p.ask(ctx, func() error {
 		p.reject(record.Rejection{Revision: c.ID, Subject: c.Subject, Why: orElse(why, "rejected by "+by), By: by, At: time.Now()})
@@ -739,6 +757,9 @@ func (k *Keeper) Propose(ctx context.Context, name string, to int, by, branch st
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
+	}
+	if p.repo.mirror == nil {
+		return nil, fault(Invalid, "%s comes from chart repository %s, which takes no commits; change from.chart.version in the ward file", p.id, p.repo.name)
 	}
 	v := p.View()
 	rev := v.Applied

@@ -290,8 +290,11 @@ func (p *placement) decide() time.Time {
 		p.giveWay()
 		return time.Time{}
 	}
+	if p.bring != "" && p.repository.Known && p.pending().total() == 0 {
+		p.bring = ""
+	}
 	behind, astray := p.pending(), p.astray()
-	s := run.Situation{Now: time.Now(), AutoSync: p.ward.Keep.Sync == "auto", RestoreDrift: p.ward.Keep.Drift == "restore",
+	s := run.Situation{Now: time.Now(), AutoSync: p.ward.Keep.Sync == "auto" || p.bring != "", RestoreDrift: p.ward.Keep.Drift == "restore",
 		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: behind.total(), Guarded: len(behind.guards) > 0, Restorable: len(astray.restorable) + len(astray.waiting),
 		Rejected: p.rejected(), WaitsFor: p.waitsFor(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
 	if len(astray.restorable) == 0 {
@@ -308,6 +311,9 @@ func (p *placement) decide() time.Time {
 	switch kind {
 	case run.Sync:
 		_, err = p.start(Ask{Kind: run.Sync, By: byVigila, Why: p.syncWhy()})
+		if p.bring != "" && err != nil {
+			p.bring = "" // a person has to see to it
+		}
 	case run.Restore:
 		_, err = p.start(Ask{Kind: run.Restore, By: byVigila, Why: p.View().Says})
 	case run.Again:
@@ -336,6 +342,9 @@ func (p *placement) giveWay() {
 }
 
 func (p *placement) syncWhy() string {
+	if p.bring != "" {
+		return "brought up by " + p.bring
+	}
 	if p.applied == nil {
 		return "first sync"
 	}
@@ -361,6 +370,36 @@ func (p *placement) waitsFor() string {
 		}
 		if v := other.View(); v.Standing != compare.InStep || v.Health.Word != health.Ready {
 			return fmt.Sprintf("%s, which is %s and %s", id, v.Standing, v.Health.Word)
+		}
+	}
+	return p.waitsForWave()
+}
+
+// waitsForWave names the cluster that a new revision has to reach before this one.
+func (p *placement) waitsForWave() string {
+	if !p.ward.Spread.Waves || p.declared == nil {
+		return ""
+	}
+	p.k.mu.RLock()
+	others := map[string]*placement{}
+	for _, x := range p.k.wards {
+		if x.ward.Name == p.ward.Name && x != p {
+			others[x.cluster.conf.Name] = x
+		}
+	}
+	p.k.mu.RUnlock()
+	all := slices.Sorted(maps.Keys(others))
+	for _, c := range p.ward.Spread.Before(p.cluster.conf.Name, all) {
+		other := others[c]
+		v := other.View()
+		late := other.ward.From.Ref == p.ward.From.Ref && v.Head != p.declared.head
+		switch {
+		case v.Rejected != "":
+			return fmt.Sprintf("%s, where the revision failed", other.id)
+		case late && v.Standing == compare.InStep:
+			return fmt.Sprintf("%s, which has not seen the revision yet", other.id)
+		case v.Standing != compare.InStep || v.Health.Word != health.Ready || v.Run != nil:
+			return fmt.Sprintf("%s, which is %s and %s", other.id, v.Standing, v.Health.Word)
 		}
 	}
 	return ""

@@ -17,29 +17,58 @@ import (
 	"vigila.dev/vigila/internal/repo"
 )
 
-// repoRead is told after each look at the repository.
-func (p *placement) repoRead(a AsOf) {
+// repoRead is told after a look at one of the ward's repositories that found something new, or went wrong.
+func (p *placement) repoRead(name string, a AsOf) {
 	p.post(func() {
+		p.lookedElsewhere(name, a)
 		if !a.Known {
-			p.repository.Known, p.repository.Problem, p.repository.Next = false, a.Problem, a.Next
+			p.repository.Known, p.repository.Problem = false, a.Problem
+			if name == p.ward.From.Repo {
+				p.repository.Next = a.Next
+			}
 			p.looked()
 			return
 		}
-		p.repository.Next = a.Next
+		if name == p.ward.From.Repo {
+			p.repository.Next = a.Next
+		}
 		p.render(a)
 	})
 }
 
-// repoSame is told after a look at the repository that found nothing new for this ward.
-func (p *placement) repoSame(a AsOf) {
+// repoMaybe is told after a look that can't tell whether anything is new.
+func (p *placement) repoMaybe(name string, a AsOf) { p.repoRead(name, a) }
+
+// repoSame is told after a look at a repository that found nothing new for this ward.
+func (p *placement) repoSame(name string, a AsOf) {
 	p.post(func() {
+		p.lookedElsewhere(name, a)
 		if p.declared == nil || !p.repository.Known { // what could not be rendered then may be now
 			p.repository.Next = a.Next
 			p.render(a)
 			return
 		}
-		p.repository.At, p.repository.Next = a.At, a.Next
+		if name == p.ward.From.Repo {
+			p.repository.At, p.repository.Next = a.At, a.Next
+		}
 	})
+}
+
+// lookedElsewhere notes how one of the ward's other repositories is.
+func (p *placement) lookedElsewhere(name string, a AsOf) {
+	if name != p.ward.From.Repo {
+		p.others[name] = a
+	}
+}
+
+// elsewhere is the first of the ward's other repositories that can't be read; "" when all can.
+func (p *placement) elsewhere() string {
+	for _, name := range sources(p.ward) {
+		if a, told := p.others[name]; told && !a.Known {
+			return a.Problem
+		}
+	}
+	return ""
 }
 
 func (p *placement) looked() {
@@ -108,6 +137,10 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 		p.setRules(d)
 	}
 	p.repository = AsOf{Known: true, At: a.At, Next: p.repository.Next}
+	if text := p.elsewhere(); text != "" {
+		p.repository.Known, p.repository.Problem = false, text
+	}
+	p.inputs.Store(&d.inputs)
 	if p.cluster.conn != nil {
 		for _, k := range d.kinds {
 			p.watchKind(k[0], k[1])
@@ -157,47 +190,60 @@ func (p *placement) retryRender(a AsOf) {
 	})
 }
 
-// declare reads what the repository declares at a ref. With the same tree as before nothing is rendered.
+// declare reads what the repository declares at a ref. While its inputs are the same, nothing is rendered.
 func (p *placement) declare(ctx context.Context, ref string, old *declaration) (*declaration, error) {
-	m := p.repo.mirror
-	head, err := m.Resolve(ctx, ref)
+	r := p.reads(ctx, ref)
+	main, err := r.main()
 	if errors.Is(err, repo.ErrEmpty) {
-		return &declaration{waits: fmt.Sprintf("waits for the first commit on %s in %s", ref, m.Name())}, nil
+		return &declaration{waits: fmt.Sprintf("waits for the first commit on %s in %s", ref, p.ward.From.Repo)}, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	tree, err := m.Tree(head.ID, p.ward.From.Path)
+	if old != nil && old.waits == "" && len(old.inputs) > 0 {
+		if same, err := r.same(old); err == nil && same {
+			out := *old
+			if main != nil {
+				out.head = main.head.ID
+			}
+			return &out, nil
+		}
+	}
+	res, err := r.rendered(main)
 	if err != nil {
 		return nil, err
 	}
-	if rules, err := m.Tree(head.ID, render.RulesDir); err == nil {
-		tree += " " + rules
-	}
-	if old != nil && old.tree == tree {
-		return old, nil
-	}
-	p.k.metrics.renders.Inc()
-	rev, err := m.LastChange(ctx, head, p.ward.From.Path)
+	rev, err := r.revision(main, res)
 	if err != nil {
 		return nil, err
 	}
-	files, err := m.Files(head.ID, p.ward.From.Path, render.Wanted)
-	if err != nil {
-		return nil, err
-	}
-	objects, err := render.Plain(files)
-	if err != nil {
-		return nil, err
-	}
-	d := &declaration{revision: record.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}, tree: tree, scaled: map[object.Ref]string{}}
-	if strings.Contains(tree, " ") {
-		common, err := m.Files(head.ID, render.RulesDir, render.Wanted)
+	objects := res.Objects
+	d := &declaration{revision: rev, inputs: res.Inputs, form: res.Form, chart: res.Chart, notes: res.Notes, scaled: map[object.Ref]string{}}
+	files := p.rosterRules()
+	if main != nil {
+		d.head = main.head.ID
+		hash, err := main.tree.Hash(render.RulesDir)
 		if err != nil {
 			return nil, err
 		}
-		if p.ward.From.Path != "" { // else they are among the files already
+		d.inputs = append(d.inputs, render.Input{Repo: p.ward.From.Repo, Path: render.RulesDir, Hash: hash})
+		if hash != "" {
+			common, err := main.tree.Files(render.RulesDir, render.Wanted)
+			if err != nil {
+				return nil, err
+			}
 			files = append(files, common...)
+		}
+		if res.Form == render.PlainForm {
+			own, err := main.tree.Files(p.ward.From.Path, render.Wanted)
+			if err != nil {
+				return nil, err
+			}
+			for _, f := range own {
+				if !slices.ContainsFunc(files, func(x repo.File) bool { return x.Path == f.Path }) {
+					files = append(files, f)
+				}
+			}
 		}
 	}
 	if d.rules, err = render.Rules(files); err != nil {
@@ -209,12 +255,18 @@ func (p *placement) declare(ctx context.Context, ref string, old *declaration) (
 		}
 	}
 	if len(objects) == 0 && p.View().Kept == 0 {
-		d.waits = fmt.Sprintf("waits for a first object below %q in %s; there are no manifests yet", p.ward.From.Path, m.Name())
+		d.waits = fmt.Sprintf("waits for a first object below %q in %s; there are no manifests yet", p.ward.From.Path, p.ward.From.Repo)
 	}
 	if p.cluster.conn == nil {
 		return nil, p.cluster.err
 	}
 	if objects, err = render.Place(p.ward, p.k.store.ServiceID(), objects, p.scopes(objects)); err != nil {
+		if res.Chart != "" {
+			err = fmt.Errorf("chart %s can't be applied to cluster %s: %w", res.Chart, p.cluster.conf.Name, err)
+		}
+		return nil, err
+	}
+	if err := p.within(objects); err != nil {
 		return nil, err
 	}
 	if d.waits != "" {
@@ -239,6 +291,21 @@ func (p *placement) declare(ctx context.Context, ref string, old *declaration) (
 		return d, nil
 	}
 	return d, p.storeDeclaration(ctx, d)
+}
+
+// within holds what is declared to what the ward's roster lets it do.
+func (p *placement) within(objects []object.Object) error {
+	limits := p.limits
+	if len(limits.Namespaces) == 0 {
+		return nil
+	}
+	var errs []error
+	for _, o := range objects {
+		if o.Ref.Namespace == "" && !(o.Ref.Kind == "Namespace" && slices.Contains(limits.Namespaces, o.Ref.Name)) || o.Ref.Namespace != "" && !slices.Contains(limits.Namespaces, o.Ref.Namespace) {
+			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is outside the namespaces that roster %s lets its wards keep: %s", o.Ref, p.roster, strings.Join(limits.Namespaces, ", "))})
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // take fills in what follows from the declared objects.

@@ -7,18 +7,22 @@ import (
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"runtime"
 	"runtime/debug"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
@@ -78,6 +82,7 @@ type Keeper struct {
 	repos    map[string]*repoLoop
 	clusters map[string]*clusterLoop
 	wards    map[string]*placement // by name@cluster
+	rosters  map[string]*rosterLoop
 	closed   bool
 	done     sync.WaitGroup
 	changing sync.Mutex // one registration at a time
@@ -93,7 +98,7 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		opts.Calls = 4 * opts.Parallel
 	}
 	k := &Keeper{store: store, log: log, opts: opts, metrics: newMetrics(), broker: newBroker(),
-		repos: map[string]*repoLoop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}}
+		repos: map[string]*repoLoop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
 	k.renders = newTurns(max(2, runtime.NumCPU()), 5*time.Second, k.metrics.waits.WithLabelValues("render"))
@@ -121,31 +126,50 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	for _, c := range clusters {
 		k.openCluster(c)
 	}
+	rosters, err := store.Rosters(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rosters {
+		k.openRoster(r)
+	}
 	wards, err := store.Wards(ctx)
 	if err != nil {
 		return nil, err
 	}
 	parsed := map[string]ward.Ward{}
-	files := map[string]string{}
+	kept := map[string]record.Ward{}
 	for _, w := range wards {
-		all, err := ward.Parse(w.Name+".yaml", []byte(w.File))
-		if err != nil || len(all) != 1 {
-			return nil, fmt.Errorf("the stored file of ward %s can't be read any more: %w", w.Name, err)
+		one, err := parseWard(w)
+		if err != nil {
+			return nil, err
 		}
-		parsed[w.Name], files[w.Name] = all[0], w.File
+		parsed[w.Name], kept[w.Name] = one, w
 	}
 	placements, err := store.Placements(ctx, "")
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range placements {
-		if err := k.openPlacement(ctx, p, parsed[p.Ward], files[p.Ward]); err != nil {
+		if err := k.openPlacement(ctx, p, parsed[p.Ward], kept[p.Ward]); err != nil {
 			return nil, err
 		}
+	}
+	for _, l := range k.rosters {
+		l.start()
 	}
 	k.spawn(k.tidy)
 	k.spawn(k.giveBack)
 	return k, nil
+}
+
+// parseWard reads the stored file of a ward.
+func parseWard(w record.Ward) (ward.Ward, error) {
+	all, err := ward.ParseIn(ward.From{Repo: w.Home.Repo, Ref: w.Home.Ref}, w.Name+".yaml", []byte(w.File))
+	if err != nil || len(all) != 1 {
+		return ward.Ward{}, fmt.Errorf("the stored file of ward %s can't be read any more: %w", w.Name, err)
+	}
+	return all[0], nil
 }
 
 // giveBack returns memory to the system once everything has been looked at after a start: reading all objects takes
@@ -223,7 +247,7 @@ func (k *Keeper) Close() {
 	}
 	k.done.Wait()
 	for _, r := range repos {
-		r.mirror.Close()
+		r.close()
 	}
 	k.broker.close()
 }
@@ -242,31 +266,110 @@ func (k *Keeper) spawn(f func()) {
 type Repo struct {
 	Name, URL, User string
 	Wards           int
-	Branches        []string
+	Rosters         int
+	Branches        []string // charts, of a chart repository
 	Repository      AsOf
+	More            record.RepoMore
+	SignedIn        bool   // with credentials
+	WithKey         bool   // over SSH
+	Warning         string // about credentials that end soon
+}
+
+// NewRepo is a wish to add or change a repository. What is empty stays as it was when the address is the same; to
+// another address no credentials are carried over.
+type NewRepo struct {
+	record.Repo
+	Trust string // SSH: the fingerprint of the host's key to trust, SHA256:…
 }
 
 // AddRepo adds a repository, or changes one, after reading its refs.
-func (k *Keeper) AddRepo(ctx context.Context, r record.Repo) (Repo, error) {
+func (k *Keeper) AddRepo(ctx context.Context, n NewRepo) (Repo, error) {
+	r := n.Repo
 	if err := ward.Name(r.Name); err != nil {
 		return Repo{}, fault(Invalid, "name: %v", err)
 	}
-	if err := repo.CheckURL(r.URL, k.opts.AllowLocalRepos); err != nil {
+	r.URL = repo.CleanURL(r.URL)
+	r.Charts = r.Charts || strings.HasPrefix(r.URL, "oci://")
+	check := func() error { return repo.CheckURL(r.URL, k.opts.AllowLocalRepos) }
+	if r.Charts {
+		check = func() error { return charts.CheckURL(r.URL) }
+	}
+	if err := check(); err != nil {
+		return Repo{}, fault(Invalid, "%v", err)
+	}
+	k.mu.RLock()
+	loop := k.repos[r.Name]
+	k.mu.RUnlock()
+	if loop != nil {
+		old := loop.record()
+		if old.Charts != r.Charts && loop.info().Wards > 0 {
+			return Repo{}, fault(Conflict, "%s is used by %d wards; it can't change between git and charts", r.Name, loop.info().Wards)
+		}
+		if old.URL == r.URL {
+			keep := func(into *string, was string) {
+				if *into == "" {
+					*into = was
+				}
+			}
+			if r.Password == "" && r.Key == "" {
+				r.Password, r.Key, r.Passphrase = old.Password, old.Key, old.Passphrase
+				keep(&r.User, old.User)
+				r.Bearer = r.Bearer || old.Bearer
+			}
+			keep(&r.CA, old.CA)
+			keep(&r.KnownHosts, old.KnownHosts)
+			keep(&r.Signers, old.Signers)
+		}
+		r.Roster = old.Roster
+	}
+	if r.Signers != "" {
+		if err := repo.CheckSigners(r.Signers); err != nil {
+			return Repo{}, fault(Invalid, "%v", err)
+		}
+	}
+	if r.Key != "" {
+		if _, err := repo.ParseKey(r.Key, r.Passphrase); err != nil {
+			return Repo{}, fault(Invalid, "%v", err)
+		}
+	}
+	if err := repo.CheckKnownHosts(r.KnownHosts); err != nil {
 		return Repo{}, fault(Invalid, "%v", err)
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	if _, err := repo.Check(ctx, repo.Source(r)); err != nil {
-		return Repo{}, fault(Invalid, "%v", err)
+	if n.Trust != "" {
+		line, err := repo.Trust(ctx, r.URL, n.Trust)
+		if err != nil {
+			return Repo{}, fault(Invalid, "%v", err)
+		}
+		r.KnownHosts = line
 	}
+	if r.Charts {
+		if err := charts.Open(k.opts.MirrorDir, chartSource(r)).Refresh(ctx); err != nil {
+			return Repo{}, fault(Invalid, "%v", err)
+		}
+	} else {
+		found, err := repo.Check(ctx, source(r))
+		if err != nil {
+			return Repo{}, fault(Invalid, "%v", err)
+		}
+		r.Expires = found.Expires
+	}
+	return k.putRepo(ctx, r, loop)
+}
+
+// putRepo keeps a repository that was looked at.
+func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *repoLoop) (Repo, error) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	if err := k.store.PutRepo(ctx, r); err != nil {
 		return Repo{}, err
 	}
-	k.mu.RLock()
-	loop := k.repos[r.Name]
-	k.mu.RUnlock()
+	if loop != nil && loop.record().Charts != r.Charts {
+		loop.cancel()
+		loop.close()
+		loop = nil
+	}
 	if loop != nil {
 		loop.change(r)
 	} else if err := k.openRepo(r); err != nil {
@@ -290,10 +393,20 @@ func (k *Keeper) MakeNoticeKey(ctx context.Context, name string) (string, error)
 	return key, k.store.SetNoticeKey(ctx, name, []byte(key))
 }
 
-// Notice takes a push notice: when it is signed with the repository's key, the repository is looked at now. signature
-// is the HMAC-SHA256 of the body in hex. false tells that it is not signed so; it says nothing about whether there is
-// such a repository.
-func (k *Keeper) Notice(ctx context.Context, name string, body []byte, signature string) (bool, error) {
+// Signature is how a push notice is signed: as its headers say.
+type Signature struct {
+	HMAC  string // HMAC-SHA256 of the body, in hex, perhaps after "sha256="
+	Token string // the key itself
+	// Of the Standard Webhooks specification (https://www.standardwebhooks.com): the signature is over id, time and body.
+	ID, Time, Standard string
+}
+
+// noticeAge is how old a notice that names its time may be.
+const noticeAge = 5 * time.Minute
+
+// Notice takes a push notice: when it is signed with the repository's key, the repository is looked at now. false tells
+// that it is not signed so; it says nothing about whether there is such a repository.
+func (k *Keeper) Notice(ctx context.Context, name string, body []byte, s Signature) (bool, error) {
 	key, err := k.store.NoticeKey(ctx, name)
 	if errors.Is(err, record.ErrNone) {
 		return false, nil
@@ -301,10 +414,7 @@ func (k *Keeper) Notice(ctx context.Context, name string, body []byte, signature
 	if err != nil {
 		return false, err
 	}
-	want := hmac.New(sha256.New, key)
-	want.Write(body)
-	got, err := hex.DecodeString(strings.TrimSpace(signature))
-	if err != nil || !hmac.Equal(got, want.Sum(nil)) {
+	if !s.signed(key, body) {
 		return false, nil
 	}
 	l, err := k.repoLoop(name)
@@ -313,6 +423,50 @@ func (k *Keeper) Notice(ctx context.Context, name string, body []byte, signature
 	}
 	l.lookSoon()
 	return true, nil
+}
+
+func (s Signature) signed(key, body []byte) bool {
+	sum := func(text ...[]byte) []byte {
+		h := hmac.New(sha256.New, key)
+		for _, t := range text {
+			h.Write(t)
+		}
+		return h.Sum(nil)
+	}
+	switch {
+	case s.HMAC != "":
+		got, err := hex.DecodeString(strings.TrimPrefix(strings.TrimSpace(s.HMAC), "sha256="))
+		return err == nil && hmac.Equal(got, sum(body))
+	case s.Standard != "":
+		sent, err := strconv.ParseInt(s.Time, 10, 64)
+		if err != nil || time.Since(time.Unix(sent, 0)).Abs() > noticeAge {
+			return false
+		}
+		want := sum([]byte(s.ID+"."+s.Time+"."), body)
+		for _, one := range strings.Fields(s.Standard) {
+			version, text, _ := strings.Cut(one, ",")
+			if got, err := base64.StdEncoding.DecodeString(text); err == nil && version == "v1" && hmac.Equal(got, want) {
+				return true
+			}
+		}
+		return false
+	}
+	return s.Token != "" && hmac.Equal([]byte(s.Token), key)
+}
+
+// LookAtRepo looks at a repository now.
+func (k *Keeper) LookAtRepo(ctx context.Context, name string) (Repo, error) {
+	l, err := k.repoLoop(name)
+	if err != nil {
+		return Repo{}, err
+	}
+	_ = l.look(ctx) // what is wrong is in the answer
+	for _, r := range k.Repos() {
+		if r.Name == name {
+			return r, nil
+		}
+	}
+	return l.info(), nil
 }
 
 func (k *Keeper) repoLoop(name string) (*repoLoop, error) {
@@ -331,7 +485,16 @@ func (k *Keeper) Repos() []Repo {
 	defer k.mu.RUnlock()
 	out := make([]Repo, 0, len(k.repos))
 	for _, r := range k.repos {
-		out = append(out, r.info())
+		one := r.info()
+		for _, l := range k.rosters {
+			if l.conf.Repo == one.Name {
+				one.Rosters++
+			}
+		}
+		if e := one.More.Expires; !e.IsZero() && time.Until(e) < 14*24*time.Hour {
+			one.Warning = "its token ends on " + e.UTC().Format("2 January 2006") + "; give a new one: vigila repo add " + one.Name + " " + one.URL + " --user USER --password-file FILE"
+		}
+		out = append(out, one)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
 	return out
@@ -348,6 +511,14 @@ func (k *Keeper) RemoveRepo(ctx context.Context, name string) error {
 	if n := r.info().Wards; n > 0 {
 		return fault(Conflict, "repository %s is used by %d wards; remove or change them first", name, n)
 	}
+	k.mu.RLock()
+	for _, l := range k.rosters {
+		if l.conf.Repo == name {
+			defer k.mu.RUnlock()
+			return fault(Conflict, "repository %s holds roster %s; remove that first: vigila roster remove %s", name, l.conf.Name, l.conf.Name)
+		}
+	}
+	k.mu.RUnlock()
 	if err := k.store.RemoveRepo(ctx, name); err != nil {
 		return err
 	}
@@ -356,7 +527,7 @@ func (k *Keeper) RemoveRepo(ctx context.Context, name string) error {
 	k.mu.Unlock()
 	r.cancel()
 	k.broker.send(Note{"repo", name})
-	return r.mirror.Remove()
+	return r.remove()
 }
 
 func (k *Keeper) repoNames() string {
@@ -393,7 +564,19 @@ func (k *Keeper) AddCluster(ctx context.Context, c record.Cluster) (Cluster, err
 	if c.Labels == nil {
 		c.Labels = map[string]string{}
 	}
-	conn, err := cluster.Connect(cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Context: c.Context}, k.log)
+	k.mu.RLock()
+	old := k.clusters[c.Name]
+	k.mu.RUnlock()
+	if old != nil {
+		was := old.record()
+		if c.Kubeconfig == "" && c.Server == "" && !c.InCluster { // only labels and links change
+			c.Kubeconfig, c.Context, c.Server, c.Token, c.CA, c.InCluster = was.Kubeconfig, was.Context, was.Server, was.Token, was.CA, was.InCluster
+		} else if c.Server != "" && c.Token == "" && c.Server == was.Server {
+			c.Token = was.Token
+		}
+		c.Roster = was.Roster
+	}
+	conn, err := cluster.Connect(clusterConfig(c), k.log)
 	if err != nil {
 		return Cluster{}, fault(Invalid, "%v", err)
 	}
@@ -403,24 +586,29 @@ func (k *Keeper) AddCluster(ctx context.Context, c record.Cluster) (Cluster, err
 	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	k.mu.RLock()
-	old := k.clusters[c.Name]
-	k.mu.RUnlock()
-	if old != nil && (old.conf.Kubeconfig != c.Kubeconfig || old.conf.Context != c.Context) && k.wardsIn(c.Name) > 0 {
-		return Cluster{}, fault(Conflict, "cluster %s keeps %d wards; its kubeconfig can be changed only when it keeps none", c.Name, k.wardsIn(c.Name))
+	if old != nil && clusterConfig(old.record()) != clusterConfig(c) && k.wardsIn(c.Name) > 0 {
+		return Cluster{}, fault(Conflict, "cluster %s keeps %d wards; how it is reached can be changed only when it keeps none", c.Name, k.wardsIn(c.Name))
 	}
 	if err := k.store.PutCluster(ctx, c); err != nil {
 		return Cluster{}, err
 	}
+	if old != nil && clusterConfig(old.record()) != clusterConfig(c) {
+		old.close()
+		old = nil
+	}
+	changed := old == nil || !maps.Equal(old.labels(), c.Labels)
 	if old == nil {
 		k.openCluster(c)
 	} else {
 		k.mu.Lock()
-		old.conf.Labels = c.Labels
+		old.conf = c
 		k.mu.Unlock()
 	}
-	if err := k.replace(ctx); err != nil {
-		return Cluster{}, err
+	if changed {
+		if err := k.replace(ctx, c.Name); err != nil {
+			return Cluster{}, err
+		}
+		k.nudgeRosters()
 	}
 	k.broker.send(Note{"cluster", c.Name})
 	for _, x := range k.Clusters(ctx) {
@@ -518,6 +706,11 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 		if !known {
 			errs = append(errs, fmt.Errorf("%s:%d: ward %s comes from repository %q, which is not known; known: %s", name, w.Line, w.Name, w.From.Repo, k.repoNames()))
 		}
+		for _, other := range sources(w) {
+			if _, err := k.repoLoop(other); err != nil {
+				errs = append(errs, fmt.Errorf("%s:%d: ward %s needs repository %q, which is not known; known: %s", name, w.Line, w.Name, other, k.repoNames()))
+			}
+		}
 		if w.Into.Cluster != "" && len(k.matching(w)) == 0 {
 			errs = append(errs, fmt.Errorf("%s:%d: ward %s goes into cluster %q, which is not known; known: %s", name, w.Line, w.Name, w.Into.Cluster, k.clusterNames()))
 		} else if len(k.matching(w)) == 0 {
@@ -525,6 +718,11 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 		}
 	}
 	for _, w := range wards {
+		for _, p := range k.named(w.Name) {
+			if p.roster != "" {
+				return nil, fault(Conflict, "ward %s is declared by roster %s, in %s; change it there", w.Name, p.roster, p.source)
+			}
+		}
 		if err := k.idle(k.named(w.Name)); err != nil {
 			return nil, err
 		}
@@ -539,7 +737,7 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 	var ids []string
 	for i, w := range wards {
 		file := strings.TrimLeft(string(docs[i].Text), "\n")
-		if err := k.put(ctx, w, file); err != nil {
+		if err := k.put(ctx, w, record.Ward{Name: w.Name, File: file}, "the ward no longer goes there"); err != nil {
 			return ids, err
 		}
 		for _, c := range k.matching(w) {
@@ -606,21 +804,21 @@ func (k *Keeper) cycle(added []ward.Ward) string {
 	return ""
 }
 
-// put stores a ward and opens its placements. changing is held.
-func (k *Keeper) put(ctx context.Context, w ward.Ward, file string) error {
+// put stores a ward and opens its placements. What stays where it goes no more is left behind, or dismantled before.
+// changing is held.
+func (k *Keeper) put(ctx context.Context, w ward.Ward, of record.Ward, why string) error {
 	clusters := k.matching(w)
-	if err := k.store.PutWard(ctx, record.Ward{Name: w.Name, File: file}, clusters); err != nil {
-		return err
-	}
-	k.mu.RLock()
-	var stale []*placement
-	for _, p := range k.wards {
-		if p.ward.Name == w.Name {
-			stale = append(stale, p)
+	for _, p := range k.named(w.Name) {
+		if !slices.Contains(clusters, p.cluster.conf.Name) {
+			if err := k.leave(ctx, p, why); err != nil {
+				return err
+			}
 		}
 	}
-	k.mu.RUnlock()
-	for _, p := range stale {
+	if err := k.store.PutWard(ctx, of, clusters); err != nil {
+		return err
+	}
+	for _, p := range k.named(w.Name) {
 		p.close()
 		k.forget(p)
 	}
@@ -629,7 +827,10 @@ func (k *Keeper) put(ctx context.Context, w ward.Ward, file string) error {
 		return err
 	}
 	for _, p := range placements {
-		if err := k.openPlacement(ctx, p, w, file); err != nil {
+		if err := k.openPlacement(ctx, p, w, of); err != nil {
+			return err
+		}
+		if _, err := k.store.RemoveLeftBehind(ctx, p.ID); err != nil { // it is kept again
 			return err
 		}
 	}
@@ -637,29 +838,31 @@ func (k *Keeper) put(ctx context.Context, w ward.Ward, file string) error {
 }
 
 // replace places wards anew after a cluster came or its labels changed. changing is held.
-func (k *Keeper) replace(ctx context.Context) error {
+func (k *Keeper) replace(ctx context.Context, cluster string) error {
 	wards, err := k.store.Wards(ctx)
 	if err != nil {
 		return err
 	}
 	for _, rec := range wards {
-		all, err := ward.Parse(rec.Name+".yaml", []byte(rec.File))
+		one, err := parseWard(rec)
 		if err != nil {
 			return err
 		}
-		k.mu.RLock()
 		var have []string
-		for _, p := range k.wards {
-			if p.ward.Name == rec.Name {
-				have = append(have, p.cluster.conf.Name)
-			}
+		set := false // the cluster's labels choose what its placement is like
+		for _, p := range k.named(rec.Name) {
+			have = append(have, p.cluster.conf.Name)
+			set = set || p.cluster.conf.Name == cluster && len(one.Set) > 0
 		}
-		k.mu.RUnlock()
 		slices.Sort(have)
-		if want := k.matching(all[0]); !slices.Equal(have, want) && len(want) > 0 {
-			if err := k.put(ctx, all[0], rec.File); err != nil {
-				return err
-			}
+		if slices.Equal(have, k.matching(one)) && !set {
+			continue
+		}
+		if err := k.idle(k.named(rec.Name)); err != nil {
+			return err
+		}
+		if err := k.put(ctx, one, rec, "the labels of cluster "+cluster+" match no more"); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -674,6 +877,11 @@ func (k *Keeper) forget(p *placement) {
 		p.cluster.release(kind, p.id)
 	}
 	p.repo.unsubscribe(p)
+	for _, name := range sources(p.ward) {
+		if l, err := k.repoLoop(name); err == nil {
+			l.unsubscribe(p)
+		}
+	}
 	k.broker.send(Note{"ward", p.id})
 }
 
@@ -689,6 +897,11 @@ func (k *Keeper) Remove(ctx context.Context, name string) error {
 		return err
 	}
 	for _, p := range ps {
+		if l := k.rosterOf(p); l != nil && !l.lets(p.ward.Name) {
+			return fault(Conflict, "ward %s is declared by roster %s; remove %s there, and it is not kept any more", p.ward.Name, p.roster, p.source)
+		}
+	}
+	for _, p := range ps {
 		p.close()
 		if err := k.store.RemovePlacement(ctx, p.id); err != nil {
 			return err
@@ -696,6 +909,13 @@ func (k *Keeper) Remove(ctx context.Context, name string) error {
 		k.forget(p)
 	}
 	return nil
+}
+
+// rosterOf is the roster that declares a ward; nil when none does.
+func (k *Keeper) rosterOf(p *placement) *rosterLoop {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return k.rosters[p.roster]
 }
 
 // idle refuses to change or remove wards in the middle of a run.

@@ -10,10 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/record"
-	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
 
@@ -30,14 +30,16 @@ type AsOf struct {
 // repoLoop looks at one repository, once for all its wards.
 type repoLoop struct {
 	k      *Keeper
-	mirror *repo.Mirror
+	name   string
+	mirror *repo.Mirror  // nil for a chart repository
+	shelf  *charts.Shelf // of a chart repository
 	cancel context.CancelFunc
 	asked  chan chan error
 	nudged chan struct{}
 
 	mu          sync.Mutex
 	conf        record.Repo
-	subscribers map[*placement]string // to the commit that each was told of last
+	subscribers map[*placement]map[string]string // to the commits that each was told of last, by ref
 	asOf        AsOf
 	branches    []string
 	failures    int
@@ -47,17 +49,48 @@ const fetchTimeout = 2 * time.Minute
 
 func (k *Keeper) openRepo(r record.Repo) error {
 	ctx, cancel := context.WithCancel(k.ctx)
-	m, err := repo.Open(ctx, k.opts.MirrorDir, repo.Source(r))
-	if err != nil {
-		cancel()
-		return err
+	l := &repoLoop{k: k, name: r.Name, cancel: cancel, asked: make(chan chan error), nudged: make(chan struct{}, 1), conf: r, subscribers: map[*placement]map[string]string{}}
+	if r.Charts {
+		l.shelf = charts.Open(k.opts.MirrorDir, chartSource(r))
+	} else {
+		m, err := repo.Open(ctx, k.opts.MirrorDir, source(r))
+		if err != nil {
+			cancel()
+			return err
+		}
+		m.Link(k.mirrorAt)
+		l.mirror = m
 	}
-	l := &repoLoop{k: k, mirror: m, cancel: cancel, asked: make(chan chan error), nudged: make(chan struct{}, 1), conf: r, subscribers: map[*placement]string{}}
 	k.mu.Lock()
 	k.repos[r.Name] = l
 	k.mu.Unlock()
 	k.spawn(func() { l.run(ctx) })
 	return nil
+}
+
+// mirrorAt is the mirror of the known repository at an address; nil when there is none.
+func (k *Keeper) mirrorAt(address string) *repo.Mirror {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, l := range k.repos {
+		if l.mirror != nil && repo.SameURL(l.url(), address) {
+			return l.mirror
+		}
+	}
+	return nil
+}
+
+// record is the repository as it is kept.
+func (l *repoLoop) record() record.Repo {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.conf
+}
+
+func (l *repoLoop) url() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.conf.URL
 }
 
 func (l *repoLoop) run(ctx context.Context) {
@@ -95,7 +128,7 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	turn, err := l.k.fetches.take(ctx, l.mirror.Name())
+	turn, err := l.k.fetches.take(ctx, l.name)
 	if err != nil {
 		return err
 	}
@@ -103,8 +136,12 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	start := time.Now()
 	fctx, cancel := context.WithTimeout(ctx, fetchTimeout)
 	defer cancel()
-	err = l.mirror.Fetch(fctx)
-	l.k.metrics.fetches.WithLabelValues(l.mirror.Name(), result(err)).Observe(time.Since(start).Seconds())
+	if l.shelf != nil {
+		err = l.shelf.Refresh(fctx)
+	} else {
+		err = l.mirror.Fetch(fctx)
+	}
+	l.k.metrics.fetches.WithLabelValues(l.name, result(err)).Observe(time.Since(start).Seconds())
 	l.mu.Lock()
 	was := l.asOf.Known
 	if err == nil {
@@ -119,17 +156,28 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	subscribers := slices.Collect(maps.Keys(l.subscribers))
 	l.mu.Unlock()
 	if err != nil && ctx.Err() == nil {
-		l.k.log.Warn("repository can't be read", "repo", l.mirror.Name(), "error", err)
+		l.k.log.Warn("repository can't be read", "repo", l.name, "error", err)
 	}
 	if was != (err == nil) {
-		l.k.broker.send(Note{"repo", l.mirror.Name()})
+		l.k.broker.send(Note{"repo", l.name})
 	}
 	if err != nil {
 		for _, p := range subscribers {
-			p.repoRead(asOf)
+			p.repoRead(l.name, asOf)
 		}
+		l.k.rosterRead(l.name, asOf)
 		return err
 	}
+	if l.shelf != nil {
+		for _, p := range subscribers {
+			p.repoMaybe(l.name, asOf)
+		}
+		l.mu.Lock()
+		l.branches = l.shelf.Names()
+		l.mu.Unlock()
+		return nil
+	}
+	l.k.rosterRead(l.name, asOf)
 	l.tell(fctx, asOf)
 	branches, err := l.mirror.Branches(fctx)
 	l.mu.Lock()
@@ -150,10 +198,7 @@ func (l *repoLoop) lookSoon() {
 // others. One commit among a thousand wards concerns one of them.
 func (l *repoLoop) tell(ctx context.Context, a AsOf) {
 	l.mu.Lock()
-	last := make(map[*placement]string, len(l.subscribers))
-	for p, head := range l.subscribers {
-		last[p] = head
-	}
+	last := maps.Clone(l.subscribers)
 	l.mu.Unlock()
 	heads, moves := map[string]string{}, map[[2]string]*repo.Moved{}
 	head := func(ref string) string {
@@ -166,39 +211,50 @@ func (l *repoLoop) tell(ctx context.Context, a AsOf) {
 		}
 		return id
 	}
-	var rest []*placement
-	now := map[*placement]string{}
-	for p, old := range last {
-		id := head(p.ward.From.Ref)
-		now[p] = id
-		same := id != "" && old == id
-		if !same && id != "" && old != "" {
-			pair := [2]string{old, id}
-			moved, known := moves[pair]
-			if !known {
-				var err error
-				if moved, err = l.mirror.Moved(old, id); err != nil { // the old commit may be gone
-					moved = nil
-				}
-				moves[pair] = moved
+	// touched tells whether what a placement reads at a ref is another than it was.
+	touched := func(i interest, old, id string) bool {
+		if id != "" && old == id {
+			return false
+		}
+		if id == "" || old == "" {
+			return true
+		}
+		pair := [2]string{old, id}
+		moved, known := moves[pair]
+		if !known {
+			var err error
+			if moved, err = l.mirror.Moved(old, id); err != nil { // the old commit may be gone
+				moved = nil
 			}
-			same = moved != nil && !moved.Touches(p.ward.From.Path) && !moved.Touches(render.RulesDir)
+			moves[pair] = moved
+		}
+		return moved == nil || slices.ContainsFunc(i.paths, moved.Touches)
+	}
+	var rest []*placement
+	now := map[*placement]map[string]string{}
+	for p, old := range last {
+		same := true
+		now[p] = map[string]string{}
+		for _, i := range p.interests(l.name) {
+			id := head(i.ref)
+			now[p][i.ref] = id
+			same = same && !touched(i, old[i.ref], id)
 		}
 		if same {
 			rest = append(rest, p)
 		} else {
-			p.repoRead(a)
+			p.repoRead(l.name, a)
 		}
 	}
 	l.mu.Lock()
-	for p, id := range now {
+	for p, ids := range now {
 		if _, still := l.subscribers[p]; still {
-			l.subscribers[p] = id
+			l.subscribers[p] = ids
 		}
 	}
 	l.mu.Unlock()
 	for _, p := range rest {
-		p.repoSame(a)
+		p.repoSame(l.name, a)
 	}
 }
 
@@ -250,13 +306,32 @@ func (l *repoLoop) change(r record.Repo) {
 	l.mu.Lock()
 	l.conf = r
 	l.mu.Unlock()
-	l.mirror.SetSource(repo.Source(r))
+	if l.shelf != nil {
+		l.shelf.SetSource(chartSource(r))
+	} else {
+		l.mirror.SetSource(source(r))
+	}
+}
+
+// close ends the loop's processes.
+func (l *repoLoop) close() {
+	if l.mirror != nil {
+		l.mirror.Close()
+	}
+}
+
+// remove deletes what is kept of the repository on disk.
+func (l *repoLoop) remove() error {
+	if l.shelf != nil {
+		return l.shelf.Remove()
+	}
+	return l.mirror.Remove()
 }
 
 func (l *repoLoop) subscribe(p *placement) AsOf {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.subscribers[p] = ""
+	l.subscribers[p] = nil
 	return l.asOf
 }
 
@@ -269,7 +344,8 @@ func (l *repoLoop) unsubscribe(p *placement) {
 func (l *repoLoop) info() Repo {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return Repo{Name: l.conf.Name, URL: l.conf.URL, User: l.conf.User, Wards: len(l.subscribers), Branches: l.branches, Repository: l.asOf}
+	c := l.conf
+	return Repo{Name: c.Name, URL: c.URL, User: c.User, Wards: len(l.subscribers), Branches: l.branches, Repository: l.asOf, More: c.RepoMore, SignedIn: c.Password != "" || c.Key != "", WithKey: c.Key != ""}
 }
 
 // ---- clusters
@@ -292,7 +368,7 @@ type clusterLoop struct {
 func (k *Keeper) openCluster(c record.Cluster) {
 	l := &clusterLoop{k: k, conf: c, claims: map[uint64]*placement{}, seed: maphash.MakeSeed(), needs: map[[2]string]map[string]bool{},
 		calls: newTurns(k.opts.Calls, 10*time.Second, k.metrics.waits.WithLabelValues("cluster "+c.Name))}
-	l.conn, l.err = cluster.Connect(cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Context: c.Context}, k.log)
+	l.conn, l.err = cluster.Connect(clusterConfig(c), k.log)
 	if l.err != nil {
 		k.log.Error("cluster can't be used", "cluster", c.Name, "error", l.err)
 	} else {
@@ -302,6 +378,23 @@ func (k *Keeper) openCluster(c record.Cluster) {
 	k.mu.Lock()
 	k.clusters[c.Name] = l
 	k.mu.Unlock()
+}
+
+func clusterConfig(c record.Cluster) cluster.Config {
+	return cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Context: c.Context, Server: c.Server, Token: c.Token, CA: c.CA, InCluster: c.InCluster}
+}
+
+// record is the cluster as it is kept.
+func (l *clusterLoop) record() record.Cluster {
+	l.k.mu.RLock()
+	defer l.k.mu.RUnlock()
+	return l.conf
+}
+
+func (l *clusterLoop) labels() map[string]string {
+	l.k.mu.RLock()
+	defer l.k.mu.RUnlock()
+	return l.conf.Labels
 }
 
 func (l *clusterLoop) close() {

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
@@ -27,8 +28,13 @@ type placement struct {
 	id      string
 	ward    ward.Ward
 	file    string
+	roster  string // that declares it; "" when a person registered it
+	source  string // the file in the roster's repository
+	limits  record.Limits
 	repo    *repoLoop
 	cluster *clusterLoop
+	hands   *cluster.Cluster               // the cluster, acted in as the ward's service account where it has one
+	inputs  atomic.Pointer[[]render.Input] // what was declared is made of
 	log     *slog.Logger
 	ctx     context.Context
 	cancel  context.CancelFunc
@@ -42,7 +48,10 @@ type placement struct {
 	// ----
 	repository AsOf // the repository, as this ward needs it: rendered too
 	declared   *declaration
-	stored     *declaration // what was declared before the service started; used if the tree is still the same
+	others     map[string]AsOf // the ward's other repositories, as far as they were looked at
+	misfiled   string          // what is wrong with the ward's file since it was last read well
+	bring      string          // who brings the ward up: it syncs by itself until it is in step
+	stored     *declaration    // what was declared before the service started; used if the tree is still the same
 	rendering  bool
 	renderNext bool
 	looking    []chan struct{}
@@ -85,7 +94,11 @@ type placement struct {
 // the record, as a snapshot.
 type declaration struct {
 	revision record.Revision
-	tree     string
+	head     string // the commit that its repository was at
+	inputs   []render.Input
+	form     string
+	chart    string   // name and version
+	notes    []string // what of a chart was left out
 	snapshot string
 	objects  []declaredObject  // sorted by Ref
 	tasks    map[string]string // keys of the tasks among them, to their hashes
@@ -145,18 +158,31 @@ func (l *liveObject) state() health.Result {
 	return l.health
 }
 
-func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward.Ward, file string) error {
+func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward.Ward, of record.Ward) error {
 	k.mu.RLock()
 	r, c := k.repos[w.From.Repo], k.clusters[rec.Cluster]
+	var limits record.Limits
+	if l := k.rosters[of.Roster]; l != nil {
+		limits = l.limits()
+	}
 	k.mu.RUnlock()
 	if r == nil || c == nil {
 		return fmt.Errorf("ward %s needs repository %s and cluster %s, and one of them is not known any more", rec.ID, w.From.Repo, rec.Cluster)
 	}
-	p := &placement{k: k, id: rec.ID, ward: w, file: file, repo: r, cluster: c, log: k.log.With("ward", rec.ID), ended: make(chan struct{}),
+	w = w.For(rec.Cluster, c.labels())
+	if limits.As != "" {
+		w.Into.As = limits.As
+	}
+	p := &placement{k: k, id: rec.ID, ward: w, file: of.File, roster: of.Roster, source: of.Source, limits: limits, others: map[string]AsOf{}, repo: r, cluster: c, log: k.log.With("ward", rec.ID), ended: make(chan struct{}),
 		wake: make(chan struct{}, 1), lives: map[object.Ref]*liveObject{}, applied: rec.Applied, snapshot: rec.Snapshot, done: rec.Tasks, hold: rec.Hold,
 		newest: map[object.Ref]map[string]any{}, recheck: map[object.Ref]bool{}, kept: map[[2]string]int{}, odd: map[object.Ref]bool{}, unseen: map[object.Ref]bool{}}
 	p.ctx, p.cancel = context.WithCancel(k.ctx)
 	var err error
+	if c.conn != nil {
+		if p.hands, err = c.conn.As(w.Into.Namespace, w.Into.As); err != nil {
+			return err
+		}
+	}
 	if p.baselines, err = k.store.Baselines(ctx, p.id); err != nil {
 		return err
 	}
@@ -210,6 +236,17 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	}
 	if p.stored, err = p.storedDeclaration(ctx); err != nil {
 		return err
+	}
+	if p.stored != nil {
+		p.inputs.Store(&p.stored.inputs)
+	}
+	for _, name := range sources(w) {
+		if l, err := k.repoLoop(name); err == nil {
+			p.others[name] = l.subscribe(p)
+			l.lookSoon()
+		} else {
+			p.others[name] = AsOf{Problem: err.Error()}
+		}
 	}
 	p.repository = r.subscribe(p)
 	p.repository.Known = false // read, perhaps, but not rendered by this ward yet

@@ -514,7 +514,7 @@ func (p *placement) removeOne(ctx context.Context, b compare.Baseline) error {
 			return err
 		}
 	}
-	return p.cluster.conn.Remove(ctx, b.Version, b.Ref, b.UID)
+	return p.hands.Remove(ctx, b.Version, b.Ref, b.UID)
 }
 
 // end closes a run: the entry, what is applied now, what is rejected, and whether to go back.

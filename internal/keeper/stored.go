@@ -3,6 +3,7 @@ package keeper
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/object"
@@ -13,11 +14,15 @@ import (
 )
 
 // storedForm changes whenever rendering gives other objects for the same files, or the form below is another.
-const storedForm = "1"
+const storedForm = "2"
 
 // stored is a declaration as the record keeps it.
 type stored struct {
-	Tree     string           `json:"tree"`
+	Inputs   []render.Input   `json:"inputs"`
+	Form     string           `json:"form"`
+	Chart    string           `json:"chart,omitempty"`
+	Notes    []string         `json:"notes,omitempty"`
+	Head     string           `json:"head,omitempty"`
 	Revision record.Revision  `json:"revision"`
 	Snapshot string           `json:"snapshot"`
 	Rules    []record.File    `json:"rules,omitempty"`
@@ -41,11 +46,15 @@ type storedDeclared struct {
 
 // storedKey names everything beside the tree that a declaration depends on.
 func (p *placement) storedKey() string {
-	return object.Hash([]any{storedForm, p.file, p.repo.mirror.Name()})
+	var rules []any
+	for _, f := range p.rosterRules() {
+		rules = append(rules, f.Path, string(f.Data))
+	}
+	return object.Hash([]any{storedForm, p.file, p.repo.name, fmt.Sprint(p.cluster.labels()), fmt.Sprint(p.limits), rules})
 }
 
 func (p *placement) storeDeclaration(ctx context.Context, d *declaration) error {
-	out := stored{Tree: d.tree, Revision: d.revision, Snapshot: d.snapshot, Rules: d.files, Objects: make([]storedDeclared, len(d.objects))}
+	out := stored{Inputs: d.inputs, Form: d.form, Chart: d.chart, Notes: d.notes, Head: d.head, Revision: d.revision, Snapshot: d.snapshot, Rules: d.files, Objects: make([]storedDeclared, len(d.objects))}
 	for ref, name := range d.scaled {
 		out.Scaled = append(out.Scaled, storedPair{ref.Key(), name})
 	}
@@ -67,7 +76,7 @@ func (p *placement) storedDeclaration(ctx context.Context) (*declaration, error)
 		p.log.Warn("what was declared can't be read any more; it is rendered again", "error", err)
 		return nil, nil
 	}
-	d := &declaration{revision: in.Revision, tree: in.Tree, snapshot: in.Snapshot, files: in.Rules, scaled: map[object.Ref]string{}}
+	d := &declaration{revision: in.Revision, inputs: in.Inputs, form: in.Form, chart: in.Chart, notes: in.Notes, head: in.Head, snapshot: in.Snapshot, files: in.Rules, scaled: map[object.Ref]string{}}
 	var files []repo.File
 	for _, f := range in.Rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})

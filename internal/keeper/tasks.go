@@ -104,14 +104,14 @@ func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, err
 			if mark := object.Label(live, object.WardLabel); mark != p.ward.Name {
 				return fmt.Errorf("%s is in the cluster already and is not this ward's task (its label %s is %q); give the task another name", o.Ref, object.WardLabel, mark)
 			}
-			if err := p.cluster.conn.Remove(ctx, o.Version, o.Ref, object.UID(live)); err != nil {
+			if err := p.hands.Remove(ctx, o.Version, o.Ref, object.UID(live)); err != nil {
 				return err
 			}
 		case !errors.Is(err, cluster.ErrGone) && !p.cluster.conn.UnknownKind(err):
 			return err
 		}
 		sent = true
-		body, err = p.cluster.conn.Apply(ctx, o, false)
+		body, err = p.hands.Apply(ctx, o, false)
 		return err
 	})
 	return body, err
@@ -245,7 +245,7 @@ func (p *placement) removeTask(ctx context.Context, t record.TaskObject, version
 		}
 	}
 	if t.UID != "" {
-		if err := p.cluster.conn.Remove(ctx, version, t.Ref, t.UID); err != nil {
+		if err := p.hands.Remove(ctx, version, t.Ref, t.UID); err != nil {
 			p.log.Warn("a task can't be removed; the next run does it", "task", t.Ref.String(), "error", err)
 			return
 		}

@@ -48,6 +48,13 @@ type View struct {
 	ID, Cluster   string
 	Ward          ward.Ward
 	File          string
+	Roster        string // that declares it
+	Source        string // the file in the roster's repository
+	Head          string // the commit that its repository was at when it was read
+	Form          string // plain, overlay, chart or template
+	Chart         string
+	Notes         []string // what of a chart was left out
+	Misfiled      string   // what is wrong with the ward's file; the last good one is in force
 	Standing      compare.Standing
 	Health        health.Result
 	Since         time.Time
@@ -175,7 +182,7 @@ func same(a, b *View) bool {
 
 // build makes the view of what the placement knows.
 func (p *placement) build() *View {
-	v := &View{ID: p.id, Cluster: p.cluster.conf.Name, Ward: p.ward, File: p.file, Repository: p.repository, Applied: p.applied, Hold: p.hold,
+	v := &View{ID: p.id, Cluster: p.cluster.conf.Name, Ward: p.ward, File: p.file, Roster: p.roster, Source: p.source, Misfiled: p.misfiled, Repository: p.repository, Applied: p.applied, Hold: p.hold,
 		Since: p.since, Standings: p.standings, Notches: p.notches}
 	state := p.clusterKnown()
 	v.Live = AsOf{Known: state.Known, At: state.At, Problem: state.Problem}
@@ -203,6 +210,7 @@ func (p *placement) build() *View {
 	if p.declared != nil {
 		waits = p.declared.waits
 		v.snapshots = append(v.snapshots, p.declared.snapshot)
+		v.Head, v.Form, v.Chart, v.Notes = p.declared.head, p.declared.form, p.declared.chart, p.declared.notes
 		if waits == "" {
 			rev := p.declared.revision
 			v.Revision = &rev
@@ -212,7 +220,7 @@ func (p *placement) build() *View {
 	if v.Pending > 0 {
 		v.WaitsFor = p.waitsFor()
 	}
-	v.Standing = compare.Stand(compare.Input{RepoKnown: p.repository.Known && waits == "", ClusterKnown: v.Live.Known,
+	v.Standing = compare.Stand(compare.Input{RepoKnown: p.repository.Known && waits == "" && p.misfiled == "", ClusterKnown: v.Live.Known,
 		Pending: v.Pending, Drifted: v.Drifted, Contested: v.Contested})
 	v.Astray = p.astrayViews(behind, astray)
 	v.Health = p.health()
@@ -434,6 +442,8 @@ func (p *placement) say(v *View, waits string) {
 	case p.last != nil && p.last.Kind == string(run.Rollback) && p.last.Outcome == string(run.Failed):
 		set(ToneFailing, true, fmt.Sprintf("Going back to #%d failed: %s", p.last.ToEntry, p.last.Reason), fmt.Sprintf("Nothing more is done by itself. Look at what is failing: vigila ward show %s, or go back by hand: vigila rollback %s %d.", v.ID, v.ID, p.last.ToEntry))
 		v.Loudest = true
+	case v.Misfiled != "":
+		set(ToneBlind, true, v.Misfiled, "The last good declaration stays in force.")
 	case waits != "" && v.Live.Known:
 		set(ToneBlind, false, capital(waits), "")
 	case !v.Repository.Known && v.Repository.Problem != "":
@@ -501,7 +511,7 @@ func (p *placement) say(v *View, waits string) {
 		if v.Pending > 0 {
 			v.Tone = ToneBehind
 		}
-	case v.Pending > 0 && v.WaitsFor != "" && v.Ward.Keep.Sync == "auto":
+	case v.Pending > 0 && v.WaitsFor != "" && (v.Ward.Keep.Sync == "auto" || p.bring != ""):
 		set(ToneBehind, false, "Waits for "+v.WaitsFor, "")
 	case v.Pending > 0:
 		says := fmt.Sprintf("%s to sync: %s", objects(v.Pending), title(v.Revision))

@@ -135,6 +135,9 @@ type Tidied struct{ Entries, Snapshots, Blobs int64 }
 // yet).
 func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.Time) (Tidied, error) {
 	var out Tidied
+	if err := s.tidyRendered(ctx, now); err != nil {
+		return out, err
+	}
 	err := s.tx(ctx, func(tx *sql.Tx) error {
 		drop := func(count *int64, query string, args ...any) error {
 			res, err := tx.ExecContext(ctx, query, args...)

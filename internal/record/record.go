@@ -230,44 +230,6 @@ func (s *Store) Tokens(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
-// Repo is a known repository.
-type Repo struct{ Name, URL, User, Password string }
-
-// PutRepo adds a repository or changes it.
-func (s *Store) PutRepo(ctx context.Context, r Repo) error {
-	secret, err := s.vault.Seal([]byte(r.Password))
-	if err != nil {
-		return err
-	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO repos (name, url, user, password) VALUES (?,?,?,?)
-		ON CONFLICT (name) DO UPDATE SET url=excluded.url, user=excluded.user, password=excluded.password`, r.Name, r.URL, r.User, secret)
-	return err
-}
-
-// Repos lists the known repositories by name.
-func (s *Store) Repos(ctx context.Context) ([]Repo, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, url, user, password FROM repos ORDER BY name`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Repo
-	for rows.Next() {
-		var r Repo
-		var secret []byte
-		if err := rows.Scan(&r.Name, &r.URL, &r.User, &secret); err != nil {
-			return nil, err
-		}
-		plain, err := s.vault.Open(secret)
-		if err != nil {
-			return nil, fmt.Errorf("password of repository %s: %w", r.Name, err)
-		}
-		r.Password = string(plain)
-		out = append(out, r)
-	}
-	return out, rows.Err()
-}
-
 // SetNoticeKey keeps the key that signs push notices of a repository, encrypted; the one before it is forgotten.
 func (s *Store) SetNoticeKey(ctx context.Context, name string, key []byte) error {
 	sealed, err := s.vault.Seal(key)
@@ -297,42 +259,6 @@ func (s *Store) RemoveRepo(ctx context.Context, name string) error {
 	return err
 }
 
-// Cluster is a known cluster.
-type Cluster struct {
-	Name, Kubeconfig, Context string
-	Labels                    map[string]string
-}
-
-// PutCluster adds a cluster or changes it.
-func (s *Store) PutCluster(ctx context.Context, c Cluster) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO clusters (name, kubeconfig, context, labels) VALUES (?,?,?,?)
-		ON CONFLICT (name) DO UPDATE SET kubeconfig=excluded.kubeconfig, context=excluded.context, labels=excluded.labels`,
-		c.Name, c.Kubeconfig, c.Context, toJSON(c.Labels))
-	return err
-}
-
-// Clusters lists the known clusters by name.
-func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, kubeconfig, context, labels FROM clusters ORDER BY name`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Cluster
-	for rows.Next() {
-		var c Cluster
-		var labels string
-		if err := rows.Scan(&c.Name, &c.Kubeconfig, &c.Context, &labels); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal([]byte(labels), &c.Labels); err != nil {
-			return nil, err
-		}
-		out = append(out, c)
-	}
-	return out, rows.Err()
-}
-
 // RemoveCluster forgets a cluster.
 func (s *Store) RemoveCluster(ctx context.Context, name string) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM clusters WHERE name=?`, name)
@@ -340,12 +266,18 @@ func (s *Store) RemoveCluster(ctx context.Context, name string) error {
 }
 
 // Ward is a registered ward file.
-type Ward struct{ Name, File string }
+type Ward struct {
+	Name, File string
+	Roster     string // that declares it; "" when a person registered it
+	Source     string // the file in the roster's repository
+	Home       Home
+}
 
 // PutWard registers a ward, or changes its file, and makes its placements; those on other clusters are removed.
 func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO wards (name, file, made) VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET file=excluded.file`, w.Name, w.File, ms(time.Now())); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO wards (name, file, made, roster, source, home) VALUES (?,?,?,?,?,?)
+			ON CONFLICT (name) DO UPDATE SET file=excluded.file, roster=excluded.roster, source=excluded.source, home=excluded.home`, w.Name, w.File, ms(time.Now()), w.Roster, w.Source, toJSON(w.Home)); err != nil {
 			return err
 		}
 		marks := make([]string, len(clusters))
@@ -364,7 +296,7 @@ func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 
 // Wards lists the registered wards by name.
 func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, file FROM wards ORDER BY name`)
+	rows, err := s.db.QueryContext(ctx, `SELECT name, file, roster, source, home FROM wards ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}
@@ -372,8 +304,12 @@ func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
 	var out []Ward
 	for rows.Next() {
 		var w Ward
-		if err := rows.Scan(&w.Name, &w.File); err != nil {
+		var home string
+		if err := rows.Scan(&w.Name, &w.File, &w.Roster, &w.Source, &home); err != nil {
 			return nil, err
+		}
+		if err := json.Unmarshal([]byte(home), &w.Home); err != nil {
+			return nil, fmt.Errorf("ward %s: %w", w.Name, err)
 		}
 		out = append(out, w)
 	}
@@ -383,12 +319,19 @@ func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
 // RemovePlacement forgets a placement with its logbook; the ward goes with its last one.
 func (s *Store) RemovePlacement(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
+		name, _, _ := strings.Cut(id, "@")
 		if _, err := tx.ExecContext(ctx, `DELETE FROM placements WHERE id=?`, id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM wards WHERE name NOT IN (SELECT ward FROM placements)`)
+		_, err := tx.ExecContext(ctx, `DELETE FROM wards WHERE name=? AND name NOT IN (SELECT ward FROM placements)`, name)
 		return err
 	})
+}
+
+// RemoveWard forgets a ward with its placements.
+func (s *Store) RemoveWard(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM wards WHERE name=?`, name)
+	return err
 }
 
 // Revision is a commit as entries keep it.

@@ -35,7 +35,7 @@ func placed(t *testing.T) *Store {
 	t.Helper()
 	s := open(t, t.TempDir())
 	require.NoError(t, s.PutCluster(ctx, Cluster{Name: "quay", Labels: map[string]string{"tier": "rehearsal"}}))
-	require.NoError(t, s.PutWard(ctx, Ward{"berth-planner", "file"}, []string{"quay"}))
+	require.NoError(t, s.PutWard(ctx, Ward{Name: "berth-planner", File: "file"}, []string{"quay"}))
 	return s
 }
 
@@ -156,7 +156,7 @@ func TestBaselinesSurvive(t *testing.T) {
 
 func TestTwoWardsCantClaimOneObject(t *testing.T) {
 	s := placed(t)
-	require.NoError(t, s.PutWard(ctx, Ward{"second", "file"}, []string{"quay"}))
+	require.NoError(t, s.PutWard(ctx, Ward{Name: "second", File: "file"}, []string{"quay"}))
 	var all []compare.Baseline
 	for _, n := range []string{"a", "b", "c"} {
 		all = append(all, compare.Baseline{Ref: object.Ref{Kind: "ConfigMap", Namespace: "n", Name: n}, Intent: 1})

@@ -1,4 +1,5 @@
-// Package render turns the files of a tree into declared objects. Start with Plain.
+// Package render turns what a ward comes from into declared objects: plain files, overlays, charts and templates.
+// Start with Render.
 package render
 
 import (
@@ -6,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
@@ -51,17 +53,16 @@ func Rules(files []repo.File) (health.Rules, error) {
 func Plain(files []repo.File) ([]object.Object, error) {
 	var out []object.Object
 	var errs []error
-	at := map[object.Ref]object.Object{}
 	for _, f := range files {
-		switch path.Base(f.Path) {
-		case "kustomization.yaml", "kustomization.yml":
-			errs = append(errs, &object.SyntaxError{File: f.Path, Line: 1, Text: "overlays are not rendered by this version; point from.path at plain manifests"})
+		switch base := path.Base(f.Path); {
+		case slices.Contains(overlayFiles, base):
+			errs = append(errs, &object.SyntaxError{File: f.Path, Line: 1, Text: "this is an overlay below plain files; point from.path at " + path.Dir(f.Path) + ", or leave it out with from.exclude"})
 			continue
-		case "Chart.yaml":
-			errs = append(errs, &object.SyntaxError{File: f.Path, Line: 1, Text: "charts are not rendered by this version; point from.path at plain manifests"})
+		case base == chartFile:
+			errs = append(errs, &object.SyntaxError{File: f.Path, Line: 1, Text: "this is a chart below plain files; point from.path at " + path.Dir(f.Path) + ", or leave it out with from.exclude"})
 			continue
 		}
-		if ward.IsFile(f.Data) || health.IsRules(f.Data) {
+		if object.FirstKey(f.Data, "vigila", "") { // a file of Vigila's own: a ward, a health rule
 			continue
 		}
 		objects, err := object.Parse(f.Path, f.Data)
@@ -69,15 +70,10 @@ func Plain(files []repo.File) ([]object.Object, error) {
 			errs = append(errs, err)
 			continue
 		}
-		for _, o := range objects {
-			if first, twice := at[o.Ref]; twice {
-				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is declared twice; first at %s", o.Ref, first.At())})
-				continue
-			}
-			at[o.Ref] = o
-			out = append(out, o)
-		}
+		out = append(out, objects...)
 	}
+	out, err := collect(out)
+	errs = append(errs, err)
 	return out, errors.Join(errs...)
 }
 

@@ -31,7 +31,7 @@ func namespaced(o object.Object) (bool, error) {
 
 func TestPlainReportsEveryMistake(t *testing.T) {
 	_, err := Plain([]repo.File{file("a.yaml", "kind: ["), file("b.yaml", "a: 1"), file("Chart.yaml", "name: x"), file("c.yaml", configMap), file("d.yaml", "---\n"+configMap)})
-	for _, want := range []string{"a.yaml:1:", "b.yaml:1:", "Chart.yaml:1: charts are not rendered", "d.yaml:2: ConfigMap/c is declared twice; first at c.yaml:1"} {
+	for _, want := range []string{"a.yaml:1:", "b.yaml:1:", "Chart.yaml:1: this is a chart below plain files", "d.yaml:2: ConfigMap/c is declared twice; first at c.yaml:1"} {
 		assert.ErrorContains(t, err, want)
 	}
 	objects, err := Plain([]repo.File{file("w.yaml", "vigila: ward/v1\nname: x\n"), file("c.json", `{"apiVersion":"v1","kind":"ConfigMap","metadata":{"name":"c"}}`)})

@@ -68,7 +68,7 @@ func (m *Mirror) differ(a, b []treeEntry, dir string, out *Moved) error {
 		delete(old, e.name)
 		switch {
 		case had && was.id == e.id && was.mode == e.mode:
-		case had && was.mode == "40000" && e.mode == "40000":
+		case had && was.mode == modeDir && e.mode == modeDir:
 			note(e.name, false)
 			x, err := m.treeAt(was.id)
 			if err != nil {
@@ -107,10 +107,10 @@ func (m *Mirror) changedBy(commit, dir string) (bool, error) {
 	if len(parents) != 1 {
 		return false, nil
 	}
-	now, _, _, err := m.read(commit + ":" + dir)
+	now, _, err := m.find(commit, dir)
 	if err != nil {
 		return false, err
 	}
-	before, _, _, err := m.read(parents[0] + ":" + dir)
+	before, _, err := m.find(parents[0], dir)
 	return now != before, err
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 )
@@ -47,21 +48,30 @@ func (m *Mirror) Propose(ctx context.Context, c Change) (Revision, error) {
 	if now, err := m.Tree(base.ID, ""); err != nil || now == tree {
 		return Revision{}, errors.Join(err, fmt.Errorf("%s: %w", c.Base, ErrSame))
 	}
+	return m.push(ctx, tree, base.ID, c.Branch, c.Subject, c.Body)
+}
+
+// push makes the commit of a tree and pushes it to a branch that is not there yet; parent is "" for a first commit.
+func (m *Mirror) push(ctx context.Context, tree, parent, branch, subject, body string) (Revision, error) {
+	args := []string{"commit-tree", tree}
+	if parent != "" {
+		args = append(args, "-p", parent)
+	}
 	out, err := m.run(ctx, []string{"GIT_AUTHOR_NAME=Vigila", "GIT_AUTHOR_EMAIL=vigila@localhost", "GIT_COMMITTER_NAME=Vigila", "GIT_COMMITTER_EMAIL=vigila@localhost"},
-		[]byte(c.Subject+"\n\n"+c.Body), "commit-tree", tree, "-p", base.ID)
+		[]byte(subject+"\n\n"+body), args...)
 	if err != nil {
 		return Revision{}, err
 	}
 	id := strings.TrimSpace(string(out))
 	m.mu.Lock()
-	_, err = m.git(ctx, "push", "--quiet", "--force-with-lease=refs/heads/"+c.Branch+":", "--", m.source.URL, id+":refs/heads/"+c.Branch) // only if it is not there yet
+	_, err = m.git(ctx, "push", "--quiet", "--force-with-lease=refs/heads/"+branch+":", "--", m.source.URL, id+":refs/heads/"+branch) // only if it is not there yet
 	m.mu.Unlock()
 	if err != nil {
-		if there, same := m.proposed(ctx, c.Branch, tree, base.ID); same {
+		if there, same := m.proposed(ctx, branch, tree, parent); same {
 			return there, nil
 		}
 		if low := strings.ToLower(err.Error()); strings.Contains(low, "rejected") || strings.Contains(low, "failed to push") || strings.Contains(low, "stale info") {
-			return Revision{}, fmt.Errorf("%s has a branch %s already that holds something else; choose another with --branch", m.Name(), c.Branch)
+			return Revision{}, fmt.Errorf("%s has a branch %s already that holds something else; choose another with --branch", m.Name(), branch)
 		}
 		return Revision{}, err
 	}
@@ -117,6 +127,68 @@ func (m *Mirror) treeWith(ctx context.Context, base, at, dir string) (string, er
 	if _, err := m.run(ctx, env, rows.Bytes(), "update-index", "-z", "--index-info"); err != nil {
 		return "", err
 	}
-	out, err := m.run(ctx, env, nil, "write-tree")
+	out, err := m.run(ctx, env, nil, "write-tree", "--missing-ok")
 	return strings.TrimSpace(string(out)), err
+}
+
+// Files is a commit to make: files with new contents on top of Base, and nothing else changed.
+type Files struct {
+	Base    string
+	Branch  string
+	Subject string
+	Body    string
+	Author  string
+	Files   []File
+}
+
+// ProposeFiles makes a commit with some files and pushes it to a branch of its own, as Propose does. In a repository
+// without commits it is the first one.
+func (m *Mirror) ProposeFiles(ctx context.Context, c Files) (Revision, error) {
+	if _, err := m.git(ctx, "check-ref-format", "refs/heads/"+c.Branch); err != nil || strings.HasPrefix(c.Branch, "-") {
+		return Revision{}, fmt.Errorf("%q can't be the name of a branch", c.Branch)
+	}
+	base, err := m.Resolve(ctx, c.Base)
+	first := errors.Is(err, ErrEmpty)
+	if err != nil && !first {
+		return Revision{}, err
+	}
+	if c.Branch == c.Base && !first {
+		return Revision{}, fmt.Errorf("a proposal needs a branch of its own; %s is the one it is meant for", c.Branch)
+	}
+	tmp, err := os.MkdirTemp("", "vigila-index-")
+	if err != nil {
+		return Revision{}, err
+	}
+	defer os.RemoveAll(tmp)
+	env := []string{"GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
+	if !first {
+		if _, err := m.run(ctx, env, nil, "read-tree", base.ID); err != nil {
+			return Revision{}, err
+		}
+	}
+	var rows bytes.Buffer
+	for _, f := range c.Files {
+		if clean := strings.Trim(path.Clean("/"+f.Path), "/"); clean != f.Path || clean == "" || strings.HasPrefix(clean, ".git/") || strings.ContainsAny(clean, "\x00\n") {
+			return Revision{}, fmt.Errorf("%q can't be the path of a file in a repository", f.Path)
+		}
+		id, err := m.run(ctx, nil, f.Data, "hash-object", "-w", "--stdin")
+		if err != nil {
+			return Revision{}, err
+		}
+		fmt.Fprintf(&rows, "100644 %s\t%s\x00", strings.TrimSpace(string(id)), f.Path)
+	}
+	if _, err := m.run(ctx, env, rows.Bytes(), "update-index", "--add", "-z", "--index-info"); err != nil {
+		return Revision{}, err
+	}
+	out, err := m.run(ctx, env, nil, "write-tree", "--missing-ok")
+	if err != nil {
+		return Revision{}, err
+	}
+	tree := strings.TrimSpace(string(out))
+	if !first {
+		if now, err := m.Tree(base.ID, ""); err != nil || now == tree {
+			return Revision{}, errors.Join(err, fmt.Errorf("%s: %w", c.Base, ErrSame))
+		}
+	}
+	return m.push(ctx, tree, base.ID, c.Branch, c.Subject, c.Body)
 }

@@ -17,19 +17,29 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
 // Source is where a repository is and how to sign in to it.
 type Source struct {
-	Name     string
-	URL      string // https, http or, where allowed, file
-	User     string
-	Password string
+	Name       string
+	URL        string // https, http, ssh or, where allowed, file
+	User       string
+	Password   string
+	Bearer     bool   // Password is a token that is sent as a bearer token
+	CA         string // certificates in PEM that its server may be signed with, beside the system's; over HTTPS
+	Key        string // private key in PEM; over SSH
+	Passphrase string // of Key
+	KnownHosts string // lines of a known_hosts file; over SSH
+	Signers    string // who may sign commits: SSH public keys, one a line, and armored OpenPGP keys; anybody when empty
+	Submodules bool   // submodules are followed into the known repositories that they name
+	LargeFiles bool   // pointers to large files are followed
 }
 
 // Revision is one commit.
@@ -70,11 +80,11 @@ func CheckURL(raw string, allowLocal bool) error {
 		return fmt.Errorf("%q is not an address: %w", raw, err)
 	}
 	switch u.Scheme {
-	case "https", "http":
-		if u.User != nil {
-			return fmt.Errorf("the address of the repository holds a user name or password; give them apart, so that they are stored encrypted")
+	case "https", "http", "ssh":
+		if _, secret := u.User.Password(); secret || u.User != nil && u.Scheme != "ssh" {
+			return errors.New("the address of the repository holds a user name or password; give them apart, so that they are stored encrypted")
 		}
-		if u.Host == "" {
+		if u.Host == "" || strings.HasPrefix(u.Host, "-") || strings.HasPrefix(u.User.Username(), "-") {
 			return fmt.Errorf("%q names no host", raw)
 		}
 		return nil
@@ -84,7 +94,18 @@ func CheckURL(raw string, allowLocal bool) error {
 		}
 		return fmt.Errorf("%q is a local path; local repositories are only for trials (serve --allow-local-repos)", raw)
 	}
-	return fmt.Errorf("%q starts with neither https:// nor http://; this version reads repositories over HTTP only", raw)
+	return fmt.Errorf("%q starts with none of https://, http:// and ssh://", raw)
+}
+
+// scpLike is the short form of an SSH address: user@host:path.
+var scpLike = regexp.MustCompile(`^([A-Za-z0-9._-]+@)([A-Za-z0-9.-]+):([^/].*)$`)
+
+// CleanURL writes the short form of an SSH address out; every other address stays as it is.
+func CleanURL(raw string) string {
+	if m := scpLike.FindStringSubmatch(raw); m != nil {
+		return "ssh://" + m[1] + m[2] + "/" + m[3]
+	}
+	return raw
 }
 
 // Mirror is the local copy of one repository. Its methods may be called by many goroutines.
@@ -96,7 +117,15 @@ type Mirror struct {
 
 	batch sync.Mutex // guards cat
 	cat   *catFile
+
+	links   func(url string) *Mirror // the mirror of the repository at an address; nil when it is not known
+	whole   sync.Map                 // ids of trees whose files are all here
+	vouched sync.Map                 // ids of commits that are signed as the source asks
+	damaged atomic.Bool              // something is missing that should be here: the next fetch starts anew
 }
+
+// Link lets the mirror follow submodules into other known repositories.
+func (m *Mirror) Link(find func(url string) *Mirror) { m.links = find }
 
 // Open makes or opens the mirror of a source below dir. It asks nothing of the network.
 func Open(ctx context.Context, dir string, s Source) (*Mirror, error) {
@@ -137,11 +166,19 @@ func (m *Mirror) git(ctx context.Context, args ...string) ([]byte, error) {
 // run is git with more environment and with standard input.
 func (m *Mirror) run(ctx context.Context, env []string, in []byte, args ...string) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, "git", args...)
-	cmd.Env = append(gitEnv(m.source), env...)
+	sign, end, err := signIn(m.source, args[0])
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	cmd.Env = append(append(gitEnv(m.source), sign...), env...)
 	cmd.Stdin = bytes.NewReader(in)
 	cmd.WaitDelay = 5 * time.Second
 	if _, err := os.Stat(m.dir); err == nil {
 		cmd.Dir = m.dir
+	}
+	if args[0] != "init" && args[0] != "ls-remote" {
+		cmd.Env = append(cmd.Env, "GIT_DIR="+m.dir) // never another repository that happens to be around
 	}
 	var out, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &stderr
@@ -149,21 +186,24 @@ func (m *Mirror) run(ctx context.Context, env []string, in []byte, args ...strin
 		if ctx.Err() != nil {
 			return nil, fmt.Errorf("git %s took too long: %w", args[0], ctx.Err())
 		}
-		return nil, plain(m.source, stderr.String(), err)
+		return nil, plain(ctx, m.source, stderr.String(), err)
 	}
 	return out.Bytes(), nil
 }
 
 func gitEnv(s Source) []string {
 	env := []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "LC_ALL=C", "GIT_TERMINAL_PROMPT=0",
-		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_ALLOW_PROTOCOL=http:https:file"}
+		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_ALLOW_PROTOCOL=http:https:file:ssh"}
 	for _, name := range []string{"SSL_CERT_FILE", "SSL_CERT_DIR", "HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy", "NO_PROXY", "no_proxy"} {
 		if v, ok := os.LookupEnv(name); ok {
 			env = append(env, name+"="+v)
 		}
 	}
-	config := [][2]string{{"http.lowSpeedLimit", "1"}, {"http.lowSpeedTime", "30"}, {"gc.auto", "256"}}
-	if s.User != "" || s.Password != "" {
+	config := [][2]string{{"http.lowSpeedLimit", "1"}, {"http.lowSpeedTime", "30"}, {"gc.auto", "256"}, {"gc.autoDetach", "false"}, {"maintenance.autoDetach", "false"}}
+	switch {
+	case s.Bearer && s.Password != "":
+		config = append(config, [2]string{"http.extraHeader", "Authorization: Bearer " + s.Password})
+	case s.User != "" || s.Password != "":
 		sign := base64.StdEncoding.EncodeToString([]byte(s.User + ":" + s.Password))
 		config = append(config, [2]string{"http.extraHeader", "Authorization: Basic " + sign})
 	}
@@ -175,9 +215,16 @@ func gitEnv(s Source) []string {
 }
 
 // plain turns git's own words into what happened and what to do.
-func plain(s Source, stderr string, err error) error {
+func plain(ctx context.Context, s Source, stderr string, err error) error {
 	low := strings.ToLower(stderr)
+	if strings.HasPrefix(s.URL, "ssh://") {
+		if err := plainSSH(ctx, s, low); err != nil {
+			return err
+		}
+	}
 	switch {
+	case strings.Contains(low, "certificate"), strings.Contains(low, "ssl"):
+		return fmt.Errorf("repository %s at %s shows a certificate that is not trusted (%s); give the authority's with vigila repo add %s %s --ca-file FILE", s.Name, s.URL, lastLine(stderr), s.Name, s.URL)
 	case strings.Contains(low, "could not read username"), strings.Contains(low, "authentication failed"), strings.Contains(low, "returned error: 401"), strings.Contains(low, "returned error: 403"):
 		if s.User == "" && s.Password == "" {
 			return fmt.Errorf("repository %s at %s asks for a sign-in and none is known; add it with vigila repo add %s %s --user USER --password-file FILE", s.Name, s.URL, s.Name, s.URL)
@@ -199,28 +246,110 @@ func lastLine(s string) string {
 	return strings.TrimPrefix(strings.TrimSpace(rows[len(rows)-1]), "fatal: ")
 }
 
-// Check asks the server for its refs without keeping anything: is it there, and do the credentials hold?
-func Check(ctx context.Context, s Source) (branches []string, err error) {
-	m := &Mirror{dir: os.TempDir(), source: s}
-	out, err := m.git(ctx, "ls-remote", "--heads", "--", s.URL)
-	if err != nil {
-		return nil, err
-	}
-	for _, row := range strings.Split(string(out), "\n") {
-		if _, ref, ok := strings.Cut(row, "\trefs/heads/"); ok {
-			branches = append(branches, ref)
-		}
-	}
-	return branches, nil
+// Found is what a server says of a repository.
+type Found struct {
+	Branches []string
+	Default  string    // "" when it has no commits yet, or does not say
+	Expires  time.Time // of the credentials, where the server says so
 }
 
-// Fetch brings the mirror up to date. Branches and tags that are gone there are gone here.
+// Check asks the server for its refs without keeping anything: is it there, and do the credentials hold?
+func Check(ctx context.Context, s Source) (Found, error) {
+	dir, err := os.MkdirTemp("", "vigila-check-")
+	if err != nil {
+		return Found{}, err
+	}
+	defer os.RemoveAll(dir)
+	m := &Mirror{dir: dir, source: s}
+	f, err := m.ask(ctx)
+	if err == nil {
+		f.Expires = Expires(ctx, s)
+	}
+	return f, err
+}
+
+func (m *Mirror) ask(ctx context.Context) (Found, error) {
+	out, err := m.git(ctx, "ls-remote", "--symref", "--", m.source.URL, "HEAD", "refs/heads/*")
+	if err != nil {
+		return Found{}, err
+	}
+	var f Found
+	for _, row := range strings.Split(string(out), "\n") {
+		if ref, ok := strings.CutPrefix(row, "ref: refs/heads/"); ok {
+			f.Default, _, _ = strings.Cut(ref, "\t")
+		} else if _, ref, ok := strings.Cut(row, "\trefs/heads/"); ok {
+			f.Branches = append(f.Branches, ref)
+		}
+	}
+	return f, nil
+}
+
+// bounds of what a first fetch brings: files come when they are read, and history ends somewhere.
+const depth = "1000"
+
+// Fetch brings the mirror up to date. Branches and tags that are gone there are gone here. A mirror that is damaged on
+// disk is made anew.
 func (m *Mirror) Fetch(ctx context.Context) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	_, err := m.git(ctx, "fetch", "--quiet", "--prune", "--prune-tags", "--force", "--no-write-fetch-head", "--no-recurse-submodules", "--",
-		m.source.URL, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
+	if m.damaged.Load() {
+		if err := m.anew(ctx); err != nil {
+			return err
+		}
+	}
+	err := m.fetch(ctx)
+	if err != nil && ctx.Err() == nil && isDamage(err) {
+		if again := m.anew(ctx); again != nil {
+			return errors.Join(err, again)
+		}
+		err = m.fetch(ctx)
+	}
 	return err
+}
+
+func (m *Mirror) fetch(ctx context.Context) error {
+	args := []string{"fetch", "--quiet", "--prune", "--prune-tags", "--force", "--no-write-fetch-head", "--no-recurse-submodules"}
+	refs := []string{"--", m.source.URL, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"}
+	if !strings.HasPrefix(m.source.URL, "file:") {
+		args = append(args, "--filter=blob:none")
+		if m.isNew() {
+			_, err := m.git(ctx, append(append(slices.Clone(args), "--depth="+depth), refs...)...)
+			if err == nil || !strings.HasSuffix(err.Error(), "exit status 1") { // git's way to say that there is no commit yet
+				return err
+			}
+		}
+	}
+	_, err := m.git(ctx, append(args, refs...)...)
+	return err
+}
+
+// isNew tells whether nothing was ever fetched.
+func (m *Mirror) isNew() bool {
+	packs, _ := filepath.Glob(filepath.Join(m.dir, "objects", "*", "*"))
+	return len(packs) == 0
+}
+
+// anew starts the mirror from nothing.
+func (m *Mirror) anew(ctx context.Context) error {
+	m.Close()
+	if err := os.RemoveAll(m.dir); err != nil {
+		return err
+	}
+	m.whole.Clear()
+	m.damaged.Store(false)
+	_, err := m.git(ctx, "init", "--quiet", "--bare", m.dir)
+	return err
+}
+
+// isDamage tells whether git complains about the mirror itself, not about the server.
+func isDamage(err error) bool {
+	low := strings.ToLower(err.Error())
+	for _, sign := range []string{"is corrupt", "corrupt loose object", "object file", "not a git repository", "bad object", "unable to read", "packfile", "did not send all necessary objects", "inflate:", "bad tree", "invalid sha1 pointer", "index file", "pack has", "reference broken", "shallow file", "unable to resolve reference", "bad config"} {
+		if strings.Contains(low, sign) {
+			return true
+		}
+	}
+	return false
 }
 
 // SetSource changes the address or the credentials from the next fetch on.
@@ -244,6 +373,21 @@ func (m *Mirror) Branches(ctx context.Context) ([]string, error) {
 // Resolve finds the commit that a branch, tag or commit hash names. Errors wrap ErrEmpty or ErrNoRef, and say
 // which branches there are.
 func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
+	if IsRange(ref) {
+		tag, err := m.newest(ctx, ref)
+		if err != nil {
+			return Revision{}, err
+		}
+		ref = tag
+	}
+	r, err := m.resolve(ctx, ref)
+	if err == nil {
+		err = m.vouch(r.ID, ref)
+	}
+	return r, err
+}
+
+func (m *Mirror) resolve(ctx context.Context, ref string) (Revision, error) {
 	for _, name := range []string{"refs/heads/" + ref, "refs/tags/" + ref, ref} {
 		if name == ref && !isHash(ref) {
 			break
@@ -263,7 +407,7 @@ func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
 	if len(branches) == 0 {
 		return Revision{}, fmt.Errorf("%s: %w; push a first commit to %s", m.Name(), ErrEmpty, ref)
 	}
-	return Revision{}, &noRefError{fmt.Sprintf("%s has no branch, tag or commit %q; its branches are: %s", m.Name(), ref, few(branches))}
+	return Revision{}, &noRefError{fmt.Sprintf("%s has no branch, tag or commit %q; its branches are: %s%s", m.Name(), ref, few(branches), m.mainBranch(ctx, branches))}
 }
 
 // noRefError says it in its own words; it is ErrNoRef.
@@ -302,16 +446,19 @@ func parseCommit(id string, data []byte) Revision {
 	return r
 }
 
-// LastChange finds the newest commit up to rev that touched a path: what a ward calls its revision, so that
+// LastChange finds the newest commit up to rev that touched any of some paths: what a ward calls its revision, so that
 // commits beside it say nothing about it.
-func (m *Mirror) LastChange(ctx context.Context, rev Revision, dir string) (Revision, error) {
-	if dir == "" {
+func (m *Mirror) LastChange(ctx context.Context, rev Revision, dirs ...string) (Revision, error) {
+	if len(dirs) == 0 || slices.Contains(dirs, "") {
 		return rev, nil
 	}
-	if here, err := m.changedBy(rev.ID, dir); err != nil || here {
-		return m.commitOr(rev), err
+	for _, dir := range dirs {
+		if here, err := m.changedBy(rev.ID, dir); err != nil || here {
+			return m.commitOr(rev), err
+		}
 	}
-	out, err := m.git(ctx, "rev-list", "-1", rev.ID, "--", dir)
+	args := []string{"--literal-pathspecs", "rev-list", "-1", rev.ID, "--"}
+	out, err := m.git(ctx, append(args, dirs...)...)
 	if err != nil {
 		return Revision{}, err
 	}
@@ -337,7 +484,7 @@ func orElse(a, b string) string {
 
 // Tree is the hash of what lies at a path of a revision: the same hash means the same files.
 func (m *Mirror) Tree(rev, dir string) (string, error) {
-	id, kind, _, err := m.read(rev + ":" + dir)
+	id, kind, err := m.find(rev, dir)
 	if err != nil {
 		return "", err
 	}
@@ -390,73 +537,42 @@ func short(rev string) string {
 // Files reads every file at or below a path whose name the filter wants, sorted by path. Links and submodules
 // are not followed: they are errors where they stand in the way.
 func (m *Mirror) Files(rev, dir string, want func(name string) bool) ([]File, error) {
-	_, kind, data, err := m.read(rev + ":" + dir)
+	id, kind, err := m.find(rev, dir)
 	if err != nil {
 		return nil, err
 	}
+	w := &walk{m: m, rev: rev, want: want}
 	switch kind {
 	case "blob":
-		return []File{{dir, data}}, nil
+		w.found = []wanted{{m, dir, id}}
 	case "tree":
-		var out []File
-		total := 0
-		err := m.tree(data, dir, want, &out, &total)
-		return out, err
-	}
-	return nil, m.noPath(rev, dir)
-}
-
-func (m *Mirror) tree(data []byte, dir string, want func(string) bool, out *[]File, total *int) error {
-	entries, err := parseTree(data)
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		full := path.Join(dir, e.name)
-		switch e.mode {
-		case "40000":
-			_, kind, sub, err := m.read(e.id)
-			if err != nil {
-				return err
-			}
-			if kind != "tree" {
-				return fmt.Errorf("%s: %s is damaged in the mirror", m.Name(), full)
-			}
-			if err := m.tree(sub, full, want, out, total); err != nil {
-				return err
-			}
-		case "160000":
-			return fmt.Errorf("%s: %s is a submodule; this version does not follow submodules", m.Name(), full)
-		default:
-			if !want(e.name) {
-				continue
-			}
-			if e.mode == "120000" {
-				return fmt.Errorf("%s: %s is a symbolic link; put the file itself there", m.Name(), full)
-			}
-			if len(*out) >= maxFiles {
-				return fmt.Errorf("%s: %s holds more than %d files; choose a narrower path", m.Name(), dir, maxFiles)
-			}
-			_, kind, blob, err := m.read(e.id)
-			if err != nil {
-				return err
-			}
-			if kind != "blob" {
-				return fmt.Errorf("%s: %s is damaged in the mirror", m.Name(), full)
-			}
-			if len(blob) > maxFile {
-				return fmt.Errorf("%s: %s has %d bytes; the most is %d", m.Name(), full, len(blob), maxFile)
-			}
-			if *total += len(blob); *total > maxTotal {
-				return fmt.Errorf("%s: the files below %s have more than %d bytes; choose a narrower path", m.Name(), dir, maxTotal)
-			}
-			*out = append(*out, File{full, blob})
+		if err := w.tree(m, rev, id, dir); err != nil {
+			return nil, err
 		}
+	default:
+		if other, commit, rest, err := m.into(rev, dir); err != nil || other != nil {
+			if err != nil {
+				return nil, err
+			}
+			files, err := other.Files(commit, rest, want)
+			for i := range files {
+				files[i].Path = path.Join(strings.TrimSuffix(strings.TrimSuffix(dir, rest), "/"), files[i].Path)
+			}
+			return files, err
+		}
+		return nil, m.noPath(rev, dir)
 	}
-	return nil
+	return w.read(dir)
 }
 
 type treeEntry struct{ mode, name, id string }
+
+// Modes of tree entries.
+const (
+	modeDir       = "40000"
+	modeLink      = "120000"
+	modeSubmodule = "160000"
+)
 
 // parseTree reads git's tree format: "MODE NAME\0" and 20 raw bytes, again and again.
 func parseTree(data []byte) ([]treeEntry, error) {
@@ -512,7 +628,7 @@ func (m *Mirror) read(name string) (id, kind string, data []byte, err error) {
 
 func (m *Mirror) startCat() (*catFile, error) {
 	cmd := exec.Command("git", "cat-file", "--batch")
-	cmd.Dir, cmd.Env = m.dir, gitEnv(Source{})
+	cmd.Dir, cmd.Env = m.dir, append(gitEnv(Source{}), "GIT_ALLOW_PROTOCOL=none") // what is not here is fetched in one go, never one by one
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, err

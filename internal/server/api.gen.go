@@ -12,6 +12,45 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for AddRepoFollow.
+const (
+	AddRepoFollowLargeFiles AddRepoFollow = "large-files"
+	AddRepoFollowSubmodules AddRepoFollow = "submodules"
+)
+
+// Valid indicates whether the value is a known member of the AddRepoFollow enum.
+func (e AddRepoFollow) Valid() bool {
+	switch e {
+	case AddRepoFollowLargeFiles:
+		return true
+	case AddRepoFollowSubmodules:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ClusterBy.
+const (
+	ClusterByInside     ClusterBy = "inside"
+	ClusterByKubeconfig ClusterBy = "kubeconfig"
+	ClusterByToken      ClusterBy = "token"
+)
+
+// Valid indicates whether the value is a known member of the ClusterBy enum.
+func (e ClusterBy) Valid() bool {
+	switch e {
+	case ClusterByInside:
+		return true
+	case ClusterByKubeconfig:
+		return true
+	case ClusterByToken:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DifferenceChange.
 const (
 	DifferenceChangeAdded     DifferenceChange = "added"
@@ -240,6 +279,45 @@ func (e PendingObjectChange) Valid() bool {
 	}
 }
 
+// Defines values for RepoFollow.
+const (
+	RepoFollowLargeFiles RepoFollow = "large-files"
+	RepoFollowSubmodules RepoFollow = "submodules"
+)
+
+// Valid indicates whether the value is a known member of the RepoFollow enum.
+func (e RepoFollow) Valid() bool {
+	switch e {
+	case RepoFollowLargeFiles:
+		return true
+	case RepoFollowSubmodules:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RosterStanding.
+const (
+	RosterStandingBehind RosterStanding = "behind"
+	RosterStandingBlind  RosterStanding = "blind"
+	RosterStandingInStep RosterStanding = "in step"
+)
+
+// Valid indicates whether the value is a known member of the RosterStanding enum.
+func (e RosterStanding) Valid() bool {
+	switch e {
+	case RosterStandingBehind:
+		return true
+	case RosterStandingBlind:
+		return true
+	case RosterStandingInStep:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Standing.
 const (
 	StandingBehind    Standing = "behind"
@@ -312,6 +390,30 @@ func (e Task) Valid() bool {
 	}
 }
 
+// Defines values for WardForm.
+const (
+	WardFormChart    WardForm = "chart"
+	WardFormOverlay  WardForm = "overlay"
+	WardFormPlain    WardForm = "plain"
+	WardFormTemplate WardForm = "template"
+)
+
+// Valid indicates whether the value is a known member of the WardForm enum.
+func (e WardForm) Valid() bool {
+	switch e {
+	case WardFormChart:
+		return true
+	case WardFormOverlay:
+		return true
+	case WardFormPlain:
+		return true
+	case WardFormTemplate:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WardKeepAdditions.
 const (
 	WardKeepAdditionsIgnore WardKeepAdditions = "ignore"
@@ -363,27 +465,84 @@ func (e WardTone) Valid() bool {
 	}
 }
 
-// AddCluster defines model for AddCluster.
+// AddCluster One of kubeconfig, server with token, and in_cluster; none of them changes labels and links alone.
 type AddCluster struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca certificates in PEM of the API server
+	Ca string `json:"ca,omitempty,omitzero"`
+
 	// Context the kubeconfig's current context when absent
 	Context string `json:"context,omitempty,omitzero"`
 
+	// InCluster the cluster that the service runs in
+	InCluster bool `json:"in_cluster,omitempty,omitzero"`
+
 	// Kubeconfig path on the service's machine
-	Kubeconfig string            `json:"kubeconfig"`
+	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
 	Labels     map[string]string `json:"labels,omitempty,omitzero"`
+	Links      map[string]string `json:"links,omitempty,omitzero"`
 	Name       string            `json:"name"`
+
+	// Server address of the API server
+	Server string `json:"server,omitempty,omitzero"`
+
+	// Token of a service account; write-only, encrypted at rest
+	Token string `json:"token,omitempty,omitzero"`
 }
 
-// AddRepo defines model for AddRepo.
+// AddRepo With the address that it has already, what is left out stays as it is; credentials are never carried over to another address.
 type AddRepo struct {
-	Name string `json:"name"`
+	// Bearer the password is a token that is sent as a bearer token
+	Bearer bool `json:"bearer,omitempty,omitzero"`
+
+	// Ca certificates in PEM that the server may be signed with, beside the system's
+	Ca string `json:"ca,omitempty,omitzero"`
+
+	// Charts a chart repository; implied by oci://
+	Charts bool            `json:"charts,omitempty,omitzero"`
+	Follow []AddRepoFollow `json:"follow,omitempty,omitzero"`
+
+	// Key private SSH key in PEM; write-only, encrypted at rest
+	Key string `json:"key,omitempty,omitzero"`
+
+	// KnownHosts lines of a known_hosts file
+	KnownHosts string `json:"known_hosts,omitempty,omitzero"`
+	Name       string `json:"name"`
+
+	// Passphrase of the key; write-only, encrypted at rest
+	Passphrase string `json:"passphrase,omitempty,omitzero"`
 
 	// Password password or token; write-only, encrypted at rest
 	Password string `json:"password,omitempty,omitzero"`
 
-	// Url https or http address
+	// Signers SSH public keys, one a line, and armored OpenPGP keys: only commits signed by one of them are applied
+	Signers string `json:"signers,omitempty,omitzero"`
+
+	// Trust fingerprint of the SSH host's key to trust, SHA256:…
+	Trust string `json:"trust,omitempty,omitzero"`
+
+	// Url https, http or ssh address; of a chart repository https, http or oci
 	Url  string `json:"url"`
 	User string `json:"user,omitempty,omitzero"`
+}
+
+// AddRepoFollow defines model for AddRepo.Follow.
+type AddRepoFollow string
+
+// AddRoster defines model for AddRoster.
+type AddRoster struct {
+	Limits Limits `json:"limits,omitempty,omitzero"`
+	Name   string `json:"name"`
+
+	// Path a directory or file; the root when absent
+	Path string `json:"path,omitempty,omitzero"`
+
+	// Ref main when absent
+	Ref string `json:"ref,omitempty,omitzero"`
+
+	// Repo a known git repository
+	Repo string `json:"repo"`
 }
 
 // AddWards defines model for AddWards.
@@ -398,6 +557,16 @@ type AddWards struct {
 // AddedWards defines model for AddedWards.
 type AddedWards struct {
 	Wards []string `json:"wards"`
+}
+
+// Adoption defines model for Adoption.
+type Adoption struct {
+	Files   []ProposedFile `json:"files"`
+	Objects int            `json:"objects"`
+	Skipped []struct {
+		Object string `json:"object"`
+		Why    string `json:"why"`
+	} `json:"skipped"`
 }
 
 // AsOf What was last known of a source, and since when.
@@ -426,17 +595,28 @@ type Below struct {
 
 // Cluster defines model for Cluster.
 type Cluster struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// By how it is reached
+	By         ClusterBy         `json:"by,omitempty,omitzero"`
 	Context    string            `json:"context"`
 	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
 	Labels     map[string]string `json:"labels"`
+	Links      map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
-	Live    AsOf   `json:"live"`
-	Name    string `json:"name"`
+	Live AsOf   `json:"live"`
+	Name string `json:"name"`
+
+	// Roster the roster that declares its labels and links
+	Roster  string `json:"roster,omitempty,omitzero"`
 	Server  string `json:"server,omitempty,omitzero"`
 	Version string `json:"version,omitempty,omitzero"`
 	Wards   int    `json:"wards"`
 }
+
+// ClusterBy how it is reached
+type ClusterBy string
 
 // ClusterEvent defines model for ClusterEvent.
 type ClusterEvent struct {
@@ -451,6 +631,7 @@ type ClusterEvent struct {
 // ClusterList defines model for ClusterList.
 type ClusterList struct {
 	Items []Cluster `json:"items"`
+	Total int       `json:"total"`
 }
 
 // Comparison defines model for Comparison.
@@ -459,6 +640,11 @@ type Comparison struct {
 	Objects  []MovedObject `json:"objects"`
 	Revision Revision      `json:"revision,omitempty,omitzero"`
 	To       Entry         `json:"to,omitempty,omitzero"`
+}
+
+// ContextList defines model for ContextList.
+type ContextList struct {
+	Items []string `json:"items"`
 }
 
 // Difference defines model for Difference.
@@ -487,6 +673,20 @@ type Difference struct {
 
 // DifferenceChange made again: the whole object was deleted and made again by another client; path is empty
 type DifferenceChange string
+
+// DraftAdoption defines model for DraftAdoption.
+type DraftAdoption struct {
+	Namespace string `json:"namespace"`
+
+	// Path where the manifests go in the repository; as the ward when absent
+	Path string `json:"path,omitempty,omitzero"`
+
+	// Repo named in the ward file
+	Repo string `json:"repo,omitempty,omitzero"`
+
+	// Ward what the ward is called; as the namespace when absent
+	Ward string `json:"ward,omitempty,omitzero"`
+}
 
 // Entry defines model for Entry.
 type Entry struct {
@@ -571,6 +771,34 @@ type Hold struct {
 type HoldWard struct {
 	Reason string    `json:"reason,omitempty,omitzero"`
 	Until  time.Time `json:"until,omitempty,omitzero"`
+}
+
+// Kubeconfig defines model for Kubeconfig.
+type Kubeconfig struct {
+	// Kubeconfig path on the service's machine
+	Kubeconfig string `json:"kubeconfig"`
+}
+
+// LeftBehind defines model for LeftBehind.
+type LeftBehind struct {
+	At time.Time `json:"at"`
+
+	// Keys objects that stayed in the cluster
+	Keys      []string `json:"keys"`
+	Placement string   `json:"placement"`
+	Why       string   `json:"why"`
+}
+
+// Limits defines model for Limits.
+type Limits struct {
+	// As the service account, in the ward's namespace, that their runs act as
+	As string `json:"as,omitempty,omitzero"`
+
+	// Clusters that its wards may go into; all when empty
+	Clusters []string `json:"clusters,omitempty,omitzero"`
+
+	// Namespaces that its wards may keep; all when empty
+	Namespaces []string `json:"namespaces,omitempty,omitzero"`
 }
 
 // Me defines model for Me.
@@ -726,6 +954,20 @@ type Proposal struct {
 	Revision Revision `json:"revision"`
 }
 
+// ProposeFiles defines model for ProposeFiles.
+type ProposeFiles struct {
+	// Base branch that they are meant for; main when absent
+	Base string `json:"base,omitempty,omitzero"`
+	Body string `json:"body,omitempty,omitzero"`
+
+	// Branch the new branch
+	Branch string         `json:"branch"`
+	Files  []ProposedFile `json:"files"`
+
+	// Subject first line of the commit's message
+	Subject string `json:"subject"`
+}
+
 // ProposeRollback defines model for ProposeRollback.
 type ProposeRollback struct {
 	// Branch the new branch; a name is made when absent
@@ -733,6 +975,12 @@ type ProposeRollback struct {
 
 	// ToEntry the entry to go back to; what is applied now when absent
 	ToEntry int `json:"to_entry,omitempty,omitzero"`
+}
+
+// ProposedFile defines model for ProposedFile.
+type ProposedFile struct {
+	Path string `json:"path"`
+	Text string `json:"text"`
 }
 
 // RejectRevision defines model for RejectRevision.
@@ -757,19 +1005,51 @@ type RejectionList struct {
 
 // Repo defines model for Repo.
 type Repo struct {
+	About  string `json:"about,omitempty,omitzero"`
+	Bearer bool   `json:"bearer,omitempty,omitzero"`
+
+	// Branches of a chart repository its charts
 	Branches []string `json:"branches,omitempty,omitzero"`
-	Name     string   `json:"name"`
+
+	// Charts a chart repository
+	Charts bool `json:"charts"`
+
+	// Expires when its token ends, where the server says so
+	Expires time.Time    `json:"expires,omitempty,omitzero"`
+	Follow  []RepoFollow `json:"follow,omitempty,omitzero"`
+	Name    string       `json:"name"`
+
+	// OwnCa certificates of its own are trusted
+	OwnCa bool `json:"own_ca,omitempty,omitzero"`
 
 	// Repository What was last known of a source, and since when.
-	Repository AsOf   `json:"repository"`
-	Url        string `json:"url"`
-	User       string `json:"user,omitempty,omitzero"`
-	Wards      int    `json:"wards"`
+	Repository AsOf `json:"repository"`
+
+	// Roster the roster that declares it
+	Roster  string `json:"roster,omitempty,omitzero"`
+	Rosters int    `json:"rosters"`
+
+	// SignedIn with credentials; they are never shown
+	SignedIn bool `json:"signed_in"`
+
+	// Signers who may sign commits; anybody, and nobody, when absent
+	Signers string `json:"signers,omitempty,omitzero"`
+	Url     string `json:"url"`
+	User    string `json:"user,omitempty,omitzero"`
+	Wards   int    `json:"wards"`
+	Warning string `json:"warning,omitempty,omitzero"`
+
+	// WithKey with a key, over SSH
+	WithKey bool `json:"with_key,omitempty,omitzero"`
 }
+
+// RepoFollow defines model for Repo.Follow.
+type RepoFollow string
 
 // RepoList defines model for RepoList.
 type RepoList struct {
 	Items []Repo `json:"items"`
+	Total int    `json:"total"`
 }
 
 // Revision defines model for Revision.
@@ -780,6 +1060,62 @@ type Revision struct {
 	// Id full commit hash
 	Id      string `json:"id"`
 	Subject string `json:"subject,omitempty,omitzero"`
+}
+
+// Roster defines model for Roster.
+type Roster struct {
+	// Guard what stops it, to be given as allow
+	Guard  string `json:"guard,omitempty,omitzero"`
+	InStep int    `json:"in_step"`
+
+	// Leaving wards that left, and have to end first
+	Leaving []string     `json:"leaving,omitempty,omitzero"`
+	Left    []LeftBehind `json:"left"`
+	Limits  Limits       `json:"limits"`
+
+	// Loud placements that need somebody
+	Loud     int    `json:"loud"`
+	Name     string `json:"name"`
+	NeedsYou bool   `json:"needs_you"`
+
+	// Parent the roster that declares it
+	Parent   string          `json:"parent,omitempty,omitzero"`
+	Path     string          `json:"path"`
+	Problems []RosterProblem `json:"problems"`
+	Ready    int             `json:"ready"`
+	Ref      string          `json:"ref"`
+	Repo     string          `json:"repo"`
+
+	// Repository What was last known of a source, and since when.
+	Repository AsOf     `json:"repository"`
+	Revision   Revision `json:"revision,omitempty,omitzero"`
+	Says       string   `json:"says"`
+
+	// Standing its own; that of its wards is counted apart
+	Standing RosterStanding `json:"standing"`
+	Todo     string         `json:"todo,omitempty,omitzero"`
+
+	// Wards placements of its wards
+	Wards int `json:"wards"`
+}
+
+// RosterStanding its own; that of its wards is counted apart
+type RosterStanding string
+
+// RosterList defines model for RosterList.
+type RosterList struct {
+	Items []Roster `json:"items"`
+	Total int      `json:"total"`
+}
+
+// RosterProblem defines model for RosterProblem.
+type RosterProblem struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+	Text string `json:"text"`
+
+	// Ward that it is about; its last good declaration stays in force
+	Ward string `json:"ward,omitempty,omitzero"`
 }
 
 // RunPreview defines model for RunPreview.
@@ -841,6 +1177,12 @@ type Stretch struct {
 	Standing Standing  `json:"standing"`
 }
 
+// SyncRoster defines model for SyncRoster.
+type SyncRoster struct {
+	// Allow guards of the roster that may be passed, by name
+	Allow []string `json:"allow,omitempty,omitzero"`
+}
+
 // Task when a task has its turn; absent for an object that is kept
 type Task string
 
@@ -852,16 +1194,22 @@ type Ward struct {
 	Additions int      `json:"additions,omitempty,omitzero"`
 	Applied   Revision `json:"applied,omitempty,omitzero"`
 	AutoSync  bool     `json:"auto_sync"`
-	Cluster   string   `json:"cluster"`
-	Contested int      `json:"contested"`
+
+	// Chart name and version of a chart
+	Chart     string `json:"chart,omitempty,omitzero"`
+	Cluster   string `json:"cluster"`
+	Contested int    `json:"contested"`
 
 	// Drifted objects the cluster moved
-	Drifted       int     `json:"drifted"`
-	DriftedFields int     `json:"drifted_fields"`
-	Guards        []Guard `json:"guards,omitempty,omitzero"`
-	Health        Health  `json:"health"`
-	HealthReason  string  `json:"health_reason,omitempty,omitzero"`
-	Hold          Hold    `json:"hold,omitempty,omitzero"`
+	Drifted       int `json:"drifted"`
+	DriftedFields int `json:"drifted_fields"`
+
+	// Form what its path holds
+	Form         WardForm `json:"form,omitempty,omitzero"`
+	Guards       []Guard  `json:"guards,omitempty,omitzero"`
+	Health       Health   `json:"health"`
+	HealthReason string   `json:"health_reason,omitempty,omitzero"`
+	Hold         Hold     `json:"hold,omitempty,omitzero"`
 
 	// Id name@cluster
 	Id            string            `json:"id"`
@@ -879,9 +1227,12 @@ type Ward struct {
 
 	// Notches runs since 24 h ago, oldest first
 	Notches []Notch `json:"notches"`
-	Objects int     `json:"objects"`
-	Owner   string  `json:"owner,omitempty,omitzero"`
-	Path    string  `json:"path"`
+
+	// Notes what of a chart was left out, and why
+	Notes   []string `json:"notes,omitempty,omitzero"`
+	Objects int      `json:"objects"`
+	Owner   string   `json:"owner,omitempty,omitzero"`
+	Path    string   `json:"path"`
 
 	// Pending objects the repository moved
 	Pending int    `json:"pending"`
@@ -898,14 +1249,20 @@ type Ward struct {
 	Repository   AsOf     `json:"repository"`
 	RestoreDrift bool     `json:"restore_drift"`
 	Revision     Revision `json:"revision,omitempty,omitzero"`
-	Run          Entry    `json:"run,omitempty,omitzero"`
+
+	// Roster the roster that declares it; absent when a person registered it
+	Roster string `json:"roster,omitempty,omitzero"`
+	Run    Entry  `json:"run,omitempty,omitzero"`
 
 	// Says what is going on, in a sentence
 	Says string `json:"says"`
 
 	// Since since when the standing is so
-	Since    time.Time `json:"since"`
-	Standing Standing  `json:"standing"`
+	Since time.Time `json:"since"`
+
+	// Source the file in the roster's repository
+	Source   string   `json:"source,omitempty,omitzero"`
+	Standing Standing `json:"standing"`
 
 	// Tasks tasks that are new or changed; counted in pending too
 	Tasks int `json:"tasks,omitempty,omitzero"`
@@ -922,6 +1279,9 @@ type Ward struct {
 	// Watch standings since 24 h ago, oldest first
 	Watch []Stretch `json:"watch"`
 }
+
+// WardForm what its path holds
+type WardForm string
 
 // WardKeepAdditions defines model for Ward.KeepAdditions.
 type WardKeepAdditions string
@@ -972,9 +1332,33 @@ type Offset = int
 // WardID defines model for WardID.
 type WardID = string
 
+// ListClustersParams defines parameters for ListClusters.
+type ListClustersParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListEntriesParams defines parameters for ListEntries.
 type ListEntriesParams struct {
 	// Search words that must all be in the ward, kind, outcome, revision, who or why
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListReposParams defines parameters for ListRepos.
+type ListReposParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListRostersParams defines parameters for ListRosters.
+type ListRostersParams struct {
+	// Search words that must all be somewhere in it
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
@@ -987,6 +1371,9 @@ type ListWardsParams struct {
 	Standing Standing `form:"standing,omitempty" json:"standing,omitempty,omitzero"`
 	Cluster  string   `form:"cluster,omitempty" json:"cluster,omitempty,omitzero"`
 	Owner    string   `form:"owner,omitempty" json:"owner,omitempty,omitzero"`
+
+	// Roster only those that this roster declares
+	Roster string `form:"roster,omitempty" json:"roster,omitempty,omitzero"`
 
 	// NeedsYou only those that need a person
 	NeedsYou bool   `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
@@ -1043,8 +1430,23 @@ type GetObjectParams struct {
 // AddClusterJSONRequestBody defines body for AddCluster for application/json ContentType.
 type AddClusterJSONRequestBody = AddCluster
 
+// DraftAdoptionJSONRequestBody defines body for DraftAdoption for application/json ContentType.
+type DraftAdoptionJSONRequestBody = DraftAdoption
+
+// ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
+type ListContextsJSONRequestBody = Kubeconfig
+
 // AddRepoJSONRequestBody defines body for AddRepo for application/json ContentType.
 type AddRepoJSONRequestBody = AddRepo
+
+// ProposeFilesJSONRequestBody defines body for ProposeFiles for application/json ContentType.
+type ProposeFilesJSONRequestBody = ProposeFiles
+
+// AddRosterJSONRequestBody defines body for AddRoster for application/json ContentType.
+type AddRosterJSONRequestBody = AddRoster
+
+// SyncRosterJSONRequestBody defines body for SyncRoster for application/json ContentType.
+type SyncRosterJSONRequestBody = SyncRoster
 
 // AddWardsJSONRequestBody defines body for AddWards for application/json ContentType.
 type AddWardsJSONRequestBody = AddWards
@@ -1068,37 +1470,73 @@ type StartRunJSONRequestBody = StartRun
 type ServerInterface interface {
 	// ListClusters Known clusters
 	// (GET /clusters)
-	ListClusters(c *gin.Context)
+	ListClusters(c *gin.Context, params ListClustersParams)
 	// AddCluster Add a cluster or change one, by a context of a kubeconfig on the service's machine
 	// (POST /clusters)
 	AddCluster(c *gin.Context)
 	// RemoveCluster Forget a cluster that no ward uses
 	// (DELETE /clusters/{name})
 	RemoveCluster(c *gin.Context, name ItemName)
+	// DraftAdoption Draft manifests and a ward file for what is in a namespace already; nothing changes
+	// (POST /clusters/{name}/adopt)
+	DraftAdoption(c *gin.Context, name ItemName)
+	// GetClusterSchema How the cluster describes its kinds, for checks without it
+	// (GET /clusters/{name}/schema)
+	GetClusterSchema(c *gin.Context, name ItemName)
+	// ListContexts The contexts of a kubeconfig on the service's machine
+	// (POST /contexts)
+	ListContexts(c *gin.Context)
 	// ListEntries The logbook of every ward, newest first
 	// (GET /entries)
 	ListEntries(c *gin.Context, params ListEntriesParams)
-	// StreamEvents Server-sent events, one for each change of a ward, repository or cluster
+	// StreamEvents Server-sent events, one for each change of a ward, roster, repository or cluster
 	// (GET /events)
 	StreamEvents(c *gin.Context)
+	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
+	// (DELETE /left/{placement})
+	ForgetLeft(c *gin.Context, placement string)
 	// GetMe Who this token belongs to, and which version answers
 	// (GET /me)
 	GetMe(c *gin.Context)
 	// ListRepos Known repositories
 	// (GET /repos)
-	ListRepos(c *gin.Context)
+	ListRepos(c *gin.Context, params ListReposParams)
 	// AddRepo Add a repository or change one; it is read before it is kept
 	// (POST /repos)
 	AddRepo(c *gin.Context)
 	// RemoveRepo Forget a repository that no ward uses
 	// (DELETE /repos/{name})
 	RemoveRepo(c *gin.Context, name ItemName)
+	// ProposeFiles Write files to a branch of their own, for review; the branch they are meant for is not touched
+	// (POST /repos/{name}/files)
+	ProposeFiles(c *gin.Context, name ItemName)
+	// LookAtRepo Look at a repository now
+	// (POST /repos/{name}/look)
+	LookAtRepo(c *gin.Context, name ItemName)
 	// MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
 	// (POST /repos/{name}/notice-key)
 	MakeNoticeKey(c *gin.Context, name ItemName)
 	// NoticePush Tell that something was pushed, so that the repository is looked at now
 	// (POST /repos/{name}/notices)
 	NoticePush(c *gin.Context, name ItemName)
+	// ListRosters Rosters, each with its own standing and that of the wards it keeps
+	// (GET /rosters)
+	ListRosters(c *gin.Context, params ListRostersParams)
+	// AddRoster Add a roster or change one; its path is found before it is kept
+	// (POST /rosters)
+	AddRoster(c *gin.Context)
+	// RemoveRoster Forget a roster; the wards that it declared are kept on
+	// (DELETE /rosters/{name})
+	RemoveRoster(c *gin.Context, name ItemName)
+	// GetRoster One roster, with everything that its files get wrong and what was left behind
+	// (GET /rosters/{name})
+	GetRoster(c *gin.Context, name ItemName)
+	// LookAtRoster Read a roster's files now and do what they say
+	// (POST /rosters/{name}/look)
+	LookAtRoster(c *gin.Context, name ItemName)
+	// SyncRoster Bring all wards of a roster up, each after those that it waits for
+	// (POST /rosters/{name}/sync)
+	SyncRoster(c *gin.Context, name ItemName)
 	// ListWards List wards, what needs a person first
 	// (GET /wards)
 	ListWards(c *gin.Context, params ListWardsParams)
@@ -1176,6 +1614,36 @@ type MiddlewareFunc func(c *gin.Context)
 // ListClusters operation middleware
 func (siw *ServerInterfaceWrapper) ListClusters(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListClustersParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1183,7 +1651,7 @@ func (siw *ServerInterfaceWrapper) ListClusters(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListClusters(c)
+	siw.Handler.ListClusters(c, params)
 }
 
 // AddCluster operation middleware
@@ -1222,6 +1690,69 @@ func (siw *ServerInterfaceWrapper) RemoveCluster(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveCluster(c, name)
+}
+
+// DraftAdoption operation middleware
+func (siw *ServerInterfaceWrapper) DraftAdoption(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DraftAdoption(c, name)
+}
+
+// GetClusterSchema operation middleware
+func (siw *ServerInterfaceWrapper) GetClusterSchema(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetClusterSchema(c, name)
+}
+
+// ListContexts operation middleware
+func (siw *ServerInterfaceWrapper) ListContexts(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListContexts(c)
 }
 
 // ListEntries operation middleware
@@ -1280,6 +1811,31 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	siw.Handler.StreamEvents(c)
 }
 
+// ForgetLeft operation middleware
+func (siw *ServerInterfaceWrapper) ForgetLeft(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "placement" -------------
+	var placement string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "placement", c.Param("placement"), &placement, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter placement: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetLeft(c, placement)
+}
+
 // GetMe operation middleware
 func (siw *ServerInterfaceWrapper) GetMe(c *gin.Context) {
 
@@ -1296,6 +1852,36 @@ func (siw *ServerInterfaceWrapper) GetMe(c *gin.Context) {
 // ListRepos operation middleware
 func (siw *ServerInterfaceWrapper) ListRepos(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReposParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1303,7 +1889,7 @@ func (siw *ServerInterfaceWrapper) ListRepos(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListRepos(c)
+	siw.Handler.ListRepos(c, params)
 }
 
 // AddRepo operation middleware
@@ -1342,6 +1928,56 @@ func (siw *ServerInterfaceWrapper) RemoveRepo(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveRepo(c, name)
+}
+
+// ProposeFiles operation middleware
+func (siw *ServerInterfaceWrapper) ProposeFiles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ProposeFiles(c, name)
+}
+
+// LookAtRepo operation middleware
+func (siw *ServerInterfaceWrapper) LookAtRepo(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LookAtRepo(c, name)
 }
 
 // MakeNoticeKey operation middleware
@@ -1394,6 +2030,162 @@ func (siw *ServerInterfaceWrapper) NoticePush(c *gin.Context) {
 	siw.Handler.NoticePush(c, name)
 }
 
+// ListRosters operation middleware
+func (siw *ServerInterfaceWrapper) ListRosters(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRostersParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRosters(c, params)
+}
+
+// AddRoster operation middleware
+func (siw *ServerInterfaceWrapper) AddRoster(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddRoster(c)
+}
+
+// RemoveRoster operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRoster(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveRoster(c, name)
+}
+
+// GetRoster operation middleware
+func (siw *ServerInterfaceWrapper) GetRoster(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRoster(c, name)
+}
+
+// LookAtRoster operation middleware
+func (siw *ServerInterfaceWrapper) LookAtRoster(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LookAtRoster(c, name)
+}
+
+// SyncRoster operation middleware
+func (siw *ServerInterfaceWrapper) SyncRoster(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SyncRoster(c, name)
+}
+
 // ListWards operation middleware
 func (siw *ServerInterfaceWrapper) ListWards(c *gin.Context) {
 
@@ -1432,6 +2224,14 @@ func (siw *ServerInterfaceWrapper) ListWards(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", c.Request.URL.Query(), &params.Owner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter owner: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "roster" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "roster", c.Request.URL.Query(), &params.Roster, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter roster: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -2152,9 +2952,21 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/repos", wrapper.ListRepos)
 	router.POST(options.BaseURL+"/repos", wrapper.AddRepo)
 	router.DELETE(options.BaseURL+"/repos/:name", wrapper.RemoveRepo)
+	router.POST(options.BaseURL+"/repos/:name/look", wrapper.LookAtRepo)
+	router.POST(options.BaseURL+"/repos/:name/files", wrapper.ProposeFiles)
+	router.GET(options.BaseURL+"/rosters", wrapper.ListRosters)
+	router.POST(options.BaseURL+"/rosters", wrapper.AddRoster)
+	router.DELETE(options.BaseURL+"/rosters/:name", wrapper.RemoveRoster)
+	router.GET(options.BaseURL+"/rosters/:name", wrapper.GetRoster)
+	router.POST(options.BaseURL+"/rosters/:name/look", wrapper.LookAtRoster)
+	router.POST(options.BaseURL+"/rosters/:name/sync", wrapper.SyncRoster)
+	router.DELETE(options.BaseURL+"/left/:placement", wrapper.ForgetLeft)
 	router.POST(options.BaseURL+"/repos/:name/notice-key", wrapper.MakeNoticeKey)
 	router.POST(options.BaseURL+"/repos/:name/notices", wrapper.NoticePush)
 	router.GET(options.BaseURL+"/clusters", wrapper.ListClusters)
 	router.POST(options.BaseURL+"/clusters", wrapper.AddCluster)
 	router.DELETE(options.BaseURL+"/clusters/:name", wrapper.RemoveCluster)
+	router.POST(options.BaseURL+"/clusters/:name/adopt", wrapper.DraftAdoption)
+	router.GET(options.BaseURL+"/clusters/:name/schema", wrapper.GetClusterSchema)
+	router.POST(options.BaseURL+"/contexts", wrapper.ListContexts)
 }

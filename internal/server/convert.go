@@ -12,7 +12,7 @@ import (
 func wardOf(v *keeper.View) Ward {
 	w := Ward{
 		Id: v.ID, Name: v.Ward.Name, Cluster: v.Cluster, About: v.Ward.About, Owner: v.Ward.Owner, Repo: v.Ward.From.Repo, Ref: v.Ward.From.Ref,
-		Path: v.Ward.From.Path, Namespace: v.Ward.Into.Namespace, Standing: Standing(v.Standing), Health: Health(v.Health.Word), HealthReason: v.Health.Reason,
+		Path: v.Ward.From.Path, Roster: v.Roster, Source: v.Source, Form: WardForm(v.Form), Chart: v.Chart, Notes: v.Notes, Namespace: v.Ward.Into.Namespace, Standing: Standing(v.Standing), Health: Health(v.Health.Word), HealthReason: v.Health.Reason,
 		Since: v.Since, Says: v.Says, Todo: v.Todo, NeedsYou: v.NeedsYou, Tone: WardTone(v.Tone), Pending: v.Pending, Drifted: v.Drifted,
 		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: v.Count, Repository: asOf(v.Repository), Live: asOf(v.Live),
 		Revision: revisionOf(v.Revision), Applied: revisionOf(v.Applied), Rejected: v.Rejected, AutoSync: v.Ward.Keep.Sync == "auto",
@@ -108,9 +108,38 @@ func podOf(o cluster.Owned) Pod {
 }
 
 func repoOf(r keeper.Repo) Repo {
-	return Repo{Name: r.Name, Url: r.URL, User: r.User, Wards: r.Wards, Branches: r.Branches, Repository: asOf(r.Repository)}
+	m := r.More
+	out := Repo{Name: r.Name, Url: r.URL, User: r.User, About: m.About, Roster: m.Roster, Charts: m.Charts, SignedIn: r.SignedIn, WithKey: r.WithKey, Bearer: m.Bearer, OwnCa: m.CA != "",
+		Signers: m.Signers, Expires: m.Expires, Warning: r.Warning, Wards: r.Wards, Rosters: r.Rosters, Branches: r.Branches, Repository: asOf(r.Repository)}
+	if m.Submodules {
+		out.Follow = append(out.Follow, RepoFollowSubmodules)
+	}
+	if m.LargeFiles {
+		out.Follow = append(out.Follow, RepoFollowLargeFiles)
+	}
+	return out
 }
 
 func clusterOf(c keeper.Cluster) Cluster {
-	return Cluster{Name: c.Name, Context: c.Context, Kubeconfig: c.Kubeconfig, Server: c.Server, Version: c.Version, Labels: c.Labels, Wards: c.Wards, Live: asOf(c.Live)}
+	out := Cluster{Name: c.Name, About: c.About, Roster: c.Cluster.Roster, Context: c.Context, Kubeconfig: c.Kubeconfig, By: ClusterByKubeconfig, Server: c.Server, Version: c.Version, Labels: c.Labels, Links: c.Links, Wards: c.Wards, Live: asOf(c.Live)}
+	switch {
+	case c.InCluster:
+		out.By = ClusterByInside
+	case c.Cluster.Server != "":
+		out.By = ClusterByToken
+	}
+	return out
+}
+
+func rosterOf(r keeper.Roster) Roster {
+	out := Roster{Name: r.Name, Repo: r.Repo, Ref: r.Ref, Path: r.Path, Parent: r.Parent, Limits: Limits{Namespaces: r.Limits.Namespaces, Clusters: r.Limits.Clusters, As: r.Limits.As},
+		Standing: RosterStanding(r.Standing), Says: r.Says, Todo: r.Todo, NeedsYou: r.NeedsYou, Guard: r.Guard, Revision: revisionOf(r.Revision), Repository: asOf(r.Repository),
+		Problems: []RosterProblem{}, Leaving: r.Leaving, Left: []LeftBehind{}, Wards: r.Wards, InStep: r.InStep, Ready: r.Ready, Loud: r.Loud}
+	for _, p := range r.Problems {
+		out.Problems = append(out.Problems, RosterProblem{File: p.File, Line: p.Line, Text: p.Text, Ward: p.Ward})
+	}
+	for _, l := range r.Left {
+		out.Left = append(out.Left, LeftBehind{Placement: l.Placement, At: l.At, Why: l.Why, Keys: l.Refs})
+	}
+	return out
 }

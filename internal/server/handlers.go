@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/keeper"
@@ -54,7 +55,7 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 	out := WardList{Items: []Ward{}}
 	for _, v := range s.Keeper.Views() {
 		if q.Standing != "" && string(q.Standing) != string(v.Standing) || q.Cluster != "" && q.Cluster != v.Cluster ||
-			q.Owner != "" && q.Owner != v.Ward.Owner || q.NeedsYou && !v.NeedsYou || !s.matches(c, v, q.Search) {
+			q.Owner != "" && q.Owner != v.Ward.Owner || q.Roster != "" && q.Roster != v.Roster || q.NeedsYou && !v.NeedsYou || !s.matches(c, v, q.Search) {
 			continue
 		}
 		match = append(match, v)
@@ -423,13 +424,30 @@ func (s *server) GetLogs(c *gin.Context, name WardID, q GetLogsParams) {
 	c.String(http.StatusOK, "%s", text)
 }
 
-// ListRepos is GET /repos.
-func (s *server) ListRepos(c *gin.Context) {
-	out := RepoList{Items: []Repo{}}
-	for _, r := range s.Keeper.Repos() {
-		out.Items = append(out.Items, repoOf(r))
+// holds tells whether every word of a search is somewhere in some texts.
+func holds(search string, texts ...string) bool {
+	all := strings.ToLower(strings.Join(texts, " "))
+	for _, word := range strings.Fields(strings.ToLower(search)) {
+		if !strings.Contains(all, word) {
+			return false
+		}
 	}
-	c.JSON(http.StatusOK, out)
+	return true
+}
+
+// ListRepos is GET /repos.
+func (s *server) ListRepos(c *gin.Context, q ListReposParams) {
+	limit, offset, ok := page(c, q.Limit, q.Offset)
+	if !ok {
+		return
+	}
+	items := []Repo{}
+	for _, r := range s.Keeper.Repos() {
+		if holds(q.Search, r.Name, r.URL, r.More.About, r.More.Roster, r.Repository.Problem, strings.Join(r.Branches, " ")) {
+			items = append(items, repoOf(r))
+		}
+	}
+	c.JSON(http.StatusOK, RepoList{Total: len(items), Items: slice(items, limit, offset)})
 }
 
 // AddRepo is POST /repos.
@@ -438,12 +456,172 @@ func (s *server) AddRepo(c *gin.Context) {
 	if !ok {
 		return
 	}
-	r, err := s.Keeper.AddRepo(c, record.Repo{Name: in.Name, URL: in.Url, User: in.User, Password: in.Password})
+	r := keeper.NewRepo{Trust: in.Trust}
+	r.Name, r.URL, r.User, r.Password, r.Key, r.Passphrase = in.Name, in.Url, in.User, in.Password, in.Key, in.Passphrase
+	r.RepoMore = record.RepoMore{Charts: in.Charts, Bearer: in.Bearer, CA: in.Ca, KnownHosts: in.KnownHosts, Signers: in.Signers,
+		Submodules: slices.Contains(in.Follow, AddRepoFollowSubmodules), LargeFiles: slices.Contains(in.Follow, AddRepoFollowLargeFiles)}
+	out, err := s.Keeper.AddRepo(c, r)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, repoOf(out))
+}
+
+// LookAtRepo is POST /repos/{name}/look.
+func (s *server) LookAtRepo(c *gin.Context, name ItemName) {
+	r, err := s.Keeper.LookAtRepo(c, name)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, repoOf(r))
+}
+
+// ProposeFiles is POST /repos/{name}/files.
+func (s *server) ProposeFiles(c *gin.Context, name ItemName) {
+	in, ok := body[ProposeFiles](c)
+	if !ok {
+		return
+	}
+	f := keeper.Files{Base: in.Base, Branch: in.Branch, Subject: in.Subject, Body: in.Body}
+	for _, x := range in.Files {
+		f.Files = append(f.Files, keeper.File{Path: x.Path, Data: []byte(x.Text)})
+	}
+	d, err := s.Keeper.ProposeFiles(c, name, f, who(c).Name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, Proposal{Branch: d.Branch, Base: d.Base, Revision: Revision{Id: d.Commit, Subject: d.Subject}})
+}
+
+// ListRosters is GET /rosters.
+func (s *server) ListRosters(c *gin.Context, q ListRostersParams) {
+	limit, offset, ok := page(c, q.Limit, q.Offset)
+	if !ok {
+		return
+	}
+	all, err := s.Keeper.Rosters(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	items := []Roster{}
+	for _, r := range all {
+		if holds(q.Search, r.Name, r.Repo, r.Path, r.Parent, r.Says, string(r.Standing)) {
+			items = append(items, rosterOf(r))
+		}
+	}
+	c.JSON(http.StatusOK, RosterList{Total: len(items), Items: slice(items, limit, offset)})
+}
+
+func (s *server) answerRoster(c *gin.Context, r keeper.Roster, err error) {
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, rosterOf(r))
+}
+
+// AddRoster is POST /rosters.
+func (s *server) AddRoster(c *gin.Context) {
+	in, ok := body[AddRoster](c)
+	if !ok {
+		return
+	}
+	r, err := s.Keeper.AddRoster(c, record.Roster{Name: in.Name, Repo: in.Repo, Ref: in.Ref, Path: in.Path,
+		Limits: record.Limits{Namespaces: in.Limits.Namespaces, Clusters: in.Limits.Clusters, As: in.Limits.As}})
+	s.answerRoster(c, r, err)
+}
+
+// GetRoster is GET /rosters/{name}.
+func (s *server) GetRoster(c *gin.Context, name ItemName) {
+	r, err := s.Keeper.Roster(c, name)
+	s.answerRoster(c, r, err)
+}
+
+// RemoveRoster is DELETE /rosters/{name}.
+func (s *server) RemoveRoster(c *gin.Context, name ItemName) {
+	if err := s.Keeper.RemoveRoster(c, name); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// LookAtRoster is POST /rosters/{name}/look.
+func (s *server) LookAtRoster(c *gin.Context, name ItemName) {
+	r, err := s.Keeper.LookRoster(c, name)
+	s.answerRoster(c, r, err)
+}
+
+// SyncRoster is POST /rosters/{name}/sync.
+func (s *server) SyncRoster(c *gin.Context, name ItemName) {
+	in, ok := body[SyncRoster](c)
+	if !ok {
+		return
+	}
+	r, err := s.Keeper.SyncRoster(c, name, who(c).Name, in.Allow)
+	s.answerRoster(c, r, err)
+}
+
+// ForgetLeft is DELETE /left/{placement}.
+func (s *server) ForgetLeft(c *gin.Context, placement string) {
+	if err := s.Keeper.ForgetLeft(c, placement); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// DraftAdoption is POST /clusters/{name}/adopt.
+func (s *server) DraftAdoption(c *gin.Context, name ItemName) {
+	in, ok := body[DraftAdoption](c)
+	if !ok {
+		return
+	}
+	a, err := s.Keeper.Adopt(c, name, in.Namespace, in.Ward, in.Path, in.Repo)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := Adoption{Objects: a.Objects, Files: []ProposedFile{}}
+	for _, f := range a.Files {
+		out.Files = append(out.Files, ProposedFile{Path: f.Path, Text: string(f.Data)})
+	}
+	out.Skipped = make([]struct {
+		Object string `json:"object"`
+		Why    string `json:"why"`
+	}, len(a.Skipped))
+	for i, x := range a.Skipped {
+		out.Skipped[i].Object, out.Skipped[i].Why = x[0], x[1]
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// GetClusterSchema is GET /clusters/{name}/schema.
+func (s *server) GetClusterSchema(c *gin.Context, name ItemName) {
+	b, err := s.Keeper.Schema(c, name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Data(http.StatusOK, "application/json", b)
+}
+
+// ListContexts is POST /contexts.
+func (s *server) ListContexts(c *gin.Context) {
+	in, ok := body[Kubeconfig](c)
+	if !ok {
+		return
+	}
+	names, err := cluster.Contexts(in.Kubeconfig)
+	if err != nil {
+		problem(c, http.StatusUnprocessableEntity, "The kubeconfig can't be read", err.Error())
+		return
+	}
+	c.JSON(http.StatusOK, ContextList{Items: append([]string{}, names...)})
 }
 
 // RemoveRepo is DELETE /repos/{name}.
@@ -472,7 +650,14 @@ func (s *server) NoticePush(c *gin.Context, name ItemName) {
 		problem(c, http.StatusRequestEntityTooLarge, "The notice can't be read", err.Error())
 		return
 	}
-	ok, err := s.Keeper.Notice(c, name, body, c.GetHeader("Vigila-Signature"))
+	sign := keeper.Signature{HMAC: c.GetHeader("Vigila-Signature"), Token: c.GetHeader("X-Gitlab-Token"),
+		ID: c.GetHeader("webhook-id"), Time: c.GetHeader("webhook-timestamp"), Standard: c.GetHeader("webhook-signature")}
+	for _, name := range []string{"X-Hub-Signature-256", "X-Hub-Signature", "X-Gitea-Signature"} {
+		if sign.HMAC == "" {
+			sign.HMAC = c.GetHeader(name)
+		}
+	}
+	ok, err := s.Keeper.Notice(c, name, body, sign)
 	switch {
 	case err != nil:
 		s.fail(c, err)
@@ -485,12 +670,22 @@ func (s *server) NoticePush(c *gin.Context, name ItemName) {
 }
 
 // ListClusters is GET /clusters.
-func (s *server) ListClusters(c *gin.Context) {
-	out := ClusterList{Items: []Cluster{}}
-	for _, x := range s.Keeper.Clusters(c) {
-		out.Items = append(out.Items, clusterOf(x))
+func (s *server) ListClusters(c *gin.Context, q ListClustersParams) {
+	limit, offset, ok := page(c, q.Limit, q.Offset)
+	if !ok {
+		return
 	}
-	c.JSON(http.StatusOK, out)
+	items := []Cluster{}
+	for _, x := range s.Keeper.Clusters(c) {
+		labels := ""
+		for k, v := range x.Labels {
+			labels += " " + k + "=" + v
+		}
+		if holds(q.Search, x.Name, x.Server, x.Version, x.About, labels, x.Live.Problem) {
+			items = append(items, clusterOf(x))
+		}
+	}
+	c.JSON(http.StatusOK, ClusterList{Total: len(items), Items: slice(items, limit, offset)})
 }
 
 // AddCluster is POST /clusters.
@@ -499,12 +694,14 @@ func (s *server) AddCluster(c *gin.Context) {
 	if !ok {
 		return
 	}
-	x, err := s.Keeper.AddCluster(c, record.Cluster{Name: in.Name, Kubeconfig: in.Kubeconfig, Context: in.Context, Labels: in.Labels})
+	x := record.Cluster{Name: in.Name, Kubeconfig: in.Kubeconfig, Context: in.Context, Token: in.Token, Labels: in.Labels}
+	x.ClusterMore = record.ClusterMore{Server: in.Server, CA: in.Ca, InCluster: in.InCluster, Links: in.Links, About: in.About}
+	out, err := s.Keeper.AddCluster(c, x)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, clusterOf(x))
+	c.JSON(http.StatusOK, clusterOf(out))
 }
 
 // RemoveCluster is DELETE /clusters/{name}.

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
 
 	"vigila.dev/vigila/internal/core/object"
@@ -37,14 +38,36 @@ type Ward struct {
 	After  []string
 	Leave  []Leave
 	Links  map[string]string
+	Set    []Set
+	Spread Spread
 	Line   int // 1-based line of its document
 }
 
 // From is where the declared objects come from.
 type From struct {
-	Repo string
-	Ref  string // branch, tag or commit
-	Path string // file or directory in the repository, "" for its root
+	Repo       string
+	Ref        string // branch, tag, commit, or a version range over tags such as ">=1.4 <2"
+	Path       string // file or directory in the repository, "" for its root
+	Include    []string
+	Exclude    []string // globs below Path, of plain files; as of doublestar: ** crosses directories
+	Chart      Chart
+	Release    string         // what a chart's release is called; the ward's name when empty
+	Values     map[string]any // of a chart or template, over those of ValuesFrom
+	ValuesFrom []ValuesFile   // in order, each over the one before
+}
+
+// Chart is a packaged chart from a chart repository; none when Name is empty.
+type Chart struct {
+	Repo    string // a known chart repository
+	Name    string
+	Version string // a version or a range
+}
+
+// ValuesFile is a YAML file of values.
+type ValuesFile struct {
+	Repo string // From.Repo when empty
+	Ref  string // From.Ref when empty and the repository is the same, else main
+	Path string
 }
 
 // Into is where they go: one cluster by name, or every cluster whose labels match.
@@ -53,6 +76,24 @@ type Into struct {
 	Clusters        map[string]string
 	Namespace       string // for objects that name none
 	CreateNamespace bool
+	As              string // the service account in Namespace that runs act as, so that they can do no more than it may
+}
+
+// Set is what is different where a ward is placed in some of its clusters.
+type Set struct {
+	Cluster   string            // by name,
+	Labels    map[string]string // or by labels
+	From      From              // Path, Ref, Chart.Version, Values and ValuesFrom, where they are given
+	HasPath   bool
+	Namespace string
+	Sync      string
+	Line      int
+}
+
+// Spread is the order in which a new revision reaches the clusters of a ward; all at once when Waves is false.
+type Spread struct {
+	Waves bool     // one cluster at a time
+	Order []string // these first, the others by name
 }
 
 // Keep is how they are kept.
@@ -63,6 +104,7 @@ type Keep struct {
 	Additions string        // what others add to our objects: report | remove | ignore
 	Every     time.Duration // how often the repository is looked at
 	Reapply   bool          // everything is applied again at each interval
+	OnRemoval string        // when the ward leaves its roster: leave | dismantle
 	Newer     string        // a newer revision while a run goes on: wait | replace
 	TakeOver  []string      // field managers, and other services (vigila/ID), whose fields become this service's when it adopts an object
 }
@@ -112,6 +154,11 @@ func IsFile(data []byte) bool { return object.FirstKey(data, "vigila", "ward/") 
 
 // Parse reads every ward of a file. All mistakes are reported at once, each as an *Error, joined.
 func Parse(file string, data []byte) ([]Ward, error) {
+	return ParseIn(From{}, file, data)
+}
+
+// ParseIn is Parse for a file that lives in a repository: a ward that names no repository comes from there.
+func ParseIn(home From, file string, data []byte) ([]Ward, error) {
 	docs := object.Split(data)
 	if len(docs) == 0 {
 		return nil, &Error{file, 1, "the file is empty; a ward file starts with vigila: " + Version}
@@ -133,7 +180,7 @@ func Parse(file string, data []byte) ([]Ward, error) {
 			errs = append(errs, err)
 			continue
 		}
-		d := &decoder{file: file, offset: doc.Line - 1}
+		d := &decoder{file: file, offset: doc.Line - 1, home: home}
 		w := d.ward(root.Content[0])
 		if first, twice := names[w.Name]; twice && w.Name != "" {
 			d.fail(root.Content[0], "ward %s is declared twice; its first declaration is at line %d", w.Name, first)
@@ -151,6 +198,7 @@ func Parse(file string, data []byte) ([]Ward, error) {
 type decoder struct {
 	file   string
 	offset int
+	home   From // the repository that the file lives in
 	errs   []error
 }
 
@@ -192,8 +240,7 @@ func orThis(where string) string {
 
 func (d *decoder) ward(n *yaml.Node) Ward {
 	w := Ward{
-		From:   From{Ref: "main"},
-		Keep:   Keep{Sync: "ask", Drift: "report", Prune: true, Additions: "report", Every: time.Minute, Newer: "wait"},
+		Keep:   Keep{Sync: "ask", Drift: "report", Prune: true, Additions: "report", Every: time.Minute, Newer: "wait", OnRemoval: "leave"},
 		Settle: Settle{Within: 5 * time.Minute, Otherwise: "rollback"},
 		Line:   n.Line + d.offset,
 	}
@@ -203,26 +250,14 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		"name":   d.name(&w.Name, "name"),
 		"about":  d.text(&w.About, "about"),
 		"owner":  d.text(&w.Owner, "owner"),
-		"from": func(n *yaml.Node) {
-			d.mapping(n, "from", keys{
-				"repo": d.name(&w.From.Repo, "from.repo"),
-				"ref":  d.text(&w.From.Ref, "from.ref"),
-				"path": func(n *yaml.Node) {
-					d.text(&w.From.Path, "from.path")(n)
-					clean := strings.Trim(path.Clean("/"+w.From.Path), "/")
-					if slices.Contains(strings.Split(w.From.Path, "/"), "..") {
-						d.fail(n, "from.path %q leaves the repository; write a path below its root", w.From.Path)
-					}
-					w.From.Path = clean
-				},
-			})
-		},
+		"from":   func(n *yaml.Node) { d.mapping(n, "from", d.from(&w.From, "from")) },
 		"into": func(n *yaml.Node) {
 			d.mapping(n, "into", keys{
 				"cluster":          d.name(&w.Into.Cluster, "into.cluster"),
 				"clusters":         d.texts(&w.Into.Clusters, "into.clusters"),
 				"namespace":        d.name(&w.Into.Namespace, "into.namespace"),
 				"create_namespace": d.boolean(&w.Into.CreateNamespace, "into.create_namespace"),
+				"as":               d.name(&w.Into.As, "into.as"),
 			})
 			switch {
 			case w.Into.Cluster == "" && len(w.Into.Clusters) == 0:
@@ -231,17 +266,20 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 				d.fail(n, "into has both cluster and clusters; keep one of them")
 			case w.Into.CreateNamespace && w.Into.Namespace == "":
 				d.fail(n, "into.create_namespace needs into.namespace")
+			case w.Into.As != "" && w.Into.Namespace == "":
+				d.fail(n, "into.as names a service account of into.namespace, which is not given")
 			}
 		},
 		"keep": func(n *yaml.Node) {
 			d.mapping(n, "keep", keys{
-				"sync":      d.choice(&w.Keep.Sync, "keep.sync", "auto", "ask"),
-				"drift":     d.choice(&w.Keep.Drift, "keep.drift", "restore", "report"),
-				"prune":     d.boolean(&w.Keep.Prune, "keep.prune"),
-				"additions": d.choice(&w.Keep.Additions, "keep.additions", "report", "remove", "ignore"),
-				"every":     d.duration(&w.Keep.Every, "keep.every", time.Second),
-				"reapply":   d.boolean(&w.Keep.Reapply, "keep.reapply"),
-				"newer":     d.choice(&w.Keep.Newer, "keep.newer", "wait", "replace"),
+				"sync":       d.choice(&w.Keep.Sync, "keep.sync", "auto", "ask"),
+				"drift":      d.choice(&w.Keep.Drift, "keep.drift", "restore", "report"),
+				"prune":      d.boolean(&w.Keep.Prune, "keep.prune"),
+				"additions":  d.choice(&w.Keep.Additions, "keep.additions", "report", "remove", "ignore"),
+				"every":      d.duration(&w.Keep.Every, "keep.every", time.Second),
+				"reapply":    d.boolean(&w.Keep.Reapply, "keep.reapply"),
+				"on_removal": d.choice(&w.Keep.OnRemoval, "keep.on_removal", "leave", "dismantle"),
+				"newer":      d.choice(&w.Keep.Newer, "keep.newer", "wait", "replace"),
 				"take_over": func(n *yaml.Node) {
 					d.list(n, "keep.take_over", func(n *yaml.Node) {
 						var s string
@@ -270,7 +308,9 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		"leave": func(n *yaml.Node) {
 			d.list(n, "leave", func(n *yaml.Node) { w.Leave = append(w.Leave, d.leave(n)) })
 		},
-		"links": d.texts(&w.Links, "links"),
+		"links":  d.texts(&w.Links, "links"),
+		"set":    func(n *yaml.Node) { d.list(n, "set", func(n *yaml.Node) { w.Set = append(w.Set, d.set(n)) }) },
+		"spread": func(n *yaml.Node) { d.spread(n, &w.Spread) },
 	})
 	has := func(key string) bool {
 		for i := 0; i < len(n.Content); i += 2 {
@@ -289,8 +329,11 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 				d.fail(n, "the ward has no %s", k)
 			}
 		}
-		if has("from") && w.From.Repo == "" {
-			d.fail(n, "from.repo is missing: name a known repository (vigila repo list)")
+		if has("from") {
+			d.settle(n, &w)
+		}
+		if w.Spread.Waves && w.Into.Cluster != "" {
+			d.fail(n, "spread needs into.clusters: ward %s goes into one cluster", w.Name)
 		}
 		if slices.Contains(w.After, w.Name) && w.Name != "" {
 			d.fail(n, "ward %s waits for itself in after", w.Name)
@@ -465,4 +508,234 @@ func distance(a, b string) int {
 		}
 	}
 	return row[len(b)]
+}
+
+// from reads what a ward comes from, or what of it a set block changes.
+func (d *decoder) from(f *From, where string) keys {
+	return keys{
+		"repo":    d.name(&f.Repo, where+".repo"),
+		"ref":     d.text(&f.Ref, where+".ref"),
+		"path":    d.path(&f.Path, where+".path"),
+		"include": d.globs(&f.Include, where+".include"),
+		"exclude": d.globs(&f.Exclude, where+".exclude"),
+		"release": d.name(&f.Release, where+".release"),
+		"chart": func(n *yaml.Node) {
+			d.mapping(n, where+".chart", keys{
+				"repo":    d.name(&f.Chart.Repo, where+".chart.repo"),
+				"name":    d.text(&f.Chart.Name, where+".chart.name"),
+				"version": d.text(&f.Chart.Version, where+".chart.version"),
+			})
+		},
+		"values": func(n *yaml.Node) {
+			if n.Kind != yaml.MappingNode {
+				d.fail(n, "%s.values must be a mapping", where)
+				return
+			}
+			text, err := yaml.Marshal(n)
+			if err != nil {
+				d.fail(n, "%s.values: %v", where, err)
+				return
+			}
+			v, err := object.DecodeYAML(d.file, object.Document{Line: n.Line + d.offset, Text: text})
+			if err != nil {
+				d.fail(n, "%s.values: %v", where, err)
+				return
+			}
+			f.Values, _ = v.(map[string]any)
+		},
+		"values_from": func(n *yaml.Node) {
+			d.list(n, where+".values_from", func(n *yaml.Node) {
+				var v ValuesFile
+				if n.Kind == yaml.ScalarNode {
+					d.path(&v.Path, where+".values_from")(n)
+				} else {
+					d.mapping(n, where+".values_from", keys{
+						"repo": d.name(&v.Repo, where+".values_from.repo"),
+						"ref":  d.text(&v.Ref, where+".values_from.ref"),
+						"path": d.path(&v.Path, where+".values_from.path"),
+					})
+				}
+				if v.Path == "" {
+					d.fail(n, "each entry of %s.values_from needs the path of a file", where)
+				}
+				f.ValuesFrom = append(f.ValuesFrom, v)
+			})
+		},
+	}
+}
+
+// settle completes what a ward comes from, and checks that it fits together.
+func (d *decoder) settle(n *yaml.Node, w *Ward) {
+	f := &w.From
+	if f.Repo == "" && f.Chart.Name != "" && f.Path == "" && f.Chart.Repo != "" { // a chart alone needs no other repository
+		if f.Repo = d.home.Repo; f.Repo == "" {
+			f.Repo = f.Chart.Repo
+		}
+	}
+	if f.Repo == "" {
+		f.Repo = d.home.Repo
+	}
+	if f.Ref == "" {
+		if f.Ref = "main"; f.Repo == d.home.Repo && d.home.Ref != "" {
+			f.Ref = d.home.Ref
+		}
+	}
+	switch {
+	case f.Repo == "":
+		d.fail(n, "from.repo is missing: name a known repository (vigila repo list)")
+	case f.Chart != (Chart{}) && (f.Chart.Repo == "" || f.Chart.Name == "" || f.Chart.Version == ""):
+		d.fail(n, "from.chart needs repo: a known chart repository, name: and version:, such as \"1.4.2\" or \">=1.4 <2\"; a chart in a directory of the repository is found by from.path alone")
+	case f.Chart.Name != "" && f.Path != "":
+		d.fail(n, "from has both chart and path; keep one of them")
+	case f.Chart.Name != "" && len(f.Include)+len(f.Exclude) > 0:
+		d.fail(n, "from.include and from.exclude choose plain files; a chart has none")
+	}
+}
+
+func (d *decoder) path(into *string, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		d.text(into, where)(n)
+		if slices.Contains(strings.Split(*into, "/"), "..") {
+			d.fail(n, "%s %q leaves the repository; write a path below its root", where, *into)
+		}
+		*into = strings.Trim(path.Clean("/"+*into), "/")
+	}
+}
+
+func (d *decoder) globs(into *[]string, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		d.list(n, where, func(n *yaml.Node) {
+			var s string
+			d.text(&s, where)(n)
+			if !doublestar.ValidatePattern(s) || s == "" {
+				d.fail(n, "%s: %q is not a valid pattern; write such as *.yaml or **/tests/**", where, s)
+			}
+			*into = append(*into, s)
+		})
+	}
+}
+
+func (d *decoder) set(n *yaml.Node) Set {
+	s := Set{Line: n.Line + d.offset}
+	d.mapping(n, "set", keys{
+		"where": func(n *yaml.Node) {
+			d.mapping(n, "set.where", keys{"cluster": d.name(&s.Cluster, "set.where.cluster"), "labels": d.texts(&s.Labels, "set.where.labels")})
+		},
+		"from": func(n *yaml.Node) {
+			all := d.from(&s.From, "set.from")
+			for _, k := range []string{"repo", "include", "exclude", "release"} {
+				delete(all, k)
+			}
+			path := all["path"]
+			all["path"] = func(n *yaml.Node) { s.HasPath = true; path(n) }
+			d.mapping(n, "set.from", all)
+		},
+		"into": func(n *yaml.Node) {
+			d.mapping(n, "set.into", keys{"namespace": d.name(&s.Namespace, "set.into.namespace")})
+		},
+		"keep": func(n *yaml.Node) {
+			d.mapping(n, "set.keep", keys{"sync": d.choice(&s.Sync, "set.keep.sync", "auto", "ask")})
+		},
+	})
+	if (s.Cluster == "") == (len(s.Labels) == 0) {
+		d.fail(n, "each entry of set needs where: {cluster: NAME} or where: {labels: {LABEL: VALUE}}")
+	}
+	if s.From.Chart.Repo != "" || s.From.Chart.Name != "" {
+		d.fail(n, "set.from.chart changes the version alone")
+	}
+	return s
+}
+
+func (d *decoder) spread(n *yaml.Node, s *Spread) {
+	d.mapping(n, "spread", keys{"one_at_a_time": func(n *yaml.Node) {
+		if n.Kind == yaml.SequenceNode {
+			s.Waves = true
+			d.list(n, "spread.one_at_a_time", func(n *yaml.Node) {
+				var c string
+				d.name(&c, "spread.one_at_a_time")(n)
+				s.Order = append(s.Order, c)
+			})
+			return
+		}
+		d.boolean(&s.Waves, "spread.one_at_a_time")(n)
+	}})
+}
+
+// Before lists, of some clusters, those that a new revision reaches before this one.
+func (s Spread) Before(cluster string, all []string) []string {
+	if !s.Waves {
+		return nil
+	}
+	place := func(c string) int {
+		if i := slices.Index(s.Order, c); i >= 0 {
+			return i
+		}
+		return len(s.Order)
+	}
+	var out []string
+	for _, c := range all {
+		if a, b := place(c), place(cluster); a < b || a == b && c < cluster {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// For is the ward as it is in one cluster: with its set blocks, in order, each over the one before.
+func (w Ward) For(cluster string, labels map[string]string) Ward {
+	for _, s := range w.Set {
+		if s.Cluster != "" && s.Cluster != cluster || !matches(s.Labels, labels) {
+			continue
+		}
+		if s.HasPath {
+			w.From.Path = s.From.Path
+		}
+		if s.From.Ref != "" {
+			w.From.Ref = s.From.Ref
+		}
+		if s.From.Chart.Version != "" {
+			w.From.Chart.Version = s.From.Chart.Version
+		}
+		if s.Namespace != "" {
+			w.Into.Namespace = s.Namespace
+		}
+		if s.Sync != "" {
+			w.Keep.Sync = s.Sync
+		}
+		w.From.Values = Merge(w.From.Values, s.From.Values)
+		w.From.ValuesFrom = append(slices.Clone(w.From.ValuesFrom), s.From.ValuesFrom...)
+	}
+	return w
+}
+
+func matches(want, have map[string]string) bool {
+	for k, v := range want {
+		if have[k] != v {
+			return false
+		}
+	}
+	return true
+}
+
+// Merge lays values over others: mappings are merged key by key, anything else is replaced. A null stays: it takes away what
+// lies under it in the end. Neither is changed.
+func Merge(under, over map[string]any) map[string]any {
+	if len(over) == 0 {
+		return under
+	}
+	out := make(map[string]any, len(under)+len(over))
+	for k, v := range under {
+		out[k] = v
+	}
+	for k, v := range over {
+		a, here := out[k].(map[string]any)
+		b, there := v.(map[string]any)
+		switch {
+		case here && there:
+			out[k] = Merge(a, b)
+		default:
+			out[k] = v
+		}
+	}
+	return out
 }

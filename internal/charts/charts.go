@@ -1,0 +1,425 @@
+// Package charts fetches packaged charts from chart repositories: an index over HTTP, or an OCI registry. Start with
+// Shelf.
+package charts
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/Masterminds/semver/v3"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
+	"oras.land/oras-go/v2/registry/remote"
+	"oras.land/oras-go/v2/registry/remote/auth"
+	"sigs.k8s.io/yaml"
+)
+
+// Source is where a chart repository is and how to sign in to it.
+type Source struct {
+	Name     string
+	URL      string // https or http: a directory with an index.yaml; oci: a registry and a path
+	User     string
+	Password string
+	Bearer   bool
+	CA       string // PEM
+	Plain    bool   // an OCI registry is spoken to over HTTP: on loopback alone
+}
+
+// Chart is one packaged chart.
+type Chart struct {
+	Data    []byte // gzip of tar
+	Version string
+	Digest  string // sha256:…
+}
+
+// Limits of what is fetched, in bytes.
+const (
+	maxIndex = 64 << 20
+	maxChart = 64 << 20
+)
+
+// media is the type of the layer that holds a chart in a registry.
+const media = "application/vnd.cncf.helm.chart.content.v1.tar+gzip"
+
+// CheckURL refuses addresses that are no chart repository's.
+func CheckURL(raw string) error {
+	u, err := url.Parse(raw)
+	switch {
+	case err != nil:
+		return fmt.Errorf("%q is not an address: %w", raw, err)
+	case u.User != nil:
+		return errors.New("the address of the chart repository holds a user name or password; give them apart, so that they are stored encrypted")
+	case u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "oci" || u.Host == "":
+		return fmt.Errorf("%q is no chart repository's: it starts with https://, http:// or oci://", raw)
+	}
+	return nil
+}
+
+// Shelf is a chart repository, with what was fetched from it kept on disk. Its methods may be called by many
+// goroutines.
+type Shelf struct {
+	dir string
+
+	mu       sync.Mutex
+	source   Source
+	index    map[string][]entry // by name, the newest version first; of an HTTP repository
+	versions map[string]known   // of a registry
+}
+
+type entry struct {
+	Version string   `json:"version"`
+	Digest  string   `json:"digest"`
+	URLs    []string `json:"urls"`
+}
+
+type known struct {
+	tags []string
+	at   time.Time
+}
+
+// Open makes a shelf that keeps charts below a directory. It asks nothing of the network.
+func Open(dir string, s Source) *Shelf {
+	return &Shelf{dir: filepath.Join(dir, s.Name+".charts"), source: s, versions: map[string]known{}}
+}
+
+// Name is the chart repository's name.
+func (s *Shelf) Name() string { return s.source.Name }
+
+// URL is its address.
+func (s *Shelf) URL() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.source.URL
+}
+
+// SetSource changes the address or the credentials from the next look on.
+func (s *Shelf) SetSource(n Source) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.source, s.index, s.versions = n, nil, map[string]known{}
+}
+
+// Remove deletes what was kept.
+func (s *Shelf) Remove() error { return os.RemoveAll(s.dir) }
+
+// Refresh looks at the repository anew: which charts and versions there are. A registry has no list of its charts; each
+// is looked up when a ward asks for it.
+func (s *Shelf) Refresh(ctx context.Context) error {
+	s.mu.Lock()
+	src := s.source
+	s.versions = map[string]known{}
+	s.mu.Unlock()
+	if isOCI(src) {
+		r, err := remote.NewRegistry(hostOf(src))
+		if err != nil {
+			return fmt.Errorf("chart repository %s: %w", src.Name, err)
+		}
+		if r.RepositoryOptions.Client, err = authClient(src); err != nil {
+			return err
+		}
+		r.PlainHTTP = plainHTTP(src)
+		if err := r.Ping(ctx); err != nil && !strings.Contains(err.Error(), "401") {
+			return fmt.Errorf("chart repository %s at %s can't be read: %w", src.Name, src.URL, err)
+		}
+		return nil
+	}
+	data, err := get(ctx, src, strings.TrimSuffix(src.URL, "/")+"/index.yaml", maxIndex)
+	if err != nil {
+		return fmt.Errorf("chart repository %s at %s can't be read: %w", src.Name, src.URL, err)
+	}
+	var in struct {
+		Entries map[string][]entry `json:"entries"`
+	}
+	if err := yaml.Unmarshal(data, &in); err != nil {
+		return fmt.Errorf("chart repository %s at %s: its index.yaml can't be read: %w", src.Name, src.URL, err)
+	}
+	if in.Entries == nil {
+		return fmt.Errorf("chart repository %s at %s: its index.yaml has no entries, so it is none", src.Name, src.URL)
+	}
+	for name, all := range in.Entries {
+		all = slices.DeleteFunc(all, func(e entry) bool { _, err := semver.NewVersion(e.Version); return err != nil || len(e.URLs) == 0 })
+		slices.SortFunc(all, func(a, b entry) int {
+			return semver.MustParse(b.Version).Compare(semver.MustParse(a.Version))
+		})
+		in.Entries[name] = all
+	}
+	s.mu.Lock()
+	s.index = in.Entries
+	s.mu.Unlock()
+	return nil
+}
+
+// Names lists the charts of an HTTP repository.
+func (s *Shelf) Names() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []string
+	for name := range s.index {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Load finds the newest version of a chart in a range, and fetches it unless it is here already.
+func (s *Shelf) Load(ctx context.Context, name, want string) (Chart, error) {
+	c, err := semver.NewConstraint(want)
+	if err != nil {
+		return Chart{}, fmt.Errorf("chart %s: %q is neither a version nor a range of versions", name, want)
+	}
+	s.mu.Lock()
+	src := s.source
+	s.mu.Unlock()
+	if isOCI(src) {
+		return s.loadOCI(ctx, src, name, want, c)
+	}
+	s.mu.Lock()
+	empty := s.index == nil
+	s.mu.Unlock()
+	if empty {
+		if err := s.Refresh(ctx); err != nil {
+			return Chart{}, err
+		}
+	}
+	s.mu.Lock()
+	all, there := s.index[name]
+	s.mu.Unlock()
+	if !there {
+		return Chart{}, fmt.Errorf("chart repository %s has no chart %q; its charts are: %s", src.Name, name, few(s.Names()))
+	}
+	for _, e := range all {
+		if v, err := semver.NewVersion(e.Version); err != nil || !c.Check(v) {
+			continue
+		}
+		if e.Digest != "" {
+			if data, err := os.ReadFile(s.file(e.Digest)); err == nil && sum(data) == clean(e.Digest) {
+				return Chart{data, e.Version, "sha256:" + clean(e.Digest)}, nil
+			}
+		}
+		at, err := url.Parse(src.URL + "/")
+		if err != nil {
+			return Chart{}, err
+		}
+		ref, err := at.Parse(e.URLs[0])
+		if err != nil {
+			return Chart{}, fmt.Errorf("chart repository %s: the address of %s %s can't be read: %w", src.Name, name, e.Version, err)
+		}
+		from := src
+		if ref.Host != at.Host {
+			from.User, from.Password = "", "" // credentials go to their own host alone
+		}
+		data, err := get(ctx, from, ref.String(), maxChart)
+		if err != nil {
+			return Chart{}, fmt.Errorf("chart %s %s can't be fetched: %w", name, e.Version, err)
+		}
+		if e.Digest != "" && sum(data) != clean(e.Digest) {
+			return Chart{}, fmt.Errorf("chart %s %s of %s is not what its index says: its digest is sha256:%s, not %s", name, e.Version, src.Name, sum(data), e.Digest)
+		}
+		return Chart{data, e.Version, "sha256:" + sum(data)}, s.keep(data)
+	}
+	var versions []string
+	for _, e := range all {
+		versions = append(versions, e.Version)
+	}
+	return Chart{}, fmt.Errorf("chart repository %s has no version of %s in %q; its versions are: %s", src.Name, name, want, few(versions))
+}
+
+func (s *Shelf) loadOCI(ctx context.Context, src Source, name, want string, c *semver.Constraints) (Chart, error) {
+	u, err := url.Parse(src.URL)
+	if err != nil {
+		return Chart{}, err
+	}
+	r, err := remote.NewRepository(u.Host + strings.TrimSuffix(u.Path, "/") + "/" + name)
+	if err != nil {
+		return Chart{}, fmt.Errorf("chart %s: %w", name, err)
+	}
+	if r.Client, err = authClient(src); err != nil {
+		return Chart{}, err
+	}
+	r.PlainHTTP = plainHTTP(src)
+	s.mu.Lock()
+	seen := s.versions[name]
+	s.mu.Unlock()
+	if seen.at.IsZero() {
+		seen.at = time.Now()
+		if err := r.Tags(ctx, "", func(tags []string) error { seen.tags = append(seen.tags, tags...); return nil }); err != nil {
+			return Chart{}, fmt.Errorf("chart %s of %s: its versions can't be read: %w", name, src.URL, err)
+		}
+		s.mu.Lock()
+		s.versions[name] = seen
+		s.mu.Unlock()
+	}
+	best, tag := (*semver.Version)(nil), ""
+	for _, t := range seen.tags {
+		v, err := semver.NewVersion(strings.ReplaceAll(t, "_", "+")) // a tag can't hold a plus
+		if err == nil && c.Check(v) && (best == nil || v.GreaterThan(best)) {
+			best, tag = v, t
+		}
+	}
+	if tag == "" {
+		return Chart{}, fmt.Errorf("%s/%s has no version in %q; its versions are: %s", src.URL, name, want, few(seen.tags))
+	}
+	desc, body, err := r.FetchReference(ctx, tag)
+	if err != nil {
+		return Chart{}, fmt.Errorf("chart %s %s can't be fetched: %w", name, tag, err)
+	}
+	defer body.Close()
+	raw, err := io.ReadAll(io.LimitReader(body, 4<<20))
+	if err != nil {
+		return Chart{}, err
+	}
+	if "sha256:"+sum(raw) != desc.Digest.String() {
+		return Chart{}, fmt.Errorf("chart %s %s: the manifest is not what its digest says", name, tag)
+	}
+	var m ocispec.Manifest
+	if err := json.Unmarshal(raw, &m); err != nil {
+		return Chart{}, fmt.Errorf("chart %s %s: its manifest can't be read: %w", name, tag, err)
+	}
+	i := slices.IndexFunc(m.Layers, func(l ocispec.Descriptor) bool { return l.MediaType == media })
+	if i < 0 {
+		return Chart{}, fmt.Errorf("%s/%s:%s is no chart: none of its layers is one", src.URL, name, tag)
+	}
+	layer := m.Layers[i]
+	out := Chart{Version: best.Original(), Digest: layer.Digest.String()}
+	if data, err := os.ReadFile(s.file(out.Digest)); err == nil && sum(data) == clean(out.Digest) {
+		out.Data = data
+		return out, nil
+	}
+	if layer.Size > maxChart {
+		return Chart{}, fmt.Errorf("chart %s %s has %d bytes; the most is %d", name, tag, layer.Size, maxChart)
+	}
+	blob, err := r.Fetch(ctx, layer)
+	if err != nil {
+		return Chart{}, fmt.Errorf("chart %s %s can't be fetched: %w", name, tag, err)
+	}
+	defer blob.Close()
+	if out.Data, err = io.ReadAll(io.LimitReader(blob, maxChart)); err != nil {
+		return Chart{}, err
+	}
+	if sum(out.Data) != clean(out.Digest) {
+		return Chart{}, fmt.Errorf("chart %s %s is not what its digest says", name, tag)
+	}
+	return out, s.keep(out.Data)
+}
+
+func (s *Shelf) file(digest string) string { return filepath.Join(s.dir, clean(digest)+".tgz") }
+
+func (s *Shelf) keep(data []byte) error {
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return err
+	}
+	tmp := s.file(sum(data)) + ".part"
+	if err := os.WriteFile(tmp, data, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(tmp, s.file(sum(data)))
+}
+
+func sum(data []byte) string {
+	h := sha256.Sum256(data)
+	return hex.EncodeToString(h[:])
+}
+
+func clean(digest string) string { return filepath.Base(strings.TrimPrefix(digest, "sha256:")) }
+
+func few(names []string) string {
+	switch {
+	case len(names) == 0:
+		return "none"
+	case len(names) > 12:
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:12], ", "), len(names)-12)
+	}
+	return strings.Join(names, ", ")
+}
+
+func isOCI(s Source) bool { return strings.HasPrefix(s.URL, "oci://") }
+
+func hostOf(s Source) string {
+	u, err := url.Parse(s.URL)
+	if err != nil {
+		return ""
+	}
+	return u.Host
+}
+
+// plainHTTP: a registry on this machine may be spoken to in the clear.
+func plainHTTP(s Source) bool {
+	u, err := url.Parse(s.URL)
+	return err == nil && s.CA == "" && slices.Contains([]string{"localhost", "127.0.0.1", "::1"}, u.Hostname())
+}
+
+func httpClient(s Source) (*http.Client, error) {
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if s.CA != "" && !pool.AppendCertsFromPEM([]byte(s.CA)) {
+		return nil, fmt.Errorf("chart repository %s: the certificates are not in PEM", s.Name)
+	}
+	return &http.Client{Timeout: 2 * time.Minute, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: 5 * time.Second,
+		TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}, nil
+}
+
+func authClient(s Source) (*auth.Client, error) {
+	c, err := httpClient(s)
+	if err != nil {
+		return nil, err
+	}
+	out := &auth.Client{Client: c, Cache: auth.NewCache()}
+	if s.User != "" || s.Password != "" {
+		cred := auth.Credential{Username: s.User, Password: s.Password}
+		if s.Bearer {
+			cred = auth.Credential{AccessToken: s.Password}
+		}
+		out.Credential = auth.StaticCredential(hostOf(s), cred)
+	}
+	return out, nil
+}
+
+func get(ctx context.Context, s Source, address string, most int64) ([]byte, error) {
+	c, err := httpClient(s)
+	if err != nil {
+		return nil, err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case s.Bearer && s.Password != "":
+		r.Header.Set("Authorization", "Bearer "+s.Password)
+	case s.User != "" || s.Password != "":
+		r.SetBasicAuth(s.User, s.Password)
+	}
+	res, err := c.Do(r)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	switch res.StatusCode {
+	case http.StatusOK:
+	case http.StatusUnauthorized, http.StatusForbidden:
+		return nil, fmt.Errorf("the server refuses the sign-in (%s); give user and password with vigila repo add %s %s --charts --user USER --password-file FILE", res.Status, s.Name, s.URL)
+	default:
+		return nil, fmt.Errorf("%s answers %s", address, res.Status)
+	}
+	b, err := io.ReadAll(io.LimitReader(res.Body, most+1))
+	if err == nil && int64(len(b)) > most {
+		err = fmt.Errorf("%s has more than %d bytes", address, most)
+	}
+	return b, err
+}

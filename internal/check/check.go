@@ -1,0 +1,337 @@
+// Package check parses, renders and validates everything in a directory without service or cluster, as it would be
+// done before a merge. Start with Dir.
+package check
+
+import (
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/render"
+	"vigila.dev/vigila/internal/repo"
+)
+
+// Finding is one mistake with its place.
+type Finding struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+	Rule string `json:"rule"` // syntax, render, schema, ward
+	Text string `json:"text"`
+}
+
+// Report is what a check found.
+type Report struct {
+	Files    int       `json:"files"`
+	Objects  int       `json:"objects"`
+	Wards    int       `json:"wards"`
+	Findings []Finding `json:"findings"`
+	checked  []string  // what was checked: paths and wards
+}
+
+// Options say what is checked against what.
+type Options struct {
+	Schema  *Schema        // of a cluster; nil checks no fields
+	Cluster render.Cluster // that charts and templates are rendered for
+}
+
+// Dir checks a directory: every file of Vigila's own, every ward declared in it with its values, and everything that no
+// ward takes: overlays, charts, templates and plain manifests.
+func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Report, error) {
+	files, err := tree.Files(root, func(string) bool { return true })
+	if err != nil {
+		return nil, err
+	}
+	r := &Report{Findings: []Finding{}}
+	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[Finding]bool{}, taken: map[string]bool{}}
+	var wards []ward.Ward
+	from := map[string]string{}
+	roots := map[string]bool{} // directories that are an overlay, a chart or a template
+	for _, f := range files {
+		switch base := path.Base(f.Path); {
+		case base == "kustomization.yaml" || base == "kustomization.yml" || base == "Kustomization" || base == "Chart.yaml":
+			roots[dirOf(f.Path)] = true
+		case base == "template.yaml" && render.IsTemplate(f.Data):
+			roots[dirOf(f.Path)] = true
+		}
+	}
+	for _, f := range files {
+		if !render.Wanted(f.Path) {
+			continue
+		}
+		r.Files++
+		switch {
+		case ward.IsRoster(f.Data):
+			d, err := ward.ParseDeclared(ward.From{Repo: home, Ref: "main"}, f.Path, f.Data)
+			c.add("ward", f.Path, err)
+			for _, w := range d.Wards {
+				wards = append(wards, w)
+				if first, twice := from[w.Name]; twice {
+					c.add("ward", f.Path, &ward.Error{File: f.Path, Line: w.Line, Text: fmt.Sprintf("ward %s is declared twice; first in %s", w.Name, first)})
+				}
+				from[w.Name] = f.Path
+			}
+		case health.IsRules(f.Data):
+			_, mistakes := health.ParseRules(f.Path, f.Data)
+			c.add("ward", f.Path, errors.Join(mistakes...))
+		}
+	}
+	for _, w := range wards {
+		r.Wards++
+		c.ward(w, from[w.Name])
+	}
+	c.rest(files, roots)
+	slices.SortFunc(r.Findings, func(a, b Finding) int {
+		if n := strings.Compare(a.File, b.File); n != 0 {
+			return n
+		}
+		if a.Line != b.Line {
+			return a.Line - b.Line
+		}
+		return strings.Compare(a.Text, b.Text)
+	})
+	return r, ctx.Err()
+}
+
+// home stands for the repository that is being checked.
+const home = "here"
+
+func dirOf(p string) string {
+	if d := path.Dir(p); d != "." {
+		return d
+	}
+	return ""
+}
+
+type checker struct {
+	ctx   context.Context
+	tree  render.Tree
+	opts  Options
+	out   *Report
+	seen  map[Finding]bool
+	taken map[string]bool // paths that a ward takes
+}
+
+var placed = regexp.MustCompile(`^([^\s:][^:\n]*):(\d+): (?s)(.*)$`)
+
+// add notes mistakes, each with its own place.
+func (c *checker) add(rule, file string, err error) {
+	if err == nil {
+		return
+	}
+	if many, ok := err.(interface{ Unwrap() []error }); ok {
+		for _, e := range many.Unwrap() {
+			c.add(rule, file, e)
+		}
+		return
+	}
+	f := Finding{File: file, Line: 1, Rule: rule, Text: err.Error()}
+	if m := placed.FindStringSubmatch(f.Text); m != nil {
+		f.File, f.Text = m[1], m[3]
+		f.Line, _ = strconv.Atoi(m[2])
+	}
+	if !c.seen[f] {
+		c.seen[f] = true
+		c.out.Findings = append(c.out.Findings, f)
+	}
+}
+
+// ward renders what a ward of this repository declares, as each of its set blocks has it.
+func (c *checker) ward(w ward.Ward, file string) {
+	c.out.checked = append(c.out.checked, "ward "+w.Name)
+	if w.From.Chart.Name != "" {
+		return // it is elsewhere
+	}
+	p, err := c.tree.Hash(w.From.Path)
+	if w.From.Repo != home && (err != nil || p == "") {
+		return // of another repository
+	}
+	forms := []ward.Ward{w}
+	for _, s := range w.Set {
+		forms = append(forms, w.For(s.Cluster, s.Labels))
+	}
+	for _, one := range forms {
+		c.taken[one.From.Path] = true
+		if slices.ContainsFunc(one.From.ValuesFrom, func(v ward.ValuesFile) bool { return v.Repo != "" && v.Repo != home && v.Repo != one.From.Repo }) {
+			continue
+		}
+		c.render(one, file, "ward "+w.Name)
+	}
+}
+
+func (c *checker) render(w ward.Ward, file, what string) {
+	cl := c.opts.Cluster
+	if w.Into.Cluster != "" && cl.Name == "" {
+		cl.Name = w.Into.Cluster
+	}
+	res, err := render.Render(c.ctx, render.Request{Ward: w, Cluster: cl, Tree: c.tree})
+	if err != nil {
+		c.add("render", file, err)
+		return
+	}
+	c.out.Objects += len(res.Objects)
+	if c.opts.Schema == nil {
+		return
+	}
+	for _, o := range res.Objects {
+		for _, text := range c.opts.Schema.Validate(o) {
+			c.add("schema", o.File, &object.SyntaxError{File: o.File, Line: o.Line, Text: o.Ref.Short() + ": " + text})
+		}
+	}
+}
+
+// rest renders what no ward takes.
+func (c *checker) rest(files []repo.File, roots map[string]bool) {
+	below := func(p string, of map[string]bool) bool {
+		for d := dirOf(p); ; d = dirOf(d) {
+			if of[d] {
+				return true
+			}
+			if d == "" {
+				return false
+			}
+		}
+	}
+	var dirs []string
+	for d := range roots {
+		dirs = append(dirs, d)
+	}
+	slices.Sort(dirs)
+	for _, d := range dirs {
+		inside := d != "" && below(d, roots)
+		if c.taken[d] || inside {
+			continue
+		}
+		if data, err := c.tree.Read(path.Join(d, "Chart.yaml")); err == nil && strings.Contains(string(data), "type: library") {
+			continue
+		}
+		if data, err := firstOf(c.tree, d); err == nil && strings.Contains(string(data), "kind: Component") {
+			continue // it is part of overlays
+		}
+		c.out.checked = append(c.out.checked, d)
+		if data, err := c.tree.Read(path.Join(d, "template.yaml")); err == nil && render.IsTemplate(data) {
+			continue // without parameters nothing can be said of it
+		}
+		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: d}, Into: ward.Into{Namespace: "default"}}, d, d)
+	}
+	for _, f := range files {
+		if !render.Wanted(f.Path) || below(f.Path, roots) || object.FirstKey(f.Data, "vigila", "") {
+			continue
+		}
+		taken := c.taken[f.Path] || below(f.Path, c.taken)
+		if taken || !looksLikeManifest(f.Data) {
+			continue
+		}
+		c.out.checked = append(c.out.checked, f.Path)
+		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: f.Path}}, f.Path, f.Path)
+	}
+}
+
+func firstOf(tree render.Tree, d string) ([]byte, error) {
+	for _, n := range []string{"kustomization.yaml", "kustomization.yml", "Kustomization"} {
+		if b, err := tree.Read(path.Join(d, n)); err == nil {
+			return b, nil
+		}
+	}
+	return nil, repo.ErrNoPath
+}
+
+// looksLikeManifest: a YAML file that says neither apiVersion nor kind is somebody else's.
+func looksLikeManifest(data []byte) bool {
+	text := string(data)
+	return strings.Contains(text, "apiVersion") || strings.Contains(text, "\nkind:") || strings.HasPrefix(text, "kind:")
+}
+
+// Text writes a report for people.
+func (r *Report) Text(w io.Writer) {
+	for _, f := range r.Findings {
+		fmt.Fprintf(w, "%s:%d: %s\n", f.File, f.Line, f.Text)
+	}
+	if len(r.Findings) > 0 {
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintf(w, "%s in %s, %s: %s\n", count(r.Objects, "object"), count(r.Files, "file"), count(r.Wards, "ward"), map[bool]string{true: "nothing wrong", false: count(len(r.Findings), "mistake")}[len(r.Findings) == 0])
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// JSON writes a report as it is.
+func (r *Report) JSON(w io.Writer) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	return e.Encode(r)
+}
+
+// rules are what findings are called, for tools that want to know.
+var rules = map[string]string{"ward": "A file of Vigila's own is wrong", "render": "It can't be rendered", "schema": "An object does not fit the cluster's schema"}
+
+// SARIF writes a report for code hosts: https://docs.oasis-open.org/sarif/sarif/v2.1.0/sarif-v2.1.0.html
+func (r *Report) SARIF(w io.Writer, version string) error {
+	type m = map[string]any
+	var defs []m
+	for _, id := range []string{"render", "schema", "ward"} {
+		defs = append(defs, m{"id": id, "shortDescription": m{"text": rules[id]}})
+	}
+	results := []m{}
+	for _, f := range r.Findings {
+		results = append(results, m{"ruleId": f.Rule, "level": "error", "message": m{"text": f.Text},
+			"locations": []m{{"physicalLocation": m{"artifactLocation": m{"uri": f.File}, "region": m{"startLine": max(f.Line, 1)}}}}})
+	}
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	return e.Encode(m{"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0",
+		"runs": []m{{"tool": m{"driver": m{"name": "vigila", "version": version, "rules": defs}}, "results": results}}})
+}
+
+type junitCase struct {
+	Name    string `xml:"name,attr"`
+	Class   string `xml:"classname,attr"`
+	Failure *struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	} `xml:"failure,omitempty"`
+}
+
+// JUnit writes a report as test results: a case for everything that was checked, a failed one for each mistake.
+func (r *Report) JUnit(w io.Writer) error {
+	var cases []junitCase
+	for _, name := range r.checked {
+		cases = append(cases, junitCase{Name: name, Class: "vigila.check"})
+	}
+	for _, f := range r.Findings {
+		c := junitCase{Name: fmt.Sprintf("%s:%d", f.File, f.Line), Class: "vigila.check." + f.Rule}
+		c.Failure = &struct {
+			Message string `xml:"message,attr"`
+			Text    string `xml:",chardata"`
+		}{f.Text, fmt.Sprintf("%s:%d: %s", f.File, f.Line, f.Text)}
+		cases = append(cases, c)
+	}
+	out := struct {
+		XMLName  xml.Name    `xml:"testsuite"`
+		Name     string      `xml:"name,attr"`
+		Tests    int         `xml:"tests,attr"`
+		Failures int         `xml:"failures,attr"`
+		Cases    []junitCase `xml:"testcase"`
+	}{Name: "vigila check", Tests: len(cases), Failures: len(r.Findings), Cases: cases}
+	b, err := xml.MarshalIndent(out, "", "  ")
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(w, "%s%s\n", xml.Header, b)
+	return err
+}

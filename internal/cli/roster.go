@@ -1,0 +1,445 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+func (a *app) roster() *cobra.Command {
+	c := &cobra.Command{Use: "roster", Short: "Let a repository path declare wards, clusters and repositories", Example: "  vigila roster add fleet --repo fleet --path wards\n  vigila roster sync fleet"}
+	c.AddCommand(a.rosterAdd(), a.rosterList(), a.rosterShow(), a.rosterLook(), a.rosterSync(), a.rosterRemove(), a.rosterForget())
+	return c
+}
+
+func (a *app) rosterAdd() *cobra.Command {
+	var in client.AddRoster
+	c := &cobra.Command{
+		Use: "add NAME", Short: "Add a roster or change one: a path whose ward files are followed",
+		Long: `Add a roster or change one: a repository path that holds ward files. Vigila registers what they declare, and follows every
+change: a ward file that comes is kept, one that goes is retired. Beside wards it may hold files of clusters (labels,
+links), repositories (without secrets), health rules, and further rosters.
+
+Limits hold for all of its wards, whatever their files say: the namespaces and clusters they may go into, and the
+service account that their runs act as.`,
+		Example: "  vigila roster add fleet --repo fleet --path wards\n  vigila roster add ticketing --repo ticketing --namespace fare-gate --as deployer", Args: exactly(1, "a name"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			if in.Name = args[0]; in.Repo == "" {
+				return usage("vigila roster add needs --repo REPO")
+			}
+			r, err := conn.AddRosterWithResponse(c.Context(), in)
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			a.printer(c.OutOrStdout()).oneRoster(r.JSON200)
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&in.Repo, "repo", "", "a known git repository")
+	f.StringVar(&in.Ref, "ref", "", "branch, tag, commit or version range (default: main)")
+	f.StringVar(&in.Path, "path", "", "directory or file in it (default: its root)")
+	f.StringSliceVar(&in.Limits.Namespaces, "namespace", nil, "limit: the namespaces that its wards may keep")
+	f.StringSliceVar(&in.Limits.Clusters, "cluster", nil, "limit: the clusters that its wards may go into")
+	f.StringVar(&in.Limits.As, "as", "", "limit: the service account, in the ward's namespace, that their runs act as")
+	return c
+}
+
+// oneRoster prints one roster with all there is to say of it.
+func (p *printer) oneRoster(r *client.Roster) {
+	rev := ""
+	if r.Revision.Id != "" {
+		rev = "   " + short(r.Revision) + " " + r.Revision.Subject
+	}
+	p.line("%s  %s%s", p.paint("bold", r.Name), p.paint(string(r.Standing), standingGlyph[client.Standing(r.Standing)]+" "+string(r.Standing)), rev)
+	p.line("%s", r.Says)
+	if r.Todo != "" {
+		p.line("%s", r.Todo)
+	}
+	p.line("")
+	p.line("%s %s at %s of %s%s", p.paint("soft", "files"), orThis(r.Path, "the root"), r.Ref, r.Repo, pick(r.Parent != "", ", declared by roster "+r.Parent, ""))
+	p.line("%s %s", p.paint("soft", "wards"), countWards(r))
+	if l := r.Limits; len(l.Namespaces)+len(l.Clusters) > 0 || l.As != "" {
+		var texts []string
+		for _, x := range []struct {
+			what string
+			of   []string
+		}{{"namespaces", l.Namespaces}, {"clusters", l.Clusters}} {
+			if len(x.of) > 0 {
+				texts = append(texts, x.what+" "+strings.Join(x.of, ", "))
+			}
+		}
+		if l.As != "" {
+			texts = append(texts, "acts as "+l.As)
+		}
+		p.line("%s %s", p.paint("soft", "limits"), strings.Join(texts, "; "))
+	}
+	if len(r.Problems) > 1 {
+		p.line("")
+		for _, x := range r.Problems {
+			p.line("  %s:%d: %s", x.File, x.Line, x.Text)
+		}
+	}
+	for _, l := range r.Left {
+		p.line("")
+		p.line("Left behind of %s %s: %s", l.Placement, ago(l.At), l.Why)
+		for _, k := range l.Keys {
+			p.line("  %s", k)
+		}
+		p.line("Seen to it? vigila roster forget %s", l.Placement)
+	}
+}
+
+func countWards(r *client.Roster) string {
+	if r.Wards == 0 {
+		return "none"
+	}
+	s := fmt.Sprintf("%d: %d in step, %d ready", r.Wards, r.InStep, r.Ready)
+	if r.Loud > 0 {
+		s += fmt.Sprintf(", %d need you", r.Loud)
+	}
+	return s
+}
+
+func orThis(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+func (a *app) rosterList() *cobra.Command {
+	f := &pageFlags{}
+	c := &cobra.Command{
+		Use: "list", Short: "List rosters, each with its own standing and that of its wards", Example: "  vigila roster list", Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.ListRostersWithResponse(c.Context(), &client.ListRostersParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			if len(r.JSON200.Items) == 0 {
+				p.line("%s", pick(f.search != "", "No roster matches.", "No rosters yet. Add one: vigila roster add NAME --repo REPO --path PATH"))
+				return nil
+			}
+			p.rosters(r.JSON200.Items)
+			f.rest(p, len(r.JSON200.Items), r.JSON200.Total)
+			return nil
+		},
+	}
+	f.add(c)
+	return a.reading(c)
+}
+
+// rosters prints rosters, one a line.
+func (p *printer) rosters(items []client.Roster) {
+	rows := [][]cell{{{"ROSTER", "soft"}, {"ITSELF", "soft"}, {"ITS WARDS", "soft"}, {"WHAT IS GOING ON", "soft"}}}
+	for _, x := range items {
+		name := plain(x.Name)
+		if x.NeedsYou {
+			name.color = "bold"
+		}
+		rows = append(rows, []cell{name, {standingGlyph[client.Standing(x.Standing)] + " " + string(x.Standing), string(x.Standing)}, plain(countWards(&x)), plain(x.Says)})
+	}
+	p.table(rows)
+}
+
+// onRoster makes a command that reads one roster.
+func (a *app) onRoster(use, about, example string, do func(context.Context, *client.Conn, string) (*client.Roster, error)) *cobra.Command {
+	return a.reading(&cobra.Command{
+		Use: use, Short: about, Example: example, Args: exactly(1, "the name of a roster"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := do(c.Context(), conn, args[0])
+			if err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r); done {
+				return err
+			}
+			a.printer(c.OutOrStdout()).oneRoster(r)
+			return nil
+		},
+	})
+}
+
+func (a *app) rosterShow() *cobra.Command {
+	return a.onRoster("show NAME", "Show a roster: what its files get wrong, its wards, and what was left behind", "  vigila roster show fleet", func(ctx context.Context, conn *client.Conn, name string) (*client.Roster, error) {
+		r, err := conn.GetRosterWithResponse(ctx, name)
+		return r.JSON200, conn.Check(r, err)
+	})
+}
+
+func (a *app) rosterLook() *cobra.Command {
+	return a.onRoster("look NAME", "Read a roster's files now and do what they say", "  vigila roster look fleet", func(ctx context.Context, conn *client.Conn, name string) (*client.Roster, error) {
+		r, err := conn.LookAtRosterWithResponse(ctx, name)
+		return r.JSON200, conn.Check(r, err)
+	})
+}
+
+func (a *app) rosterSync() *cobra.Command {
+	var allow []string
+	var noWait bool
+	c := &cobra.Command{
+		Use: "sync NAME", Short: "Bring all wards of a roster up, each after those it waits for, and watch to the end",
+		Long: `Read a roster's files now, and bring all of its wards up, and those of the rosters in it: each syncs as soon as those it waits
+for (after, spread) are in step and ready, whether it syncs by itself or asks. Held wards stay held. It watches until
+every ward is in step and ready, and fails when one of them can't get there.`,
+		Example: "  vigila roster sync fleet\n  vigila roster sync fleet --allow mass-removal", Args: exactly(1, "the name of a roster"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.SyncRosterWithResponse(c.Context(), args[0], client.SyncRoster{Allow: allow})
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			if noWait || r.JSON200.Wards == 0 && len(r.JSON200.Leaving) == 0 {
+				p.oneRoster(r.JSON200)
+				return nil
+			}
+			return p.bringUp(c.Context(), conn, args[0])
+		},
+	}
+	c.Flags().StringSliceVar(&allow, "allow", nil, "guards of the roster to allow, by name")
+	c.Flags().BoolVar(&noWait, "no-wait", false, "start it and return")
+	return c
+}
+
+// bringUp watches the wards of a roster until all are in step and ready, or one can't get there.
+func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string) error {
+	said := map[string]string{}
+	began := time.Now()
+	stuck := map[string]time.Time{}
+	for {
+		roster, err := conn.GetRosterWithResponse(ctx, name)
+		if err := conn.Check(roster, err); err != nil {
+			return err
+		}
+		rosters, err := conn.ListRostersWithResponse(ctx, &client.ListRostersParams{Limit: 1000})
+		if err := conn.Check(rosters, err); err != nil {
+			return err
+		}
+		in := map[string]bool{name: true}
+		for range rosters.JSON200.Items {
+			for _, x := range rosters.JSON200.Items {
+				in[x.Name] = in[x.Name] || in[x.Parent]
+			}
+		}
+		wards, done := 0, 0
+		var bad []client.Ward
+		for of := range in {
+			for offset := 0; ; offset += 1000 {
+				list, err := conn.ListWardsWithResponse(ctx, &client.ListWardsParams{Roster: of, Limit: 1000, Offset: offset})
+				if err := conn.Check(list, err); err != nil {
+					return err
+				}
+				for _, w := range list.JSON200.Items {
+					wards++
+					text := fmt.Sprintf("%s %s, %s: %s", standingGlyph[w.Standing], w.Standing, w.Health, w.Says)
+					ok := w.Standing == "in step" && w.Health == "ready" && w.Run.Number == 0
+					if ok {
+						done++
+						text = standingGlyph[w.Standing] + " in step and ready"
+						delete(stuck, w.Id)
+					} else if w.NeedsYou && w.Run.Number == 0 || w.Hold.By != "" {
+						if stuck[w.Id].IsZero() {
+							stuck[w.Id] = time.Now()
+						}
+						if time.Since(stuck[w.Id]) > 5*time.Second { // a moment passes between two runs
+							bad = append(bad, w)
+						}
+					}
+					if said[w.Id] != text && (ok || w.Run.Number == 0 || said[w.Id] == "") {
+						said[w.Id] = text
+						p.line("%6s  %-32s %s", time.Since(began).Round(time.Second), w.Id, text)
+					}
+				}
+				if offset+1000 >= list.JSON200.Total {
+					break
+				}
+			}
+		}
+		if done == wards && len(roster.JSON200.Leaving) == 0 {
+			p.line("")
+			if roster.JSON200.Standing != "in step" {
+				p.line("All %d are in step and ready, but the roster itself is %s: %s", wards, roster.JSON200.Standing, roster.JSON200.Says)
+				return &Exit{Code: ExitFailed}
+			}
+			p.line("All %d are in step and ready after %s.", wards, time.Since(began).Round(time.Second))
+			return nil
+		}
+		if len(bad) > 0 && len(bad)+done >= wards-waiting(said) {
+			p.line("")
+			for _, w := range bad {
+				p.line("%s: %s", w.Id, w.Says)
+				if w.Todo != "" {
+					p.line("  %s", w.Todo)
+				}
+			}
+			return &Exit{Code: ExitFailed, Text: fmt.Sprintf("%d of %d wards are in step and ready; %d need you", done, wards, len(bad))}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+// waiting counts the wards that wait for another.
+func waiting(said map[string]string) int {
+	n := 0
+	for _, text := range said {
+		if strings.Contains(text, "Waits for ") {
+			n++
+		}
+	}
+	return n
+}
+
+func (a *app) rosterRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove NAME", Short: "Forget a roster; the wards that it declared are kept on", Example: "  vigila roster remove fleet", Args: exactly(1, "the name of a roster"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.RemoveRosterWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			a.printer(c.OutOrStdout()).line("%s is forgotten; its wards are kept as they are. Change them with vigila ward add, stop keeping them with vigila ward remove.", args[0])
+			return nil
+		},
+	}
+}
+
+func (a *app) rosterForget() *cobra.Command {
+	return &cobra.Command{
+		Use: "forget WARD@CLUSTER", Short: "Forget what was left behind of a ward; nothing in the cluster changes", Example: "  vigila roster forget fog-signal@quay", Args: exactly(1, "name@cluster"),
+		RunE: func(c *cobra.Command, args []string) error {
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			r, err := conn.ForgetLeftWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			a.printer(c.OutOrStdout()).line("What was left behind of %s is forgotten.", args[0])
+			return nil
+		},
+	}
+}
+
+func (a *app) adopt() *cobra.Command {
+	var in client.DraftAdoption
+	var into, base, branch, dir string
+	c := &cobra.Command{
+		Use: "adopt NAMESPACE@CLUSTER", Short: "Declare what is in a namespace already: write its manifests and a ward file",
+		Long: `Look at a namespace of a live cluster and write plain, cleaned manifests and a ward file for what is in it: to a branch of a
+repository (--repo), or to a directory on this machine (--dir). The cluster is not changed. Once they are merged and
+the ward is added, its first difference is the mark of the ward alone.
+
+Left out is what controllers make, what another ward keeps, and Secrets: those never enter git.`,
+		Example: "  vigila adopt lighthouse@quay --repo fleet --branch adopt/lighthouse\n  vigila adopt lighthouse@quay --dir ./lighthouse", Args: exactly(1, "NAMESPACE@CLUSTER"),
+		RunE: func(c *cobra.Command, args []string) error {
+			namespace, clusterName, ok := strings.Cut(args[0], "@")
+			if !ok || namespace == "" || clusterName == "" {
+				return usage("%q is not NAMESPACE@CLUSTER", args[0])
+			}
+			if (into == "") == (dir == "") {
+				return usage("vigila adopt needs one of --repo and --dir")
+			}
+			conn, err := a.dial()
+			if err != nil {
+				return err
+			}
+			in.Namespace, in.Repo = namespace, into
+			r, err := conn.DraftAdoptionWithResponse(c.Context(), clusterName, in)
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			where := dir
+			if dir != "" {
+				for _, f := range r.JSON200.Files {
+					name := filepath.Join(dir, filepath.FromSlash(f.Path))
+					if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+						return err
+					}
+					if err := writeNew(name, f.Text); err != nil {
+						return err
+					}
+				}
+			} else {
+				if branch == "" {
+					branch = "vigila/adopt-" + namespace
+				}
+				pr, err := conn.ProposeFilesWithResponse(c.Context(), into, client.ProposeFiles{Base: base, Branch: branch, Subject: fmt.Sprintf("Declare what is in namespace %s of %s", namespace, clusterName),
+					Body: "Manifests of what is there already, and a ward file. The cluster is not changed.", Files: r.JSON200.Files})
+				if err := conn.Check(pr, err); err != nil {
+					return err
+				}
+				where = fmt.Sprintf("branch %s of %s", branch, into)
+			}
+			p.line("%d objects of namespace %s are written to %s:", r.JSON200.Objects, namespace, where)
+			for _, f := range r.JSON200.Files {
+				p.line("  %s", f.Path)
+			}
+			if len(r.JSON200.Skipped) > 0 {
+				p.line("Left out:")
+				for _, s := range r.JSON200.Skipped {
+					p.line("  %s: %s", s.Object, s.Why)
+				}
+			}
+			p.line("The cluster is as it was. Next: review and merge it; then vigila ward add the ward file, or let a roster find it.")
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&into, "repo", "", "the known repository to write to")
+	f.StringVar(&base, "base", "", "with --repo: the branch that it is meant for (default: main)")
+	f.StringVar(&branch, "branch", "", "with --repo: the new branch (default: vigila/adopt-NAMESPACE)")
+	f.StringVar(&dir, "dir", "", "the directory on this machine to write to")
+	f.StringVar(&in.Ward, "ward", "", "what the ward is called (default: as the namespace)")
+	f.StringVar(&in.Path, "path", "", "where the manifests go (default: as the ward)")
+	return c
+}
+
+// writeNew writes a file that is not there yet.
+func writeNew(name, text string) error {
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return fmt.Errorf("%w; choose an empty directory", err)
+	}
+	if _, err := f.WriteString(text); err != nil {
+		return err
+	}
+	return f.Close()
+}

@@ -1,0 +1,368 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"vigila.dev/vigila/internal/charts"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/render"
+	"vigila.dev/vigila/internal/repo"
+)
+
+// source is a repository's record as package repo wants it.
+func source(r record.Repo) repo.Source {
+	return repo.Source{Name: r.Name, URL: r.URL, User: r.User, Password: r.Password, Bearer: r.Bearer, CA: r.CA, Key: r.Key, Passphrase: r.Passphrase,
+		KnownHosts: r.KnownHosts, Signers: r.Signers, Submodules: r.Submodules, LargeFiles: r.LargeFiles}
+}
+
+func chartSource(r record.Repo) charts.Source {
+	return charts.Source{Name: r.Name, URL: r.URL, User: r.User, Password: r.Password, Bearer: r.Bearer, CA: r.CA}
+}
+
+// at is one tree that a declaration is read from.
+type at struct {
+	loop *repoLoop
+	head repo.Revision
+	tree *repo.Tree
+}
+
+// reading is the reading of one declaration: which commit of which repository it sees.
+type reading struct {
+	p     *placement
+	ctx   context.Context
+	ref   string
+	trees map[[2]string]*at // by repository and ref
+}
+
+func (p *placement) reads(ctx context.Context, ref string) *reading {
+	return &reading{p: p, ctx: ctx, ref: ref, trees: map[[2]string]*at{}}
+}
+
+// tree is a repository at a ref; every part of one declaration sees the same commit of it.
+func (r *reading) tree(name, ref string) (*at, error) {
+	key := [2]string{name, ref}
+	if t := r.trees[key]; t != nil {
+		return t, nil
+	}
+	l := r.p.repo
+	if name != r.p.ward.From.Repo {
+		var err error
+		if l, err = r.p.k.repoLoop(name); err != nil {
+			return nil, err
+		}
+	}
+	if l.mirror == nil {
+		return nil, fmt.Errorf("%s is a chart repository; files can't be read from it", name)
+	}
+	head, err := l.mirror.Resolve(r.ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	t := &at{l, head, l.mirror.At(head.ID)}
+	r.trees[key] = t
+	return t, nil
+}
+
+// main is the tree that the ward comes from; nil for a chart from a chart repository.
+func (r *reading) main() (*at, error) {
+	if r.p.repo.mirror == nil {
+		return nil, nil
+	}
+	return r.tree(r.p.ward.From.Repo, r.ref)
+}
+
+func (r *reading) chart(name, chart, version string) (render.Package, error) {
+	l, err := r.p.k.repoLoop(name)
+	if err != nil {
+		return render.Package{}, err
+	}
+	if l.shelf == nil {
+		return render.Package{}, fmt.Errorf("%s is a git repository, not one of charts; point from.path at the chart in it, or add the chart repository: vigila repo add NAME URL --charts", name)
+	}
+	c, err := l.shelf.Load(r.ctx, chart, version)
+	return render.Package{Data: c.Data, Version: c.Version, Digest: c.Digest}, err
+}
+
+// depend fetches what a chart depends on, from a known chart repository with the address that it names.
+func (r *reading) depend(address, name, version string) (render.Package, error) {
+	r.p.k.mu.RLock()
+	var found *repoLoop
+	for _, l := range r.p.k.repos {
+		if l.shelf != nil && repo.SameURL(l.shelf.URL(), address) {
+			found = l
+		}
+	}
+	r.p.k.mu.RUnlock()
+	if found == nil {
+		return render.Package{}, fmt.Errorf("it is not in its charts directory, and %s is no known chart repository; put the chart there, or add the repository: vigila repo add NAME %s --charts", address, address)
+	}
+	c, err := found.shelf.Load(r.ctx, name, version)
+	return render.Package{Data: c.Data, Version: c.Version, Digest: c.Digest}, err
+}
+
+// facts are what a rendering may know of the cluster.
+func (r *reading) facts() (render.Cluster, error) {
+	c := r.p.cluster
+	out := render.Cluster{Name: c.conf.Name, Labels: c.labels()}
+	if c.conn == nil {
+		return out, c.err
+	}
+	var err error
+	if out.Version, err = c.conn.Version(r.ctx); err != nil {
+		return out, err
+	}
+	out.APIs, err = c.conn.APIs()
+	return out, err
+}
+
+// same tells whether everything that a declaration was made of is as it was then. What can't be asked now is taken to
+// be.
+func (r *reading) same(d *declaration) (bool, error) {
+	for _, in := range d.inputs {
+		now, err := r.hash(in)
+		if err != nil {
+			return false, err
+		}
+		if now != in.Hash {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+func (r *reading) hash(in render.Input) (string, error) {
+	switch {
+	case in.Repo == "" && in.Path == "cluster":
+		facts, err := r.facts()
+		if err != nil { // nothing can be applied anyway
+			return in.Hash, nil
+		}
+		return facts.Hash(in.Hash), nil
+	case strings.Contains(in.Repo, "://"), r.isChart(in.Repo):
+		name, version, _ := strings.Cut(in.Path, " ")
+		load := r.chart
+		if strings.Contains(in.Repo, "://") {
+			load = r.depend
+		}
+		c, err := load(in.Repo, name, version)
+		if err != nil {
+			return "", err
+		}
+		return c.Version + " " + c.Digest, nil
+	}
+	ref := in.Ref
+	if ref == "" {
+		ref = r.ref
+	}
+	t, err := r.tree(in.Repo, ref)
+	if err != nil {
+		return "", err
+	}
+	return t.tree.Hash(in.Path)
+}
+
+func (r *reading) isChart(name string) bool {
+	r.p.k.mu.RLock()
+	defer r.p.k.mu.RUnlock()
+	l := r.p.k.repos[name]
+	return l != nil && l.shelf != nil
+}
+
+// renderedForm changes whenever the same inputs give other objects.
+const renderedForm = "1"
+
+// keptRendering is a rendering as the record keeps it.
+type keptRendering struct {
+	Form    string         `json:"form"`
+	Chart   string         `json:"chart,omitempty"`
+	Inputs  []render.Input `json:"inputs"`
+	Notes   []string       `json:"notes,omitempty"`
+	Objects []keptObject   `json:"objects"`
+}
+
+type keptObject struct {
+	File string         `json:"file"`
+	Line int            `json:"line"`
+	Body map[string]any `json:"body"`
+}
+
+// rendered gives what the ward declares, rendered now or long ago: what was asked for once is never rendered again while
+// its inputs are the same, by whichever ward.
+func (r *reading) rendered(main *at) (*render.Result, error) {
+	w := r.p.ward
+	q := render.Request{Ward: w, Chart: r.chart, Depend: r.depend, Other: func(name, ref string) (render.Tree, error) {
+		t, err := r.tree(name, ref)
+		if err != nil {
+			return nil, err
+		}
+		return t.tree, nil
+	}}
+	var err error
+	asked := []any{renderedForm, w.From.Repo, w.From.Path, fmt.Sprint(w.From.Include), fmt.Sprint(w.From.Exclude)}
+	if main != nil {
+		q.Tree = main.tree
+		hash, err := main.tree.Hash(w.From.Path)
+		if err != nil {
+			return nil, err
+		}
+		asked = append(asked, hash)
+	}
+	plain := main != nil && render.IsPlain(main.tree, w.From)
+	if !plain { // these may look at more than the files
+		if q.Cluster, err = r.facts(); err != nil {
+			return nil, err
+		}
+		asked = append(asked, fmt.Sprint(w.From.Chart), w.From.Release, w.From.Values, fmt.Sprint(w.From.ValuesFrom), w.Name, w.Owner, w.Into.Namespace, q.Cluster.Name, fmt.Sprint(q.Cluster.Labels), q.Cluster.Version)
+	}
+	key := object.Hash(asked)
+	var kept keptRendering
+	err = r.p.k.store.Rendered(r.ctx, key, &kept)
+	if err == nil {
+		if same, err := r.same(&declaration{inputs: kept.Inputs}); err == nil && same {
+			return kept.result()
+		}
+	} else if !errors.Is(err, record.ErrNone) {
+		r.p.log.Warn("what was rendered before can't be read; it is rendered again", "error", err)
+	}
+	r.p.k.metrics.renders.Inc()
+	out, err := render.Render(r.ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	kept = keptRendering{Form: out.Form, Chart: out.Chart, Inputs: out.Inputs, Notes: out.Notes, Objects: make([]keptObject, len(out.Objects))}
+	for i, o := range out.Objects {
+		kept.Objects[i] = keptObject{o.File, o.Line, o.Body}
+	}
+	if err := r.p.k.store.PutRendered(r.ctx, key, kept); err != nil {
+		r.p.log.Warn("what was rendered can't be kept", "error", err)
+	}
+	return out, nil
+}
+
+func (k keptRendering) result() (*render.Result, error) {
+	out := &render.Result{Form: k.Form, Chart: k.Chart, Inputs: k.Inputs, Notes: k.Notes, Objects: make([]object.Object, len(k.Objects))}
+	for i, x := range k.Objects {
+		o, err := object.FromBody(x.Body)
+		if err != nil {
+			return nil, err
+		}
+		o.File, o.Line = x.File, x.Line
+		out.Objects[i] = o
+	}
+	return out, nil
+}
+
+// revision names what a declaration is of: the newest commit that touched any of its inputs; with a chart from elsewhere
+// a name for both.
+func (r *reading) revision(main *at, res *render.Result) (record.Revision, error) {
+	w := r.p.ward
+	paths := map[*at][]string{}
+	var packs []string
+	for _, in := range res.Inputs {
+		switch {
+		case in.Repo == "" || in.Hash == "":
+		case strings.Contains(in.Repo, "://") || r.isChart(in.Repo):
+			packs = append(packs, in.Path+" "+in.Hash)
+		default:
+			ref := in.Ref
+			if ref == "" {
+				ref = r.ref
+			}
+			t, err := r.tree(in.Repo, ref)
+			if err != nil {
+				return record.Revision{}, err
+			}
+			paths[t] = append(paths[t], in.Path)
+		}
+	}
+	if main != nil {
+		if h, err := main.tree.Hash(w.From.Path); err == nil && h != "" && !slices.Contains(paths[main], w.From.Path) {
+			paths[main] = append(paths[main], w.From.Path)
+		}
+	}
+	var newest repo.Revision
+	for t, ps := range paths {
+		rev, err := t.loop.mirror.LastChange(r.ctx, t.head, ps...)
+		if err != nil {
+			return record.Revision{}, err
+		}
+		if newest.ID == "" || rev.At.After(newest.At) || rev.At.Equal(newest.At) && t == main {
+			newest = rev
+		}
+	}
+	out := record.Revision{ID: newest.ID, Subject: newest.Subject, Author: newest.Author, At: newest.At}
+	if len(packs) > 0 {
+		slices.Sort(packs)
+		out.ID = object.Hash([]any{newest.ID, strings.Join(packs, "\n")})[:40]
+		if out.Subject = "chart " + res.Chart; newest.Subject != "" {
+			out.Subject += ", " + newest.Subject
+		}
+	}
+	return out, nil
+}
+
+// interest is what a placement reads of one repository.
+type interest struct {
+	ref   string
+	paths []string
+}
+
+// interests lists what a placement reads of a repository. Beside its own path that is what it was made of last.
+func (p *placement) interests(name string) []interest {
+	var out []interest
+	add := func(ref, path string) {
+		for i := range out {
+			if out[i].ref == ref {
+				out[i].paths = append(out[i].paths, path)
+				return
+			}
+		}
+		out = append(out, interest{ref, []string{path}})
+	}
+	f := p.ward.From
+	if name == f.Repo {
+		add(f.Ref, f.Path)
+		add(f.Ref, render.RulesDir)
+	}
+	for _, v := range f.ValuesFrom {
+		if orElse(v.Repo, f.Repo) == name {
+			add(orElse(v.Ref, valuesRef(f, v)), v.Path)
+		}
+	}
+	if inputs := p.inputs.Load(); inputs != nil {
+		for _, in := range *inputs {
+			if in.Repo == name {
+				add(orElse(in.Ref, f.Ref), in.Path)
+			}
+		}
+	}
+	return out
+}
+
+func valuesRef(f ward.From, v ward.ValuesFile) string {
+	if v.Repo == "" || v.Repo == f.Repo {
+		return f.Ref
+	}
+	return "main"
+}
+
+// sources are the repositories that a ward needs beside the one that it comes from.
+func sources(w ward.Ward) []string {
+	var out []string
+	add := func(name string) {
+		if name != "" && name != w.From.Repo && !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	add(w.From.Chart.Repo)
+	for _, v := range w.From.ValuesFrom {
+		add(v.Repo)
+	}
+	return out
+}

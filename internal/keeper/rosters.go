@@ -1,0 +1,1136 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/render"
+	"vigila.dev/vigila/internal/repo"
+)
+
+// Problem is one thing that a roster can't take from its files.
+type Problem struct {
+	File string
+	Line int
+	Text string
+	Ward string // that it is about; its last good declaration stays in force
+}
+
+// Roster is a roster as it stands: its own standing, and that of the wards it keeps, apart.
+type Roster struct {
+	record.Roster
+	Standing   compare.Standing
+	Says, Todo string
+	NeedsYou   bool
+	Revision   *record.Revision
+	Repository AsOf
+	Problems   []Problem
+	Guard      string // that stops it, by name
+	Leaving    []string
+	Wards      int // placements
+	InStep     int
+	Ready      int
+	Loud       int // placements that need somebody
+	Left       []record.LeftBehind
+}
+
+// rosterLoop keeps the wards of one roster as its files declare them.
+type rosterLoop struct {
+	k      *Keeper
+	ctx    context.Context
+	cancel context.CancelFunc
+	wake   chan struct{}
+	asked  chan chan struct{}
+
+	mu       sync.Mutex
+	conf     record.Roster
+	asOf     AsOf
+	revision *record.Revision
+	problems []Problem
+	guard    string
+	guarded  string // what it would do
+	waits    string
+	leaving  []string
+	allow    map[string]bool
+	hash     string // of what was taken in whole
+	known    bool
+}
+
+// massRemoval is the guard that stops a roster from letting many wards go at once.
+const massRemoval = "mass-removal"
+
+func (k *Keeper) openRoster(r record.Roster) *rosterLoop {
+	l := &rosterLoop{k: k, conf: r, wake: make(chan struct{}, 1), asked: make(chan chan struct{}), allow: map[string]bool{}}
+	l.ctx, l.cancel = context.WithCancel(k.ctx)
+	k.mu.Lock()
+	k.rosters[r.Name] = l
+	k.mu.Unlock()
+	return l
+}
+
+func (l *rosterLoop) start() { l.k.spawn(l.run) }
+
+func (l *rosterLoop) record() record.Roster {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.conf
+}
+
+func (l *rosterLoop) limits() record.Limits { return l.record().Limits }
+
+func (l *rosterLoop) run() {
+	l.nudge()
+	again := time.NewTimer(time.Hour)
+	defer again.Stop()
+	for {
+		var waiting []chan struct{}
+		select {
+		case <-l.ctx.Done():
+			return
+		case <-l.wake:
+		case <-again.C:
+		case c := <-l.asked:
+			waiting = append(waiting, c)
+		}
+		settled := l.look()
+		for _, c := range waiting {
+			close(c)
+		}
+		l.k.broker.send(Note{"roster", l.record().Name})
+		if settled {
+			again.Reset(time.Hour)
+		} else {
+			again.Reset(2 * time.Second)
+		}
+	}
+}
+
+func (l *rosterLoop) nudge() {
+	select {
+	case l.wake <- struct{}{}:
+	default:
+	}
+}
+
+// lets tells whether a ward has left the files already, and only waits for somebody to say how.
+func (l *rosterLoop) lets(name string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.Contains(l.leaving, name)
+}
+
+// rosterRead tells the rosters of a repository that it was looked at.
+func (k *Keeper) rosterRead(name string, a AsOf) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, l := range k.rosters {
+		l.mu.Lock()
+		if l.conf.Repo == name {
+			if a.Known {
+				l.asOf.Next = a.Next
+				l.nudge()
+			} else {
+				l.asOf.Known, l.asOf.Problem, l.asOf.Next = false, a.Problem, a.Next
+			}
+		}
+		l.mu.Unlock()
+	}
+}
+
+// nudgeRosters lets every roster look again: something that they may wait for has changed.
+func (k *Keeper) nudgeRosters() {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, l := range k.rosters {
+		l.mu.Lock()
+		l.hash = ""
+		l.mu.Unlock()
+		l.nudge()
+	}
+}
+
+// look reads the roster's files and does what they say; false when something is still to be done a little later.
+func (l *rosterLoop) look() bool {
+	conf := l.record()
+	blind := func(err error) bool {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.asOf.Known, l.asOf.Problem = false, err.Error()
+		return true
+	}
+	rl, err := l.k.repoLoop(conf.Repo)
+	if err != nil {
+		return blind(err)
+	}
+	if rl.mirror == nil {
+		return blind(fmt.Errorf("%s is a chart repository; a roster is in a git repository", conf.Repo))
+	}
+	if info := rl.info(); !info.Repository.Known {
+		if info.Repository.Problem == "" { // not looked at yet
+			rl.lookSoon()
+			return true
+		}
+		return blind(errors.New(info.Repository.Problem))
+	}
+	head, err := rl.mirror.Resolve(l.ctx, conf.Ref)
+	if errors.Is(err, repo.ErrEmpty) {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.asOf, l.waits = AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}, fmt.Sprintf("waits for the first commit on %s in %s", conf.Ref, conf.Repo)
+		return true
+	}
+	if err != nil {
+		return blind(err)
+	}
+	tree := rl.mirror.At(head.ID)
+	hash, err := tree.Hash(conf.Path)
+	if err != nil {
+		return blind(err)
+	}
+	l.mu.Lock()
+	same := l.hash != "" && l.hash == hash
+	if same {
+		l.asOf = AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}
+	}
+	l.mu.Unlock()
+	if same {
+		return true
+	}
+	files, err := tree.Files(conf.Path, render.Wanted)
+	if err != nil {
+		return blind(err)
+	}
+	rev, err := rl.mirror.LastChange(l.ctx, head, conf.Path)
+	if err != nil {
+		return blind(err)
+	}
+	l.mu.Lock()
+	l.asOf, l.waits = AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}, ""
+	l.revision = &record.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}
+	l.mu.Unlock()
+	return l.follow(files, hash)
+}
+
+// declaredWard is a ward as one of the roster's files has it.
+type declaredWard struct {
+	ward ward.Ward
+	text string
+	file string
+}
+
+// follow does what the files of a roster say; false when something is still to be done a little later.
+func (l *rosterLoop) follow(files []repo.File, hash string) bool {
+	k, conf := l.k, l.record()
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	if l.ctx.Err() != nil {
+		return true
+	}
+	var problems []Problem
+	settled := true
+	broken := map[string]string{} // files that can't be read, and why
+	var all []declaredWard
+	var decl ward.Declared
+	where := map[any]string{}
+	var rules []record.File
+	home := ward.From{Repo: conf.Repo, Ref: conf.Ref}
+	count := 0
+	for _, f := range files {
+		if object := strings.HasPrefix(f.Path, render.RulesDir+"/"); !object && isHealth(f) {
+			rules = append(rules, record.File{Path: f.Path, Text: string(f.Data)})
+			continue
+		}
+		if !ward.IsRoster(f.Data) {
+			continue
+		}
+		count++
+		d, err := ward.ParseDeclared(home, f.Path, f.Data)
+		if err != nil {
+			broken[f.Path] = err.Error()
+			problems = append(problems, placesOf(f.Path, err)...)
+			continue
+		}
+		for i, w := range d.Wards {
+			all = append(all, declaredWard{w, d.Texts[i], f.Path})
+		}
+		for _, c := range d.Clusters {
+			where["cluster "+c.Name] = f.Path
+		}
+		for _, r := range d.Repos {
+			where["repo "+r.Name] = f.Path
+		}
+		for _, r := range d.Rosters {
+			where["roster "+r.Name] = f.Path
+		}
+		decl.Clusters, decl.Repos, decl.Rosters = append(decl.Clusters, d.Clusters...), append(decl.Repos, d.Repos...), append(decl.Rosters, d.Rosters...)
+	}
+	say := func(file string, line int, wardName, format string, args ...any) {
+		problems = append(problems, Problem{file, line, fmt.Sprintf(format, args...), wardName})
+	}
+	limited := len(conf.Limits.Namespaces)+len(conf.Limits.Clusters) > 0 || conf.Limits.As != ""
+	if limited && len(decl.Clusters)+len(decl.Repos)+len(decl.Rosters) > 0 {
+		for _, c := range decl.Clusters {
+			say(where["cluster "+c.Name], c.Line, "", "roster %s has limits, so it may declare wards alone, not cluster %s", conf.Name, c.Name)
+		}
+		for _, r := range decl.Repos {
+			say(where["repo "+r.Name], r.Line, "", "roster %s has limits, so it may declare wards alone, not repository %s", conf.Name, r.Name)
+		}
+		for _, r := range decl.Rosters {
+			say(where["roster "+r.Name], r.Line, "", "roster %s has limits, so it may declare wards alone, not roster %s", conf.Name, r.Name)
+		}
+		decl.Clusters, decl.Repos, decl.Rosters = nil, nil, nil
+	}
+	l.setRules(rules, say)
+	for _, r := range decl.Repos {
+		if err := k.declareRepo(l.ctx, conf.Name, r); err != nil {
+			say(where["repo "+r.Name], r.Line, "", "%v", err)
+		}
+	}
+	for _, c := range decl.Clusters {
+		busy, err := k.declareCluster(l.ctx, conf.Name, c)
+		if err != nil {
+			say(where["cluster "+c.Name], c.Line, "", "%v", err)
+		}
+		settled = settled && !busy
+	}
+	nested := map[string]bool{}
+	for _, r := range decl.Rosters {
+		nested[r.Name] = true
+		if err := k.declareRoster(l.ctx, conf, r); err != nil {
+			say(where["roster "+r.Name], r.Line, "", "%v", err)
+		}
+	}
+	settled = l.wards(all, conf, broken, say) && settled
+	gone, err := l.gone(all, nested, broken)
+	if err != nil {
+		say(conf.Path, 1, "", "%v", err)
+	}
+	waits := ""
+	if count == 0 && len(gone.wards) == 0 {
+		waits = fmt.Sprintf("waits for a first ward file below %q in %s", conf.Path, conf.Repo)
+	}
+	settled = l.letGo(gone, broken, say) && settled
+	for _, p := range k.wardsOf(conf.Name) {
+		text := broken[p.source]
+		for _, x := range problems {
+			if x.Ward == p.ward.Name && text == "" {
+				text = fmt.Sprintf("%s:%d: %s", x.File, x.Line, x.Text)
+			}
+		}
+		p.post(func() {
+			if p.misfiled != text {
+				p.misfiled = text
+			}
+		})
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.problems, l.waits, l.known = problems, waits, true
+	l.hash = ""
+	if settled {
+		l.hash = hash
+	}
+	return settled
+}
+
+func isHealth(f repo.File) bool {
+	rules, err := render.Rules([]repo.File{f})
+	return err != nil || len(rules) > 0
+}
+
+// placesOf splits joined mistakes into their places.
+func placesOf(file string, err error) []Problem {
+	var out []Problem
+	var walk func(err error)
+	walk = func(err error) {
+		if many, ok := err.(interface{ Unwrap() []error }); ok {
+			for _, e := range many.Unwrap() {
+				walk(e)
+			}
+			return
+		}
+		p := Problem{File: file, Line: 1, Text: err.Error()}
+		var bad *ward.Error
+		if errors.As(err, &bad) {
+			p.Line, p.Text = bad.Line, bad.Text
+		} else if rest, ok := strings.CutPrefix(p.Text, file+":"); ok {
+			if _, scanErr := fmt.Sscanf(rest, "%d:", &p.Line); scanErr == nil {
+				_, p.Text, _ = strings.Cut(rest, ": ")
+			}
+		}
+		out = append(out, p)
+	}
+	walk(err)
+	return out
+}
+
+// setRules takes the health rules that hold for every ward of the roster.
+func (l *rosterLoop) setRules(rules []record.File, say func(string, int, string, string, ...any)) {
+	if slices.Equal(rules, l.record().Rules) {
+		return
+	}
+	var files []repo.File
+	for _, f := range rules {
+		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
+	}
+	if _, err := render.Rules(files); err != nil {
+		say(rules[0].Path, 1, "", "%v", err)
+		return
+	}
+	l.mu.Lock()
+	l.conf.Rules = rules
+	conf := l.conf
+	l.mu.Unlock()
+	if err := l.k.store.PutRoster(l.ctx, conf); err != nil {
+		l.k.log.Error("the rules of a roster can't be written", "roster", conf.Name, "error", err)
+	}
+	for _, p := range l.k.wardsOf(conf.Name) {
+		p.post(func() {
+			p.declared, p.stored = nil, nil // they hold for what is declared
+			p.render(AsOf{Known: true, At: time.Now()})
+		})
+	}
+}
+
+// rosterRules are the health files of the roster that a ward is of.
+func (p *placement) rosterRules() []repo.File {
+	p.k.mu.RLock()
+	l := p.k.rosters[p.roster]
+	p.k.mu.RUnlock()
+	if l == nil {
+		return nil
+	}
+	var out []repo.File
+	for _, f := range l.record().Rules {
+		out = append(out, repo.File{Path: f.Path, Data: []byte(f.Text)})
+	}
+	return out
+}
+
+// wardsOf lists the placements of a roster's wards.
+func (k *Keeper) wardsOf(roster string) []*placement {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	var out []*placement
+	for _, p := range k.wards {
+		if p.roster == roster {
+			out = append(out, p)
+		}
+	}
+	slices.SortFunc(out, func(a, b *placement) int { return strings.Compare(a.id, b.id) })
+	return out
+}
+
+// declareRepo takes a repository from a roster. Credentials stay with the address that they were given for.
+func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) error {
+	r := record.Repo{Name: d.Name, URL: repo.CleanURL(d.URL), User: d.User}
+	r.RepoMore = record.RepoMore{Charts: d.Charts || strings.HasPrefix(d.URL, "oci://"), Roster: roster, About: d.About, Signers: strings.Join(d.Signers, "\n"),
+		Submodules: slices.Contains(d.Follow, "submodules"), LargeFiles: slices.Contains(d.Follow, "large-files")}
+	k.mu.RLock()
+	loop := k.repos[d.Name]
+	k.mu.RUnlock()
+	check := repo.CheckURL(r.URL, k.opts.AllowLocalRepos)
+	if r.Charts {
+		check = nil
+	}
+	if check != nil {
+		return check
+	}
+	if r.Signers != "" {
+		if err := repo.CheckSigners(r.Signers); err != nil {
+			return err
+		}
+	}
+	if loop != nil {
+		old := loop.record()
+		if old.Roster != "" && old.Roster != roster {
+			return fmt.Errorf("repository %s is declared by roster %s already", d.Name, old.Roster)
+		}
+		if old.URL == r.URL {
+			r.Password, r.Key, r.Passphrase, r.Bearer, r.CA, r.KnownHosts, r.Expires = old.Password, old.Key, old.Passphrase, old.Bearer, old.CA, old.KnownHosts, old.Expires
+			r.User = orElse(r.User, old.User)
+			if r.Signers == "" {
+				r.Signers = old.Signers // a list that a person has given is never taken away by a commit
+			}
+		}
+		if old == r {
+			return nil
+		}
+		if old.Charts != r.Charts {
+			return fmt.Errorf("repository %s can't change between git and charts", d.Name)
+		}
+	}
+	if err := k.store.PutRepo(ctx, r); err != nil {
+		return err
+	}
+	if loop != nil {
+		loop.change(r)
+		loop.lookSoon()
+		return nil
+	}
+	return k.openRepo(r)
+}
+
+// declareCluster takes labels and links of a cluster from a roster; busy tells that a ward has to end its run first.
+func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Cluster) (busy bool, err error) {
+	k.mu.RLock()
+	c := k.clusters[d.Name]
+	k.mu.RUnlock()
+	if c == nil {
+		return false, fmt.Errorf("cluster %s is declared, but not connected yet; how it is reached is never in git: vigila cluster add %s --kubeconfig FILE", d.Name, d.Name)
+	}
+	rec := c.record()
+	if rec.Roster != "" && rec.Roster != roster {
+		return false, fmt.Errorf("cluster %s is declared by roster %s already", d.Name, rec.Roster)
+	}
+	labels := d.Labels
+	if labels == nil {
+		labels = map[string]string{}
+	}
+	if rec.Roster == roster && maps.Equal(rec.Labels, labels) && maps.Equal(rec.Links, d.Links) && rec.About == d.About {
+		return false, nil
+	}
+	moved := !maps.Equal(rec.Labels, labels)
+	rec.Labels, rec.Links, rec.About, rec.Roster = labels, d.Links, d.About, roster
+	if err := k.store.PutCluster(ctx, rec); err != nil {
+		return false, err
+	}
+	k.mu.Lock()
+	c.conf = rec
+	k.mu.Unlock()
+	k.broker.send(Note{"cluster", d.Name})
+	if !moved {
+		return false, nil
+	}
+	err = k.replace(ctx, d.Name)
+	var f *Fault
+	if errors.As(err, &f) && f.Kind == Conflict { // a run has to end first; the labels are taken already
+		k.later(func() error { return k.replace(k.ctx, d.Name) })
+		return true, nil
+	}
+	return false, err
+}
+
+// later tries something again and again until it is not in the way of a run any more.
+func (k *Keeper) later(try func() error) {
+	k.spawn(func() {
+		for {
+			select {
+			case <-k.ctx.Done():
+				return
+			case <-time.After(2 * time.Second):
+			}
+			k.changing.Lock()
+			err := try()
+			k.changing.Unlock()
+			var f *Fault
+			if errors.As(err, &f) && f.Kind == Conflict {
+				continue
+			}
+			if err != nil && k.ctx.Err() == nil {
+				k.log.Error("wards can't be placed anew", "error", err)
+			}
+			k.nudgeRosters()
+			return
+		}
+	})
+}
+
+// declareRoster takes a roster from a roster.
+func (k *Keeper) declareRoster(ctx context.Context, parent record.Roster, d ward.Roster) error {
+	r := record.Roster{Name: d.Name, Repo: d.From.Repo, Ref: d.From.Ref, Path: d.From.Path, Parent: parent.Name,
+		Limits: record.Limits{Namespaces: d.Namespaces, Clusters: d.Clusters, As: d.As}}
+	if _, err := k.repoLoop(d.From.Repo); err != nil {
+		return err
+	}
+	k.mu.RLock()
+	old := k.rosters[d.Name]
+	k.mu.RUnlock()
+	if old != nil {
+		was := old.record()
+		if was.Parent != parent.Name {
+			return fmt.Errorf("there is a roster %s already, %s", d.Name, declaredBy(was.Parent))
+		}
+		r.Rules = was.Rules
+		if fmt.Sprint(was) == fmt.Sprint(r) {
+			return nil
+		}
+	}
+	if err := k.store.PutRoster(ctx, r); err != nil {
+		return err
+	}
+	if old == nil {
+		k.openRoster(r).start()
+		return nil
+	}
+	return k.changeRoster(ctx, old, r)
+}
+
+func declaredBy(roster string) string {
+	if roster == "" {
+		return "added by a person"
+	}
+	return "declared by roster " + roster
+}
+
+// changeRoster gives a roster other settings; its wards are opened anew when their limits are others.
+func (k *Keeper) changeRoster(ctx context.Context, l *rosterLoop, r record.Roster) error {
+	l.mu.Lock()
+	limits := fmt.Sprint(l.conf.Limits) != fmt.Sprint(r.Limits)
+	l.conf, l.hash = r, ""
+	l.mu.Unlock()
+	l.nudge()
+	if !limits {
+		return nil
+	}
+	wards, err := k.store.Wards(ctx)
+	if err != nil {
+		return err
+	}
+	for _, w := range wards {
+		if w.Roster != r.Name {
+			continue
+		}
+		one, err := parseWard(w)
+		if err == nil {
+			err = k.put(ctx, one, w, "the limits of its roster have changed")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wards registers and changes what the files declare.
+func (l *rosterLoop) wards(all []declaredWard, conf record.Roster, broken map[string]string, say func(string, int, string, string, ...any)) (settled bool) {
+	k, settled := l.k, true
+	first := map[string]declaredWard{}
+	have, err := k.store.Wards(l.ctx)
+	if err != nil {
+		say(conf.Path, 1, "", "%v", err)
+		return false
+	}
+	kept := map[string]record.Ward{}
+	for _, w := range have {
+		kept[w.Name] = w
+	}
+	var wards []ward.Ward
+	for _, d := range all {
+		wards = append(wards, d.ward)
+	}
+	cycle := k.cycle(wards)
+	for _, d := range all {
+		w := d.ward
+		if f, twice := first[w.Name]; twice {
+			say(d.file, w.Line, w.Name, "ward %s is declared twice; first in %s", w.Name, f.file)
+			continue
+		}
+		first[w.Name] = d
+		if text := l.refuses(w, conf, kept[w.Name], cycle); text != "" {
+			say(d.file, w.Line, w.Name, "%s", text)
+			continue
+		}
+		want := record.Ward{Name: w.Name, File: strings.TrimLeft(d.text, "\n"), Roster: conf.Name, Source: d.file, Home: record.Home{Repo: conf.Repo, Ref: conf.Ref}}
+		var placed []string
+		for _, p := range k.named(w.Name) {
+			placed = append(placed, p.cluster.conf.Name)
+		}
+		if kept[w.Name] == want && slices.Equal(placed, k.matching(w)) {
+			continue
+		}
+		if k.idle(k.named(w.Name)) != nil {
+			settled = false // a run goes on; it has its turn afterwards
+			continue
+		}
+		if err := k.put(l.ctx, w, want, "the ward no longer goes there"); err != nil {
+			var f *Fault
+			if errors.As(err, &f) && f.Kind == Conflict {
+				settled = false
+				continue
+			}
+			say(d.file, w.Line, w.Name, "%v", err)
+		}
+	}
+	return settled
+}
+
+// refuses says why a roster can't take a ward; "" when it can.
+func (l *rosterLoop) refuses(w ward.Ward, conf record.Roster, kept record.Ward, cycle string) string {
+	k := l.k
+	limits := conf.Limits
+	switch {
+	case kept.Roster != "" && kept.Roster != conf.Name:
+		return fmt.Sprintf("there is a ward %s already, declared by roster %s in %s", w.Name, kept.Roster, kept.Source)
+	case kept.Name != "" && kept.Roster == "" && fmt.Sprint(limits) != fmt.Sprint(record.Limits{}):
+		return fmt.Sprintf("there is a ward %s already, registered by a person, and roster %s has limits", w.Name, conf.Name)
+	case strings.Contains(cycle, w.Name):
+		return "these wards wait for each other in after, so none could start: " + cycle
+	}
+	for _, name := range append([]string{w.From.Repo}, sources(w)...) {
+		if _, err := k.repoLoop(name); err != nil {
+			return err.Error()
+		}
+	}
+	if w.Into.Cluster != "" && len(k.matching(w)) == 0 {
+		return fmt.Sprintf("ward %s goes into cluster %s, which is not known; known: %s", w.Name, w.Into.Cluster, k.clusterNames())
+	}
+	for _, c := range k.matching(w) {
+		k.mu.RLock()
+		labels := k.clusters[c].conf.Labels
+		k.mu.RUnlock()
+		one := w.For(c, labels)
+		if len(limits.Namespaces) > 0 && !slices.Contains(limits.Namespaces, one.Into.Namespace) {
+			return fmt.Sprintf("roster %s lets its wards keep the namespaces %s, not %q", conf.Name, strings.Join(limits.Namespaces, ", "), one.Into.Namespace)
+		}
+		if len(limits.Clusters) > 0 && !slices.Contains(limits.Clusters, c) {
+			return fmt.Sprintf("roster %s lets its wards go into the clusters %s, not %s", conf.Name, strings.Join(limits.Clusters, ", "), c)
+		}
+	}
+	return ""
+}
+
+// leavers is what a roster declares no more.
+type leavers struct {
+	wards   []record.Ward
+	rosters []*rosterLoop
+	of      int // wards that it had
+}
+
+func (l *rosterLoop) gone(all []declaredWard, nested map[string]bool, broken map[string]string) (leavers, error) {
+	var out leavers
+	conf := l.record()
+	declared := map[string]bool{}
+	for _, d := range all {
+		declared[d.ward.Name] = true
+	}
+	have, err := l.k.store.Wards(l.ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, w := range have {
+		if w.Roster != conf.Name {
+			continue
+		}
+		out.of++
+		if !declared[w.Name] && broken[w.Source] == "" {
+			out.wards = append(out.wards, w)
+		}
+	}
+	l.k.mu.RLock()
+	defer l.k.mu.RUnlock()
+	for _, r := range l.k.rosters {
+		if c := r.record(); c.Parent == conf.Name && !nested[c.Name] && len(broken) == 0 {
+			out.rosters = append(out.rosters, r)
+		}
+	}
+	return out, nil
+}
+
+// letGo retires what a roster declares no more, unless that is so much that a person has to say so.
+func (l *rosterLoop) letGo(gone leavers, broken map[string]string, say func(string, int, string, string, ...any)) (settled bool) {
+	k, conf := l.k, l.record()
+	wards := slices.Clone(gone.wards)
+	total := gone.of
+	for _, r := range gone.rosters {
+		have, err := k.store.Wards(l.ctx)
+		if err != nil {
+			say(conf.Path, 1, "", "%v", err)
+			return false
+		}
+		for _, w := range have {
+			if w.Roster == r.record().Name {
+				wards = append(wards, w)
+				total++
+			}
+		}
+	}
+	l.mu.Lock()
+	l.guard, l.guarded, l.leaving = "", "", nil
+	if len(wards) > 5 && len(wards)*2 > total && !l.allow[massRemoval] || len(wards) == total && total > 1 && !l.allow[massRemoval] {
+		var names []string
+		for _, w := range wards {
+			names = append(names, w.Name)
+		}
+		if len(names) > 6 {
+			names = append(names[:6], fmt.Sprintf("%d more", len(names)-6))
+		}
+		l.guard, l.guarded = massRemoval, fmt.Sprintf("%d of its %d wards are not in its files any more: %s", len(wards), total, strings.Join(names, ", "))
+		l.mu.Unlock()
+		return true
+	}
+	delete(l.allow, massRemoval)
+	l.mu.Unlock()
+	settled = true
+	for _, w := range wards {
+		done := true
+		for _, p := range k.named(w.Name) {
+			if err := k.leave(l.ctx, p, "it left roster "+conf.Name); err != nil {
+				done = false
+				var f *Fault
+				if errors.As(err, &f) && f.Kind == Guarded {
+					say(w.Source, 1, w.Name, "it left the roster and is to be dismantled, but %s: vigila ward remove %s --dismantle --allow %s", guardPlain(f.Guards), p.id, guardNames(f.Guards))
+					continue
+				}
+				settled = false
+			}
+		}
+		if done {
+			if err := k.store.RemoveWard(l.ctx, w.Name); err != nil {
+				k.log.Error("a ward can't be retired", "ward", w.Name, "error", err)
+				settled = false
+			}
+		} else {
+			l.mu.Lock()
+			l.leaving = append(l.leaving, w.Name)
+			l.mu.Unlock()
+		}
+	}
+	for _, r := range gone.rosters {
+		if len(k.wardsOf(r.record().Name)) > 0 {
+			settled = false
+			continue
+		}
+		if err := k.forgetRoster(l.ctx, r); err != nil {
+			say(conf.Path, 1, "", "%v", err)
+		}
+	}
+	return settled
+}
+
+func guardPlain(gs []plan.Guard) string {
+	var all []string
+	for _, g := range gs {
+		all = append(all, g.Text)
+	}
+	return strings.Join(all, "; ")
+}
+
+// leave lets one placement go: its objects stay and are listed as left behind, or are dismantled first. A Fault of kind
+// Conflict tells that something has to end before.
+func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
+	v := p.View()
+	if v.Run != nil {
+		return fault(Conflict, "%s is in the middle of %s #%d", p.id, v.Run.Kind, v.Run.Number)
+	}
+	if p.ward.Keep.OnRemoval == "dismantle" && v.Kept > 0 {
+		err := p.ask(ctx, func() error {
+			_, err := p.start(Ask{Kind: run.Dismantle, By: byVigila, Why: why, Allow: []string{massRemoval, "empty-render"}})
+			p.publish()
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		return fault(Conflict, "%s is being dismantled first", p.id)
+	}
+	kept, err := k.store.Baselines(ctx, p.id)
+	if err != nil {
+		return err
+	}
+	if len(kept) > 0 {
+		l := record.LeftBehind{Placement: p.id, Roster: p.roster, At: time.Now(), Why: why}
+		for ref := range kept {
+			l.Refs = append(l.Refs, ref.Key())
+		}
+		slices.Sort(l.Refs)
+		if err := k.store.AddLeftBehind(ctx, l); err != nil {
+			return err
+		}
+		k.log.Info("objects are left behind", "ward", p.id, "objects", len(kept), "why", why)
+	}
+	p.close()
+	if err := k.store.RemovePlacement(ctx, p.id); err != nil {
+		return err
+	}
+	k.forget(p)
+	return nil
+}
+
+// AddRoster adds a roster, or changes one, once its path has been found.
+func (k *Keeper) AddRoster(ctx context.Context, r record.Roster) (Roster, error) {
+	if err := ward.Name(r.Name); err != nil {
+		return Roster{}, fault(Invalid, "name: %v", err)
+	}
+	if r.Ref == "" {
+		r.Ref = "main"
+	}
+	r.Path = strings.Trim(r.Path, "/")
+	rl, err := k.repoLoop(r.Repo)
+	if err != nil {
+		return Roster{}, err
+	}
+	if rl.mirror == nil {
+		return Roster{}, fault(Invalid, "%s is a chart repository; a roster is in a git repository", r.Repo)
+	}
+	_ = rl.look(ctx)
+	head, err := rl.mirror.Resolve(ctx, r.Ref)
+	if err == nil {
+		_, err = rl.mirror.Tree(head.ID, r.Path)
+	}
+	if err != nil && !errors.Is(err, repo.ErrEmpty) {
+		return Roster{}, fault(Invalid, "%v", err)
+	}
+	k.changing.Lock()
+	k.mu.RLock()
+	old := k.rosters[r.Name]
+	k.mu.RUnlock()
+	if old != nil && old.record().Parent != "" {
+		k.changing.Unlock()
+		return Roster{}, fault(Conflict, "roster %s is declared by roster %s; change it there", r.Name, old.record().Parent)
+	}
+	if err := k.store.PutRoster(ctx, r); err != nil {
+		k.changing.Unlock()
+		return Roster{}, err
+	}
+	if old == nil {
+		old = k.openRoster(r)
+		old.start()
+	} else if err := k.changeRoster(ctx, old, r); err != nil {
+		k.changing.Unlock()
+		return Roster{}, err
+	}
+	k.changing.Unlock()
+	return k.LookRoster(ctx, r.Name)
+}
+
+// RemoveRoster forgets a roster. The wards it declared are kept on, by nobody's declaration.
+func (k *Keeper) RemoveRoster(ctx context.Context, name string) error {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	l, err := k.roster(name)
+	if err != nil {
+		return err
+	}
+	if parent := l.record().Parent; parent != "" {
+		return fault(Conflict, "roster %s is declared by roster %s; remove it there", name, parent)
+	}
+	return k.forgetRoster(ctx, l)
+}
+
+func (k *Keeper) forgetRoster(ctx context.Context, l *rosterLoop) error {
+	name := l.record().Name
+	wards, err := k.store.Wards(ctx)
+	if err != nil {
+		return err
+	}
+	var own []record.Ward
+	for _, w := range wards {
+		if w.Roster == name {
+			own = append(own, w)
+			if err := k.idle(k.named(w.Name)); err != nil {
+				return err
+			}
+		}
+	}
+	l.cancel()
+	if err := k.store.RemoveRoster(ctx, name); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	delete(k.rosters, name)
+	var children []*rosterLoop
+	for _, r := range k.rosters {
+		if r.record().Parent == name {
+			children = append(children, r)
+		}
+	}
+	k.mu.Unlock()
+	for _, w := range own {
+		w.Roster, w.Source = "", ""
+		one, err := parseWard(w)
+		if err == nil {
+			err = k.put(ctx, one, w, "its roster was removed")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for _, r := range children {
+		if err := k.forgetRoster(ctx, r); err != nil {
+			return err
+		}
+	}
+	k.broker.send(Note{"roster", name})
+	return nil
+}
+
+func (k *Keeper) roster(name string) (*rosterLoop, error) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	if l := k.rosters[name]; l != nil {
+		return l, nil
+	}
+	return nil, fault(NotFound, "there is no roster %q; known: %s", name, orNone(slices.Sorted(maps.Keys(k.rosters)), "none yet; add one with vigila roster add NAME --repo REPO --path PATH"))
+}
+
+// LookRoster reads a roster's files now, and returns it as it stands then.
+func (k *Keeper) LookRoster(ctx context.Context, name string) (Roster, error) {
+	l, err := k.roster(name)
+	if err != nil {
+		return Roster{}, err
+	}
+	if rl, err := k.repoLoop(l.record().Repo); err == nil {
+		_ = rl.look(ctx) // what is wrong is in the answer
+	}
+	done := make(chan struct{})
+	select {
+	case l.asked <- done:
+	case <-ctx.Done():
+		return Roster{}, ctx.Err()
+	case <-l.ctx.Done():
+		return Roster{}, fault(NotFound, "roster %s is not kept any more", name)
+	}
+	select {
+	case <-done:
+	case <-ctx.Done():
+		return Roster{}, ctx.Err()
+	}
+	return k.Roster(ctx, name)
+}
+
+// SyncRoster brings all wards of a roster up, and those of the rosters in it: each syncs as soon as those it waits for
+// are in step and ready, whether it syncs by itself or asks. allow lets guards of the roster itself pass.
+func (k *Keeper) SyncRoster(ctx context.Context, name, by string, allow []string) (Roster, error) {
+	l, err := k.roster(name)
+	if err != nil {
+		return Roster{}, err
+	}
+	for _, a := range allow {
+		if a != massRemoval {
+			return Roster{}, fault(Invalid, "a roster has no guard %q; it has %s", a, massRemoval)
+		}
+		l.mu.Lock()
+		l.allow[a], l.hash = true, ""
+		l.mu.Unlock()
+	}
+	if _, err := k.LookRoster(ctx, name); err != nil {
+		return Roster{}, err
+	}
+	for _, n := range k.withNested(name) {
+		for _, p := range k.wardsOf(n) {
+			p.post(func() {
+				if p.hold == nil {
+					p.bring = by
+				}
+			})
+		}
+	}
+	return k.Roster(ctx, name)
+}
+
+// withNested lists a roster and those in it.
+func (k *Keeper) withNested(name string) []string {
+	out := []string{name}
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for i := 0; i < len(out); i++ {
+		for n, l := range k.rosters {
+			if l.record().Parent == out[i] && !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	return out
+}
+
+// Roster is one roster as it stands.
+func (k *Keeper) Roster(ctx context.Context, name string) (Roster, error) {
+	l, err := k.roster(name)
+	if err != nil {
+		return Roster{}, err
+	}
+	left, err := k.store.LeftBehind(ctx)
+	if err != nil {
+		return Roster{}, err
+	}
+	return l.view(left), nil
+}
+
+// Rosters lists the rosters by name.
+func (k *Keeper) Rosters(ctx context.Context) ([]Roster, error) {
+	left, err := k.store.LeftBehind(ctx)
+	if err != nil {
+		return nil, err
+	}
+	k.mu.RLock()
+	loops := slices.Collect(maps.Values(k.rosters))
+	k.mu.RUnlock()
+	out := make([]Roster, len(loops))
+	for i, l := range loops {
+		out[i] = l.view(left)
+	}
+	slices.SortFunc(out, func(a, b Roster) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// ForgetLeft forgets what was left behind of a placement: somebody has seen to it.
+func (k *Keeper) ForgetLeft(ctx context.Context, placement string) error {
+	known, err := k.store.RemoveLeftBehind(ctx, placement)
+	if err == nil && !known {
+		return fault(NotFound, "nothing was left behind of %s", placement)
+	}
+	return err
+}
+
+func (l *rosterLoop) view(left []record.LeftBehind) Roster {
+	l.mu.Lock()
+	out := Roster{Roster: l.conf, Revision: l.revision, Repository: l.asOf, Problems: slices.Clone(l.problems), Guard: l.guard, Leaving: slices.Clone(l.leaving)}
+	waits, guarded, known := l.waits, l.guarded, l.known
+	l.mu.Unlock()
+	for _, x := range left {
+		if x.Roster == out.Name {
+			out.Left = append(out.Left, x)
+		}
+	}
+	for _, p := range l.k.wardsOf(out.Name) {
+		v := p.View()
+		out.Wards++
+		if v.Standing == compare.InStep {
+			out.InStep++
+		}
+		if v.Health.Word == health.Ready {
+			out.Ready++
+		}
+		if v.NeedsYou {
+			out.Loud++
+		}
+	}
+	set := func(s compare.Standing, needs bool, says, todo string) {
+		out.Standing, out.NeedsYou, out.Says, out.Todo = s, needs, says, todo
+	}
+	switch {
+	case !out.Repository.Known && out.Repository.Problem != "":
+		set(compare.Blind, true, out.Repository.Problem, "Its wards are kept as they were declared last.")
+	case waits != "":
+		set(compare.Blind, false, capital(waits), "")
+	case !known && out.Revision == nil:
+		set(compare.Blind, false, "Looking for the first time since the service started", "")
+	case len(out.Problems) > 0:
+		p := out.Problems[0]
+		says := fmt.Sprintf("%s:%d: %s", p.File, p.Line, p.Text)
+		if more := len(out.Problems) - 1; more > 0 {
+			says += fmt.Sprintf(", and %d more", more)
+		}
+		set(compare.Behind, true, says, "Nobody else is stopped by it. All of it: vigila roster show "+out.Name)
+	case out.Guard != "":
+		set(compare.Behind, true, "Stopped before harm: "+guarded, "To let them go: vigila roster sync "+out.Name+" --allow "+out.Guard)
+	case len(out.Leaving) > 0:
+		set(compare.Behind, false, strings.Join(out.Leaving, ", ")+" left the roster, and has to end first", "")
+	default:
+		set(compare.InStep, false, title(out.Revision), "")
+	}
+	return out
+}

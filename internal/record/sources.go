@@ -1,0 +1,298 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Repo is a known repository, of git or of charts.
+type Repo struct {
+	Name, URL, User, Password string
+	Key, Passphrase           string // over SSH
+	RepoMore
+}
+
+// RepoMore is what there is to know of a repository that is not secret.
+type RepoMore struct {
+	Charts     bool      `json:"charts,omitempty"` // a chart repository
+	Bearer     bool      `json:"bearer,omitempty"`
+	CA         string    `json:"ca,omitempty"`
+	KnownHosts string    `json:"known_hosts,omitempty"`
+	Signers    string    `json:"signers,omitempty"`
+	Submodules bool      `json:"submodules,omitempty"`
+	LargeFiles bool      `json:"large_files,omitempty"`
+	Roster     string    `json:"roster,omitempty"` // that declares it
+	About      string    `json:"about,omitempty"`
+	Expires    time.Time `json:"expires,omitzero"` // of the credentials, where the server says so
+}
+
+type repoSecrets struct {
+	Key        string `json:"key,omitempty"`
+	Passphrase string `json:"passphrase,omitempty"`
+}
+
+// PutRepo adds a repository or changes it.
+func (s *Store) PutRepo(ctx context.Context, r Repo) error {
+	secret, err := s.vault.Seal([]byte(r.Password))
+	if err != nil {
+		return err
+	}
+	var more []byte
+	if r.Key != "" {
+		if more, err = s.vault.Seal([]byte(toJSON(repoSecrets{r.Key, r.Passphrase}))); err != nil {
+			return err
+		}
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO repos (name, url, user, password, more, secrets) VALUES (?,?,?,?,?,?)
+		ON CONFLICT (name) DO UPDATE SET url=excluded.url, user=excluded.user, password=excluded.password, more=excluded.more, secrets=excluded.secrets`,
+		r.Name, r.URL, r.User, secret, toJSON(r.RepoMore), more)
+	return err
+}
+
+// Repos lists the known repositories by name.
+func (s *Store) Repos(ctx context.Context) ([]Repo, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT name, url, user, password, more, secrets FROM repos ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Repo
+	for rows.Next() {
+		var r Repo
+		var secret, sealed []byte
+		var more string
+		if err := rows.Scan(&r.Name, &r.URL, &r.User, &secret, &more, &sealed); err != nil {
+			return nil, err
+		}
+		plain, err := s.vault.Open(secret)
+		if err != nil {
+			return nil, fmt.Errorf("password of repository %s: %w", r.Name, err)
+		}
+		r.Password = string(plain)
+		if err := json.Unmarshal([]byte(more), &r.RepoMore); err != nil {
+			return nil, fmt.Errorf("repository %s: %w", r.Name, err)
+		}
+		if plain, err = s.vault.Open(sealed); err != nil {
+			return nil, fmt.Errorf("key of repository %s: %w", r.Name, err)
+		}
+		if len(plain) > 0 {
+			var in repoSecrets
+			if err := json.Unmarshal(plain, &in); err != nil {
+				return nil, fmt.Errorf("key of repository %s: %w", r.Name, err)
+			}
+			r.Key, r.Passphrase = in.Key, in.Passphrase
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// Cluster is a known cluster.
+type Cluster struct {
+	Name, Kubeconfig, Context string
+	Token                     string // of a service account
+	Labels                    map[string]string
+	ClusterMore
+}
+
+// ClusterMore is what there is to know of a cluster beside its kubeconfig.
+type ClusterMore struct {
+	Server    string            `json:"server,omitempty"` // with Token, instead of a kubeconfig
+	CA        string            `json:"ca,omitempty"`
+	InCluster bool              `json:"in_cluster,omitempty"` // the cluster that the service runs in
+	Links     map[string]string `json:"links,omitempty"`
+	About     string            `json:"about,omitempty"`
+	Roster    string            `json:"roster,omitempty"` // that declares labels and links
+}
+
+// PutCluster adds a cluster or changes it.
+func (s *Store) PutCluster(ctx context.Context, c Cluster) error {
+	token, err := s.vault.Seal([]byte(c.Token))
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO clusters (name, kubeconfig, context, labels, more, token) VALUES (?,?,?,?,?,?)
+		ON CONFLICT (name) DO UPDATE SET kubeconfig=excluded.kubeconfig, context=excluded.context, labels=excluded.labels, more=excluded.more, token=excluded.token`,
+		c.Name, c.Kubeconfig, c.Context, toJSON(c.Labels), toJSON(c.ClusterMore), token)
+	return err
+}
+
+// Clusters lists the known clusters by name.
+func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT name, kubeconfig, context, labels, more, token FROM clusters ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Cluster
+	for rows.Next() {
+		var c Cluster
+		var labels, more string
+		var token []byte
+		if err := rows.Scan(&c.Name, &c.Kubeconfig, &c.Context, &labels, &more, &token); err != nil {
+			return nil, err
+		}
+		plain, err := s.vault.Open(token)
+		if err != nil {
+			return nil, fmt.Errorf("token of cluster %s: %w", c.Name, err)
+		}
+		c.Token = string(plain)
+		if err := errors.Join(json.Unmarshal([]byte(labels), &c.Labels), json.Unmarshal([]byte(more), &c.ClusterMore)); err != nil {
+			return nil, fmt.Errorf("cluster %s: %w", c.Name, err)
+		}
+		out = append(out, c)
+	}
+	return out, rows.Err()
+}
+
+// Home is the repository and ref that a ward file lives in.
+type Home struct {
+	Repo string `json:"repo,omitempty"`
+	Ref  string `json:"ref,omitempty"`
+}
+
+// Limits are what the wards of a roster may do at most.
+type Limits struct {
+	Namespaces []string `json:"namespaces,omitempty"` // all when empty
+	Clusters   []string `json:"clusters,omitempty"`   // all when empty
+	As         string   `json:"as,omitempty"`         // the service account that their runs act as
+}
+
+// Roster is a repository path that holds ward files.
+type Roster struct {
+	Name, Repo, Ref, Path string
+	Parent                string // the roster that declares it
+	Limits                Limits
+	Rules                 []File // health files
+}
+
+// PutRoster adds a roster or changes it.
+func (s *Store) PutRoster(ctx context.Context, r Roster) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO rosters (name, repo, ref, path, parent, limits, rules, made) VALUES (?,?,?,?,?,?,?,?)
+		ON CONFLICT (name) DO UPDATE SET repo=excluded.repo, ref=excluded.ref, path=excluded.path, parent=excluded.parent, limits=excluded.limits, rules=excluded.rules`,
+		r.Name, r.Repo, r.Ref, r.Path, r.Parent, toJSON(r.Limits), toJSON(r.Rules), ms(time.Now()))
+	return err
+}
+
+// Rosters lists the rosters by name.
+func (s *Store) Rosters(ctx context.Context) ([]Roster, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT name, repo, ref, path, parent, limits, rules FROM rosters ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Roster
+	for rows.Next() {
+		var r Roster
+		var limits, rules string
+		if err := rows.Scan(&r.Name, &r.Repo, &r.Ref, &r.Path, &r.Parent, &limits, &rules); err != nil {
+			return nil, err
+		}
+		if err := errors.Join(json.Unmarshal([]byte(limits), &r.Limits), json.Unmarshal([]byte(rules), &r.Rules)); err != nil {
+			return nil, fmt.Errorf("roster %s: %w", r.Name, err)
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// RemoveRoster forgets a roster; the wards it declared are kept, by nobody's declaration.
+func (s *Store) RemoveRoster(ctx context.Context, name string) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		for _, q := range []string{`DELETE FROM rosters WHERE name=?`, `UPDATE wards SET roster='', source='' WHERE roster=?`} {
+			if _, err := tx.ExecContext(ctx, q, name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// LeftBehind is what stayed in a cluster when its ward left.
+type LeftBehind struct {
+	Placement string
+	Roster    string
+	At        time.Time
+	Why       string
+	Refs      []string // keys of objects
+}
+
+// AddLeftBehind notes what stayed; what stayed of the same placement before is among it.
+func (s *Store) AddLeftBehind(ctx context.Context, l LeftBehind) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO left_behind (placement, roster, at, why, refs) VALUES (?,?,?,?,?)
+		ON CONFLICT (placement) DO UPDATE SET roster=excluded.roster, at=excluded.at, why=excluded.why, refs=excluded.refs`, l.Placement, l.Roster, ms(l.At), l.Why, toJSON(l.Refs))
+	return err
+}
+
+// LeftBehind lists what stayed, the newest first.
+func (s *Store) LeftBehind(ctx context.Context) ([]LeftBehind, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT placement, roster, at, why, refs FROM left_behind ORDER BY at DESC, placement`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []LeftBehind
+	for rows.Next() {
+		var l LeftBehind
+		var n int64
+		var refs string
+		if err := rows.Scan(&l.Placement, &l.Roster, &n, &l.Why, &refs); err != nil {
+			return nil, err
+		}
+		l.At = at(n)
+		if err := json.Unmarshal([]byte(refs), &l.Refs); err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, rows.Err()
+}
+
+// RemoveLeftBehind forgets what stayed of a placement: it is kept again, or somebody has seen to it.
+func (s *Store) RemoveLeftBehind(ctx context.Context, placement string) (known bool, err error) {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM left_behind WHERE placement=?`, placement)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n > 0, err
+}
+
+// PutRendered keeps what a rendering gave, encrypted.
+func (s *Store) PutRendered(ctx context.Context, key string, v any) error {
+	b, err := pack(v)
+	if err != nil {
+		return err
+	}
+	sealed, err := s.vault.Seal(b)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, `INSERT INTO rendered (key, body, used) VALUES (?,?,?) ON CONFLICT (key) DO UPDATE SET body=excluded.body, used=excluded.used`, key, sealed, ms(time.Now()))
+}
+
+// Rendered reads what a rendering gave; ErrNone when it is not kept.
+func (s *Store) Rendered(ctx context.Context, key string, into any) error {
+	var sealed []byte
+	if err := s.row(ctx, []any{&sealed}, `SELECT body FROM rendered WHERE key=?`, key); err != nil {
+		return err
+	}
+	plain, err := s.vault.Open(sealed)
+	if err != nil {
+		return err
+	}
+	if err := unpack(plain, into); err != nil {
+		return err
+	}
+	return s.exec(ctx, `UPDATE rendered SET used=? WHERE key=? AND used<?`, ms(time.Now()), key, ms(time.Now().Add(-time.Hour)))
+}
+
+// tidyRendered drops what nobody has asked for in a while, and all but the newest.
+func (s *Store) tidyRendered(ctx context.Context, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM rendered WHERE used<? OR key NOT IN (SELECT key FROM rendered ORDER BY used DESC LIMIT 5000)`, ms(now.Add(-30*24*time.Hour)))
+	return err
+}

@@ -1,0 +1,299 @@
+package repo
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+	"time"
+)
+
+// find tells the id and the kind of what lies at a path: tree, blob, commit (a submodule) or missing. It reads only
+// directories, so it needs no file to be here.
+func (m *Mirror) find(rev, p string) (id, kind string, err error) {
+	if p == "" {
+		id, kind, _, err = m.read(rev + "^{tree}")
+		return id, kind, err
+	}
+	dir := path.Dir(p)
+	if dir == "." {
+		dir = ""
+	}
+	_, kind, data, err := m.read(rev + ":" + dir)
+	if err != nil || kind != "tree" {
+		return "", "missing", err
+	}
+	entries, err := parseTree(data)
+	if err != nil {
+		return "", "", err
+	}
+	name := path.Base(p)
+	for _, e := range entries {
+		if e.name != name {
+			continue
+		}
+		switch e.mode {
+		case modeDir:
+			return e.id, "tree", nil
+		case modeSubmodule:
+			return e.id, "commit", nil
+		case modeLink:
+			return "", "", fmt.Errorf("%s: %s is a symbolic link; name the file itself", m.Name(), p)
+		}
+		return e.id, "blob", nil
+	}
+	return "", "missing", nil
+}
+
+// walk collects the files below a path.
+type walk struct {
+	m     *Mirror
+	rev   string
+	want  func(string) bool
+	found []wanted
+}
+
+type wanted struct {
+	m    *Mirror
+	path string
+	id   string
+}
+
+func (w *walk) tree(m *Mirror, rev, id, dir string) error {
+	_, kind, data, err := m.read(id)
+	if err != nil {
+		return err
+	}
+	if kind != "tree" {
+		return m.broken(dir)
+	}
+	entries, err := parseTree(data)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		full := path.Join(dir, e.name)
+		switch e.mode {
+		case modeDir:
+			if err := w.tree(m, rev, e.id, full); err != nil {
+				return err
+			}
+		case modeSubmodule:
+			other, err := m.submodule(rev, strings.TrimPrefix(full, "/"), e.id)
+			if err != nil {
+				return err
+			}
+			root, kind, err := other.find(e.id, "")
+			if err != nil {
+				return err
+			}
+			if kind != "tree" {
+				return fmt.Errorf("%s: the submodule %s is at commit %.7s, which repository %s does not have (yet)", m.Name(), full, e.id, other.Name())
+			}
+			if err := w.tree(other, e.id, root, full); err != nil {
+				return err
+			}
+		default:
+			if !w.want(e.name) {
+				continue
+			}
+			if e.mode == modeLink {
+				return fmt.Errorf("%s: %s is a symbolic link; put the file itself there", m.Name(), full)
+			}
+			if w.found = append(w.found, wanted{m, full, e.id}); len(w.found) > maxFiles {
+				return fmt.Errorf("%s: %s holds more than %d files; choose a narrower path", w.m.Name(), pathOr(dir), maxFiles)
+			}
+		}
+	}
+	return nil
+}
+
+func pathOr(p string) string {
+	if p == "" {
+		return "its root"
+	}
+	return p
+}
+
+// broken notes that the mirror lacks something that it should have; the next fetch starts it anew.
+func (m *Mirror) broken(what string) error {
+	m.damaged.Store(true)
+	return fmt.Errorf("%s: the mirror is damaged at %s; it is made anew with the next look at the repository", m.Name(), pathOr(what))
+}
+
+// read reads what was found; what is not here yet is fetched first, in one go.
+func (w *walk) read(dir string) ([]File, error) {
+	need := map[*Mirror][]string{}
+	for _, f := range w.found {
+		need[f.m] = append(need[f.m], f.id)
+	}
+	for m, ids := range need {
+		if err := m.bring(ids); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]File, 0, len(w.found))
+	total := 0
+	for _, f := range w.found {
+		_, kind, blob, err := f.m.read(f.id)
+		if err != nil {
+			return nil, err
+		}
+		if kind != "blob" {
+			return nil, f.m.broken(f.path)
+		}
+		if isPointer(blob) {
+			if blob, err = f.m.large(f.path, blob); err != nil {
+				return nil, err
+			}
+		}
+		if err := within(w.m.Name(), dir, f.path, len(blob), len(out)+1, &total); err != nil {
+			return nil, err
+		}
+		out = append(out, File{f.path, blob})
+	}
+	slices.SortFunc(out, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// bring fetches files that the first fetch left out.
+func (m *Mirror) bring(ids []string) error {
+	if !m.partial() {
+		return nil
+	}
+	var ask bytes.Buffer
+	for _, id := range ids {
+		if _, here := m.whole.Load(id); !here {
+			fmt.Fprintln(&ask, id)
+		}
+	}
+	if ask.Len() == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	// with every protocol forbidden git tells what is missing instead of fetching it one by one
+	out, err := m.run(ctx, []string{"GIT_ALLOW_PROTOCOL=none"}, ask.Bytes(), "cat-file", "--batch-check=%(objectname) %(objecttype)", "--buffer")
+	if err != nil && len(out) == 0 {
+		return m.bringAll(ctx, ask.Bytes(), ids)
+	}
+	var missing bytes.Buffer
+	have := map[string]bool{}
+	for _, row := range strings.Split(string(out), "\n") {
+		if id, kind, _ := strings.Cut(row, " "); kind == "blob" {
+			have[id] = true
+		}
+	}
+	for _, id := range strings.Fields(ask.String()) {
+		if !have[id] {
+			fmt.Fprintln(&missing, id)
+		}
+	}
+	return m.bringAll(ctx, missing.Bytes(), ids)
+}
+
+func (m *Mirror) bringAll(ctx context.Context, missing []byte, ids []string) error {
+	if len(missing) > 0 {
+		if _, err := m.run(ctx, nil, missing, "-c", "fetch.negotiationAlgorithm=noop", "fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--recurse-submodules=no", "--filter=blob:none", "--stdin", "--", m.source.URL); err != nil {
+			return err
+		}
+		m.batch.Lock()
+		if m.cat != nil { // it has looked for packs already
+			m.cat.close()
+			m.cat = nil
+		}
+		m.batch.Unlock()
+	}
+	for _, id := range ids {
+		m.whole.Store(id, true)
+	}
+	return nil
+}
+
+// ---- submodules
+
+// into finds the submodule that a path leads through.
+func (m *Mirror) into(rev, p string) (other *Mirror, commit, rest string, err error) {
+	for dir := path.Dir(p); ; dir = path.Dir(dir) {
+		at := dir
+		if at == "." {
+			return nil, "", "", nil
+		}
+		id, kind, err := m.find(rev, at)
+		if err != nil {
+			return nil, "", "", err
+		}
+		if kind == "commit" {
+			other, err := m.submodule(rev, at, id)
+			return other, id, strings.TrimPrefix(p, at+"/"), err
+		}
+		if kind == "tree" {
+			return nil, "", "", nil
+		}
+	}
+}
+
+// submodule finds the known repository that a submodule is of.
+func (m *Mirror) submodule(rev, at, commit string) (*Mirror, error) {
+	address, err := m.submoduleURL(rev, at)
+	if err != nil {
+		return nil, err
+	}
+	if !m.source.Submodules {
+		return nil, fmt.Errorf("%s: %s is a submodule (of %s), and submodules of %s are not followed; put the files themselves there, or follow them: vigila repo add %s %s --follow submodules", m.Name(), at, address, m.Name(), m.Name(), m.source.URL)
+	}
+	var other *Mirror
+	if m.links != nil {
+		other = m.links(address)
+	}
+	if other == nil {
+		return nil, fmt.Errorf("%s: %s is a submodule of %s, which is not a known repository; add it: vigila repo add NAME %s", m.Name(), at, address, address)
+	}
+	return other, nil
+}
+
+func (m *Mirror) submoduleURL(rev, at string) (string, error) {
+	out, err := m.git(context.Background(), "config", "--blob", rev+":.gitmodules", "--get-regexp", `^submodule\..*\.(path|url)$`)
+	if err != nil {
+		return "", fmt.Errorf("%s: %s is a submodule, but .gitmodules does not say of what", m.Name(), at)
+	}
+	paths, urls := map[string]string{}, map[string]string{}
+	for _, row := range strings.Split(string(out), "\n") {
+		key, v, _ := strings.Cut(row, " ")
+		if name, ok := strings.CutSuffix(key, ".path"); ok {
+			paths[strings.Trim(v, "/")] = name
+		} else if name, ok := strings.CutSuffix(key, ".url"); ok {
+			urls[name] = v
+		}
+	}
+	address := urls[paths[at]]
+	if address == "" {
+		return "", fmt.Errorf("%s: %s is a submodule, but .gitmodules does not say of what", m.Name(), at)
+	}
+	if strings.HasPrefix(address, "./") || strings.HasPrefix(address, "../") {
+		base, err := url.Parse(m.source.URL)
+		if err != nil {
+			return "", err
+		}
+		base.Path = path.Join(base.Path, address)
+		address = base.String()
+	}
+	return CleanURL(address), nil
+}
+
+// SameURL tells whether two addresses mean one repository.
+func SameURL(a, b string) bool {
+	clean := func(s string) string {
+		return strings.TrimSuffix(strings.TrimSuffix(CleanURL(s), "/"), ".git")
+	}
+	return clean(a) == clean(b)
+}
+
+// errNoTags tells that no tag is a version.
+var errNoTags = errors.New("none of its tags is a version")
