@@ -40,7 +40,8 @@ func TestBadInput(t *testing.T) {
 		{"an unknown kind", "app/more.yaml", "apiVersion: v1\nkind: ConfigMapp\nmetadata: {name: a}\n", "app/more.yaml:1: cluster quay knows no kind ConfigMapp in v1"},
 		{"no kind", "app/more.yaml", "a: 1\n", "app/more.yaml:1: it has no apiVersion or no kind"},
 		{"declared twice", "app/more.yaml", good, "app/more.yaml:1: ConfigMap/horn is declared twice; first at app/config.yaml:1"},
-		{"an overlay", "app/kustomization.yaml", "resources: []\n", "app/kustomization.yaml:1: overlays are not rendered by this version"},
+		{"an overlay", "app/kustomization.yaml", "resources: [https://bases.brindle.example/x.yaml]\n", "app/kustomization.yaml:1: resources: https://bases.brindle.example/x.yaml is remote"},
+		{"an empty overlay", "app/kustomization.yaml", "resources: []\n", "app/kustomization.yaml:1: this overlay is made of nothing"},
 		{"in no namespace", "app/more.yaml", "apiVersion: v1\nkind: Namespace\nmetadata: {name: a, namespace: b}\n", "app/more.yaml:1: Namespace/a lives in no namespace"},
 	} {
 		s.push(c.name, map[string]string{c.file: c.text})

@@ -41,9 +41,11 @@ func (t *target) facts() render.Cluster {
 	return render.Cluster{Name: t.cluster, Labels: t.labels, Version: t.kubeVersion, APIs: t.apis}
 }
 
+const rootHelp = "the repository's root, where paths start (default: that of the git work tree)"
+
 // tree finds what a path is in: the git work tree around it, so that an overlay may reach its bases, else its own
 // directory.
-func tree(at string) (render.Tree, string, error) {
+func tree(at, root string) (render.Tree, string, error) {
 	full, err := filepath.Abs(at)
 	if err != nil {
 		return nil, "", err
@@ -56,9 +58,17 @@ func tree(at string) (render.Tree, string, error) {
 	if !st.IsDir() {
 		dir = filepath.Dir(full)
 	}
-	root := dir
-	if out, err := exec.Command("git", "-C", dir, "rev-parse", "--show-toplevel").Output(); err == nil {
+	if root != "" {
+		if root, err = filepath.Abs(root); err != nil {
+			return nil, "", err
+		}
+		if full != root && !strings.HasPrefix(full, root+string(filepath.Separator)) {
+			return nil, "", fmt.Errorf("%s is not below the root %s", at, root)
+		}
+	} else if out, err := exec.Command("git", "-C", dir, "rev-parse", "--show-toplevel").Output(); err == nil {
 		root = strings.TrimSpace(string(out))
+	} else {
+		root = dir
 	}
 	if real, err := filepath.EvalSymlinks(full); err == nil && !strings.HasPrefix(full, root) {
 		full = real
@@ -76,7 +86,7 @@ func tree(at string) (render.Tree, string, error) {
 func renderCommand() *cobra.Command {
 	var t target
 	var values, sets []string
-	var name, namespace string
+	var name, namespace, root string
 	c := &cobra.Command{
 		Use: "render PATH", Short: "Print the objects that a path declares; needs neither service nor cluster",
 		Long: `Print the objects that a path declares, as Vigila reads them: plain files, an overlay (kustomization.yaml), a chart
@@ -91,7 +101,7 @@ template is to see of one.`,
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
-			in, rel, err := tree(args[0])
+			in, rel, err := tree(args[0], root)
 			if err != nil {
 				return err
 			}
@@ -170,6 +180,7 @@ template is to see of one.`,
 	}
 	f := c.Flags()
 	f.StringVar(&name, "name", "check", "what the ward, and a chart's release, is called")
+	f.StringVar(&root, "root", "", rootHelp)
 	f.StringVar(&namespace, "namespace", "default", "the ward's namespace")
 	f.StringArrayVar(&values, "values", nil, "file of values for a chart or template, over those before")
 	f.StringArrayVar(&sets, "set", nil, "one value, such as image.tag=1.4, over those of files")
@@ -179,7 +190,7 @@ template is to see of one.`,
 
 func checkCommand() *cobra.Command {
 	var t target
-	var schema, format string
+	var schema, format, root string
 	c := &cobra.Command{
 		Use: "check [PATH]", Short: "Check everything in a directory before it is merged; needs neither service nor cluster",
 		Long: `Parse, render and check everything in a directory: ward files and what else is Vigila's own, what each ward declares,
@@ -202,7 +213,7 @@ As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: 
 			if len(args) == 1 {
 				at = args[0]
 			}
-			in, rel, err := tree(at)
+			in, rel, err := tree(at, root)
 			if err != nil {
 				return err
 			}
@@ -240,6 +251,7 @@ As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: 
 			return err
 		},
 	}
+	c.Flags().StringVar(&root, "root", "", rootHelp)
 	c.Flags().StringVar(&schema, "schema", "", "how a cluster describes its kinds, saved with vigila cluster schema NAME")
 	c.Flags().StringVarP(&format, "output", "o", "text", "text, json, sarif or junit")
 	t.add(c)

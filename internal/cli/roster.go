@@ -273,7 +273,11 @@ func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string) e
 							bad = append(bad, w)
 						}
 					}
-					if said[w.Id] != text && (ok || w.Run.Number == 0 || said[w.Id] == "") {
+					worth := ok || w.Run.Number > 0 && said[w.Id] == "" || w.NeedsYou || strings.HasPrefix(w.Says, "Waits for ")
+					if w.Run.Number > 0 {
+						text = fmt.Sprintf("%s %s", standingGlyph[w.Standing], "its run goes on")
+					}
+					if said[w.Id] != text && worth {
 						said[w.Id] = text
 						p.line("%6s  %-32s %s", time.Since(began).Round(time.Second), w.Id, text)
 					}

@@ -1002,7 +1002,7 @@ func (k *Keeper) dependents(of *placement) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	for _, p := range k.wards {
-		if p.cluster == of.cluster && slices.Contains(p.ward.After, of.ward.Name) {
+		if p.cluster == of.cluster && slices.Contains(p.ward.After, of.ward.Name) || p.ward.Name == of.ward.Name && p != of && p.ward.Spread.Waves {
 			p.post(func() {})
 		}
 	}

@@ -158,7 +158,7 @@ func (p *placement) publish() {
 	p.view.Store(v)
 	if old == nil || !same(old, v) {
 		p.k.broker.send(Note{"ward", p.id})
-		if old == nil || old.Standing != v.Standing || old.Health.Word != v.Health.Word {
+		if old == nil || old.Standing != v.Standing || old.Health.Word != v.Health.Word || old.Head != v.Head || (old.Run == nil) != (v.Run == nil) {
 			p.k.dependents(p)
 		}
 	}

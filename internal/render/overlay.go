@@ -186,6 +186,12 @@ func (c *overlayCheck) dir(dir string) {
 		c.fail(file, 1, "this is not a kustomization: it must be a mapping of keys")
 		return
 	}
+	if len(c.seen) == 1 && !slices.ContainsFunc([]string{"resources", "bases", "components", "generators", "configMapGenerator", "secretGenerator"}, func(k string) bool {
+		items, _ := body[k].([]any)
+		return len(items) > 0 || body[k] != nil && items == nil
+	}) {
+		c.fail(file, 1, "this overlay is made of nothing: it names no resources, components or generators")
+	}
 	line := func(text string) int { return lineOf(data, text) }
 	for _, key := range []string{"helmCharts", "helmChartInflationGenerator", "helmGlobals"} {
 		if body[key] != nil {

@@ -129,6 +129,10 @@ func (m *Mirror) Link(find func(url string) *Mirror) { m.links = find }
 
 // Open makes or opens the mirror of a source below dir. It asks nothing of the network.
 func Open(ctx context.Context, dir string, s Source) (*Mirror, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
 	m := &Mirror{dir: filepath.Join(dir, s.Name+".git"), source: s}
 	if _, err := os.Stat(filepath.Join(m.dir, "HEAD")); err != nil {
 		if _, err := m.git(ctx, "init", "--quiet", "--bare", m.dir); err != nil {

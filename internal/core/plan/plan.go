@@ -317,10 +317,19 @@ func guards(p Plan, in Input) []Guard {
 		}
 	}
 	had, removed := len(in.Baselines), p.Removed()
-	declared := slices.ContainsFunc(in.Declared, func(d Declared) bool { return d.Task == object.NoTask })
+	declares := func(that func(object.Ref) bool) bool {
+		return slices.ContainsFunc(in.Declared, func(d Declared) bool { return d.Task == object.NoTask && that(d.Ref) })
+	}
+	real := func(r object.Ref) bool { return r.Kind != "Namespace" }
 	switch {
-	case !declared && len(removed) > 0 && len(in.Only) == 0:
+	case len(in.Only) > 0 || len(removed) == 0:
+	case !declares(func(object.Ref) bool { return true }):
 		add("empty-render", fmt.Sprintf("the repository declares nothing any more; all %d objects of this ward would be removed", len(removed)))
+	case !declares(real) && slices.ContainsFunc(removed, real): // a namespace that the ward makes for itself is declared whatever the repository holds
+		add("empty-render", fmt.Sprintf("the repository declares nothing but namespaces any more; the other %d objects of this ward would be removed", len(removed)))
+	}
+	switch {
+	case len(out) > 0:
 	case had > smallWard && float64(len(removed)) > massRemoval*float64(had):
 		add("mass-removal", fmt.Sprintf("%d of %d objects would be removed", len(removed), had))
 	}

@@ -132,7 +132,7 @@ func TestTheDemosWardsParse(t *testing.T) {
 	for _, f := range files {
 		text, err := os.ReadFile(f)
 		require.NoError(t, err)
-		_, err = Parse(f, text)
+		_, err = ParseDeclared(From{Repo: "fleet", Ref: "main"}, f, text)
 		assert.NoError(t, err)
 	}
 }

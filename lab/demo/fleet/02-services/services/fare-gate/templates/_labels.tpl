@@ -1,0 +1,4 @@
+{{- define "labels" }}
+app: {{ .Chart.Name }}
+owner: ticketing
+{{- end }}
