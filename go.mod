@@ -12,6 +12,7 @@ require (
 	github.com/gin-gonic/gin v1.12.0
 	github.com/go-logr/logr v1.4.3
 	github.com/google/cel-go v0.29.2
+	github.com/google/go-containerregistry v0.22.1
 	github.com/hiddeco/sshsig v0.2.0
 	github.com/oapi-codegen/runtime v1.8.0
 	github.com/opencontainers/image-spec v1.1.1

@@ -63,7 +63,9 @@ func (p *printer) oneRoster(r *client.Roster) {
 		rev = "   " + short(r.Revision) + " " + r.Revision.Subject
 	}
 	p.line("%s  %s%s", p.paint("bold", r.Name), p.paint(string(r.Standing), standingGlyph[client.Standing(r.Standing)]+" "+string(r.Standing)), rev)
-	p.line("%s", r.Says)
+	if !strings.HasSuffix(rev, r.Says) {
+		p.line("%s", r.Says)
+	}
 	if r.Todo != "" {
 		p.line("%s", r.Todo)
 	}

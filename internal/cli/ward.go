@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -93,7 +94,17 @@ func (a *app) wardList() *cobra.Command {
 			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
 				return err
 			}
-			a.printer(c.OutOrStdout()).board(r.JSON200, f)
+			p := a.printer(c.OutOrStdout())
+			p.board(r.JSON200, f)
+			rosters, err := conn.ListRostersWithResponse(c.Context(), &client.ListRostersParams{Limit: 1000})
+			if err := conn.Check(rosters, err); err != nil {
+				return err
+			}
+			loud := slices.DeleteFunc(rosters.JSON200.Items, func(r client.Roster) bool { return !r.NeedsYou })
+			if len(loud) > 0 { // their own standing, apart from that of their wards
+				p.line("")
+				p.rosters(loud)
+			}
 			return nil
 		},
 	}
@@ -207,7 +218,19 @@ func (p *printer) ward(d *client.WardDetail) {
 	if w.Path != "" {
 		from += " " + w.Path
 	}
+	if w.Chart != "" && w.Path == "" {
+		from = w.Repo
+	}
+	if w.Form != "" && w.Form != "plain" {
+		from += ", " + strings.TrimSpace(string(w.Form)+" "+w.Chart)
+	}
 	rows := [][]cell{{{"from", "soft"}, plain(from)}}
+	if w.Roster != "" {
+		rows = append(rows, []cell{{"declared", "soft"}, plain("by roster " + w.Roster + ", in " + w.Source)})
+	}
+	for _, n := range w.Notes {
+		rows = append(rows, []cell{{"left out", "soft"}, plain(n)})
+	}
 	if w.Owner != "" {
 		rows = append(rows, []cell{{"owner", "soft"}, plain(w.Owner)})
 	}

@@ -908,6 +908,7 @@ func (k *Keeper) Remove(ctx context.Context, name string) error {
 		}
 		k.forget(p)
 	}
+	k.nudgeRosters() // one of them may have waited for it
 	return nil
 }
 

@@ -220,12 +220,17 @@ func (r *reading) rendered(main *at) (*render.Result, error) {
 		}
 		asked = append(asked, fmt.Sprint(w.From.Chart), w.From.Release, w.From.Values, fmt.Sprint(w.From.ValuesFrom), w.Name, w.Owner, w.Into.Namespace, q.Cluster.Name, fmt.Sprint(q.Cluster.Labels), q.Cluster.Version)
 	}
-	key := object.Hash(asked)
-	var kept keptRendering
-	err = r.p.k.store.Rendered(r.ctx, key, &kept)
+	// What is read is only known once it was rendered: the first key leads to the inputs of the last time, and these,
+	// as they are now, to what they gave.
+	first := object.Hash(asked)
+	var inputs []render.Input
+	err = r.p.k.store.Rendered(r.ctx, first, &inputs)
 	if err == nil {
-		if same, err := r.same(&declaration{inputs: kept.Inputs}); err == nil && same {
-			return kept.result()
+		if key, err := r.keyOf(first, inputs); err == nil {
+			var kept keptRendering
+			if r.p.k.store.Rendered(r.ctx, key, &kept) == nil {
+				return kept.result()
+			}
 		}
 	} else if !errors.Is(err, record.ErrNone) {
 		r.p.log.Warn("what was rendered before can't be read; it is rendered again", "error", err)
@@ -235,14 +240,34 @@ func (r *reading) rendered(main *at) (*render.Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	kept = keptRendering{Form: out.Form, Chart: out.Chart, Inputs: out.Inputs, Notes: out.Notes, Objects: make([]keptObject, len(out.Objects))}
+	kept := keptRendering{Form: out.Form, Chart: out.Chart, Inputs: out.Inputs, Notes: out.Notes, Objects: make([]keptObject, len(out.Objects))}
 	for i, o := range out.Objects {
 		kept.Objects[i] = keptObject{o.File, o.Line, o.Body}
 	}
-	if err := r.p.k.store.PutRendered(r.ctx, key, kept); err != nil {
+	key, err := r.keyOf(first, out.Inputs)
+	if err == nil {
+		err = r.p.k.store.PutRendered(r.ctx, key, kept)
+	}
+	if err == nil {
+		err = r.p.k.store.PutRendered(r.ctx, first, out.Inputs)
+	}
+	if err != nil {
 		r.p.log.Warn("what was rendered can't be kept", "error", err)
 	}
 	return out, nil
+}
+
+// keyOf names what some inputs, as they are now, were rendered to.
+func (r *reading) keyOf(first string, inputs []render.Input) (string, error) {
+	all := []any{first}
+	for _, in := range inputs {
+		now, err := r.hash(in)
+		if err != nil {
+			return "", err
+		}
+		all = append(all, in.Repo, in.Ref, in.Path, now)
+	}
+	return object.Hash(all), nil
 }
 
 func (k keptRendering) result() (*render.Result, error) {

@@ -65,6 +65,7 @@ type rosterLoop struct {
 	leaving  []string
 	allow    map[string]bool
 	hash     string // of what was taken in whole
+	retired  bool   // it is declared no more: its wards are let go, and nothing is taken from its files
 	known    bool
 }
 
@@ -235,7 +236,10 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	k, conf := l.k, l.record()
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	if l.ctx.Err() != nil {
+	l.mu.Lock()
+	retired := l.retired
+	l.mu.Unlock()
+	if l.ctx.Err() != nil || retired {
 		return true
 	}
 	var problems []Problem
@@ -736,6 +740,13 @@ func (l *rosterLoop) gone(all []declaredWard, nested map[string]bool, broken map
 			out.rosters = append(out.rosters, r)
 		}
 	}
+	for i := 0; i < len(out.rosters); i++ { // and those in them
+		for _, r := range l.k.rosters {
+			if r.record().Parent == out.rosters[i].record().Name && !slices.Contains(out.rosters, r) {
+				out.rosters = append(out.rosters, r)
+			}
+		}
+	}
 	return out, nil
 }
 
@@ -774,6 +785,11 @@ func (l *rosterLoop) letGo(gone leavers, broken map[string]string, say func(stri
 	delete(l.allow, massRemoval)
 	l.mu.Unlock()
 	settled = true
+	for _, r := range gone.rosters {
+		r.mu.Lock()
+		r.retired = true
+		r.mu.Unlock()
+	}
 	for _, w := range wards {
 		done := true
 		for _, p := range k.named(w.Name) {
@@ -798,7 +814,7 @@ func (l *rosterLoop) letGo(gone leavers, broken map[string]string, say func(stri
 			l.mu.Unlock()
 		}
 	}
-	for _, r := range gone.rosters {
+	for _, r := range slices.Backward(gone.rosters) {
 		if len(k.wardsOf(r.record().Name)) > 0 {
 			settled = false
 			continue
@@ -827,7 +843,7 @@ func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
 	}
 	if p.ward.Keep.OnRemoval == "dismantle" && v.Kept > 0 {
 		err := p.ask(ctx, func() error {
-			_, err := p.start(Ask{Kind: run.Dismantle, By: byVigila, Why: why, Allow: []string{massRemoval, "empty-render"}})
+			_, err := p.start(Ask{Kind: run.Dismantle, By: byVigila, Why: why})
 			p.publish()
 			return err
 		})

@@ -173,6 +173,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 		}
 	case run.Dismantle:
 		in.Prune, in.Stale = true, p.staleTasks(nil)
+		in.Allow = append(slices.Clone(r.Allow), massRemoval, "empty-render") // that is what is asked for
 	default:
 		return nil, fault(Invalid, "there is no run of kind %q", r.Kind)
 	}
