@@ -264,3 +264,81 @@ func TestTheConsoleShowsARunAndItsTasks(t *testing.T) {
 	b.click("Write the branch")
 	b.shows("is on branch vigila/" + s.name)
 }
+
+// fill types a text into the field of a form.
+func (b *browser) fill(id, text string) {
+	b.t.Helper()
+	b.do(chromedp.WaitVisible(chromedp.CSS("#" + id)))
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf("document.getElementById(%q).select(); true", id))) // what is there is typed over
+	require.NoError(b.t, err)
+	b.do(chromedp.SendKeys(chromedp.CSS("#"+id), text))
+}
+
+// TestConsoleSources: repositories, clusters and rosters are added and changed in the console, and a ward is written to
+// a branch.
+func TestConsoleSources(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("First", map[string]string{"wards/one.yaml": wardText("console-one", "console-one", auto), "apps/console-one/c.yaml": config("mark", "v", "1")})
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.do(chromedp.Reload())
+	b.shows("No wards yet")
+
+	b.open(s.url + "/rosters")
+	b.shows("No rosters yet")
+	b.click("Add a roster")
+	b.shows("A directory of ward files; the root when empty.")
+	b.fill("name", "sound")
+	b.fill("path", "wads")
+	b.click("Add it")
+	b.shows(`has no "wads"`)
+	b.fill("path", "wards")
+	b.click("Add it")
+	b.shows("Roster sound")
+	b.shows("1 in step, 1 ready")
+	b.click("Look now")
+	s.push("Break it", map[string]string{"wards/two.yaml": "vigila: ward/v1\nname: two\n"})
+	b.shows("wards/two.yaml:1")
+	b.shows("the ward has no from")
+	b.open(s.url + "/")
+	b.shows("roster sound")
+	b.shows("wards/two.yaml:1: the ward has no from")
+
+	b.click("Add a ward")
+	b.shows("Nothing is kept before it is merged.")
+	b.fill("name", "console-two")
+	b.fill("path", "apps/console-two")
+	b.fill("namespace", "console-two")
+	b.shows("vigila: ward/v1\nname: console-two")
+	b.click("Write it to the branch")
+	b.shows("Once it is merged, roster sound finds it")
+	file := git(t, labDir+"/git/"+s.name+".git", "show", "add-console-two:wards/console-two.yaml")
+	assert.Contains(t, file, "from: {repo: "+s.name+", path: apps/console-two}\ninto:\n  cluster: quay\n  namespace: console-two\n  create_namespace: true\nkeep: {sync: ask, drift: report}\n")
+	assert.NotContains(t, git(t, labDir+"/git/"+s.name+".git", "ls-tree", "-r", "--name-only", "main"), "console-two")
+	b.click("Close")
+
+	b.open(s.url + "/sources")
+	b.shows("1 repository that wards come from.")
+	b.click("Add a repository")
+	b.fill("name", "copy")
+	b.fill("url", "ssh://git@127.0.0.1:1/fleet.git")
+	b.shows("Fingerprint of the host")
+	b.fill("url", gitBase+"/nothing.git")
+	b.click("Check and add it")
+	b.shows("there is no repository at " + gitBase + "/nothing.git")
+	b.fill("url", s.origin())
+	b.click("Check and add it")
+	b.shows("2 repositories that wards come from.")
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Search the sources"]`), "zzz"))
+	b.shows("Nothing matches “zzz”.")
+
+	b.open(s.url + "/clusters")
+	b.shows("1 cluster that wards go into.")
+	b.click("Do")
+	b.do(chromedp.Click(chromedp.Search(`//*[@role="menuitem" and normalize-space()="Change it"]`)))
+	b.fill("labels", "tier=rehearsal")
+	b.click("Check and change it")
+	b.shows("tier=rehearsal")
+	assert.Contains(t, s.ok("cluster", "list"), "tier=rehearsal")
+}

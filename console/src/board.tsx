@@ -2,8 +2,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { type Ward, api, got } from "./api";
-import { Pages, ToneGlyph, Wrong, useNow } from "./parts";
+import { type Schemas, type Ward, api, got } from "./api";
+import { NewWard } from "./newward";
+import { Button, Pages, Standing, ToneGlyph, Wrong, useNow } from "./parts";
 import { ScaleChoice, WatchLine, marks, useScale } from "./watchline";
 import { ago, count, inWords, short, span } from "./words";
 
@@ -28,7 +29,10 @@ export function Board() {
     placeholderData: keepPreviousData,
     refetchInterval: 30_000,
   });
-  const clusters = useQuery({ queryKey: ["clusters"], queryFn: () => got(api.GET("/clusters")) });
+  const all = { params: { query: { limit: 1000 } } };
+  const clusters = useQuery({ queryKey: ["clusters", "all"], queryFn: () => got(api.GET("/clusters", all)) });
+  const rosters = useQuery({ queryKey: ["rosters", "all"], queryFn: () => got(api.GET("/rosters", all)) });
+  const [adding, setAdding] = useState(false);
   const table = useArrows();
   if (wards.error && !wards.data) return <Wrong error={wards.error} />;
   if (!wards.data) return <p className="text-soft">Reading the board…</p>;
@@ -42,7 +46,13 @@ export function Board() {
 
   return (
     <div ref={table}>
-      <h1 className="text-2xl font-bold">{title(total, needs_you, search)}</h1>
+      <div className="flex items-start justify-between gap-4">
+        <h1 className="text-2xl font-bold">{title(total, needs_you, search)}</h1>
+        <Button tip="Write its ward file to a branch of the repository" onClick={() => setAdding(true)}>
+          Add a ward
+        </Button>
+      </div>
+      {adding && <NewWard close={() => setAdding(false)} />}
       <p className="mt-0.5 text-soft">
         {[
           total > 0 && `${in_step} of ${count(total, "ward")} in step.`,
@@ -84,6 +94,7 @@ export function Board() {
             </span>
             <span className="text-right">for</span>
           </div>
+          <Rosters items={rosters.data?.items ?? []} />
           <div className="mt-2.5 space-y-1.5">
             {loud.map((w) => (
               <Line key={w.id} ward={w} now={now} loud />
@@ -104,6 +115,43 @@ export function Board() {
         </>
       )}
     </div>
+  );
+}
+
+/** The rosters' own lines: their standing is theirs alone, that of their wards is on the lines below. */
+function Rosters({ items }: { items: Schemas["Roster"][] }) {
+  const loud = items.filter((r) => r.needs_you);
+  const quiet = items.filter((r) => !r.needs_you);
+  return (
+    <>
+      {loud.map((r) => (
+        <Link
+          key={r.name}
+          to="/rosters"
+          data-roster={r.name}
+          className="mt-2.5 grid min-h-12 grid-cols-[3rem_15rem_minmax(0,1fr)] items-center rounded-lg border border-rule bg-sheet px-3 py-0.5 hover:border-soft"
+        >
+          <span className="pl-1.5 text-xl">
+            <Standing is={r.standing} />
+          </span>
+          <span>
+            roster <strong>{r.name}</strong>
+          </span>
+          <span className="line-clamp-2 leading-snug" title={r.says}>
+            {r.says}
+          </span>
+        </Link>
+      ))}
+      {quiet.length > 0 && (
+        <p className="mt-2 px-3 text-sm text-soft">
+          {quiet.map((r) => (
+            <Link key={r.name} to="/rosters" className="mr-4 hover:text-ink" title={r.says}>
+              roster <strong>{r.name}</strong> <Standing is={r.standing} word />
+            </Link>
+          ))}
+        </p>
+      )}
+    </>
   );
 }
 
@@ -192,10 +240,13 @@ function Says({ ward: w, loud }: { ward: Ward; loud?: boolean }) {
 function Empty() {
   return (
     <div className="mt-6 max-w-2xl rounded-lg border border-rule bg-sheet p-6">
-      <p>A ward is a path of a repository, kept in a cluster. To keep the first one:</p>
+      <p>
+        A ward is a path of a repository, kept in a cluster; a roster is a path that holds ward files. To keep
+        the first ones:
+      </p>
       <pre className="mt-3 overflow-auto font-mono text-sm leading-relaxed">{`vigila repo add fleet https://git.brindle.example/fleet.git
 vigila cluster add quay --kubeconfig ~/.kube/config
-vigila ward add berth-planner.yaml`}</pre>
+vigila roster add fleet --repo fleet --path wards`}</pre>
     </div>
   );
 }

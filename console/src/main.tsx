@@ -14,7 +14,7 @@ import { Problem, api, follow, got, takeSignInLink, token } from "./api";
 import { Board } from "./board";
 import { LogbookPage } from "./logbook";
 import { Modal } from "./parts";
-import { ClustersPage, SourcesPage } from "./sources";
+import { ClustersPage, RostersPage, SourcesPage } from "./sources";
 import { SignIn } from "./signin";
 import { WardPage } from "./ward";
 import "./style.css";
@@ -74,6 +74,8 @@ function useLive(): boolean {
     return follow((n) => {
       if (n.kind === "connected") changed.add("all");
       if (n.kind === "ward") ["wards", "entries", `ward ${n.name}`].forEach((k) => changed.add(k));
+      if (n.kind === "roster") changed.add("rosters");
+      if (n.kind === "ward") changed.add("rosters");
       if (n.kind === "repo") changed.add("repos");
       if (n.kind === "cluster") changed.add("clusters");
       due ??= setTimeout(read, 150); // a run tells of many changes at once
@@ -143,6 +145,9 @@ function Frame() {
             <NavLink to="/logbook" className={tab}>
               Logbook
             </NavLink>
+            <NavLink to="/rosters" className={tab}>
+              Rosters
+            </NavLink>
             <NavLink to="/sources" className={tab}>
               Sources
             </NavLink>
@@ -211,6 +216,7 @@ function Frame() {
           <Route path="/" element={<Board />} />
           <Route path="/wards/:id" element={<WardPage />} />
           <Route path="/logbook" element={<LogbookPage />} />
+          <Route path="/rosters" element={<RostersPage />} />
           <Route path="/sources" element={<SourcesPage />} />
           <Route path="/clusters" element={<ClustersPage />} />
           <Route

@@ -1,7 +1,7 @@
 // A ward's page: a plain sentence, what can be done about it, its objects, the chosen one closely, and the logbook.
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { lookAndStart, path, start, useAct } from "./act";
 import { Problem, type Schemas, type Ward, type WardDetail, api, got } from "./api";
 import { Logbook, RollBack } from "./entries";
@@ -62,6 +62,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           {w.name} <span className="text-soft">@{w.cluster}</span>
           {w.owner && ` · kept by ${w.owner}`} · <span className="font-mono text-sm">{w.repo}</span> {w.ref}
           {w.path && ` · ${w.path}`}
+          {w.form && w.form !== "plain" && ` · ${[w.form, w.chart].filter(Boolean).join(" ")}`}
         </p>
         <h1 className="mt-1 text-2xl leading-tight font-bold text-pretty" data-says>
           {headline(w, now)}
@@ -427,6 +428,20 @@ function Declaration({ detail, now }: { detail: WardDetail; now: number }) {
           <pre className="overflow-auto font-mono text-[13px]">{detail.file.trim()}</pre>
           <div className="space-y-2 text-sm">
             {w.about && <p>{w.about}</p>}
+            {w.roster && (
+              <p>
+                Declared by roster{" "}
+                <Link className="underline" to="/rosters">
+                  {w.roster}
+                </Link>
+                , in <span className="font-mono">{w.source}</span>. Change it there.
+              </p>
+            )}
+            {(w.notes ?? []).map((n) => (
+              <p key={n} className="text-soft">
+                {n}.
+              </p>
+            ))}
             <p className="text-soft">
               {w.auto_sync ? "A new revision is synced by itself." : "A person syncs."}{" "}
               {w.restore_drift

@@ -81,7 +81,7 @@ func (s *server) matches(c *gin.Context, v *keeper.View, search string) bool {
 	if search == "" {
 		return true
 	}
-	text := strings.Join([]string{v.ID, v.Ward.Owner, v.Ward.About, v.Ward.From.Repo, v.Ward.From.Path, string(v.Standing), string(v.Health.Word), v.Says}, " ")
+	text := strings.Join([]string{v.ID, v.Ward.Owner, v.Ward.About, v.Ward.From.Repo, v.Ward.From.Path, v.Roster, v.Chart, string(v.Standing), string(v.Health.Word), v.Says}, " ")
 	for _, r := range []*record.Revision{v.Revision, v.Applied} {
 		if r != nil {
 			text += " " + r.ID + " " + r.Subject
