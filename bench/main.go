@@ -35,6 +35,7 @@ type options struct {
 	objects int           // watched
 	quiet   time.Duration // how long requests are counted
 	wards   int           // in one repository
+	files   int           // in one large repository
 }
 
 func main() {
@@ -45,6 +46,7 @@ func main() {
 	flag.IntVar(&o.objects, "objects", 5000, "watched objects")
 	flag.DurationVar(&o.quiet, "quiet", 5*time.Minute, "how long requests to the cluster are counted")
 	flag.IntVar(&o.wards, "wards", 1000, "wards in one repository")
+	flag.IntVar(&o.files, "files", 100_000, "files in one large repository")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -93,8 +95,10 @@ func run(ctx context.Context, o options) (rows []row, err error) {
 	}
 	// The first ones have a service each, which ends with them; the last ones share one that watches o.objects, and would
 	// be in the way of all others.
+	forms := &forms{world: w, wards: o.wards}
 	fleet := &fleet{world: w, objects: o.objects, quiet: o.quiet}
 	var all = []measure{{"sync", w.sync}, {"preview", w.preview}, {"push", func(ctx context.Context) (row, error) { return w.push(ctx, o.wards) }},
+		{"render", forms.render}, {"warm", forms.warm}, {"touch", forms.touch}, {"large", func(ctx context.Context) (row, error) { return w.large(ctx, o.files) }},
 		{"drift", fleet.drift}, {"restart", fleet.restart}, {"requests", fleet.requests}, {"memory", fleet.memory}}
 	for _, m := range all {
 		if o.wants(m.name) {

@@ -743,6 +743,9 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 		for _, c := range k.matching(w) {
 			ids = append(ids, w.Name+"@"+c)
 		}
+		if l, err := k.repoLoop(w.From.Repo); err == nil {
+			l.lookSoon() // whoever adds a ward wants to see it as it is now
+		}
 	}
 	return ids, nil
 }

@@ -265,7 +265,11 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	k.spawn(p.loop)
 	p.post(p.resume)
 	p.post(p.watchChanged) // watches that other wards began may have told everything already
-	r.lookSoon()
+	if p.repository.At.IsZero() {
+		r.lookSoon()
+	} else { // it was read a moment ago; a thousand wards that a roster declares need no thousand looks
+		p.repoRead(r.name, r.info().Repository)
+	}
 	return nil
 }
 

@@ -104,8 +104,12 @@ func (m *Mirror) changedBy(commit, dir string) (bool, error) {
 			parents = append(parents, id)
 		}
 	}
-	if len(parents) != 1 {
+	if len(parents) > 1 {
 		return false, nil
+	}
+	if len(parents) == 0 { // the first commit made everything that it holds
+		_, kind, err := m.find(commit, dir)
+		return kind != "missing", err
 	}
 	now, _, err := m.find(commit, dir)
 	if err != nil {

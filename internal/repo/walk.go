@@ -3,6 +3,7 @@ package repo
 import (
 	"bytes"
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/url"
@@ -27,26 +28,36 @@ func (m *Mirror) find(rev, p string) (id, kind string, err error) {
 	if err != nil || kind != "tree" {
 		return "", "missing", err
 	}
-	entries, err := parseTree(data)
-	if err != nil {
+	mode, id, err := lookUp(data, path.Base(p))
+	switch {
+	case err != nil:
 		return "", "", err
+	case mode == "":
+		return "", "missing", nil
+	case mode == modeDir:
+		return id, "tree", nil
+	case mode == modeSubmodule:
+		return id, "commit", nil
+	case mode == modeLink:
+		return "", "", fmt.Errorf("%s: %s is a symbolic link; name the file itself", m.Name(), p)
 	}
-	name := path.Base(p)
-	for _, e := range entries {
-		if e.name != name {
-			continue
+	return id, "blob", nil
+}
+
+// lookUp finds one entry of a tree without making all the others; mode is "" when there is none.
+func lookUp(data []byte, name string) (mode, id string, err error) {
+	for len(data) > 0 {
+		sp := bytes.IndexByte(data, ' ')
+		nul := bytes.IndexByte(data, 0)
+		if sp < 0 || nul < sp || len(data) < nul+21 {
+			return "", "", errors.New("a git tree is damaged")
 		}
-		switch e.mode {
-		case modeDir:
-			return e.id, "tree", nil
-		case modeSubmodule:
-			return e.id, "commit", nil
-		case modeLink:
-			return "", "", fmt.Errorf("%s: %s is a symbolic link; name the file itself", m.Name(), p)
+		if string(data[sp+1:nul]) == name {
+			return string(data[:sp]), hex.EncodeToString(data[nul+1 : nul+21]), nil
 		}
-		return e.id, "blob", nil
+		data = data[nul+21:]
 	}
-	return "", "missing", nil
+	return "", "", nil
 }
 
 // walk collects the files below a path.
