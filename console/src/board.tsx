@@ -32,6 +32,7 @@ export function Board() {
   const all = { params: { query: { limit: 1000 } } };
   const clusters = useQuery({ queryKey: ["clusters", "all"], queryFn: () => got(api.GET("/clusters", all)) });
   const rosters = useQuery({ queryKey: ["rosters", "all"], queryFn: () => got(api.GET("/rosters", all)) });
+  const repos = useQuery({ queryKey: ["repos", "all"], queryFn: () => got(api.GET("/repos", all)) });
   const [adding, setAdding] = useState(false);
   const table = useArrows();
   if (wards.error && !wards.data) return <Wrong error={wards.error} />;
@@ -94,6 +95,17 @@ export function Board() {
             </span>
             <span className="text-right">for</span>
           </div>
+          {(repos.data?.items ?? [])
+            .filter((r) => r.warning)
+            .map((r) => (
+              <Link
+                key={r.name}
+                to="/sources"
+                className="mt-2.5 block rounded-lg border border-rule bg-lamp-sheet px-4 py-2 hover:border-soft"
+              >
+                repository <strong>{r.name}</strong>: {r.warning}
+              </Link>
+            ))}
           <Rosters items={rosters.data?.items ?? []} />
           <div className="mt-2.5 space-y-1.5">
             {loud.map((w) => (

@@ -29,6 +29,11 @@ func (k *Keeper) Look(ctx context.Context, name string) (*View, error) {
 		return nil, err
 	}
 	_ = p.repo.look(ctx) // what is wrong is in the view
+	for _, name := range sources(p.ward) {
+		if l, err := k.repoLoop(name); err == nil {
+			_ = l.look(ctx)
+		}
+	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

@@ -320,7 +320,7 @@ func (k *Keeper) AddRepo(ctx context.Context, n NewRepo) (Repo, error) {
 			keep(&r.KnownHosts, old.KnownHosts)
 			keep(&r.Signers, old.Signers)
 		}
-		r.Roster = old.Roster
+		r.Roster, r.About = old.Roster, old.About
 	}
 	if r.Signers != "" {
 		if err := repo.CheckSigners(r.Signers); err != nil {

@@ -153,11 +153,7 @@ type chartLoader struct {
 	out     *Result
 	count   int
 	size    int
-	leave   []left // what no longer counts in the objects of charts: see mapped
 }
-
-// left is why something of a chart was left out.
-type left struct{ what, why string }
 
 func (l *chartLoader) wrong(c *chart, file, key, format string, args ...any) error {
 	line := 1

@@ -42,10 +42,7 @@ func (f Files) Glob(pattern string) Files {
 
 // Lines are the lines of a file.
 func (f Files) Lines(name string) []string {
-	text := string(f[name])
-	if strings.HasSuffix(text, "\n") {
-		text = text[:len(text)-1]
-	}
+	text := strings.TrimSuffix(string(f[name]), "\n")
 	if text == "" {
 		return []string{}
 	}

@@ -201,7 +201,7 @@ func hostKey(ctx context.Context, raw, fingerprint string) (ssh.PublicKey, error
 // (SHA256:…).
 func Trust(ctx context.Context, raw, fingerprint string) (string, error) {
 	if !strings.HasPrefix(fingerprint, "SHA256:") {
-		return "", fmt.Errorf("%q is not a fingerprint; it starts with SHA256:", fingerprint)
+		return "", fmt.Errorf("%q is not a fingerprint; one starts with SHA256: and goes on in base64", fingerprint)
 	}
 	key, err := hostKey(ctx, raw, fingerprint)
 	if err != nil {
