@@ -59,8 +59,8 @@ soak: build lab
 
 # Every fuzz test for a while. What one finds it keeps below testdata/fuzz, where make test plays it ever after.
 fuzz:
-	@for t in object:FuzzParse object:FuzzProject compare:FuzzDiffer ward:FuzzWard health:FuzzParseRules; do \
-	  echo "$$t"; go test ./internal/core/$${t%%:*} -run xxx -fuzz "$${t##*:}\$$" -fuzztime $(SECONDS_EACH)s || exit 1; done
+	@for t in core/object:FuzzParse core/object:FuzzProject core/compare:FuzzDiffer core/ward:FuzzWard core/ward:FuzzDeclared core/health:FuzzParseRules render:FuzzChart render:FuzzTemplate; do \
+	  echo "$$t"; go test ./internal/$${t%%:*} -run xxx -fuzz "$${t##*:}\$$" -fuzztime $(SECONDS_EACH)s || exit 1; done
 
 check: console/node_modules/.package-lock.json
 	@test -z "$$(gofmt -l bench cmd internal api console/*.go docs e2e lab)" || { gofmt -l cmd internal api console/*.go docs e2e lab; echo "run gofmt -w on these"; exit 1; }

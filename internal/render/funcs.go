@@ -74,21 +74,30 @@ func (b *budget) fits(v reflect.Value) error {
 	return nil
 }
 
-// size counts what writing a value out would make, and stops at the limit: a value can hold another many times.
-func size(v any, sum *int) error {
+// size counts what writing a value out would make, and stops at the limit: a value can hold another many times, or
+// itself.
+func size(v any, sum *int) error { return sizeAt(v, sum, 0) }
+
+// maxNested is how deep a value may be nested.
+const maxNested = 1000
+
+func sizeAt(v any, sum *int, depth int) error {
+	if depth > maxNested {
+		return errTooMuch
+	}
 	switch x := v.(type) {
 	case string:
 		*sum += len(x) + 2
 	case map[string]any:
 		for k, y := range x {
 			*sum += len(k) + 4
-			if err := size(y, sum); err != nil {
+			if err := sizeAt(y, sum, depth+1); err != nil {
 				return err
 			}
 		}
 	case []any:
 		for _, y := range x {
-			if err := size(y, sum); err != nil {
+			if err := sizeAt(y, sum, depth+1); err != nil {
 				return err
 			}
 		}
@@ -138,6 +147,13 @@ func (b *budget) guarded(name string, f any) any {
 		if err := b.fits(res[0]); err != nil {
 			return no(err)
 		}
+		switch name { // a value could come to hold itself, or be nested so deep that printing it needs more stack than there is
+		case "set", "merge", "mergeOverwrite", "mustMerge", "mustMergeOverwrite", "dict", "list", "tuple", "append", "mustAppend", "push", "mustPush", "prepend", "mustPrepend", "concat":
+			sum := 0
+			if err := size(res[0].Interface(), &sum); err != nil {
+				return no(err)
+			}
+		}
 		return []reflect.Value{res[0], reflect.Zero(failType)}
 	}).Interface()
 }
@@ -146,7 +162,7 @@ func (b *budget) guarded(name string, f any) any {
 func tooMany(name string, args []reflect.Value) error {
 	switch name {
 	case "repeat", "indent", "nindent", "until", "untilStep", "seq", "wrap", "wrapWith", "trunc", "substr":
-	case "print", "printf", "println", "cat", "join", "toString", "quote", "squote", "toStrings", "sha256sum", "toPrettyJson", "toRawJson", "toJson", "mustToJson", "mustToPrettyJson", "mustToRawJson", "deepCopy", "mustDeepCopy":
+	case "print", "printf", "println", "html", "js", "urlquery", "cat", "join", "toString", "quote", "squote", "toStrings", "sha256sum", "toPrettyJson", "toRawJson", "toJson", "mustToJson", "mustToPrettyJson", "mustToRawJson", "deepCopy", "mustDeepCopy":
 		sum := 0
 		for _, a := range args {
 			if a.IsValid() && a.CanInterface() {
@@ -296,6 +312,7 @@ func functions(b *budget) template.FuncMap {
 	all["fail"] = func(message string) (string, error) { return "", errors.New(message) }
 	all["lookup"] = func(string, string, string, string) map[string]any { return map[string]any{} } // a rendering reads no cluster
 	all["print"], all["printf"], all["println"] = fmt.Sprint, fmt.Sprintf, fmt.Sprintln
+	all["html"], all["js"], all["urlquery"] = template.HTMLEscaper, template.JSEscaper, template.URLQueryEscaper
 	for name, f := range all {
 		all[name] = b.guarded(name, f)
 	}

@@ -31,3 +31,24 @@ func FuzzWard(f *testing.F) {
 		}
 	})
 }
+
+func FuzzDeclared(f *testing.F) {
+	for _, s := range []string{spreadOut, "vigila: cluster/v1\nname: a\nlabels: {a: b}\n---\nvigila: ward/v1\n", "vigila: repo/v1\nname: a\nurl: x\nfollow: [submodules]\n", "vigila: roster/v1\nname: a\nlimits: {as: 7}\nfrom: []", "vigila: &a [*a]"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		d, err := ParseDeclared(From{Repo: "fleet", Ref: "main"}, "w.yaml", data)
+		if err != nil {
+			return
+		}
+		for _, w := range d.Wards {
+			require.NotEmpty(t, w.From.Repo)
+			require.NotEmpty(t, w.From.Ref)
+			one := w.For("quay", map[string]string{"tier": "rehearsal"})
+			require.Equal(t, w.Name, one.Name)
+		}
+		for _, r := range d.Rosters {
+			require.NoError(t, Name(r.Name))
+		}
+	})
+}
