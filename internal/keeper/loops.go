@@ -36,6 +36,7 @@ type repoLoop struct {
 	cancel context.CancelFunc
 	asked  chan chan error
 	nudged chan struct{}
+	moved  chan struct{} // the next look is earlier than it was
 
 	mu          sync.Mutex
 	conf        record.Repo
@@ -49,7 +50,7 @@ const fetchTimeout = 2 * time.Minute
 
 func (k *Keeper) openRepo(r record.Repo) error {
 	ctx, cancel := context.WithCancel(k.ctx)
-	l := &repoLoop{k: k, name: r.Name, cancel: cancel, asked: make(chan chan error), nudged: make(chan struct{}, 1), conf: r, subscribers: map[*placement]map[string]string{}}
+	l := &repoLoop{k: k, name: r.Name, cancel: cancel, asked: make(chan chan error), nudged: make(chan struct{}, 1), moved: make(chan struct{}, 1), conf: r, subscribers: map[*placement]map[string]string{}}
 	if r.Charts {
 		l.shelf = charts.Open(k.opts.MirrorDir, chartSource(r))
 	} else {
@@ -103,6 +104,9 @@ func (l *repoLoop) run(ctx context.Context) {
 			return
 		case <-timer.C:
 		case <-l.nudged:
+		case <-l.moved:
+			timer.Reset(time.Until(l.next()))
+			continue
 		case c := <-l.asked:
 			waiting = append(waiting, c)
 		}
@@ -332,6 +336,13 @@ func (l *repoLoop) subscribe(p *placement) AsOf {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.subscribers[p] = nil
+	if next := time.Now().Add(p.ward.Keep.Every); l.failures == 0 && !l.asOf.Next.IsZero() && next.Before(l.asOf.Next) { // it wants to be looked at more often
+		l.asOf.Next = next
+		select {
+		case l.moved <- struct{}{}:
+		default:
+		}
+	}
 	return l.asOf
 }
 
