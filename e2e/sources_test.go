@@ -142,6 +142,8 @@ func TestARosterDeclaresWhatIsKept(t *testing.T) {
 	s.push("A wrong repository", map[string]string{"wards/two.yaml": strings.Replace(files["wards/two.yaml"], "from: {", "from: {repo: nowhere, ", 1)})
 	w = s.untilOf("two@quay", "is still blind", func(w client.Ward) bool { return strings.Contains(w.Says, `there is no repository "nowhere"`) })
 	assert.EqualValues(t, "blind", w.Standing)
+	s.push("A slip", map[string]string{"wards/two.yaml": "vigla" + strings.TrimPrefix(files["wards/two.yaml"], "vigila")})
+	s.untilOf("two@quay", "is not taken for removed", func(w client.Ward) bool { return strings.Contains(w.Says, "its first key is not vigila: ward/v1 any more") })
 	s.push("Mend it", map[string]string{"wards/two.yaml": files["wards/two.yaml"]})
 	s.untilOf("two@quay", "is in step again", inStepAndReady)
 

@@ -80,6 +80,8 @@ type Cluster struct {
 	scalers *scalers // nil until the first watch
 	apis    []string // what it serves, as of apisAt
 	apisAt  time.Time
+	version string // as of verAt
+	verAt   time.Time
 	actors  map[string]*Cluster // connections that act as somebody else
 	base    *Cluster            // of an actor
 	done    sync.WaitGroup
@@ -184,23 +186,47 @@ func (c *Cluster) As(namespace, account string) (*Cluster, error) {
 	return a, nil
 }
 
+// LastVersion is the cluster's version, asked for again every ten minutes.
+func (c *Cluster) LastVersion(ctx context.Context) (string, error) {
+	c.mu.Lock()
+	v, at := c.version, c.verAt
+	c.mu.Unlock()
+	if v != "" && time.Since(at) < 10*time.Minute {
+		return v, nil
+	}
+	v, err := c.Version(ctx)
+	if err == nil {
+		c.mu.Lock()
+		c.version, c.verAt = v, time.Now()
+		c.mu.Unlock()
+	}
+	return v, err
+}
+
 // APIs lists what the cluster serves: group/version, and group/version/Kind. It is asked anew when a kind was not known,
 // and every ten minutes.
-func (c *Cluster) APIs() ([]string, error) {
+//
+// whole is false when an API whose own server is away is missing among them: what a chart makes for it would be missing
+// with it.
+func (c *Cluster) APIs() (apis []string, whole bool, err error) {
 	c.mu.Lock()
 	have, at := c.apis, c.apisAt
 	c.mu.Unlock()
 	if len(have) > 0 && time.Since(at) < 10*time.Minute {
-		return have, nil
+		return have, true, nil
 	}
 	c.mapping.Lock()
 	c.disco.Invalidate()
 	_, lists, err := c.disco.ServerGroupsAndResources()
 	c.mapping.Unlock()
-	if err != nil && len(lists) == 0 {
-		return nil, c.explain("ask for its kinds", err)
+	switch {
+	case err != nil && len(have) > 0:
+		return have, true, nil // as they were a moment ago
+	case err != nil && len(lists) == 0:
+		return nil, false, c.explain("ask for its kinds", err)
 	}
-	out := []string{} // an API whose own server is away is missing among them
+	whole = err == nil
+	out := []string{}
 	for _, l := range lists {
 		out = append(out, l.GroupVersion)
 		for _, r := range l.APIResources {
@@ -211,10 +237,12 @@ func (c *Cluster) APIs() ([]string, error) {
 	}
 	slices.Sort(out)
 	out = slices.Compact(out)
-	c.mu.Lock()
-	c.apis, c.apisAt = out, time.Now()
-	c.mu.Unlock()
-	return out, nil
+	if whole {
+		c.mu.Lock()
+		c.apis, c.apisAt = out, time.Now()
+		c.mu.Unlock()
+	}
+	return out, whole, nil
 }
 
 // OpenAPI is the cluster's description of its kinds: OpenAPI v2, JSON.
@@ -373,7 +401,7 @@ func (c *Cluster) mappingOf(gvk schema.GroupVersionKind) (*meta.RESTMapping, err
 	if meta.IsNoMatchError(err) {
 		c.mapper.Reset()
 		c.mu.Lock()
-		c.apis = nil
+		c.apisAt = time.Time{}
 		c.mu.Unlock()
 		m, err = c.mapper.RESTMapping(gvk.GroupKind(), gvk.Version)
 	}

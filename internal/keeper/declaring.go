@@ -43,7 +43,8 @@ func (p *placement) repoMaybe(name string, a AsOf) { p.repoRead(name, a) }
 func (p *placement) repoSame(name string, a AsOf) {
 	p.post(func() {
 		p.lookedElsewhere(name, a)
-		if p.declared == nil || !p.repository.Known { // what could not be rendered then may be now
+		// What could not be rendered then may be now, and a chart may see more of the cluster than it did.
+		if p.declared == nil || !p.repository.Known || p.declared.form == render.ChartForm {
 			p.repository.Next = a.Next
 			p.render(a)
 			return

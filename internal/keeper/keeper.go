@@ -380,6 +380,7 @@ func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *repoLoop) (Re
 		k.mu.RUnlock()
 	}
 	_ = loop.look(ctx) // what is wrong is part of the answer
+	k.nudgeRosters()   // one of them may have waited for it
 	k.broker.send(Note{"repo", r.Name})
 	return loop.info(), nil
 }

@@ -108,17 +108,24 @@ func (r *reading) depend(address, name, version string) (render.Package, error) 
 
 // facts are what a rendering may know of the cluster.
 func (r *reading) facts() (render.Cluster, error) {
+	out, _, err := r.wholeFacts()
+	return out, err
+}
+
+// wholeFacts tells as well whether all of the cluster's APIs are among them.
+func (r *reading) wholeFacts() (render.Cluster, bool, error) {
 	c := r.p.cluster
-	out := render.Cluster{Name: c.conf.Name, Labels: c.labels()}
+	out := render.Cluster{Name: r.p.cluster.record().Name, Labels: c.labels()}
 	if c.conn == nil {
-		return out, c.err
+		return out, false, c.err
 	}
 	var err error
-	if out.Version, err = c.conn.Version(r.ctx); err != nil {
-		return out, err
+	if out.Version, err = c.conn.LastVersion(r.ctx); err != nil {
+		return out, false, err
 	}
-	out.APIs, err = c.conn.APIs()
-	return out, err
+	whole := false
+	out.APIs, whole, err = c.conn.APIs()
+	return out, whole, err
 }
 
 // same tells whether everything that a declaration was made of is as it was then. What can't be asked now is taken to
@@ -139,8 +146,8 @@ func (r *reading) same(d *declaration) (bool, error) {
 func (r *reading) hash(in render.Input) (string, error) {
 	switch {
 	case in.Repo == "" && in.Path == "cluster":
-		facts, err := r.facts()
-		if err != nil { // nothing can be applied anyway
+		facts, whole, err := r.wholeFacts()
+		if err != nil || !whole { // what can't be asked now is taken to be as it was
 			return in.Hash, nil
 		}
 		return facts.Hash(in.Hash), nil

@@ -280,6 +280,13 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 		}
 		decl.Clusters, decl.Repos, decl.Rosters = append(decl.Clusters, d.Clusters...), append(decl.Repos, d.Repos...), append(decl.Rosters, d.Rosters...)
 	}
+	for _, p := range k.wardsOf(conf.Name) { // a slip in the first line is no removal
+		if i := slices.IndexFunc(files, func(f repo.File) bool { return f.Path == p.source }); i >= 0 && !ward.IsRoster(files[i].Data) && broken[p.source] == "" {
+			text := "its first key is not vigila: " + ward.Version + " any more; to stop keeping ward " + p.ward.Name + ", take the file away"
+			broken[p.source] = p.source + ":1: " + text
+			problems = append(problems, Problem{p.source, 1, text, ""})
+		}
+	}
 	say := func(file string, line int, wardName, format string, args ...any) {
 		problems = append(problems, Problem{file, line, fmt.Sprintf(format, args...), wardName})
 	}
