@@ -68,6 +68,20 @@ func (b *browser) click(label string) {
 	b.do(chromedp.Click(chromedp.Search(fmt.Sprintf("//button[normalize-space()=%q and not(@disabled)]", label))))
 }
 
+// opens clicks something until a text shows: a page that is just being drawn anew may swallow a click.
+func (b *browser) opens(xpath, want string) {
+	b.t.Helper()
+	for end := time.Now().Add(patience); !strings.Contains(b.text(), want); {
+		b.do(chromedp.Click(chromedp.Search(xpath)))
+		for soon := time.Now().Add(3 * time.Second); time.Now().Before(soon) && !strings.Contains(b.text(), want); {
+			time.Sleep(50 * time.Millisecond)
+		}
+		if time.Now().After(end) {
+			b.t.Fatalf("%s never shows %q; the page shows:\n%s", xpath, want, b.text())
+		}
+	}
+}
+
 func TestConsole(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
@@ -223,7 +237,7 @@ func TestTheConsoleShowsARunAndItsTasks(t *testing.T) {
 	b.shows("goes on for")
 	b.shows("migrate task before")
 	b.shows("#1 sync · done")
-	b.do(chromedp.Click(chromedp.Search(`//button[contains(., "#1 sync")]`)))
+	b.opens(`//button[contains(., "#1 sync")]`, "Log of migrate")
 	b.do(chromedp.Click(chromedp.Search(`//div[@role="dialog"]//button[normalize-space()="Log of migrate"]`))) // not that of the run, which goes
 	b.shows("listening")
 	b.do(chromedp.KeyEvent("\u001b"))
@@ -232,8 +246,7 @@ func TestTheConsoleShowsARunAndItsTasks(t *testing.T) {
 	b.shows("1 object to sync")
 	b.click("Sync 1 object")
 	b.shows("#2 sync · done")
-	b.do(chromedp.Click(chromedp.Search(`//button[contains(., "#1 sync")]`)))
-	b.shows("Compare what #1 declares with")
+	b.opens(`//button[contains(., "#1 sync")]`, "Compare what #1 declares with")
 	b.do(chromedp.WaitReady(chromedp.CSS(`[role=dialog] select option[value="2"]`)))
 	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(() => {
 		const s = document.querySelector("[role=dialog] select");

@@ -98,6 +98,9 @@ func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	if r.Revision == "" || r.Kind != run.Sync {
 		return nil
 	}
+	if p.repo.mirror == nil {
+		return fault(Invalid, "%s comes from chart repository %s, which has no revisions of its own; set from.chart.version", p.id, p.repo.name)
+	}
 	d, err := p.declare(ctx, r.Revision, nil)
 	if err != nil {
 		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.name, err)
