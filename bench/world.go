@@ -304,7 +304,7 @@ func (r *repository) push(message string, files map[string]string) error {
 			return err
 		}
 	}
-	for _, args := range [][]string{{"add", "-A"}, {"commit", "-q", "-m", message}, {"push", "-q", r.url, "main"}} {
+	for _, args := range [][]string{{"add", "-A"}, {"commit", "-q", "-m", message}, {"-c", "http.postBuffer=1000000000", "push", "-q", r.url, "main"}} {
 		if err := git(r.work, args...); err != nil {
 			return err
 		}

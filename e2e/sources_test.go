@@ -143,7 +143,9 @@ func TestARosterDeclaresWhatIsKept(t *testing.T) {
 	w = s.untilOf("two@quay", "is still blind", func(w client.Ward) bool { return strings.Contains(w.Says, `there is no repository "nowhere"`) })
 	assert.EqualValues(t, "blind", w.Standing)
 	s.push("A slip", map[string]string{"wards/two.yaml": "vigla" + strings.TrimPrefix(files["wards/two.yaml"], "vigila")})
-	s.untilOf("two@quay", "is not taken for removed", func(w client.Ward) bool { return strings.Contains(w.Says, "its first key is not vigila: ward/v1 any more") })
+	s.untilOf("two@quay", "is not taken for removed", func(w client.Ward) bool {
+		return strings.Contains(w.Says, "its first key is not vigila: ward/v1 any more")
+	})
 	s.push("Mend it", map[string]string{"wards/two.yaml": files["wards/two.yaml"]})
 	s.untilOf("two@quay", "is in step again", inStepAndReady)
 
