@@ -132,7 +132,7 @@ function Forget({
 }
 
 const text = (v: Values, k: string) => String(v[k] || "");
-const by = (roster?: string) => (roster ? `declared by roster ${roster}` : "");
+const by = (roster?: string) => (roster ? `Declared by roster ${roster}.` : "");
 
 // ---- repositories
 
@@ -676,7 +676,7 @@ export function RostersPage() {
               </button>
               <span className="block text-sm text-soft">
                 {r.repo} {r.ref} {r.path}
-                {r.parent && `, ${by(r.parent)}`}
+                {r.parent && `, declared by roster ${r.parent}`}
               </span>
             </td>
             <td className="px-3">
