@@ -3,6 +3,7 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -188,6 +189,14 @@ template is to see of one.`,
 	return c
 }
 
+// readInput reads a file, or standard input for -.
+func readInput(name string, stdin io.Reader) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(stdin)
+	}
+	return os.ReadFile(name)
+}
+
 func checkCommand() *cobra.Command {
 	var t target
 	var schema, format, root string
@@ -198,7 +207,7 @@ overlays, charts, templates and plain manifests. With --schema every object is h
 kinds: vigila cluster schema NAME saves that. It exits 1 when something is wrong.
 
 As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: -o junit or -o sarif.`,
-		Example: "  vigila check\n  vigila check services/ --schema skerry.json\n  vigila check -o sarif > vigila.sarif",
+		Example: "  vigila check\n  vigila check services/ --schema skerry.json\n  vigila cluster schema skerry | vigila check --schema -\n  vigila check -o sarif > vigila.sarif",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila check takes one path"}
@@ -219,7 +228,7 @@ As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: 
 			}
 			opts := check.Options{Cluster: t.facts()}
 			if schema != "" {
-				text, err := os.ReadFile(schema)
+				text, err := readInput(schema, c.InOrStdin())
 				if err != nil {
 					return err
 				}
@@ -252,7 +261,7 @@ As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: 
 		},
 	}
 	c.Flags().StringVar(&root, "root", "", rootHelp)
-	c.Flags().StringVar(&schema, "schema", "", "how a cluster describes its kinds, saved with vigila cluster schema NAME")
+	c.Flags().StringVar(&schema, "schema", "", "how a cluster describes its kinds, saved with vigila cluster schema NAME; - reads standard input")
 	c.Flags().StringVarP(&format, "output", "o", "text", "text, json, sarif or junit")
 	t.add(c)
 	return c
