@@ -488,7 +488,7 @@ func (k *Keeper) Repos() []Repo {
 	for _, r := range k.repos {
 		one := r.info()
 		for _, l := range k.rosters {
-			if l.conf.Repo == one.Name {
+			if l.record().Repo == one.Name {
 				one.Rosters++
 			}
 		}
@@ -514,9 +514,9 @@ func (k *Keeper) RemoveRepo(ctx context.Context, name string) error {
 	}
 	k.mu.RLock()
 	for _, l := range k.rosters {
-		if l.conf.Repo == name {
+		if conf := l.record(); conf.Repo == name {
 			defer k.mu.RUnlock()
-			return fault(Conflict, "repository %s holds roster %s; remove that first: vigila roster remove %s", name, l.conf.Name, l.conf.Name)
+			return fault(Conflict, "repository %s holds roster %s; remove that first: vigila roster remove %s", name, conf.Name, conf.Name)
 		}
 	}
 	k.mu.RUnlock()

@@ -44,6 +44,7 @@ type repoLoop struct {
 	asOf        AsOf
 	branches    []string
 	failures    int
+	expiryAsked time.Time
 }
 
 const fetchTimeout = 2 * time.Minute
@@ -183,11 +184,41 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	}
 	l.k.rosterRead(l.name, asOf)
 	l.tell(fctx, asOf)
+	l.askExpiry(fctx)
 	branches, err := l.mirror.Branches(fctx)
 	l.mu.Lock()
 	l.branches = branches
 	l.mu.Unlock()
 	return err
+}
+
+// askExpiry asks the server once a day when the credentials end.
+func (l *repoLoop) askExpiry(ctx context.Context) {
+	conf := l.record()
+	l.mu.Lock()
+	due := conf.Password != "" && time.Since(l.expiryAsked) > 24*time.Hour
+	if due {
+		l.expiryAsked = time.Now()
+	}
+	l.mu.Unlock()
+	if !due {
+		return
+	}
+	at := repo.Expires(ctx, source(conf))
+	if at.Equal(conf.Expires) {
+		return
+	}
+	l.mu.Lock()
+	if l.conf.Password != conf.Password || l.conf.URL != conf.URL { // it was changed meanwhile
+		l.mu.Unlock()
+		return
+	}
+	l.conf.Expires = at
+	conf = l.conf
+	l.mu.Unlock()
+	if err := l.k.store.PutRepo(ctx, conf); err != nil {
+		l.k.log.Warn("when credentials end can't be written", "repo", l.name, "error", err)
+	}
 }
 
 // lookSoon asks for a look at the repository without waiting for it; many such wishes become one look.
