@@ -36,7 +36,6 @@ type Source struct {
 	Password string
 	Bearer   bool
 	CA       string // PEM
-	Plain    bool   // an OCI registry is spoken to over HTTP: on loopback alone
 }
 
 // Chart is one packaged chart.

@@ -17,7 +17,8 @@ import (
 	"vigila.dev/vigila/internal/repo"
 )
 
-// repoRead is told after a look at one of the ward's repositories that found something new, or went wrong.
+// repoRead is told after a look at one of the ward's repositories that found something new, or went wrong, or can't
+// tell whether anything is new.
 func (p *placement) repoRead(name string, a AsOf) {
 	p.post(func() {
 		p.lookedElsewhere(name, a)
@@ -35,9 +36,6 @@ func (p *placement) repoRead(name string, a AsOf) {
 		p.render(a)
 	})
 }
-
-// repoMaybe is told after a look that can't tell whether anything is new.
-func (p *placement) repoMaybe(name string, a AsOf) { p.repoRead(name, a) }
 
 // repoSame is told after a look at a repository that found nothing new for this ward.
 func (p *placement) repoSame(name string, a AsOf) {

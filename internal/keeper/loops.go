@@ -175,7 +175,7 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	}
 	if l.shelf != nil {
 		for _, p := range subscribers {
-			p.repoMaybe(l.name, asOf)
+			p.repoRead(l.name, asOf)
 		}
 		l.mu.Lock()
 		l.branches = l.shelf.Names()

@@ -247,12 +247,12 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	broken := map[string]string{} // files that can't be read, and why
 	var all []declaredWard
 	var decl ward.Declared
-	where := map[any]string{}
+	where := map[string]string{} // what is declared, to its file
 	var rules []record.File
 	home := ward.From{Repo: conf.Repo, Ref: conf.Ref}
 	count := 0
 	for _, f := range files {
-		if object := strings.HasPrefix(f.Path, render.RulesDir+"/"); !object && isHealth(f) {
+		if !strings.HasPrefix(f.Path, render.RulesDir+"/") && isHealth(f) { // those there hold for every ward of the repository anyway
 			rules = append(rules, record.File{Path: f.Path, Text: string(f.Data)})
 			continue
 		}

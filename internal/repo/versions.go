@@ -46,7 +46,7 @@ func (m *Mirror) newest(ctx context.Context, want string) (string, error) {
 	}
 	slices.SortFunc(versions, func(a, b *semver.Version) int { return b.Compare(a) })
 	if len(versions) == 0 {
-		return "", &noRefError{fmt.Sprintf("%s has no version in the range %q: %v", m.Name(), want, errNoTags)}
+		return "", &noRefError{fmt.Sprintf("%s has no version in the range %q: none of its tags is a version", m.Name(), want)}
 	}
 	var names []string
 	for _, v := range versions {

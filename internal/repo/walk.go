@@ -305,6 +305,3 @@ func SameURL(a, b string) bool {
 	}
 	return clean(a) == clean(b)
 }
-
-// errNoTags tells that no tag is a version.
-var errNoTags = errors.New("none of its tags is a version")

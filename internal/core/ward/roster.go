@@ -3,7 +3,6 @@ package ward
 import (
 	_ "embed" // the published schemas
 	"errors"
-	"slices"
 
 	"go.yaml.in/yaml/v3"
 
@@ -176,7 +175,7 @@ func (d *decoder) declared(n *yaml.Node, out *Declared) {
 				r.From.Ref = d.home.Ref
 			}
 		}
-		if slices.Contains([]string{""}, r.From.Repo) {
+		if r.From.Repo == "" {
 			d.fail(n, "from.repo is missing: name a known repository (vigila repo list)")
 		}
 		out.Rosters = append(out.Rosters, r)
