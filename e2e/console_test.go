@@ -237,7 +237,7 @@ func TestTheConsoleShowsARunAndItsTasks(t *testing.T) {
 	b.shows("goes on for")
 	b.shows("migrate task before")
 	b.shows("#1 sync · done")
-	b.opens(`//button[contains(., "#1 sync")]`, "Log of migrate")
+	b.opens(`//button[contains(., "#1 sync")]`, "\nstarted\n")
 	b.do(chromedp.Click(chromedp.Search(`//div[@role="dialog"]//button[normalize-space()="Log of migrate"]`))) // not that of the run, which goes
 	b.shows("listening")
 	b.do(chromedp.KeyEvent("\u001b"))

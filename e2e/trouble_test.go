@@ -92,7 +92,7 @@ func TestBadInput(t *testing.T) {
 	// Repositories and clusters.
 	s.fails(1, "there is no repository at", "repo", "add", "missing", gitBase+"/missing.git")
 	s.fails(1, "can't be reached", "repo", "add", "nowhere", "http://127.0.0.1:1/x.git")
-	s.fails(1, "neither https:// nor http://", "repo", "add", "odd", "ext::sh -c true")
+	s.fails(1, "starts with none of https://, http:// and ssh://", "repo", "add", "odd", "ext::sh -c true")
 	s.fails(1, "holds a user name or password", "repo", "add", "odd", "http://a:b@127.0.0.1/x.git")
 	s.fails(1, "only for trials", "repo", "add", "odd", "file:///etc")
 	s.fails(1, `no context "wrong"; it has: quay`, "cluster", "add", "c", "--kubeconfig", kubeconfig(), "--kube-context", "wrong")
