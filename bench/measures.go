@@ -43,7 +43,7 @@ func core() row {
 			panic(err)
 		}
 		bodies = append(bodies, body)
-		baselines = append(baselines, compare.NewBaseline(o.Ref, "h", body, nil, mask, nil, time.Now()).Light())
+		baselines = append(baselines, compare.NewBaseline(o.Ref, "h", nil, body, nil, mask, nil, time.Now()).Light())
 	}
 	decode := testing.Benchmark(func(b *testing.B) {
 		b.ReportAllocs()

@@ -125,7 +125,7 @@ template is to see of one.`,
 					if err != nil {
 						return err
 					}
-					v, err := object.DecodeYAML(file, object.Document{Line: 1, Text: data})
+					v, err := object.DecodeFile(file, data)
 					if err != nil {
 						return err
 					}

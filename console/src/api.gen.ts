@@ -74,8 +74,8 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Stop keeping a ward; its objects stay in the cluster
-         * @description To remove its objects as well, start a run of kind dismantle first. The name without a cluster removes every placement.
+         * Stop keeping a ward; its objects stay in the cluster, or are removed first
+         * @description The name without a cluster removes every placement. With dismantle nothing else is done to the ward from then on, and it is gone once its objects are. Its logbook stays readable as long as the retention says.
          */
         delete: operations["removeWard"];
         options?: never;
@@ -572,6 +572,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rosters/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** What bringing a roster up would do to each of its wards; nothing changes */
+        get: operations["previewRoster"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/left/{placement}": {
         parameters: {
             query?: never;
@@ -887,6 +906,15 @@ export interface components {
             needs_you: number;
             /** @description of all that match */
             in_step: number;
+            /** @description counts of all that match, by cluster and by owner */
+            groups?: components["schemas"]["WardGroup"][];
+        };
+        WardGroup: {
+            /** @enum {string} */
+            by: "cluster" | "owner";
+            name: string;
+            total: number;
+            in_step: number;
         };
         WardDetail: {
             ward: components["schemas"]["Ward"];
@@ -929,6 +957,10 @@ export interface components {
             already_there?: boolean;
             /** @description fields Vigila applied */
             owned_fields?: number;
+            /** @description who let its Pods be made anew last; no addition, since nothing is to be taken away */
+            restarted_by?: string;
+            /** Format: date-time */
+            restarted_at?: string;
             below?: components["schemas"]["Below"][];
         };
         Below: {
@@ -1041,8 +1073,11 @@ export interface components {
          * @enum {string}
          */
         Task: "before" | "after" | "failed";
-        /** @enum {string} */
-        EntryKind: "sync" | "restore" | "rollback" | "dismantle" | "hold" | "release" | "reject" | "accept";
+        /**
+         * @description drift: what others changed and was not put back at once, or is as it was again
+         * @enum {string}
+         */
+        EntryKind: "sync" | "restore" | "rollback" | "dismantle" | "hold" | "release" | "reject" | "accept" | "drift" | "remove";
         /** @enum {string} */
         Outcome: "running" | "done" | "failed" | "rolled back" | "stopped" | "interrupted";
         Entry: {
@@ -1089,6 +1124,8 @@ export interface components {
         EntryList: {
             items: components["schemas"]["Entry"][];
             total: number;
+            /** @description the ward is not kept any more; this is what is left of its logbook */
+            removed?: boolean;
         };
         ObjectDetail: {
             object: components["schemas"]["Object"];
@@ -1301,6 +1338,17 @@ export interface components {
         SyncRoster: {
             /** @description guards of the roster that may be passed, by name */
             allow?: string[];
+        };
+        RosterPreview: {
+            items: components["schemas"]["Bringing"][];
+        };
+        Bringing: {
+            ward: string;
+            /** @description it would sync by itself, once those it waits for are up */
+            sync: boolean;
+            why: string;
+            /** @description objects to sync */
+            pending?: number;
         };
         DraftAdoption: {
             namespace: string;
@@ -1533,7 +1581,14 @@ export interface operations {
     };
     removeWard: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description remove its objects first */
+                dismantle?: boolean;
+                /** @description with dismantle: names of guards */
+                allow?: string[];
+                /** @description the reason, for the logbook */
+                why?: string;
+            };
             header?: never;
             path: {
                 /** @description name@cluster, or the name alone where there is one placement */
@@ -1543,6 +1598,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Its objects are being removed, then it is */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartedRun"];
+                };
+            };
             /** @description Removed */
             204: {
                 headers: {
@@ -2296,6 +2360,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its wards */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterPreview"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -38,7 +38,7 @@ The cluster moved
   Deployment berth-planner
     spec.replicas  applied 2  live 5  kubectl-scale, 36 min ago
 
-Restore it: vigila sync berth-planner@quay
+Restore it: vigila restore berth-planner@quay
 Leave it to others: leave: [{of: Deployment/berth-planner, fields: [/spec/replicas]}]
 `, got)
 }

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -44,7 +46,7 @@ Exit code 3 when there are differences.`,
 			if d.Ward.Standing == "blind" {
 				return &Exit{ExitFailed, "what is shown may not be all: " + d.Ward.Says}
 			}
-			if len(d.Pending)+len(d.Drifted) > 0 {
+			if len(d.Pending)+len(d.Drifted) > 0 || d.Ward.Standing != "in step" {
 				return &Exit{Code: ExitDifferences}
 			}
 			return nil
@@ -57,7 +59,13 @@ Exit code 3 when there are differences.`,
 func (p *printer) diff(d *client.WardDiff) {
 	w := d.Ward
 	p.line("%s  %s  %s  %s", p.paint("bold", w.Id), p.standingLine(w), p.health(w.Health), title(pick(w.Applied.Id != "", w.Applied, w.Revision)))
+	if w.Run.Number > 0 {
+		p.line("\n%s", w.Says)
+	}
 	if len(d.Pending)+len(d.Drifted) == 0 {
+		if w.Run.Number > 0 {
+			return
+		}
 		if w.Standing == "in step" {
 			p.line("\nNo differences: the cluster holds what %s declares.", title(w.Revision))
 		} else {
@@ -81,6 +89,8 @@ func (p *printer) diff(d *client.WardDiff) {
 	case len(d.Pending) > 0:
 	case w.Drifted > 0:
 		verb = "Restore it"
+		p.line("%s: vigila restore %s", verb, w.Id)
+		verb = ""
 	case w.KeepAdditions == "remove":
 		verb = "Take it away"
 	default:
@@ -105,9 +115,17 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 		drifted = drifted || o.Gone || len(o.Fields) > 0
 		added = added || len(o.Additions) > 0
 	}
-	hint := func(o client.Object, f client.Difference) {
-		if leave == "" && f.Path != "" {
-			leave = fmt.Sprintf("leave: [{of: %s/%s, fields: [%s]}]", o.Kind, o.Name, f.Pointer)
+	var hints []string
+	fields := 0
+	hint := func(o client.Object, all []client.Difference) {
+		var names []string
+		for _, f := range all {
+			if f.Pointer != "" && !slices.Contains(names, f.Pointer) {
+				names = append(names, f.Pointer)
+			}
+		}
+		if fields += len(names); len(names) > 0 {
+			hints = append(hints, fmt.Sprintf("{of: %s/%s, fields: [%s]}", o.Kind, o.Name, strings.Join(names, ", ")))
 		}
 	}
 	if drifted {
@@ -122,8 +140,8 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 			p.line("    deleted by somebody")
 		}
 		rows := [][]cell{}
+		hint(o, o.Fields)
 		for _, f := range o.Fields {
-			hint(o, f)
 			if f.Change == "made again" {
 				p.line("    %s  %s", p.paint("drifted", "deleted, and made again"), who(f))
 				continue
@@ -133,6 +151,7 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 		}
 		p.fields(rows)
 	}
+	fromDrift := len(hints)
 	if added {
 		p.line("\n%s", p.paint("soft", "Others added"))
 	}
@@ -142,13 +161,21 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 		}
 		p.line("  %s %s", p.paint("soft", o.Kind), p.paint("bold", o.Name))
 		rows := [][]cell{}
+		if fromDrift == 0 {
+			hint(o, o.Additions)
+		}
 		for _, f := range o.Additions {
-			hint(o, f)
 			rows = append(rows, []cell{plain("    " + f.Path), plain(value(f.To)), plain(who(f))})
 		}
 		p.fields(rows)
 	}
-	return leave
+	switch {
+	case len(hints) == 0:
+		return ""
+	case fields > 12: // then the ward file is better written with the page beside it
+		return "name the fields under leave: in the ward file"
+	}
+	return "leave: [" + strings.Join(hints, ", ") + "]"
 }
 
 func allow(guards []client.Guard) string {

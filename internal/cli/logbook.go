@@ -69,6 +69,9 @@ func (a *app) logbook() *cobra.Command {
 			if done, err := a.document(c.OutOrStdout(), list); done {
 				return err
 			}
+			if list.Removed {
+				p.line("%s", p.paint("soft", args[0]+" is not kept any more; this is its logbook, kept as long as the service is set to."))
+			}
 			if list.Total == 0 {
 				p.line("No entries.")
 				return nil
@@ -138,8 +141,10 @@ func entryPart(o client.EntryObject) string {
 
 func entryWords(e client.Entry) (text, color string) {
 	switch e.Kind {
-	case "hold", "release", "reject", "accept":
+	case "hold", "release", "reject", "accept", "remove":
 		return string(e.Kind), ""
+	case "drift":
+		return string(e.Kind), "drifted"
 	}
 	text = string(e.Kind) + ", " + string(e.Outcome)
 	if e.ToEntry > 0 {

@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -202,17 +204,21 @@ func (a *app) rosterLook() *cobra.Command {
 
 func (a *app) rosterSync() *cobra.Command {
 	var allow []string
-	var noWait bool
+	var noWait, preview bool
 	c := &cobra.Command{
 		Use: "sync NAME", Short: "Bring all wards of a roster up, each after those it waits for, and watch to the end",
 		Long: `Read a roster's files now, and bring all of its wards up, and those of the rosters in it: each syncs as soon as those it waits
-for (after, spread) are in step and ready, whether it syncs by itself or asks. Held wards stay held. It watches until
-every ward is in step and ready, and fails when one of them can't get there.`,
+for (after, spread) are in step and ready. A ward that was never up is synced even if it asks; one that is up already stays as
+people have decided: it is asked for, held, or stays where it was taken back to. It watches until every other ward is in
+step and ready, and fails when one of them can't get there.`,
 		Example: "  vigila roster sync fleet\n  vigila roster sync fleet --allow mass-removal", Args: exactly(1, "the name of a roster"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
 				return err
+			}
+			if preview {
+				return a.rosterPreview(c, conn, args[0])
 			}
 			r, err := conn.SyncRosterWithResponse(c.Context(), args[0], client.SyncRoster{Allow: allow})
 			if err := conn.Check(r, err); err != nil {
@@ -223,16 +229,55 @@ every ward is in step and ready, and fails when one of them can't get there.`,
 				p.oneRoster(r.JSON200)
 				return nil
 			}
-			return p.bringUp(c.Context(), conn, args[0])
+			plan, err := conn.PreviewRosterWithResponse(c.Context(), args[0])
+			if err := conn.Check(plan, err); err != nil {
+				return err
+			}
+			stays := map[string]string{} // what somebody has decided about; it is told, and not waited for
+			for _, x := range plan.JSON200.Items {
+				if !x.Sync && x.Pending > 0 {
+					stays[x.Ward] = x.Why
+				}
+			}
+			return p.bringUp(c.Context(), conn, args[0], stays)
 		},
 	}
 	c.Flags().StringSliceVar(&allow, "allow", nil, "guards of the roster to allow, by name")
 	c.Flags().BoolVar(&noWait, "no-wait", false, "start it and return")
-	return c
+	c.Flags().BoolVar(&preview, "preview", false, "show what would be done to each ward, and do nothing")
+	return a.reading(c)
+}
+
+// rosterPreview prints what bringing a roster up would do to each of its wards.
+func (a *app) rosterPreview(c *cobra.Command, conn *client.Conn, name string) error {
+	r, err := conn.PreviewRosterWithResponse(c.Context(), name)
+	if err := conn.Check(r, err); err != nil {
+		return err
+	}
+	if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+		return err
+	}
+	p := a.printer(c.OutOrStdout())
+	rows := [][]cell{{{"WARD", "soft"}, {"WOULD", "soft"}, {"OBJECTS", "soft"}, {"WHY", "soft"}}}
+	n := 0
+	for _, x := range r.JSON200.Items {
+		do := cell{"stay as it is", "soft"}
+		if x.Sync {
+			n++
+			do = cell{"sync", "behind"}
+		}
+		rows = append(rows, []cell{plain(x.Ward), do, plain(fmt.Sprint(x.Pending)), plain(x.Why)})
+	}
+	p.table(rows)
+	p.line("\nA preview; nothing is done. %s of %d would sync: vigila roster sync %s", count(n, "ward"), len(r.JSON200.Items), name)
+	return nil
 }
 
 // bringUp watches the wards of a roster until all are in step and ready, or one can't get there.
-func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string) error {
+func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string, stays map[string]string) error {
+	for _, w := range slices.Sorted(maps.Keys(stays)) {
+		p.line("%6s  %-32s stays as it is: %s", "", w, stays[w])
+	}
 	said := map[string]string{}
 	began := time.Now()
 	stuck := map[string]time.Time{}
@@ -260,6 +305,9 @@ func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string) e
 					return err
 				}
 				for _, w := range list.JSON200.Items {
+					if stays[w.Id] != "" {
+						continue
+					}
 					wards++
 					text := fmt.Sprintf("%s %s, %s: %s", standingGlyph[w.Standing], w.Standing, w.Health, w.Says)
 					ok := w.Standing == "in step" && w.Health == "ready" && w.Run.Number == 0

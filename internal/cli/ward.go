@@ -293,6 +293,9 @@ func (p *printer) ward(d *client.WardDetail) {
 		for _, f := range o.Additions {
 			p.line("      %s  added %s  %s", f.Path, value(f.To), who(f))
 		}
+		if o.RestartedBy != "" {
+			p.line("      %s", p.paint("soft", "restarted by "+o.RestartedBy+", "+ago(o.RestartedAt)))
+		}
 		if o.Scaler != "" {
 			p.line("      %s", p.paint("soft", "replicas are left to "+o.Scaler))
 		}
@@ -376,11 +379,43 @@ func pick[T any](yes bool, a, b T) T {
 	return b
 }
 
+// followRemoval follows a dismantling, and waits until the ward is gone.
+func (a *app) followRemoval(ctx context.Context, conn *client.Conn, p *printer, ward string, number int) error {
+	if number > 0 {
+		if err := a.follow(ctx, conn, p, ward, number); err != nil {
+			p.line("It is tried again by itself, until it is done. Follow it: vigila logbook %s", ward)
+			return err
+		}
+	}
+	for {
+		r, err := conn.GetWardWithResponse(ctx, ward)
+		if err == nil && r.StatusCode() == 404 {
+			p.line("%s is not kept any more. Its logbook: vigila logbook %s", ward, ward)
+			return nil
+		}
+		if err := conn.Check(r, err); err != nil {
+			return err
+		}
+		if w := r.JSON200.Ward; w.NeedsYou {
+			return &Exit{ExitFailed, w.Says}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
 func (a *app) wardRemove() *cobra.Command {
 	var dismantle bool
 	var allow []string
+	var why string
 	c := &cobra.Command{
 		Use: "remove WARD", Short: "Stop keeping a ward; its objects stay unless --dismantle",
+		Long: `Stop keeping a ward. Its objects stay in the cluster, or with --dismantle they are removed first; from then on nothing
+else is done to the ward, and the removal goes on by itself, whatever happens to this command or to the service. What may
+never be removed (vigila.dev/guard: no-prune) is left behind. The logbook stays readable as long as the retention says.`,
 		Example:           "  vigila ward remove fog-signal@quay\n  vigila ward remove fog-signal@quay --dismantle",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
@@ -390,19 +425,18 @@ func (a *app) wardRemove() *cobra.Command {
 				return err
 			}
 			p := a.printer(c.OutOrStdout())
-			if dismantle {
-				if err := a.start(c.Context(), conn, p, args[0], client.StartRun{Kind: "dismantle", Allow: allow}, true); err != nil {
-					return err
-				}
-			}
-			r, err := conn.RemoveWardWithResponse(c.Context(), args[0])
+			r, err := conn.RemoveWardWithResponse(c.Context(), args[0], &client.RemoveWardParams{Dismantle: dismantle, Allow: allow, Why: why})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
-			p.line("%s is not kept any more; its objects are %s.", args[0], pick(dismantle, "gone", "left in the cluster"))
-			return nil
+			if r.JSON202 == nil {
+				p.line("%s is not kept any more%s. Its logbook: vigila logbook %s", args[0], pick(dismantle, "", "; its objects are left in the cluster"), args[0])
+				return nil
+			}
+			return a.followRemoval(c.Context(), conn, p, args[0], r.JSON202.Entry)
 		},
 	}
+	c.Flags().StringVar(&why, "why", "", "the reason, for the logbook")
 	c.Flags().BoolVar(&dismantle, "dismantle", false, "remove its objects from the cluster first")
 	c.Flags().StringSliceVar(&allow, "allow", nil, "guards to allow, by name")
 	return c

@@ -84,9 +84,11 @@ func (e DifferenceChange) Valid() bool {
 const (
 	EntryKindAccept    EntryKind = "accept"
 	EntryKindDismantle EntryKind = "dismantle"
+	EntryKindDrift     EntryKind = "drift"
 	EntryKindHold      EntryKind = "hold"
 	EntryKindReject    EntryKind = "reject"
 	EntryKindRelease   EntryKind = "release"
+	EntryKindRemove    EntryKind = "remove"
 	EntryKindRestore   EntryKind = "restore"
 	EntryKindRollback  EntryKind = "rollback"
 	EntryKindSync      EntryKind = "sync"
@@ -99,11 +101,15 @@ func (e EntryKind) Valid() bool {
 		return true
 	case EntryKindDismantle:
 		return true
+	case EntryKindDrift:
+		return true
 	case EntryKindHold:
 		return true
 	case EntryKindReject:
 		return true
 	case EntryKindRelease:
+		return true
+	case EntryKindRemove:
 		return true
 	case EntryKindRestore:
 		return true
@@ -470,6 +476,24 @@ func (e WardTone) Valid() bool {
 	}
 }
 
+// Defines values for WardGroupBy.
+const (
+	WardGroupByCluster WardGroupBy = "cluster"
+	WardGroupByOwner   WardGroupBy = "owner"
+)
+
+// Valid indicates whether the value is a known member of the WardGroupBy enum.
+func (e WardGroupBy) Valid() bool {
+	switch e {
+	case WardGroupByCluster:
+		return true
+	case WardGroupByOwner:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddCluster One of kubeconfig, server with token, and in_cluster; none of them changes labels and links alone.
 type AddCluster struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -598,6 +622,17 @@ type Below struct {
 	Reason string `json:"reason,omitempty,omitzero"`
 }
 
+// Bringing defines model for Bringing.
+type Bringing struct {
+	// Pending objects to sync
+	Pending int `json:"pending,omitempty,omitzero"`
+
+	// Sync it would sync by itself, once those it waits for are up
+	Sync bool   `json:"sync"`
+	Ward string `json:"ward"`
+	Why  string `json:"why"`
+}
+
 // Cluster defines model for Cluster.
 type Cluster struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -700,11 +735,13 @@ type Entry struct {
 	Ended    time.Time `json:"ended,omitempty,omitzero"`
 
 	// HasSnapshot it can be rolled back to
-	HasSnapshot bool          `json:"has_snapshot,omitempty,omitzero"`
-	Kind        EntryKind     `json:"kind"`
-	Number      int           `json:"number"`
-	Objects     []EntryObject `json:"objects,omitempty,omitzero"`
-	Outcome     Outcome       `json:"outcome"`
+	HasSnapshot bool `json:"has_snapshot,omitempty,omitzero"`
+
+	// Kind drift: what others changed and was not put back at once, or is as it was again
+	Kind    EntryKind     `json:"kind"`
+	Number  int           `json:"number"`
+	Objects []EntryObject `json:"objects,omitempty,omitzero"`
+	Outcome Outcome       `json:"outcome"`
 
 	// Reason why it did not end done
 	Reason   string    `json:"reason,omitempty,omitzero"`
@@ -717,13 +754,16 @@ type Entry struct {
 	Why     string `json:"why,omitempty,omitzero"`
 }
 
-// EntryKind defines model for EntryKind.
+// EntryKind drift: what others changed and was not put back at once, or is as it was again
 type EntryKind string
 
 // EntryList defines model for EntryList.
 type EntryList struct {
 	Items []Entry `json:"items"`
-	Total int     `json:"total"`
+
+	// Removed the ward is not kept any more; this is what is left of its logbook
+	Removed bool `json:"removed,omitempty,omitzero"`
+	Total   int  `json:"total"`
 }
 
 // EntryObject defines model for EntryObject.
@@ -828,7 +868,9 @@ type MovedObjectChange string
 
 // Notch defines model for Notch.
 type Notch struct {
-	At      time.Time `json:"at"`
+	At time.Time `json:"at"`
+
+	// Kind drift: what others changed and was not put back at once, or is as it was again
 	Kind    EntryKind `json:"kind"`
 	Number  int       `json:"number"`
 	Outcome Outcome   `json:"outcome"`
@@ -877,8 +919,12 @@ type Object struct {
 	Namespace string   `json:"namespace,omitempty,omitzero"`
 
 	// OwnedFields fields Vigila applied
-	OwnedFields int    `json:"owned_fields,omitempty,omitzero"`
-	Reason      string `json:"reason,omitempty,omitzero"`
+	OwnedFields int       `json:"owned_fields,omitempty,omitzero"`
+	Reason      string    `json:"reason,omitempty,omitzero"`
+	RestartedAt time.Time `json:"restarted_at,omitempty,omitzero"`
+
+	// RestartedBy who let its Pods be made anew last; no addition, since nothing is to be taken away
+	RestartedBy string `json:"restarted_by,omitempty,omitzero"`
 
 	// Scaler the autoscaler that has its replicas, as Kind/name; they are left to it
 	Scaler   string   `json:"scaler,omitempty,omitzero"`
@@ -1113,6 +1159,11 @@ type RosterList struct {
 	Total int      `json:"total"`
 }
 
+// RosterPreview defines model for RosterPreview.
+type RosterPreview struct {
+	Items []Bringing `json:"items"`
+}
+
 // RosterProblem defines model for RosterProblem.
 type RosterProblem struct {
 	File string `json:"file"`
@@ -1312,8 +1363,22 @@ type WardDiff struct {
 	Ward    Ward            `json:"ward"`
 }
 
+// WardGroup defines model for WardGroup.
+type WardGroup struct {
+	By     WardGroupBy `json:"by"`
+	InStep int         `json:"in_step"`
+	Name   string      `json:"name"`
+	Total  int         `json:"total"`
+}
+
+// WardGroupBy defines model for WardGroup.By.
+type WardGroupBy string
+
 // WardList defines model for WardList.
 type WardList struct {
+	// Groups counts of all that match, by cluster and by owner
+	Groups []WardGroup `json:"groups,omitempty,omitzero"`
+
 	// InStep of all that match
 	InStep int    `json:"in_step"`
 	Items  []Ward `json:"items"`
@@ -1384,6 +1449,18 @@ type ListWardsParams struct {
 	NeedsYou bool   `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
 	Limit    Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset   Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// RemoveWardParams defines parameters for RemoveWard.
+type RemoveWardParams struct {
+	// Dismantle remove its objects first
+	Dismantle bool `form:"dismantle,omitempty" json:"dismantle,omitempty,omitzero"`
+
+	// Allow with dismantle: names of guards
+	Allow []string `form:"allow,omitempty" json:"allow,omitempty,omitzero"`
+
+	// Why the reason, for the logbook
+	Why string `form:"why,omitempty" json:"why,omitempty,omitzero"`
 }
 
 // CompareEntriesParams defines parameters for CompareEntries.
@@ -1713,6 +1790,11 @@ type ClientInterface interface {
 	// Corresponds with POST /rosters/{name}/look (the `LookAtRoster` operationId).
 	LookAtRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PreviewRoster What bringing a roster up would do to each of its wards; nothing changes
+	//
+	// Corresponds with GET /rosters/{name}/preview (the `PreviewRoster` operationId).
+	PreviewRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SyncRosterWithBody Bring all wards of a roster up, each after those that it waits for
 	//
 	// Takes any type of body and a specified content type.
@@ -1746,12 +1828,12 @@ type ClientInterface interface {
 	// Corresponds with POST /wards (the `AddWards` operationId).
 	AddWards(ctx context.Context, body AddWardsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveWard Stop keeping a ward; its objects stay in the cluster
+	// RemoveWard Stop keeping a ward; its objects stay in the cluster, or are removed first
 	//
-	// To remove its objects as well, start a run of kind dismantle first. The name without a cluster removes every placement.
+	// The name without a cluster removes every placement. With dismantle nothing else is done to the ward from then on, and it is gone once its objects are. Its logbook stays readable as long as the retention says.
 	//
 	// Corresponds with DELETE /wards/{ward} (the `RemoveWard` operationId).
-	RemoveWard(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveWard(ctx context.Context, ward WardID, params *RemoveWardParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetWard One ward with its objects
 	//
@@ -2337,6 +2419,21 @@ func (c *Client) LookAtRoster(ctx context.Context, name ItemName, reqEditors ...
 	return c.Client.Do(req)
 }
 
+// PreviewRoster What bringing a roster up would do to each of its wards; nothing changes
+//
+// Corresponds with GET /rosters/{name}/preview (the `PreviewRoster` operationId).
+func (c *Client) PreviewRoster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRosterRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SyncRosterWithBody Bring all wards of a roster up, each after those that it waits for
 //
 // Takes any type of body and a specified content type.
@@ -2420,13 +2517,13 @@ func (c *Client) AddWards(ctx context.Context, body AddWardsJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
-// RemoveWard Stop keeping a ward; its objects stay in the cluster
+// RemoveWard Stop keeping a ward; its objects stay in the cluster, or are removed first
 //
-// To remove its objects as well, start a run of kind dismantle first. The name without a cluster removes every placement.
+// The name without a cluster removes every placement. With dismantle nothing else is done to the ward from then on, and it is gone once its objects are. Its logbook stays readable as long as the retention says.
 //
 // Corresponds with DELETE /wards/{ward} (the `RemoveWard` operationId).
-func (c *Client) RemoveWard(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveWardRequest(c.Server, ward)
+func (c *Client) RemoveWard(ctx context.Context, ward WardID, params *RemoveWardParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveWardRequest(c.Server, ward, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3714,6 +3811,40 @@ func NewLookAtRosterRequest(server string, name ItemName) (*http.Request, error)
 	return req, nil
 }
 
+// NewPreviewRosterRequest constructs an http.Request for the PreviewRoster method
+func NewPreviewRosterRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rosters/%s/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSyncRosterRequest calls the generic SyncRoster builder with application/json body
 func NewSyncRosterRequest(server string, name ItemName, body SyncRosterJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3908,7 +4039,7 @@ func NewAddWardsRequestWithBody(server string, contentType string, body io.Reade
 }
 
 // NewRemoveWardRequest constructs an http.Request for the RemoveWard method
-func NewRemoveWardRequest(server string, ward WardID) (*http.Request, error) {
+func NewRemoveWardRequest(server string, ward WardID, params *RemoveWardParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3931,6 +4062,49 @@ func NewRemoveWardRequest(server string, ward WardID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "dismantle", params.Dismantle, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Allow != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "allow", params.Allow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -5069,6 +5243,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /rosters/{name}/look (the `LookAtRoster` operationId).
 	LookAtRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*LookAtRosterResponse, error)
 
+	// PreviewRosterWithResponse What bringing a roster up would do to each of its wards; nothing changes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rosters/{name}/preview (the `PreviewRoster` operationId).
+	PreviewRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*PreviewRosterResponse, error)
+
 	// SyncRosterWithBodyWithResponse Bring all wards of a roster up, each after those that it waits for
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5104,14 +5285,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /wards (the `AddWards` operationId).
 	AddWardsWithResponse(ctx context.Context, body AddWardsJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWardsResponse, error)
 
-	// RemoveWardWithResponse Stop keeping a ward; its objects stay in the cluster
+	// RemoveWardWithResponse Stop keeping a ward; its objects stay in the cluster, or are removed first
 	//
-	// To remove its objects as well, start a run of kind dismantle first. The name without a cluster removes every placement.
+	// The name without a cluster removes every placement. With dismantle nothing else is done to the ward from then on, and it is gone once its objects are. Its logbook stays readable as long as the retention says.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /wards/{ward} (the `RemoveWard` operationId).
-	RemoveWardWithResponse(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*RemoveWardResponse, error)
+	RemoveWardWithResponse(ctx context.Context, ward WardID, params *RemoveWardParams, reqEditors ...RequestEditorFn) (*RemoveWardResponse, error)
 
 	// GetWardWithResponse One ward with its objects
 	//
@@ -6289,6 +6470,54 @@ func (r LookAtRosterResponse) ContentType() string {
 	return ""
 }
 
+type PreviewRosterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RosterPreview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewRosterResponse) GetJSON200() *RosterPreview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewRosterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewRosterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewRosterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewRosterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewRosterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SyncRosterResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6436,8 +6665,15 @@ func (r AddWardsResponse) ContentType() string {
 type RemoveWardResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *StartedRun
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RemoveWardResponse) GetJSON202() *StartedRun {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -7685,6 +7921,19 @@ func (c *ClientWithResponses) LookAtRosterWithResponse(ctx context.Context, name
 	return ParseLookAtRosterResponse(rsp)
 }
 
+// PreviewRosterWithResponse What bringing a roster up would do to each of its wards; nothing changes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rosters/{name}/preview (the `PreviewRoster` operationId).
+func (c *ClientWithResponses) PreviewRosterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*PreviewRosterResponse, error) {
+	rsp, err := c.PreviewRoster(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRosterResponse(rsp)
+}
+
 // SyncRosterWithBodyWithResponse Bring all wards of a roster up, each after those that it waits for
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7750,15 +7999,15 @@ func (c *ClientWithResponses) AddWardsWithResponse(ctx context.Context, body Add
 	return ParseAddWardsResponse(rsp)
 }
 
-// RemoveWardWithResponse Stop keeping a ward; its objects stay in the cluster
+// RemoveWardWithResponse Stop keeping a ward; its objects stay in the cluster, or are removed first
 //
-// To remove its objects as well, start a run of kind dismantle first. The name without a cluster removes every placement.
+// The name without a cluster removes every placement. With dismantle nothing else is done to the ward from then on, and it is gone once its objects are. Its logbook stays readable as long as the retention says.
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /wards/{ward} (the `RemoveWard` operationId).
-func (c *ClientWithResponses) RemoveWardWithResponse(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*RemoveWardResponse, error) {
-	rsp, err := c.RemoveWard(ctx, ward, reqEditors...)
+func (c *ClientWithResponses) RemoveWardWithResponse(ctx context.Context, ward WardID, params *RemoveWardParams, reqEditors ...RequestEditorFn) (*RemoveWardResponse, error) {
+	rsp, err := c.RemoveWard(ctx, ward, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -8763,6 +9012,39 @@ func ParseLookAtRosterResponse(rsp *http.Response) (*LookAtRosterResponse, error
 	return response, nil
 }
 
+// ParsePreviewRosterResponse parses an HTTP response from a PreviewRosterWithResponse call
+func ParsePreviewRosterResponse(rsp *http.Response) (*PreviewRosterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewRosterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RosterPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSyncRosterResponse parses an HTTP response from a SyncRosterWithResponse call
 func ParseSyncRosterResponse(rsp *http.Response) (*SyncRosterResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8876,6 +9158,13 @@ func ParseRemoveWardResponse(rsp *http.Response) (*RemoveWardResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest StartedRun
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case rsp.StatusCode == 204:
 		break // No content-type
 

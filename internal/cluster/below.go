@@ -34,7 +34,7 @@ var made = []schema.GroupVersionResource{
 // HasBelow tells whether a kind's controllers make Pods.
 func HasBelow(ref object.Ref) bool {
 	switch ref.Group + "/" + ref.Kind {
-	case "apps/Deployment", "apps/StatefulSet", "apps/DaemonSet", "apps/ReplicaSet", "batch/CronJob", "batch/Job":
+	case "apps/Deployment", "apps/StatefulSet", "apps/DaemonSet", "apps/ReplicaSet", "batch/CronJob", "batch/Job", "/ReplicationController":
 		return true
 	}
 	return false

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	storagev1 "k8s.io/api/storage/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/api/meta"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -48,8 +49,9 @@ const callTimeout = 30 * time.Second
 
 // Handler is told what the watches of a cluster see. Calls come from many goroutines and must not block.
 type Handler interface {
-	// Changed brings the newest state of an object that bears a ward's mark.
-	Changed(body map[string]any)
+	// Changed brings the newest state of an object that bears a ward's mark. listed tells that it is from a whole list: what
+	// is older than what was seen before may then be so because the cluster was restored to an earlier state.
+	Changed(body map[string]any, listed bool)
 	// Deleted tells that an object with this last state left the watch: deleted, or its mark was removed.
 	Deleted(body map[string]any)
 	// Listed brings all marked objects of a kind, after a first list or a gap in the watch; what is not among them has
@@ -68,6 +70,7 @@ type Cluster struct {
 	dyn    dynamic.Interface
 	typed  kubernetes.Interface
 	disco  discovery.CachedDiscoveryInterface
+	plain  discovery.DiscoveryInterface // asks each time
 	mapper *restmapper.DeferredDiscoveryRESTMapper
 
 	mapping sync.Mutex // the mapper's reset is not safe beside its look-ups
@@ -157,6 +160,7 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
 	}
+	c.plain = dc
 	c.disco = memory.NewMemCacheClient(dc)
 	c.mapper = restmapper.NewDeferredDiscoveryRESTMapper(c.disco)
 	c.ctx, c.cancel = context.WithCancel(context.Background())
@@ -181,7 +185,7 @@ func (c *Cluster) As(namespace, account string) (*Cluster, error) {
 	if err != nil {
 		return nil, fmt.Errorf("act as %s in cluster %s: %w", user, c.Config.Name, err)
 	}
-	a := &Cluster{Config: c.Config, log: c.log, rest: rc, dyn: dyn, typed: c.typed, disco: c.disco, mapper: c.mapper, base: c, ctx: c.ctx, cancel: func() {}}
+	a := &Cluster{Config: c.Config, log: c.log, rest: rc, dyn: dyn, typed: c.typed, disco: c.disco, plain: c.plain, mapper: c.mapper, base: c, ctx: c.ctx, cancel: func() {}}
 	c.actors[user] = a
 	return a, nil
 }
@@ -337,7 +341,8 @@ func (c *Cluster) explain(doing string, err error) error {
 	return &UnreachableError{fmt.Errorf("cluster %s does not answer (%s): %w", c.Config.Name, doing, err)}
 }
 
-// NoKindError tells that the cluster has no such kind; a definition that was just made may not be listed yet.
+// NoKindError tells that the cluster said that it has no such kind; a definition that was just made may not be listed yet.
+// An API whose server does not answer is none: it is an error of the other sorts.
 type NoKindError struct{ text string }
 
 func (e *NoKindError) Error() string { return e.text }
@@ -406,6 +411,13 @@ func (c *Cluster) mappingOf(gvk schema.GroupVersionKind) (*meta.RESTMapping, err
 		m, err = c.mapper.RESTMapping(gvk.GroupKind(), gvk.Version)
 	}
 	if meta.IsNoMatchError(err) {
+		found, err := c.asked(gvk) // the mapper leaves out, without a word, what it got no answer about
+		if err != nil {
+			return nil, err
+		}
+		if found != nil {
+			return found, nil
+		}
 		return nil, &NoKindError{fmt.Sprintf("cluster %s knows no kind %s in %s; is its definition missing, or the apiVersion mistyped?", c.Config.Name, gvk.Kind, gvk.GroupVersion())}
 	}
 	if err != nil {
@@ -414,10 +426,51 @@ func (c *Cluster) mappingOf(gvk schema.GroupVersionKind) (*meta.RESTMapping, err
 	return m, nil
 }
 
-// UnknownKind tells whether Namespaced failed because the cluster has no such kind.
-func (c *Cluster) UnknownKind(err error) bool {
-	var gone *UnreachableError
-	return err != nil && !errors.As(err, &gone)
+// asked asks the API server itself whether it serves a kind: nil without an error is its own no.
+func (c *Cluster) asked(gvk schema.GroupVersionKind) (*meta.RESTMapping, error) {
+	list, err := c.plain.ServerResourcesForGroupVersion(gvk.GroupVersion().String())
+	if apierrors.IsNotFound(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, c.explain("ask for the kinds of "+gvk.GroupVersion().String(), err)
+	}
+	for _, r := range list.APIResources {
+		if r.Kind != gvk.Kind || strings.Contains(r.Name, "/") {
+			continue
+		}
+		scope := meta.RESTScopeRoot
+		if r.Namespaced {
+			scope = meta.RESTScopeNamespace
+		}
+		return &meta.RESTMapping{Resource: gvk.GroupVersion().WithResource(r.Name), GroupVersionKind: gvk, Scope: scope}, nil
+	}
+	return nil, nil
+}
+
+// elsewhere finds a kind in another version than the one that is served no more; a NoKindError when there is none.
+func (c *Cluster) elsewhere(gvk schema.GroupVersionKind, none error) (*meta.RESTMapping, error) {
+	groups, err := c.plain.ServerGroups()
+	if err != nil {
+		return nil, c.explain("ask for its kinds", err)
+	}
+	for _, g := range groups.Groups {
+		if g.Name != gvk.Group {
+			continue
+		}
+		for _, v := range g.Versions {
+			if m, err := c.asked(gvk.GroupKind().WithVersion(v.Version)); m != nil || err != nil {
+				return m, err
+			}
+		}
+	}
+	return nil, none
+}
+
+// UnknownKind tells whether a call failed because the cluster has no such kind, by its own word.
+func UnknownKind(err error) bool {
+	var none *NoKindError
+	return errors.As(err, &none)
 }
 
 // Namespaced tells whether an object's kind lives in namespaces.
@@ -439,10 +492,27 @@ func (c *Cluster) resource(version string, ref object.Ref) (dynamic.ResourceInte
 	if err != nil {
 		return nil, err
 	}
-	if m.Scope.Name() == meta.RESTScopeNameNamespace {
-		return c.dyn.Resource(m.Resource).Namespace(ref.Namespace), nil
+	return c.mapped(m, ref), nil
+}
+
+// anyVersion is resource for what is there already: where its version is served no more, the object is in another.
+func (c *Cluster) anyVersion(version string, ref object.Ref) (dynamic.ResourceInterface, error) {
+	gvk := gvkOf(version, ref.Kind)
+	m, err := c.mappingOf(gvk)
+	if UnknownKind(err) {
+		m, err = c.elsewhere(gvk, err)
 	}
-	return c.dyn.Resource(m.Resource), nil
+	if err != nil {
+		return nil, err
+	}
+	return c.mapped(m, ref), nil
+}
+
+func (c *Cluster) mapped(m *meta.RESTMapping, ref object.Ref) dynamic.ResourceInterface {
+	if m.Scope.Name() == meta.RESTScopeNameNamespace {
+		return c.dyn.Resource(m.Resource).Namespace(ref.Namespace)
+	}
+	return c.dyn.Resource(m.Resource)
 }
 
 // Apply sends a server-side apply and returns the API server's answer. With dryRun nothing changes.
@@ -469,8 +539,8 @@ func (c *Cluster) Apply(ctx context.Context, o object.Object, dryRun bool) (map[
 	return answer.Object, nil
 }
 
-// Patch sends a JSON Patch and returns the API server's answer.
-func (c *Cluster) Patch(ctx context.Context, version string, ref object.Ref, ops []object.Operation) (map[string]any, error) {
+// Patch sends a JSON Patch and returns the API server's answer. With dryRun nothing changes.
+func (c *Cluster) Patch(ctx context.Context, version string, ref object.Ref, ops []object.Operation, dryRun bool) (map[string]any, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
 	r, err := c.resource(version, ref)
@@ -481,23 +551,28 @@ func (c *Cluster) Patch(ctx context.Context, version string, ref object.Ref, ops
 	if err != nil {
 		return nil, err
 	}
-	answer, err := r.Patch(ctx, ref.Name, types.JSONPatchType, data, metav1.PatchOptions{FieldManager: object.Manager})
+	opts := metav1.PatchOptions{FieldManager: object.Manager}
+	if dryRun {
+		opts.DryRun = []string{metav1.DryRunAll}
+	}
+	answer, err := r.Patch(ctx, ref.Name, types.JSONPatchType, data, opts)
 	if err != nil {
 		return nil, c.explain("change "+ref.String(), err)
 	}
 	return answer.Object, nil
 }
 
-// Get reads a live object; ErrGone when there is none.
+// Get reads a live object; ErrGone when there is none. Where its version is served no more, it is read in another, which
+// its apiVersion tells. The answer is the cluster's newest state, not one that a cache holds.
 func (c *Cluster) Get(ctx context.Context, version string, ref object.Ref) (map[string]any, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	r, err := c.resource(version, ref)
+	r, err := c.anyVersion(version, ref)
 	if err != nil {
 		return nil, err
 	}
 	o, err := r.Get(ctx, ref.Name, metav1.GetOptions{})
-	if apierrors.IsNotFound(err) {
+	if absent(err) {
 		return nil, fmt.Errorf("%s: %w", ref, ErrGone)
 	}
 	if err != nil {
@@ -506,18 +581,43 @@ func (c *Cluster) Get(ctx context.Context, version string, ref object.Ref) (map[
 	return o.Object, nil
 }
 
-// Remove deletes an object and what it owns, and returns once it is gone. An object that was deleted and made
-// again by someone else (another uid) is left alone.
+// absent tells that an API server said that there is no such object, and not that it does not serve the kind for now, or
+// that something between here and there knows no such address.
+func absent(err error) bool {
+	var status apierrors.APIStatus
+	if !apierrors.IsNotFound(err) || !errors.As(err, &status) {
+		return false
+	}
+	d := status.Status().Details
+	return d != nil && d.Name != "" && !strings.Contains(err.Error(), "could not find the requested resource")
+}
+
+// Remove deletes an object and what it owns, and returns once it is gone; a workload is gone when its Pods are. An object
+// that was deleted and made again by someone else (another uid) is left alone.
 func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, uid string) error {
-	r, err := c.resource(version, ref)
-	if c.UnknownKind(err) {
-		return nil // its definition is gone, and every object of it
+	var r dynamic.ResourceInterface
+	var err error
+	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
+		if r, err = c.anyVersion(version, ref); UnknownKind(err) {
+			return nil // its definition is gone, and every object of it
+		}
+		if err == nil {
+			break
+		}
+		if !Transient(err) || ctx.Err() != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(pause):
+		}
 	}
-	if err != nil {
-		return err
+	how := metav1.DeletePropagationBackground
+	if HasBelow(ref) {
+		how = metav1.DeletePropagationForeground
 	}
-	background := metav1.DeletePropagationBackground
-	opts := metav1.DeleteOptions{PropagationPolicy: &background}
+	opts := metav1.DeleteOptions{PropagationPolicy: &how}
 	if uid != "" {
 		id := types.UID(uid)
 		opts.Preconditions = &metav1.Preconditions{UID: &id}
@@ -525,7 +625,7 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
 		err = r.Delete(ctx, ref.Name, opts)
 		if apierrors.IsConflict(err) { // another uid, or the moment was bad
-			if live, err := r.Get(ctx, ref.Name, metav1.GetOptions{}); apierrors.IsNotFound(err) || err == nil && uid != "" && string(live.GetUID()) != uid {
+			if live, err := r.Get(ctx, ref.Name, metav1.GetOptions{}); absent(err) || err == nil && uid != "" && string(live.GetUID()) != uid {
 				return nil
 			}
 		}
@@ -537,7 +637,7 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 		case <-time.After(pause):
 		}
 	}
-	if apierrors.IsNotFound(err) {
+	if absent(err) {
 		return nil
 	}
 	if err != nil {
@@ -547,7 +647,7 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 	var waitsFor []string
 	for {
 		live, err := r.Get(ctx, ref.Name, metav1.GetOptions{})
-		if apierrors.IsNotFound(err) || err == nil && uid != "" && string(live.GetUID()) != uid {
+		if absent(err) || err == nil && uid != "" && string(live.GetUID()) != uid {
 			return nil
 		}
 		if err == nil {
@@ -559,13 +659,36 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 		select {
 		case <-ctx.Done():
 			if len(waitsFor) > 0 {
-				return fmt.Errorf("%s was deleted but is not gone: it waits for %s", ref, strings.Join(waitsFor, ", "))
+				what := strings.ReplaceAll(strings.Join(waitsFor, ", "), metav1.FinalizerDeleteDependents, "the end of its Pods")
+				return fmt.Errorf("%s was deleted but is not gone: it waits for %s", ref, what)
 			}
 			return fmt.Errorf("%s was deleted but is not gone yet: %w", ref, ctx.Err())
 		case <-time.After(wait):
 			wait = min(wait*2, time.Second)
 		}
 	}
+}
+
+// BoundLater tells whether a claim is bound only when a Pod uses it, and none does yet: its storage class says so.
+// Source: https://kubernetes.io/docs/concepts/storage/storage-classes/#volume-binding-mode
+func (c *Cluster) BoundLater(ctx context.Context, claim map[string]any) (bool, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	o := unstructured.Unstructured{Object: claim}
+	if o.GetAnnotations()["volume.kubernetes.io/selected-node"] != "" {
+		return false, nil
+	}
+	name, given, _ := unstructured.NestedString(claim, "spec", "storageClassName")
+	all, err := c.typed.StorageV1().StorageClasses().List(ctx, metav1.ListOptions{})
+	if err != nil {
+		return false, c.explain("list storage classes", err)
+	}
+	for _, class := range all.Items {
+		if class.Name == name || !given && class.Annotations["storageclass.kubernetes.io/is-default-class"] == "true" {
+			return class.VolumeBindingMode != nil && *class.VolumeBindingMode == storagev1.VolumeBindingWaitForFirstConsumer, nil
+		}
+	}
+	return false, nil
 }
 
 // list reads a whole list, page by page.

@@ -98,9 +98,9 @@ type seen struct {
 	last                    map[object.Ref]bool
 }
 
-func (s *seen) Changed(map[string]any) { s.changed.Add(1) }
-func (s *seen) Deleted(map[string]any) { s.deleted.Add(1) }
-func (s *seen) WatchChanged()          { s.watch.Add(1) }
+func (s *seen) Changed(map[string]any, bool) { s.changed.Add(1) }
+func (s *seen) Deleted(map[string]any)       { s.deleted.Add(1) }
+func (s *seen) WatchChanged()                { s.watch.Add(1) }
 func (s *seen) Listed(_, _ string, all map[object.Ref]bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/go-logr/logr"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	"k8s.io/apimachinery/pkg/api/meta"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
@@ -31,6 +32,7 @@ type watch struct {
 	fruitless int  // streams in a row that brought nothing
 	up        bool // a stream lives
 	problem   string
+	lacking   bool      // the API server says that it has no such kind, so there is no object of it
 	at        time.Time // of the last word from the API server
 }
 
@@ -80,7 +82,8 @@ func (c *Cluster) Unwatch(version, kind string) {
 
 // State is what is known of some kinds' watches.
 type State struct {
-	Known   bool      // every one of them has been read and is live
+	Known   bool      // every one of them has been read and is live, or the cluster has no such kind
+	Reading bool      // some are being read for the first time, and nothing is wrong with any
 	At      time.Time // the oldest "last word" among them when not known; else now's best
 	Problem string
 }
@@ -89,17 +92,18 @@ type State struct {
 func (c *Cluster) Known(kinds [][2]string) State {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	s := State{Known: true}
+	s, wrong := State{Known: true}, false
 	for _, k := range kinds {
 		w := c.watches[gvkOf(k[0], k[1])]
 		if w == nil {
-			s.Known = false
+			s.Known, wrong = false, true
 			continue
 		}
 		w.mu.Lock()
-		if !w.synced || w.problem != "" {
+		if !w.synced && !w.lacking || w.problem != "" {
 			s.Known = false
 		}
+		wrong = wrong || w.problem != ""
 		if w.problem != "" {
 			s.Problem = w.problem
 		}
@@ -108,7 +112,21 @@ func (c *Cluster) Known(kinds [][2]string) State {
 		}
 		w.mu.Unlock()
 	}
+	s.Reading = !s.Known && !wrong
 	return s
+}
+
+// Lacking tells whether the API server has said that it has no such kind.
+func (c *Cluster) Lacking(version, kind string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	w := c.watches[gvkOf(version, kind)]
+	if w == nil {
+		return false
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.lacking
 }
 
 // AllWatches is Known over everything that is watched, and how many watches there are.
@@ -126,17 +144,68 @@ func (c *Cluster) AllWatches() (State, int) {
 var retry = wait.Backoff{Duration: 500 * time.Millisecond, Factor: 1.7, Jitter: 0.3, Steps: 8, Cap: 10 * time.Second}
 
 func (w *watch) run(ctx context.Context) {
-	var m *meta.RESTMapping
-	for pause := retry; ; {
-		var err error
-		if m, err = w.c.mappingOf(w.gvk); err == nil {
-			break
+	for pause := retry; ctx.Err() == nil; {
+		m, err := w.c.mappingOf(w.gvk)
+		if err == nil {
+			w.served()
+			w.reflect(ctx, m) // until the kind is served no more
+			pause = retry
+			w.c.forgetKinds()
+			continue
 		}
-		w.trouble(err)
+		if UnknownKind(err) {
+			w.lacks()
+		} else {
+			w.trouble(err)
+		}
 		select {
 		case <-ctx.Done():
-			return
 		case <-time.After(pause.Step()):
+		}
+	}
+}
+
+// forgetKinds lets the next look for a kind ask the API server.
+func (c *Cluster) forgetKinds() {
+	c.mapping.Lock()
+	defer c.mapping.Unlock()
+	c.mapper.Reset()
+}
+
+// lacks notes that the API server has no such kind: there is nothing to see, and that is known.
+func (w *watch) lacks() {
+	w.mu.Lock()
+	was := w.lacking && w.problem == ""
+	w.lacking, w.synced, w.problem, w.at = true, false, "", time.Now()
+	w.mu.Unlock()
+	if !was {
+		w.c.log.Warn("the cluster has no such kind; it is asked for again and again", "kind", w.gvk.Kind, "version", w.gvk.GroupVersion().String())
+		w.c.handler.WatchChanged()
+	}
+}
+
+// served notes that the API server has the kind.
+func (w *watch) served() {
+	w.mu.Lock()
+	was := w.lacking
+	w.lacking = false
+	w.mu.Unlock()
+	if was {
+		w.c.handler.WatchChanged()
+	}
+}
+
+// reflect follows the objects of the kind until the context ends, or the API server says that it has no such kind any
+// more.
+func (w *watch) reflect(parent context.Context, m *meta.RESTMapping) {
+	ctx, gone := context.WithCancel(parent)
+	defer gone()
+	notServed := func(err error) {
+		if !apierrors.IsNotFound(err) || ctx.Err() != nil {
+			return
+		}
+		if found, err := w.c.asked(w.gvk); found == nil && err == nil {
+			gone()
 		}
 	}
 	resource := w.c.dyn.Resource(m.Resource)
@@ -145,6 +214,7 @@ func (w *watch) run(ctx context.Context) {
 			o.LabelSelector = object.WardLabel
 			list, err := resource.List(ctx, o)
 			if err != nil {
+				notServed(err)
 				w.heard(ctx, err) // that all is well again is said once the list has been taken in
 			}
 			return list, err
@@ -157,6 +227,7 @@ func (w *watch) run(ctx context.Context) {
 			pace(ctx, fruitless)
 			stream, err := resource.Watch(ctx, o)
 			if err != nil {
+				notServed(err)
 				w.heard(ctx, err)
 				return nil, err
 			}
@@ -313,7 +384,7 @@ func (w *watch) note() {
 func (w *watch) Add(obj any) error {
 	o := obj.(*unstructured.Unstructured)
 	w.note()
-	w.c.handler.Changed(o.Object)
+	w.c.handler.Changed(o.Object, false)
 	return nil
 }
 
@@ -334,7 +405,7 @@ func (w *watch) Replace(list []any, _ string) error {
 	for _, obj := range list {
 		o := obj.(*unstructured.Unstructured)
 		all[object.Ref{Group: w.gvk.Group, Kind: w.gvk.Kind, Namespace: o.GetNamespace(), Name: o.GetName()}] = true
-		w.c.handler.Changed(o.Object)
+		w.c.handler.Changed(o.Object, true)
 	}
 	w.c.handler.Listed(w.gvk.Group, w.gvk.Kind, all)
 	w.mu.Lock()

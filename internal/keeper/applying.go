@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
@@ -40,6 +41,7 @@ func (p *placement) turn(a *activeRun, do func() error) error {
 
 // made is the answer to an apply.
 type made struct {
+	sent     map[string]any
 	body     map[string]any
 	replaced bool
 }
@@ -84,7 +86,10 @@ func (p *placement) conclude(a *activeRun, o record.SnapshotObject, before compa
 			found = &fieldpath.Set{}
 		}
 	}
-	got.baseline = compare.NewBaseline(ref, hash, got.body, a.left[ref], p.k.store.Vault().Digest, found, time.Now())
+	got.baseline = compare.NewBaseline(ref, hash, got.sent, got.body, a.left[ref], p.k.store.Vault().Digest, found, time.Now())
+	if got.baseline.Snapshot = a.entry.Snapshot; run.Kind(a.entry.Kind) == run.Restore {
+		got.baseline.Snapshot = before.Snapshot
+	}
 	got.baseline.Intent = a.entry.Number // until the run has ended: after a crash it is applied again and waited for
 }
 
@@ -125,7 +130,7 @@ func (p *placement) takeAnswer(a *activeRun, got *answer) {
 		var gone *cluster.UnreachableError
 		a.silent[ref] = errors.As(got.err, &gone)
 		a.unreachable = a.unreachable || a.silent[ref]
-		ev.Err, ev.Untried = got.err.Error(), errors.Is(got.err, errStopped)
+		ev.Err, ev.Untried, ev.Outside = got.err.Error(), errors.Is(got.err, errStopped), outside(got.err)
 		p.feed(ev)
 		return
 	}
@@ -148,16 +153,17 @@ func (p *placement) takeAnswer(a *activeRun, got *answer) {
 		if len(b.Detail.Added) > 0 && p.ward.Keep.Additions != "ignore" {
 			l.upset().added = b.Detail.Added
 		}
+		l.read(ref, got.body)
 		l.health = p.rules.Of(ref.Group, ref.Kind, got.body)
 		if l.health.Word != health.Ready {
 			p.lookBelow(ref, 500*time.Millisecond)
+			p.lookAtClaim(ref, got.body)
 		}
 	}
 	if early := a.early[ref]; early != nil { // a newer state was there before this answer
 		delete(a.early, ref)
 		p.weighEarly(b, early)
 	}
-	p.touch(ref)
 	ev.Health = l.state()
 	if cluster.HasBelow(ref) && !l.causeKnown {
 		ev.Health.Final = false // why is told by what is below, and that is being looked at
@@ -179,14 +185,15 @@ func (p *placement) trying(a *activeRun, ref object.Ref, err error) {
 func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compare.Baseline) (made, error) {
 	ref := o.Object.Ref
 	if w := a.refused[ref]; w != "" {
-		return made{}, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
+		return made{}, &takenError{fmt.Sprintf("ward %s keeps it already; one object can belong to one ward", w)}
 	}
 	var out made
 	err := p.again(a, ref, func(ctx context.Context) (err error) {
-		body, _, err := p.complete(ctx, o.Object, a.left[ref])
+		body, err := p.complete(ctx, o.Object, a.left[ref])
 		if err != nil {
 			return err
 		}
+		out.sent = body.Body
 		if before.UID == "" {
 			if err := p.unclaimed(ctx, o.Object); err != nil {
 				return err
@@ -198,7 +205,7 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 			}
 		}
 		if out.body, err = p.hands.Apply(ctx, body, false); err == nil && before.UID == "" {
-			out.body, err = p.takeOver(ctx, body, out.body)
+			out.body, err = p.takeOver(ctx, body, out.body, a.left[ref])
 		}
 		return err
 	})
@@ -209,25 +216,84 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 	if no := mayReplace(ref, a.order[ref], before, a.ask.Allow); no != "" {
 		return out, fmt.Errorf("%s can't be changed in place; %s", orElse(fields, "what changed"), no)
 	}
+	// What would be refused as a new object is refused before anything is deleted.
+	if err := p.again(a, ref, func(ctx context.Context) error { return p.tryAnew(ctx, o.Object) }); err != nil {
+		return out, fmt.Errorf("it would have to be deleted and made again, and the new one would be refused, so it is left as it is: %w", err)
+	}
+	anew := o.Object
+	deleted := false
 	err = p.again(a, ref, func(ctx context.Context) error {
 		live, err := p.cluster.conn.Get(ctx, o.Object.Version, ref)
-		if err == nil {
+		if err == nil && !deleted {
+			anew.Body = object.Carry(o.Object.Body, live, a.left[ref])
+			if !a.deleted(p, ref) {
+				return fmt.Errorf("that %s is about to be deleted can't be written down", ref)
+			}
 			err = p.hands.Remove(ctx, o.Object.Version, ref, object.UID(live))
 		}
 		if err != nil && !errors.Is(err, cluster.ErrGone) {
 			return err
 		}
-		out.body, err = p.hands.Apply(ctx, o.Object, false)
+		deleted = true
+		out.sent = anew.Body
+		out.body, err = p.hands.Apply(ctx, anew, false)
 		return err
 	})
 	out.replaced = err == nil
 	return out, err
 }
 
+// deleted writes down that an object is about to be deleted and made again: from then on what was applied of it says
+// nothing about what is there, so a way back makes it anew.
+func (a *activeRun) deleted(p *placement, ref object.Ref) bool {
+	if err := p.k.store.Doubt(p.ctx, p.id, []object.Ref{ref}); err != nil {
+		p.log.Error("baselines can't be written", "error", err)
+		return false
+	}
+	p.post(func() {
+		if p.run == a {
+			a.lost[ref] = true
+		}
+	})
+	return true
+}
+
+// tryAnew tries out whether an object could be made if it were not there: under another name, as a dry run.
+func (p *placement) tryAnew(ctx context.Context, o object.Object) error {
+	o.Body = object.Clone(o.Body)
+	meta, _ := o.Body["metadata"].(map[string]any)
+	name := o.Ref.Name + "-vigila-try"
+	if len(name) > 63 {
+		name = name[len(name)-63:]
+		name = "x" + name[1:]
+	}
+	if meta == nil || o.Ref.Kind == "CustomResourceDefinition" || o.Ref.Kind == "APIService" { // their names follow from what they say
+		return nil
+	}
+	meta["name"], o.Ref.Name = name, name
+	_, err := p.hands.Apply(ctx, o, true)
+	if _, immutable := cluster.Immutable(err); immutable || err != nil && strings.Contains(err.Error(), "already allocated") {
+		return nil // what the old one holds is free once it is gone
+	}
+	return err
+}
+
+// takenError tells that another ward, or another service, keeps an object.
+type takenError struct{ text string }
+
+func (e *takenError) Error() string { return e.text }
+
+// outside tells whether a call failed for a reason that says nothing about the object.
+func outside(err error) bool {
+	var gone *cluster.UnreachableError
+	var taken *takenError
+	return err != nil && (errors.As(err, &gone) || errors.As(err, &taken) || cluster.Outside(err))
+}
+
 // unclaimed refuses to adopt an object that another Vigila keeps.
 func (p *placement) unclaimed(ctx context.Context, o object.Object) error {
 	live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
-	if errors.Is(err, cluster.ErrGone) || p.cluster.conn.UnknownKind(err) {
+	if errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err) {
 		return nil
 	}
 	if err != nil {
@@ -241,7 +307,7 @@ func (p *placement) foreign(live map[string]any) error {
 	if id == "" || id == p.k.store.ServiceID() || slices.Contains(p.ward.Keep.TakeOver, "vigila/"+id) {
 		return nil
 	}
-	return fmt.Errorf("%s keeps it already, in its ward %s; remove it there, or write keep.take_over: [vigila/%s] to take it over", anotherService(id), object.Label(live, object.WardLabel), id)
+	return &takenError{fmt.Sprintf("%s keeps it already, in its ward %s; remove it there, or write keep.take_over: [vigila/%s] to take it over", anotherService(id), object.Label(live, object.WardLabel), id)}
 }
 
 // mayReplace tells why an object may not be deleted and made again, and the way out; empty when it may.
@@ -279,12 +345,12 @@ func (p *placement) again(a *activeRun, ref object.Ref, call func(context.Contex
 
 // takeOver makes Vigila the owner of what earlier clients had applied of an object it has just adopted, and
 // applies it once more, so that what they set and nobody declares is gone. answer is that of the first apply.
-func (p *placement) takeOver(ctx context.Context, o object.Object, answer map[string]any) (map[string]any, error) {
-	ops, err := object.TakeOver(answer, object.Predecessors(answer, p.ward.Keep.TakeOver))
+func (p *placement) takeOver(ctx context.Context, o object.Object, answer map[string]any, left []object.Pointer) (map[string]any, error) {
+	ops, err := object.TakeOver(answer, object.Predecessors(answer, p.ward.Keep.TakeOver), left)
 	if err != nil || len(ops) == 0 {
 		return answer, err
 	}
-	if _, err := p.hands.Patch(ctx, o.Version, o.Ref, ops); err != nil {
+	if _, err := p.hands.Patch(ctx, o.Version, o.Ref, ops, false); err != nil {
 		return answer, err
 	}
 	return p.hands.Apply(ctx, o, false)
@@ -307,7 +373,7 @@ func (p *placement) removeAdditions(ctx context.Context, version string, b compa
 	for _, x := range detail.Owned.Additions(live, detail.Found) {
 		keep := false
 		for _, l := range left {
-			keep = keep || l.Covers(x.Path)
+			keep = keep || l.Covers(x.Path, object.In(live))
 		}
 		if !keep {
 			unwanted = append(unwanted, x)
@@ -317,37 +383,24 @@ func (p *placement) removeAdditions(ctx context.Context, version string, b compa
 	if len(ops) == 0 {
 		return nil
 	}
-	if _, err = p.hands.Patch(ctx, version, b.Ref, ops); err != nil {
+	if _, err = p.hands.Patch(ctx, version, b.Ref, ops, false); err != nil {
 		return fmt.Errorf("what others added can't be removed: %w", err)
 	}
 	return nil
 }
 
-// complete makes the body to apply: fields that are left to others are taken out where another client owns them,
-// and hold the live value where Vigila alone does. live is nil unless it had to be read.
-func (p *placement) complete(ctx context.Context, o object.Object, left []object.Pointer) (object.Object, map[string]any, error) {
+// complete makes the body to apply: what of it is left to others is decided leaf by leaf by object.Complete.
+func (p *placement) complete(ctx context.Context, o object.Object, left []object.Pointer) (object.Object, error) {
 	if len(left) == 0 {
-		return o, nil, nil
+		return o, nil
 	}
 	live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
-	if errors.Is(err, cluster.ErrGone) || p.cluster.conn.UnknownKind(err) {
-		return o, nil, nil // a new object starts with the declared values
+	if errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err) {
+		return o, nil // a new object starts with the declared values
 	}
 	if err != nil {
-		return o, nil, err
+		return o, err
 	}
-	o.Body = object.Clone(o.Body)
-	owners := object.Owners(live)
-	for _, l := range left {
-		v, there := l.Lookup(live)
-		others := false
-		for _, owner := range owners {
-			if owner.Manager == object.Manager && owner.Operation == "Apply" || owner.Set == nil {
-				continue
-			}
-			owner.Set.Iterate(func(path fieldpath.Path) { others = others || l.Covers(path) })
-		}
-		l.Set(o.Body, object.Clone(v), there && !others)
-	}
-	return o, live, nil
+	o.Body = object.Complete(o.Body, live, left)
+	return o, nil
 }

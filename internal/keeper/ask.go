@@ -28,6 +28,9 @@ func (k *Keeper) Look(ctx context.Context, name string) (*View, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p.broken != "" {
+		return p.View(), nil
+	}
 	_ = p.repo.look(ctx) // what is wrong is in the view
 	for _, name := range sources(p.ward) {
 		if l, err := k.repoLoop(name); err == nil {
@@ -74,7 +77,7 @@ func (k *Keeper) Start(ctx context.Context, name string, r Ask) (int, error) {
 	if err := p.resolve(ctx, &r); err != nil {
 		return 0, err
 	}
-	for {
+	for began := time.Now(); ; {
 		number := 0
 		err = p.ask(ctx, func() error {
 			n, err := p.start(r)
@@ -82,7 +85,10 @@ func (k *Keeper) Start(ctx context.Context, name string, r Ask) (int, error) {
 			p.publish()
 			return err
 		})
-		if !errors.Is(err, errQuiet) {
+		if unread := errors.Is(err, errUnread); !errors.Is(err, errQuiet) && !unread || unread && time.Since(began) > 10*time.Second {
+			if unread {
+				err = fault(Conflict, "%s: %v", p.id, err)
+			}
 			return number, err
 		}
 		select { // what nobody sees is in nobody's way
@@ -97,6 +103,9 @@ func (k *Keeper) Start(ctx context.Context, name string, r Ask) (int, error) {
 func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	if r.Revision == "" || r.Kind != run.Sync {
 		return nil
+	}
+	if p.broken != "" {
+		return fault(Conflict, "%s can't run: %s", p.id, p.broken)
 	}
 	if p.repo.mirror == nil {
 		return fault(Invalid, "%s comes from chart repository %s, which has no revisions of its own; set from.chart.version", p.id, p.repo.name)
@@ -315,7 +324,7 @@ func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object
 	switch {
 	case errors.As(err, &gone):
 		return err
-	case errors.Is(err, cluster.ErrGone) || p.cluster.conn.UnknownKind(err):
+	case errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err):
 		live = nil
 		out.Change = "create"
 	case err != nil:
@@ -328,10 +337,10 @@ func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object
 			return nil
 		}
 	}
-	body, _, err := p.complete(ctx, o, left)
-	if err != nil {
-		return err
+	if live != nil {
+		o.Body = object.Complete(o.Body, live, left)
 	}
+	body := o
 	answer, err := p.hands.Apply(ctx, body, true)
 	fields, immutable := cluster.Immutable(err)
 	switch {
@@ -348,18 +357,48 @@ func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object
 		out.Refused = err.Error()
 		return nil
 	}
-	if out.AlreadyThere {
-		if from := object.Predecessors(live, p.ward.Keep.TakeOver); len(from) > 0 {
-			answer = object.Cut(answer, object.Dropped(live, from, object.Owned(answer)))
+	if out.AlreadyThere && !out.Replaced {
+		if answer, err = p.tryTakeOver(ctx, o, live, answer, left); err != nil {
+			return err
 		}
 	}
 	if out.Replaced { // only what is declared is known of the new object
-		keys := object.Owned(live)
+		keys := object.Owned(live, nil)
 		out.Fields = compare.Fields(compare.Mask(mask).Fields(o.Ref, keys.Project(live)), compare.Mask(mask).Fields(o.Ref, keys.Project(answer)))
 		return nil
 	}
 	out.Fields = compare.Preview(o.Ref, live, answer, mask)
+	for i := range out.Fields {
+		if f := &out.Fields[i]; f.Path == lastApplied && f.From != nil {
+			f.From = "what client-side applies noted; it is not needed any more"
+		}
+	}
 	return nil
+}
+
+const lastApplied = "metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]"
+
+// tryTakeOver is what becomes of the answer to a dry run once the fields of the predecessors are Vigila's and those that
+// are not declared are gone: the API server itself says which of them it would fill in again.
+func (p *placement) tryTakeOver(ctx context.Context, o object.Object, live, answer map[string]any, left []object.Pointer) (map[string]any, error) {
+	from := object.Predecessors(live, p.ward.Keep.TakeOver)
+	if len(from) == 0 {
+		return answer, nil
+	}
+	dropped := object.Dropped(live, from, object.Owned(answer, nil), left)
+	ops := object.CutOperations(live, dropped)
+	if len(ops) == 0 {
+		return answer, nil
+	}
+	without, err := p.hands.Patch(ctx, o.Version, o.Ref, ops, true)
+	var gone *cluster.UnreachableError
+	if errors.As(err, &gone) {
+		return nil, err
+	}
+	if err != nil { // it would not be let through so; then all that is told is what would be taken away
+		return object.Cut(answer, dropped), nil
+	}
+	return object.Refill(answer, without, dropped), nil
 }
 
 // ObjectDetail is one object, declared and live, with what happened to it.
@@ -402,7 +441,7 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 		return out, nil
 	}
 	live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
-	if errors.Is(err, cluster.ErrGone) || p.cluster.conn.UnknownKind(err) {
+	if errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err) {
 		return out, nil
 	}
 	if err != nil {
@@ -571,25 +610,57 @@ func (k *Keeper) Logs(ctx context.Context, name, key, pod, container string, pre
 
 // Entries lists the logbook of a ward, newest first, with the run that goes on as it stands now.
 func (k *Keeper) Entries(ctx context.Context, name string, limit, offset int) ([]record.Entry, int, error) {
-	p, err := k.one(name)
+	id, _, err := k.logbook(ctx, name)
 	if err != nil {
 		return nil, 0, err
 	}
-	return k.store.Entries(ctx, record.Find{Placement: p.id, Limit: limit, Offset: offset})
+	return k.store.Entries(ctx, record.Find{Placement: id, Limit: limit, Offset: offset})
+}
+
+// logbook finds the logbook of a ward by its name; gone tells that the ward was removed.
+func (k *Keeper) logbook(ctx context.Context, name string) (id string, gone bool, err error) {
+	p, err := k.one(name)
+	var f *Fault
+	if !errors.As(err, &f) || f.Kind != NotFound {
+		if err != nil {
+			return "", false, err
+		}
+		return p.id, false, nil
+	}
+	past, perr := k.store.Past(ctx, name)
+	switch {
+	case perr != nil:
+		return "", false, perr
+	case len(past) == 1:
+		return past[0], true, nil
+	case len(past) > 1:
+		return "", false, fault(Invalid, "%s was kept in several clusters before it was removed; say which: %s", name, strings.Join(past, ", "))
+	}
+	return "", false, err
+}
+
+// Gone tells whether a ward was removed, and only its logbook is there.
+func (k *Keeper) Gone(ctx context.Context, name string) bool {
+	_, gone, err := k.logbook(ctx, name)
+	return err == nil && gone
 }
 
 // Entry is one entry of a ward's logbook; of the run that goes on, as it stands now.
 func (k *Keeper) Entry(ctx context.Context, name string, number int) (record.Entry, error) {
-	p, err := k.one(name)
+	id, gone, err := k.logbook(ctx, name)
 	if err != nil {
 		return record.Entry{}, err
 	}
-	if v := p.View(); v.Run != nil && v.Run.Number == number {
-		return *v.Run, nil
+	if !gone {
+		if p, err := k.one(name); err == nil {
+			if v := p.View(); v.Run != nil && v.Run.Number == number {
+				return *v.Run, nil
+			}
+		}
 	}
-	e, err := k.store.Entry(ctx, p.id, number)
+	e, err := k.store.Entry(ctx, id, number)
 	if errors.Is(err, record.ErrNone) {
-		return e, fault(NotFound, noEntry, p.id, number, p.id)
+		return e, fault(NotFound, noEntry, id, number, id)
 	}
 	return e, err
 }
@@ -633,6 +704,9 @@ func (p *placement) revisionOf(ctx context.Context, name string) (repo.Revision,
 		if r != nil && len(name) >= 7 && strings.HasPrefix(r.ID, name) {
 			return repo.Revision{ID: r.ID, Subject: r.Subject, Author: r.Author, At: r.At}, nil
 		}
+	}
+	if p.broken != "" {
+		return repo.Revision{}, errors.New(p.broken)
 	}
 	if p.repo.mirror == nil {
 		return repo.Revision{}, fmt.Errorf("%s is no revision of %s, whose chart comes from %s; see vigila logbook %s", name, p.id, p.repo.name, p.id)
@@ -766,6 +840,9 @@ func (k *Keeper) Propose(ctx context.Context, name string, to int, by, branch st
 	if err != nil {
 		return nil, err
 	}
+	if p.broken != "" {
+		return nil, fault(Conflict, "%s can't be read: %s", p.id, p.broken)
+	}
 	if p.repo.mirror == nil {
 		return nil, fault(Invalid, "%s comes from chart repository %s, which takes no commits; change from.chart.version in the ward file", p.id, p.repo.name)
 	}
@@ -806,7 +883,7 @@ func (k *Keeper) Propose(ctx context.Context, name string, to int, by, branch st
 
 // TaskLog is the log of a task, as an entry keeps it.
 func (k *Keeper) TaskLog(ctx context.Context, name string, number int, key string) (string, error) {
-	p, err := k.one(name)
+	id, _, err := k.logbook(ctx, name)
 	if err != nil {
 		return "", err
 	}
@@ -814,9 +891,9 @@ func (k *Keeper) TaskLog(ctx context.Context, name string, number int, key strin
 	if err != nil {
 		return "", fault(Invalid, "%v; take the key from the entry", err)
 	}
-	text, err := k.store.Log(ctx, p.id, number, ref)
+	text, err := k.store.Log(ctx, id, number, ref)
 	if errors.Is(err, record.ErrNone) {
-		return "", fault(NotFound, "entry #%d of %s keeps no log of %s", number, p.id, ref.Short())
+		return "", fault(NotFound, "entry #%d of %s keeps no log of %s", number, id, ref.Short())
 	}
 	return text, err
 }

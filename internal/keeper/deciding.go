@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/record"
 )
 
 // astray is what the cluster moved.
@@ -29,13 +31,17 @@ type astray struct {
 func (p *placement) astray() astray {
 	var out astray
 	now := time.Now()
+	p.settle()
 	for ref := range p.odd {
 		b, l := p.baselines[ref], p.known(ref)
-		if l == nil || b.Intent != 0 && !p.ofRun(ref) {
+		if l == nil || b.Intent != 0 && !p.ofRun(ref) || b.UID == "" { // what was never made can't have drifted
 			continue
 		}
+		if p.declared != nil && !p.declares(ref) {
+			continue // nobody would put it back
+		}
 		drift := p.drift(ref)
-		missing := !l.present && l.verified
+		missing := !l.present && l.verified && !l.ended
 		restore := missing || len(drift) > 0
 		if missing {
 			drift = []compare.Difference{{}}
@@ -92,6 +98,7 @@ type behind struct {
 	apply, remove, tasks []object.Ref
 	guards               []plan.Guard // that stand in the way of a sync
 	count                int          // objects of the ward, declared or kept
+	shares               bool         // it wants a namespace that another ward keeps
 }
 
 // pending tells what the repository moved: objects to apply, objects to remove, and tasks that are new or changed.
@@ -100,6 +107,7 @@ func (p *placement) pending() *behind {
 	if p.behind == nil {
 		p.behind = &behind{count: p.count()}
 		p.behind.apply, p.behind.remove, p.behind.tasks = p.findPending()
+		p.behind.shares = p.declared != nil && slices.ContainsFunc(p.declared.objects, p.shared)
 		if p.declared != nil && p.behind.total() > 0 {
 			p.behind.guards = p.syncPlan(nil).Guards
 		}
@@ -116,7 +124,7 @@ func (p *placement) count() int {
 		return n
 	}
 	for _, o := range p.declared.objects {
-		if _, kept := p.baselines[o.Ref]; !kept {
+		if _, kept := p.baselines[o.Ref]; !kept && !p.shared(o) {
 			n++
 		}
 	}
@@ -127,6 +135,12 @@ func (p *placement) findPending() (apply, remove, tasks []object.Ref) {
 	if p.declared == nil {
 		return nil, nil, nil
 	}
+	apply, remove, tasks = p.pendingOf(p.declared, p.knownNow())
+	return apply, append(remove, p.staleTasks(p.declared)...), tasks
+}
+
+// knownNow are the baselines as they stand in the middle of a run.
+func (p *placement) knownNow() map[object.Ref]compare.Baseline {
 	known := p.baselines
 	if p.run != nil { // what the run has not applied yet is as it was, what it has applied is done
 		known = maps.Clone(p.baselines)
@@ -145,9 +159,17 @@ func (p *placement) findPending() (apply, remove, tasks []object.Ref) {
 			known[ref] = b
 		}
 	}
-	items := make([]compare.Item, 0, len(p.declared.objects))
+	return known
+}
+
+// pendingOf is what of a declaration differs from what is known.
+func (p *placement) pendingOf(d *declaration, known map[object.Ref]compare.Baseline) (apply, remove, tasks []object.Ref) {
+	items := make([]compare.Item, 0, len(d.objects))
 	isTask := map[object.Ref]bool{}
-	for _, o := range p.declared.objects {
+	for _, o := range d.objects {
+		if p.shared(o) {
+			continue
+		}
 		if o.Task == object.NoTask {
 			items = append(items, compare.Item{Ref: o.Ref, Hash: p.hashNow(o.Ref, o.Hash)})
 			continue
@@ -166,7 +188,16 @@ func (p *placement) findPending() (apply, remove, tasks []object.Ref) {
 		keep := p.noPrune()
 		remove = slices.DeleteFunc(remove, func(ref object.Ref) bool { return keep[ref] })
 	}
-	return apply, append(remove, p.staleTasks(p.declared)...), tasks
+	return apply, remove, tasks
+}
+
+// shared tells whether a declared object is a namespace that the ward only wants to be there, and another ward keeps it.
+func (p *placement) shared(o declaredObject) bool {
+	if !o.made {
+		return false
+	}
+	other := p.cluster.keeper(o.Ref)
+	return other != nil && other != p
 }
 
 // staleTasks lists objects of tasks that are in the cluster, and declared no more.
@@ -196,7 +227,18 @@ func (p *placement) hashNow(ref object.Ref, hash string) string {
 // syncPlan is the plan of a sync as it would run now.
 func (p *placement) syncPlan(allow []string) plan.Plan {
 	return plan.Make(plan.Input{Declared: p.declaredNow(p.declared.objects), Baselines: p.baselines, Drifted: p.astray().restorable,
-		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Tasks: tasksWhen(len(p.pending().tasks) > 0), Stale: p.staleTasks(p.declared), Allow: allow})
+		Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Tasks: tasksWhen(len(p.pending().tasks) > 0), Stale: p.staleTasks(p.declared), Unbound: p.unbound(), Allow: allow})
+}
+
+// unbound lists the claims that were never bound.
+func (p *placement) unbound() map[object.Ref]bool {
+	out := map[object.Ref]bool{}
+	for ref, l := range p.lives {
+		if l.unbound && l.present {
+			out[ref] = true
+		}
+	}
+	return out
 }
 
 // tasksWhen says when a sync runs its tasks: always when one of them is new, else along with other work.
@@ -209,10 +251,13 @@ func tasksWhen(changed bool) plan.Tasks {
 
 // declaredNow is what a plan needs of declared objects.
 func (p *placement) declaredNow(objects []declaredObject) []plan.Declared {
-	out := make([]plan.Declared, len(objects))
-	for i, o := range objects {
-		out[i] = o.Declared
-		out[i].Hash = p.hashNow(o.Ref, o.Hash)
+	out := make([]plan.Declared, 0, len(objects))
+	for _, o := range objects {
+		if p.shared(o) {
+			continue
+		}
+		o.Declared.Hash = p.hashNow(o.Ref, o.Hash)
+		out = append(out, o.Declared)
 	}
 	return out
 }
@@ -233,6 +278,11 @@ func (p *placement) evaluate() {
 	if p.ctx.Err() != nil {
 		return
 	}
+	if p.broken != "" {
+		p.timer.Reset(time.Hour)
+		p.publish()
+		return
+	}
 	if p.hold != nil && !p.hold.Until.IsZero() && time.Now().After(p.hold.Until) {
 		if err := p.release(byVigila, "the end of the hold was reached"); err != nil {
 			p.log.Error("hold can't be released", "error", err)
@@ -243,10 +293,13 @@ func (p *placement) evaluate() {
 			p.log.Error("what is applied can't be written", "error", err)
 		}
 	}
+	sought := p.seek()
+	p.forgetGone()
 	if p.run == nil && p.ward.Keep.Drift == "restore" {
 		p.publish() // drift that is restored at once is history all the same
 	}
 	again := p.decide()
+	noting := p.noteDrift()
 	wait := time.Hour
 	if late := p.nextView(); p.run != nil && late > 0 { // the progress of a big run is not drawn at each of its steps
 		wait = late
@@ -257,6 +310,11 @@ func (p *placement) evaluate() {
 		wait = min(wait, time.Until(p.run.machine.Deadline()))
 	} else if !again.IsZero() {
 		wait = time.Until(again)
+	}
+	for _, w := range []time.Duration{sought, noting} {
+		if w > 0 {
+			wait = min(wait, w)
+		}
 	}
 	if p.hold != nil && !p.hold.Until.IsZero() {
 		wait = min(wait, time.Until(p.hold.Until))
@@ -274,7 +332,7 @@ func (p *placement) holdsAlready() bool {
 	if d.snapshot == p.snapshot {
 		return true
 	}
-	if p.ward.Keep.Sync != "auto" || p.hold != nil || p.rejected() != "" || !p.repository.Known || !p.clusterKnown().Known {
+	if p.leaving != nil || p.hold != nil || p.rejected() != "" || !p.repository.Known || !p.clusterKnown().Known {
 		return false
 	}
 	for ref := range p.odd {
@@ -290,13 +348,19 @@ func (p *placement) decide() time.Time {
 		p.giveWay()
 		return time.Time{}
 	}
-	if p.bring != "" && p.repository.Known && p.pending().total() == 0 {
-		p.bring = ""
+	if p.leaving != nil {
+		return p.decideLeaving()
+	}
+	if p.bring != "" && (p.repository.Known && p.pending().total() == 0 || p.hold != nil || p.rejected() != "" || len(p.pending().guards) > 0) {
+		p.bring = "" // it is up, or a person has to see to it
 	}
 	behind, astray := p.pending(), p.astray()
 	s := run.Situation{Now: time.Now(), AutoSync: p.ward.Keep.Sync == "auto" || p.bring != "", RestoreDrift: p.ward.Keep.Drift == "restore",
 		Held: p.hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: behind.total(), Guarded: len(behind.guards) > 0, Restorable: len(astray.restorable) + len(astray.waiting),
-		Rejected: p.rejected(), WaitsFor: p.waitsFor(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
+		Rejected: p.rejected(), LastFailed: p.lastFailed, FailuresInRow: p.failures}
+	if s.Pending > 0 {
+		s.WaitsFor, _ = p.waits()
+	}
 	if len(astray.restorable) == 0 {
 		s.RestoreAt = astray.at
 	}
@@ -315,10 +379,13 @@ func (p *placement) decide() time.Time {
 			p.bring = "" // a person has to see to it
 		}
 	case run.Restore:
-		_, err = p.start(Ask{Kind: run.Restore, By: byVigila, Why: p.View().Says})
+		_, err = p.start(Ask{Kind: run.Restore, By: byVigila, Why: p.driftWhy(astray.restorable)})
 	case run.Again:
 		p.againAt = s.Now.Add(p.ward.Keep.Every)
 		_, err = p.start(Ask{Kind: run.Restore, By: byVigila, Why: "applied again, as keep.reapply asks", Reapply: true, quiet: true})
+	}
+	if errors.Is(err, errUnread) {
+		return time.Now().Add(unreadPause)
 	}
 	if err != nil {
 		p.failures++
@@ -355,7 +422,45 @@ func (p *placement) rejected() string {
 	if p.declared == nil {
 		return ""
 	}
-	return p.rejections[p.declared.revision.ID].Why
+	if r := p.rejection(p.declared); r != nil {
+		return r.Why
+	}
+	return ""
+}
+
+// rejection is what rejects a declaration: a person's word about its revision, or that the same was declared before and
+// failed. nil when nothing does.
+func (p *placement) rejection(d *declaration) *record.Rejection {
+	if r, ok := p.rejections[d.revision.ID]; ok && (r.Declared == "" || r.Declared == p.digest(d)) {
+		return &r
+	}
+	for _, r := range p.rejections {
+		if r.Declared != "" && r.Declared == p.digest(d) {
+			return &r
+		}
+	}
+	return nil
+}
+
+// digest names what is declared: the objects, and what the ward file says about how they are brought in.
+func (p *placement) digest(d *declaration) string {
+	w := p.ward
+	return object.Hash([]any{d.snapshot, fmt.Sprint(w.From, w.Into, w.Settle, w.Keep.Prune, w.Leave)})
+}
+
+// waits names what a sync waits for: wards in after, a cluster of the spread, another ward that keeps one of the
+// objects, somebody who has not read the same commit yet. loud tells that it needs a person.
+func (p *placement) waits() (what string, loud bool) {
+	if what := p.waitsFor(); what != "" {
+		return what, false
+	}
+	if what, loud := p.waitsForKeeper(p.pending().apply); what != "" {
+		return what, loud
+	}
+	if len(p.pending().remove) > 0 {
+		return p.unread(), false
+	}
+	return "", false
 }
 
 // waitsFor names the first ward of `after` that is not in step and ready in the same cluster.

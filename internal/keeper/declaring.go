@@ -20,9 +20,14 @@ import (
 // repoRead is told after a look at one of the ward's repositories that found something new, or went wrong, or can't
 // tell whether anything is new.
 func (p *placement) repoRead(name string, a AsOf) {
+	p.reading.Add(1)
 	p.post(func() {
+		p.taking++
 		p.lookedElsewhere(name, a)
 		if !a.Known {
+			if !p.rendering {
+				p.taken()
+			}
 			p.repository.Known, p.repository.Problem = false, a.Problem
 			if name == p.ward.From.Repo {
 				p.repository.Next = a.Next
@@ -35,6 +40,12 @@ func (p *placement) repoRead(name string, a AsOf) {
 		}
 		p.render(a)
 	})
+}
+
+// taken notes that everything that was read so far has been taken in.
+func (p *placement) taken() {
+	p.reading.Add(-p.taking)
+	p.taking = 0
 }
 
 // repoSame is told after a look at a repository that found nothing new for this ward.
@@ -105,6 +116,8 @@ func (p *placement) render(a AsOf) {
 			if p.renderNext {
 				p.renderNext = false
 				p.render(a)
+			} else {
+				p.taken()
 			}
 			p.looked()
 		})
@@ -117,6 +130,13 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 	}
 	if err != nil {
 		var gone *cluster.UnreachableError
+		var beyond *beyondLimits
+		if errors.As(err, &beyond) { // it was read well, and is not let in
+			p.heldBack = err.Error()
+			p.repository = AsOf{Known: p.declared != nil, At: a.At, Next: p.repository.Next}
+			return
+		}
+		p.heldBack = ""
 		if errors.As(err, &gone) {
 			p.repository.Known, p.repository.Problem = false, "its kinds can't be checked: "+err.Error()
 			if p.cluster.conn != nil {
@@ -131,7 +151,8 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 		p.failures = 0
 	}
 	d.share(p.baselines)
-	p.declared, p.scaled, p.behind, p.stored = d, d.scaled, nil, nil
+	p.declared, p.scaled, p.behind, p.stored, p.heldBack = d, d.scaled, nil, nil, ""
+	p.says.Store(d)
 	if d.files != nil || len(p.rules) > 0 {
 		p.setRules(d)
 	}
@@ -162,21 +183,6 @@ func (p *placement) setRules(d *declaration) {
 			p.look(ref)
 		}
 	}
-}
-
-// look reads an object by name and takes its state in.
-func (p *placement) look(ref object.Ref) {
-	b := p.baselines[ref]
-	p.k.spawn(func() {
-		if body, err := p.cluster.conn.Get(p.ctx, b.Version, ref); err == nil {
-			p.post(func() {
-				if p.tracked(ref) {
-					p.live(ref).watched = false // the same state is to be judged anew
-					p.sawLive(ref, body)
-				}
-			})
-		}
-	})
 }
 
 func (p *placement) retryRender(a AsOf) {
@@ -304,15 +310,22 @@ func (p *placement) within(objects []object.Object) error {
 			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is outside the namespaces that roster %s lets its wards keep: %s", o.Ref, p.roster, strings.Join(limits.Namespaces, ", "))})
 		}
 	}
-	return errors.Join(errs...)
+	if len(errs) > 0 {
+		return &beyondLimits{errors.Join(errs...)}
+	}
+	return nil
 }
+
+// beyondLimits tells that what is declared was read, and is more than the ward's roster lets it do.
+type beyondLimits struct{ error }
 
 // take fills in what follows from the declared objects.
 func (d *declaration) take(objects []declaredObject) {
 	slices.SortFunc(objects, func(a, b declaredObject) int { return a.Ref.Compare(b.Ref) })
 	d.objects, d.tasks = objects, tasksOf(objects)
 	kinds := map[[2]string]bool{}
-	for _, o := range objects {
+	for i, o := range objects {
+		objects[i].made = o.Ref.Group == "" && o.Ref.Kind == "Namespace" && o.file == "" // no file declares it
 		kinds[[2]string{o.version, o.Ref.Kind}] = true
 	}
 	for k := range kinds {

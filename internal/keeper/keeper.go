@@ -26,6 +26,7 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
@@ -116,7 +117,7 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	}
 	for _, r := range repos {
 		if err := k.openRepo(r); err != nil {
-			return nil, err
+			log.Error("a repository can't be opened; its wards are blind, and the others go on", "repo", r.Name, "error", err)
 		}
 	}
 	clusters, err := store.Clusters(ctx)
@@ -139,10 +140,11 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	}
 	parsed := map[string]ward.Ward{}
 	kept := map[string]record.Ward{}
+	unread := map[string]error{}
 	for _, w := range wards {
 		one, err := parseWard(w)
 		if err != nil {
-			return nil, err
+			unread[w.Name] = err
 		}
 		parsed[w.Name], kept[w.Name] = one, w
 	}
@@ -150,9 +152,16 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	if err != nil {
 		return nil, err
 	}
-	for _, p := range placements {
-		if err := k.openPlacement(ctx, p, parsed[p.Ward], kept[p.Ward]); err != nil {
+	for _, p := range placements { // one that can't be opened keeps no other from anything
+		err := unread[p.Ward]
+		if err == nil {
+			err = k.openPlacement(ctx, p, parsed[p.Ward], kept[p.Ward])
+		}
+		if err != nil && ctx.Err() != nil {
 			return nil, err
+		}
+		if err != nil {
+			k.openBroken(p, parsed[p.Ward], kept[p.Ward], err)
 		}
 	}
 	for _, l := range k.rosters {
@@ -728,8 +737,8 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 			return nil, err
 		}
 	}
-	if cycle := k.cycle(wards); cycle != "" {
-		errs = append(errs, fmt.Errorf("%s: these wards wait for each other in after, so none could start: %s", name, cycle))
+	if cycle := k.cycle(wards); len(cycle) > 0 {
+		errs = append(errs, fmt.Errorf("%s: these wards wait for each other in after, so none could start: %s", name, strings.Join(cycle, " → ")))
 	}
 	if err := errors.Join(errs...); err != nil {
 		return nil, fault(Invalid, "%v", err)
@@ -772,8 +781,8 @@ func (k *Keeper) matching(w ward.Ward) []string {
 	return out
 }
 
-// cycle finds wards that wait for each other, with these added to the registered ones.
-func (k *Keeper) cycle(added []ward.Ward) string {
+// cycle finds wards that wait for each other, with these added to the registered ones: the first is named again at the end.
+func (k *Keeper) cycle(added []ward.Ward) []string {
 	after := map[string][]string{}
 	k.mu.RLock()
 	for _, p := range k.wards {
@@ -784,28 +793,28 @@ func (k *Keeper) cycle(added []ward.Ward) string {
 		after[w.Name] = w.After
 	}
 	done := map[string]bool{}
-	var visit func(name string, path []string) string
-	visit = func(name string, path []string) string {
+	var visit func(name string, path []string) []string
+	visit = func(name string, path []string) []string {
 		if i := slices.Index(path, name); i >= 0 {
-			return strings.Join(append(path[i:], name), " → ")
+			return append(slices.Clone(path[i:]), name)
 		}
 		if done[name] {
-			return ""
+			return nil
 		}
 		for _, next := range after[name] {
-			if c := visit(next, append(path, name)); c != "" {
+			if c := visit(next, append(path, name)); len(c) > 0 {
 				return c
 			}
 		}
 		done[name] = true
-		return ""
+		return nil
 	}
 	for _, w := range added {
-		if c := visit(w.Name, nil); c != "" {
+		if c := visit(w.Name, nil); len(c) > 0 {
 			return c
 		}
 	}
-	return ""
+	return nil
 }
 
 // put stores a ward and opens its placements. What stays where it goes no more is left behind, or dismantled before.
@@ -831,6 +840,12 @@ func (k *Keeper) put(ctx context.Context, w ward.Ward, of record.Ward, why strin
 		return err
 	}
 	for _, p := range placements {
+		if p.Leaving != nil { // it is wanted again
+			if err := k.store.SetLeaving(ctx, p.ID, nil); err != nil {
+				return err
+			}
+			p.Leaving = nil
+		}
 		if err := k.openPlacement(ctx, p, w, of); err != nil {
 			return err
 		}
@@ -850,7 +865,7 @@ func (k *Keeper) replace(ctx context.Context, cluster string) error {
 	for _, rec := range wards {
 		one, err := parseWard(rec)
 		if err != nil {
-			return err
+			continue // it is blind, and says so
 		}
 		var have []string
 		set := false // the cluster's labels choose what its placement is like
@@ -880,7 +895,9 @@ func (k *Keeper) forget(p *placement) {
 	for _, kind := range p.kinds { // its goroutine has ended
 		p.cluster.release(kind, p.id)
 	}
-	p.repo.unsubscribe(p)
+	if p.repo != nil {
+		p.repo.unsubscribe(p)
+	}
 	for _, name := range sources(p.ward) {
 		if l, err := k.repoLoop(name); err == nil {
 			l.unsubscribe(p)
@@ -889,30 +906,41 @@ func (k *Keeper) forget(p *placement) {
 	k.broker.send(Note{"ward", p.id})
 }
 
-// Remove stops keeping a ward; its objects stay. A name without a cluster means every placement.
-func (k *Keeper) Remove(ctx context.Context, name string) error {
+// Remove stops keeping a ward. Its objects stay, or with l.Dismantle they are removed first: then it says so at once, and
+// goes on by itself until the ward is gone. A name without a cluster means every placement.
+func (k *Keeper) Remove(ctx context.Context, name string, l record.Leaving) error {
+	l.At = time.Now()
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	ps := k.named(name)
 	if len(ps) == 0 {
 		return k.unknown(name)
 	}
-	if err := k.idle(ps); err != nil {
-		return err
-	}
 	for _, p := range ps {
+		if v := p.View(); v.Run != nil && v.Run.Kind != string(run.Dismantle) {
+			return k.idle(ps)
+		}
 		if l := k.rosterOf(p); l != nil && !l.lets(p.ward.Name) {
 			return fault(Conflict, "ward %s is declared by roster %s; remove %s there, and it is not kept any more", p.ward.Name, p.roster, p.source)
 		}
 	}
 	for _, p := range ps {
-		p.close()
-		if err := k.store.RemovePlacement(ctx, p.id); err != nil {
+		if l.Dismantle && p.broken == "" {
+			if err := p.ask(ctx, func() error { return p.leave(l) }); err != nil {
+				return err
+			}
+			if _, err := p.fresh(ctx); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := k.idle([]*placement{p}); err != nil {
 			return err
 		}
-		k.forget(p)
+		if err := k.retire(ctx, p, l); err != nil {
+			return err
+		}
 	}
-	k.nudgeRosters() // one of them may have waited for it
 	return nil
 }
 

@@ -476,14 +476,34 @@ func (l *clusterLoop) claim(ref object.Ref, p *placement) {
 
 func (l *clusterLoop) drop(ref object.Ref) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	delete(l.claims, maphash.Comparable(l.seed, ref))
+	l.mu.Unlock()
+	l.freed()
+}
+
+// freed wakes the wards that may have waited for an object that another has let go of.
+func (l *clusterLoop) freed() {
+	l.k.mu.RLock()
+	defer l.k.mu.RUnlock()
+	for _, p := range l.k.wards {
+		if v := p.View(); p.cluster == l && v != nil && (v.Pending > 0 || v.shares) {
+			p.post(func() { p.behind = nil })
+		}
+	}
+}
+
+// keeper is the ward that keeps an object; nil when none does.
+func (l *clusterLoop) keeper(ref object.Ref) *placement {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.claims[maphash.Comparable(l.seed, ref)]
 }
 
 func (l *clusterLoop) unclaim(p *placement) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	maps.DeleteFunc(l.claims, func(_ uint64, x *placement) bool { return x == p })
+	l.mu.Unlock()
+	l.freed()
 }
 
 // owner finds the ward that an event is for: the one that keeps the object, else the one it is marked with.
@@ -509,16 +529,16 @@ func (l *clusterLoop) marked(body map[string]any) *placement {
 }
 
 // Changed is part of cluster.Handler.
-func (l *clusterLoop) Changed(body map[string]any) {
+func (l *clusterLoop) Changed(body map[string]any, listed bool) {
 	if p, ref := l.owner(body); p != nil {
-		p.saw(ref, body)
+		p.saw(ref, body, listed)
 	}
 }
 
 // Deleted is part of cluster.Handler.
 func (l *clusterLoop) Deleted(body map[string]any) {
 	if p, ref := l.owner(body); p != nil {
-		p.post(func() { p.verify(ref) })
+		p.post(func() { p.lastSeen(ref, body) })
 	}
 }
 

@@ -40,6 +40,8 @@ type placement struct {
 	cancel  context.CancelFunc
 	ended   chan struct{}
 	view    atomic.Pointer[View]
+	says    atomic.Pointer[declaration] // what it declares, for the others
+	reading atomic.Int32                // looks at its repository that it was told of and has not taken in yet
 
 	mu    sync.Mutex
 	queue []func()
@@ -48,11 +50,21 @@ type placement struct {
 	// ----
 	repository AsOf // the repository, as this ward needs it: rendered too
 	declared   *declaration
-	others     map[string]AsOf // the ward's other repositories, as far as they were looked at
-	misfiled   string          // what is wrong with the ward's file since it was last read well
-	bring      string          // who brings the ward up: it syncs by itself until it is in step
-	stored     *declaration    // what was declared before the service started; used if the tree is still the same
+	others     map[string]AsOf                     // the ward's other repositories, as far as they were looked at
+	misfiled   string                              // what is wrong with the ward's file since it was last read well
+	limited    string                              // what its roster's limits say against its file
+	heldBack   string                              // what they say against what it declares
+	broken     string                              // why what the record holds of it can't be used; nothing runs then
+	leaving    *record.Leaving                     // it is being removed, and does nothing else
+	finishing  bool                                // the end of that is on its way
+	noticed    map[object.Ref][]compare.Difference // drift that the logbook tells of
+	toldBefore string                              // what it told of before the service was started anew
+	notedAt    time.Time                           // when it was told something of drift last,
+	notePause  time.Duration                       // and how long it is told nothing more then
+	bring      string                              // who brings the ward up: it syncs by itself until it is in step
+	stored     *declaration                        // what was declared before the service started; used if the tree is still the same
 	rendering  bool
+	taking     int32 // of reading, those that the rendering will have taken in
 	renderNext bool
 	looking    []chan struct{}
 
@@ -64,6 +76,13 @@ type placement struct {
 	unseen    map[object.Ref]bool // kept objects that nobody has looked at yet
 	late      map[object.Ref]bool // what a run was about to apply when the service was killed: a call on its way may still land
 	behind    *behind             // what the repository moved; nil when it has to be found out
+
+	doubts    map[object.Ref]bool    // kept objects that may have been applied without an answer
+	dirty     map[object.Ref]bool    // objects of which something has changed since odd, unseen and doubts were made
+	looks     map[object.Ref]*lookup // looks by name that are on their way, or to be made again in a moment
+	sought    time.Time              // when everything unseen was looked for last
+	appliedIn string                 // the snapshot that appliedOf is of
+	appliedOf map[object.Ref]string  // the objects of what was applied as a whole, to their hashes
 
 	newest     map[object.Ref]map[string]any // newest states that wait to be taken in; guarded by mu
 	manyNew    bool                          // they were many; guarded by mu
@@ -111,6 +130,7 @@ type declaration struct {
 
 type declaredObject struct {
 	plan.Declared
+	made    bool // a namespace that is declared by into.create_namespace alone
 	version string
 	file    string
 	line    int
@@ -127,6 +147,11 @@ type liveObject struct {
 	below      bool // a look below is on its way
 	watched    bool // seen by a watch
 	unmarked   bool // it has lost the ward's label, so no watch brings it
+	unbound    bool // a claim that was never bound
+	later      bool // a claim that is bound when a Pod uses it first, and none does
+	brief      bool // a Job that is removed by its own rule once it is finished
+	finished   bool // a Job that is
+	ended      bool // it is not there, by its own rule
 	*trouble        // never nil; read it, and change it through upset
 }
 
@@ -138,6 +163,7 @@ type trouble struct {
 	drift   []compare.Difference
 	added   []compare.Difference // what others added
 	since   time.Time            // of the drift, as noticed
+	restart *object.Restart      // somebody let its Pods be made anew
 }
 
 // none is the trouble of the many objects that have none.
@@ -152,6 +178,12 @@ func (l *liveObject) upset() *trouble {
 }
 
 func (l *liveObject) state() health.Result {
+	if l.later {
+		return health.Result{Word: health.Ready, Reason: "is bound when a Pod uses it first"}
+	}
+	if l.cause != nil && l.cause.Word == health.Settling && l.health.Word == health.Settling && l.health.Reason != "" {
+		return health.Result{Word: health.Settling, Reason: l.health.Reason + "; " + l.cause.Reason, Final: l.health.Final}
+	}
 	if l.cause != nil && l.health.Word != health.Ready {
 		return health.Worst(health.Result{Word: l.cause.Word, Reason: l.cause.Reason, Final: l.health.Final}, health.Result{Word: l.health.Word, Reason: l.cause.Reason, Final: l.health.Final})
 	}
@@ -169,12 +201,15 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	if r == nil || c == nil {
 		return fmt.Errorf("ward %s needs repository %s and cluster %s, and one of them is not known any more", rec.ID, w.From.Repo, rec.Cluster)
 	}
+	if rec.Err != nil {
+		return rec.Err
+	}
 	w = w.For(rec.Cluster, c.labels())
 	if limits.As != "" {
 		w.Into.As = limits.As
 	}
 	p := &placement{k: k, id: rec.ID, ward: w, file: of.File, roster: of.Roster, source: of.Source, limits: limits, others: map[string]AsOf{}, repo: r, cluster: c, log: k.log.With("ward", rec.ID), ended: make(chan struct{}),
-		wake: make(chan struct{}, 1), lives: map[object.Ref]*liveObject{}, applied: rec.Applied, snapshot: rec.Snapshot, done: rec.Tasks, hold: rec.Hold,
+		wake: make(chan struct{}, 1), lives: map[object.Ref]*liveObject{}, applied: rec.Applied, snapshot: rec.Snapshot, done: rec.Tasks, hold: rec.Hold, leaving: rec.Leaving, noticed: map[object.Ref][]compare.Difference{},
 		newest: map[object.Ref]map[string]any{}, recheck: map[object.Ref]bool{}, kept: map[[2]string]int{}, odd: map[object.Ref]bool{}, unseen: map[object.Ref]bool{}}
 	p.ctx, p.cancel = context.WithCancel(k.ctx)
 	var err error
@@ -189,9 +224,8 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	if p.late, _, err = k.store.Doing(ctx, p.id); err != nil {
 		return err
 	}
-	for ref, b := range p.baselines {
+	for _, b := range p.baselines {
 		p.keep(b)
-		c.claim(ref, p)
 	}
 	if p.rejections, err = k.store.Rejections(ctx, p.id); err != nil {
 		return err
@@ -228,6 +262,16 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	} else if i := slices.IndexFunc(newest, isRun); i >= 0 {
 		p.last = &newest[i]
 	}
+	if newest, _, err := k.store.Entries(ctx, record.Find{Placement: p.id, Limit: 50}); err == nil {
+		for _, e := range newest {
+			if isRun(e) {
+				break
+			}
+			if e.Kind == driftKind {
+				p.toldBefore += e.Why + "\n"
+			}
+		}
+	}
 	for i, st := range slices.Backward(p.standings) {
 		if st.Standing != p.standings[len(p.standings)-1].Standing {
 			break
@@ -251,6 +295,9 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	p.repository = r.subscribe(p)
 	p.repository.Known = false // read, perhaps, but not rendered by this ward yet
 	p.view.Store(p.build())
+	for ref := range p.baselines {
+		c.claim(ref, p)
+	}
 	k.mu.Lock()
 	k.wards[p.id] = p
 	k.mu.Unlock()
@@ -271,6 +318,29 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 		p.repoRead(r.name, r.info().Repository)
 	}
 	return nil
+}
+
+// openBroken stands in for a placement that can't be opened: it is blind and says why, and keeps nobody else from anything.
+func (k *Keeper) openBroken(rec record.Placement, w ward.Ward, of record.Ward, why error) {
+	k.log.Error("a ward can't be opened; the others go on", "ward", rec.ID, "error", why)
+	k.mu.RLock()
+	r, c := k.repos[w.From.Repo], k.clusters[rec.Cluster]
+	k.mu.RUnlock()
+	if c == nil {
+		c = &clusterLoop{k: k, conf: record.Cluster{Name: rec.Cluster}, err: fmt.Errorf("cluster %s is not known", rec.Cluster), claims: map[uint64]*placement{}, needs: map[[2]string]map[string]bool{}}
+	}
+	if w.Name == "" {
+		w.Name = rec.Ward
+	}
+	p := &placement{k: k, id: rec.ID, ward: w, file: of.File, roster: of.Roster, source: of.Source, others: map[string]AsOf{}, repo: r, cluster: c, log: k.log.With("ward", rec.ID), ended: make(chan struct{}),
+		wake: make(chan struct{}, 1), lives: map[object.Ref]*liveObject{}, applied: rec.Applied, hold: rec.Hold, broken: why.Error(), baselines: map[object.Ref]compare.Baseline{}, rejections: map[string]record.Rejection{},
+		newest: map[object.Ref]map[string]any{}, recheck: map[object.Ref]bool{}, kept: map[[2]string]int{}, odd: map[object.Ref]bool{}, unseen: map[object.Ref]bool{}, since: time.Now()}
+	p.ctx, p.cancel = context.WithCancel(k.ctx)
+	p.view.Store(p.build())
+	k.mu.Lock()
+	k.wards[p.id] = p
+	k.mu.Unlock()
+	k.spawn(p.loop)
 }
 
 func isRun(e record.Entry) bool {
@@ -307,8 +377,16 @@ func (p *placement) post(f func()) {
 }
 
 // saw takes the newest state of an object in, later; of several that wait only the newest is kept, so the queue is
-// never longer than the ward.
-func (p *placement) saw(ref object.Ref, body map[string]any) {
+// never longer than the ward. Of a state from a whole list that is older than what is known it is asked by name which holds:
+// a list may be stale, and a cluster may have been restored to an earlier state.
+func (p *placement) saw(ref object.Ref, body map[string]any, listed bool) {
+	if listed {
+		p.post(func() {
+			if l := p.known(ref); l != nil && l.present && compare.ResourceVersion(body) < l.revision {
+				p.verify(ref)
+			}
+		})
+	}
 	p.mu.Lock()
 	old, waits := p.newest[ref]
 	if !waits || compare.ResourceVersion(old) <= compare.ResourceVersion(body) {
@@ -326,7 +404,7 @@ func (p *placement) saw(ref object.Ref, body map[string]any) {
 			p.newest, p.manyNew = map[object.Ref]map[string]any{}, false // a map never shrinks, and after a list it was as large as the ward
 		}
 		p.mu.Unlock()
-		p.sawLive(ref, newest)
+		p.sawLive(ref, newest, false)
 	})
 }
 

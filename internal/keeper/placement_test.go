@@ -37,13 +37,13 @@ func placed(t *testing.T, keep ward.Keep) *placement {
 	require.NoError(t, store.PutCluster(context.Background(), record.Cluster{Name: "quay", Labels: map[string]string{}}))
 	require.NoError(t, store.PutWard(context.Background(), record.Ward{Name: "w"}, []string{"quay"}))
 	k := &Keeper{store: store, log: slog.New(slog.DiscardHandler), broker: newBroker(), metrics: newMetrics(), wards: map[string]*placement{}, opts: Options{Parallel: 2}}
-	p := &placement{k: k, id: "w@quay", ward: ward.Ward{Name: "w", Keep: keep}, cluster: &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}, claims: map[uint64]*placement{}}, log: k.log, ctx: context.Background(),
+	p := &placement{k: k, id: "w@quay", ward: ward.Ward{Name: "w", Keep: keep}, cluster: &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}, claims: map[uint64]*placement{}, seed: maphash.MakeSeed()}, log: k.log, ctx: context.Background(),
 		baselines: map[object.Ref]compare.Baseline{}, kept: map[[2]string]int{}, odd: map[object.Ref]bool{}, unseen: map[object.Ref]bool{}, lives: map[object.Ref]*liveObject{}, rejections: map[string]record.Rejection{}, scaled: map[object.Ref]string{}, done: map[string]string{}}
 	return p
 }
 
-func (p *placement) declares(objects ...declaredObject) {
-	p.declared, p.behind = &declaration{revision: record.Revision{ID: "newrev0"}, snapshot: "s"}, nil
+func (p *placement) declaring(objects ...declaredObject) {
+	p.declared, p.behind, p.repository.Known = &declaration{revision: record.Revision{ID: "newrev0"}, snapshot: "s"}, nil, true
 	p.declared.take(objects)
 }
 
@@ -62,7 +62,7 @@ func TestTasksThatChangedArePending(t *testing.T) {
 	p := placed(t, ward.Keep{Prune: true})
 	task := declare(migrate, "a")
 	task.Task = object.Before
-	p.declares(declare(horn, "1"), task)
+	p.declaring(declare(horn, "1"), task)
 	p.applies(horn)
 	pending := p.pending()
 	assert.Empty(t, append(pending.apply, pending.remove...), "a task is no object that is kept")
@@ -78,7 +78,7 @@ func TestTasksThatChangedArePending(t *testing.T) {
 
 func TestAnAutoscalerComesAndGoes(t *testing.T) {
 	p := placed(t, ward.Keep{})
-	p.declares(declare(planner, "1"))
+	p.declaring(declare(planner, "1"))
 	p.applies(planner)
 	p.lives[planner].upset().drift = []compare.Difference{{Path: "spec.replicas", Who: "kube-controller-manager"}, {Path: "spec.paused", Who: "hurry"}}
 	pending := func() int { p.behind = nil; return len(p.pending().apply) }
@@ -157,7 +157,7 @@ func TestAPersonNamesObjects(t *testing.T) {
 func TestWhatWasNeverAnsweredIsPending(t *testing.T) {
 	p := placed(t, ward.Keep{})
 	p.applies(horn, bell)
-	a := &activeRun{before: map[object.Ref]compare.Baseline{horn: p.baselines[horn], bell: p.baselines[bell]}, silent: map[object.Ref]bool{bell: true}, appliedAt: map[object.Ref]int64{},
+	a := &activeRun{works: map[object.Ref]bool{horn: true, bell: true}, before: map[object.Ref]compare.Baseline{horn: p.baselines[horn], bell: p.baselines[bell]}, silent: map[object.Ref]bool{bell: true}, appliedAt: map[object.Ref]int64{},
 		machine: run.New(plan.Plan{Steps: []plan.Step{{Groups: []plan.Group{{Refs: []object.Ref{horn, bell}}}}}}, time.Minute, run.Stay)}
 	for _, b := range p.baselines {
 		b.Detail = &compare.Detail{Owned: object.FieldSet{Set: fieldpath.NewSet(fieldpath.MakePathOrDie("data", "x"))}, Fields: []object.Field{{Path: "data.x", Value: "1"}}}
@@ -171,7 +171,7 @@ func TestWhatWasNeverAnsweredIsPending(t *testing.T) {
 		a.machine.Step(run.Applied{At: now, Ref: ref, Err: "no"})
 	}
 	p.settleBaselines(a)
-	p.declares(declare(horn, "1"), declare(bell, "1"))
+	p.declaring(declare(horn, "1"), declare(bell, "1"))
 	assert.Equal(t, []object.Ref{bell}, p.pending().apply, "a refusal leaves an object as it was; silence may have changed it")
 	detail, err := p.k.store.Detail(p.ctx, p.id, bell)
 	require.NoError(t, err)
@@ -184,7 +184,7 @@ func TestWhatWasNeverAnsweredIsPending(t *testing.T) {
 
 func TestRejectionsAreKeptWithWhoAndWhy(t *testing.T) {
 	p := placed(t, ward.Keep{})
-	p.declares()
+	p.declaring()
 	p.reject(record.Rejection{Revision: "newrev0", Subject: "Squeaks", Why: "it squeaks", By: "operator", At: time.Now()})
 	assert.Equal(t, "it squeaks", p.rejected())
 	all, err := p.k.store.Rejections(p.ctx, p.id)
@@ -203,10 +203,10 @@ func TestTheNewestStateOfAnObjectIsTakenIn(t *testing.T) {
 	state := func(version string) map[string]any {
 		return map[string]any{"metadata": map[string]any{"resourceVersion": version}}
 	}
-	p.saw(horn, state("5"))
-	p.saw(horn, state("9"))
-	p.saw(horn, state("7")) // late
-	p.saw(bell, state("1"))
+	p.saw(horn, state("5"), false)
+	p.saw(horn, state("9"), false)
+	p.saw(horn, state("7"), false) // late
+	p.saw(bell, state("1"), false)
 	assert.Equal(t, 2, p.depth(), "the queue is never longer than the ward")
 	assert.Equal(t, state("9"), p.newest[horn])
 }
@@ -232,7 +232,7 @@ func TestTidyAsksWhatIsInUse(t *testing.T) {
 
 func TestWhatMayNeverBeRemovedIsNotWaitedFor(t *testing.T) {
 	p := placed(t, ward.Keep{Prune: true})
-	p.declares(declare(bell, "1"))
+	p.declaring(declare(bell, "1"))
 	p.applies(bell, horn)
 	assert.Equal(t, []object.Ref{horn}, p.pending().remove)
 	b := p.baselines[horn]
@@ -244,20 +244,19 @@ func TestWhatMayNeverBeRemovedIsNotWaitedFor(t *testing.T) {
 
 func TestAnApplyThatLandsAfterTheKillIsNotLeftBehind(t *testing.T) {
 	p := placed(t, ward.Keep{Prune: true})
-	p.cluster.seed = maphash.MakeSeed()
-	p.declares()
+	p.declaring()
 	body := func(mark, service string) map[string]any {
 		return map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": horn.Name, "namespace": horn.Namespace, "uid": "u", "resourceVersion": "3",
 			"labels": map[string]any{object.WardLabel: mark}, "annotations": map[string]any{object.ServiceAnnotation: service}}}
 	}
 	mine := p.k.store.ServiceID()
-	p.sawLive(horn, body("w", mine))
+	p.sawLive(horn, body("w", mine), false)
 	assert.Empty(t, p.baselines, "what no run was about to apply is somebody's, or was left on purpose")
 	p.late = map[object.Ref]bool{horn: true}
-	p.sawLive(horn, body("another", mine))
-	p.sawLive(horn, body("w", "another"))
+	p.sawLive(horn, body("another", mine), false)
+	p.sawLive(horn, body("w", "another"), false)
 	assert.Empty(t, p.baselines)
-	p.sawLive(horn, body("w", mine))
+	p.sawLive(horn, body("w", mine), false)
 	assert.Equal(t, []object.Ref{horn}, p.pending().remove)
 	kept, err := p.k.store.Baselines(p.ctx, p.id)
 	require.NoError(t, err)

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/core/compare"
@@ -26,6 +27,8 @@ type Problem struct {
 	Line int
 	Text string
 	Ward string // that it is about; its last good declaration stays in force
+
+	limit bool // it was read well, and is more than the roster may
 }
 
 // Roster is a roster as it stands: its own standing, and that of the wards it keeps, apart.
@@ -53,6 +56,8 @@ type rosterLoop struct {
 	cancel context.CancelFunc
 	wake   chan struct{}
 	asked  chan chan struct{}
+	// reading counts the looks at its repository that it has not taken in: wards may still come of them.
+	reading atomic.Int32
 
 	mu       sync.Mutex
 	conf     record.Roster
@@ -65,9 +70,13 @@ type rosterLoop struct {
 	leaving  []string
 	allow    map[string]bool
 	hash     string // of what was taken in whole
+	arranged bool   // the wards of its files are all registered
 	retired  bool   // it is declared no more: its wards are let go, and nothing is taken from its files
 	known    bool
 }
+
+// beyond stands before what a roster's limits say.
+const beyond = "it is more than its roster may: "
 
 // massRemoval is the guard that stops a roster from letting many wards go at once.
 const massRemoval = "mass-removal"
@@ -105,7 +114,13 @@ func (l *rosterLoop) run() {
 		case c := <-l.asked:
 			waiting = append(waiting, c)
 		}
+		n := l.reading.Load()
 		settled := l.look()
+		l.mu.Lock()
+		if settled || l.arranged {
+			l.reading.Add(-n)
+		}
+		l.mu.Unlock()
 		for _, c := range waiting {
 			close(c)
 		}
@@ -141,6 +156,7 @@ func (k *Keeper) rosterRead(name string, a AsOf) {
 		if l.conf.Repo == name {
 			if a.Known {
 				l.asOf.Next = a.Next
+				l.reading.Add(1)
 				l.nudge()
 			} else {
 				l.asOf.Known, l.asOf.Problem, l.asOf.Next = false, a.Problem, a.Next
@@ -284,11 +300,12 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 		if i := slices.IndexFunc(files, func(f repo.File) bool { return f.Path == p.source }); i >= 0 && !ward.IsRoster(files[i].Data) && broken[p.source] == "" {
 			text := "its first key is not vigila: " + ward.Version + " any more; to stop keeping ward " + p.ward.Name + ", take the file away"
 			broken[p.source] = p.source + ":1: " + text
-			problems = append(problems, Problem{p.source, 1, text, ""})
+			problems = append(problems, Problem{File: p.source, Line: 1, Text: text})
 		}
 	}
 	say := func(file string, line int, wardName, format string, args ...any) {
-		problems = append(problems, Problem{file, line, fmt.Sprintf(format, args...), wardName})
+		text := fmt.Sprintf(format, args...)
+		problems = append(problems, Problem{File: file, Line: line, Text: text, Ward: wardName, limit: strings.HasPrefix(text, beyond)})
 	}
 	limited := len(conf.Limits.Namespaces)+len(conf.Limits.Clusters) > 0 || conf.Limits.As != ""
 	if limited && len(decl.Clusters)+len(decl.Repos)+len(decl.Rosters) > 0 {
@@ -323,7 +340,11 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 			say(where["roster "+r.Name], r.Line, "", "%v", err)
 		}
 	}
-	settled = l.wards(all, conf, broken, say) && settled
+	arranged := l.wards(all, conf, broken, say)
+	settled = arranged && settled
+	l.mu.Lock()
+	l.arranged = arranged
+	l.mu.Unlock()
 	gone, err := l.gone(all, nested, broken)
 	if err != nil {
 		say(conf.Path, 1, "", "%v", err)
@@ -334,17 +355,15 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	}
 	settled = l.letGo(gone, broken, say) && settled
 	for _, p := range k.wardsOf(conf.Name) {
-		text := broken[p.source]
+		text, limit := broken[p.source], ""
 		for _, x := range problems {
-			if x.Ward == p.ward.Name && text == "" {
+			if x.Ward == p.ward.Name && x.limit && limit == "" {
+				limit = fmt.Sprintf("%s:%d: %s", x.File, x.Line, x.Text)
+			} else if x.Ward == p.ward.Name && !x.limit && text == "" {
 				text = fmt.Sprintf("%s:%d: %s", x.File, x.Line, x.Text)
 			}
 		}
-		p.post(func() {
-			if p.misfiled != text {
-				p.misfiled = text
-			}
-		})
+		p.post(func() { p.misfiled, p.limited = text, limit })
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -660,6 +679,11 @@ func (l *rosterLoop) wards(all []declaredWard, conf record.Roster, broken map[st
 			placed = append(placed, p.cluster.conf.Name)
 		}
 		if kept[w.Name] == want && slices.Equal(placed, k.matching(w)) {
+			for _, p := range k.named(w.Name) { // it came back before it was gone
+				if p.View().leaving != nil && p.ask(l.ctx, p.stay) != nil {
+					settled = false
+				}
+			}
 			continue
 		}
 		if k.idle(k.named(w.Name)) != nil {
@@ -679,7 +703,7 @@ func (l *rosterLoop) wards(all []declaredWard, conf record.Roster, broken map[st
 }
 
 // refuses says why a roster can't take a ward; "" when it can.
-func (l *rosterLoop) refuses(w ward.Ward, conf record.Roster, kept record.Ward, cycle string) string {
+func (l *rosterLoop) refuses(w ward.Ward, conf record.Roster, kept record.Ward, cycle []string) string {
 	k := l.k
 	limits := conf.Limits
 	switch {
@@ -687,8 +711,8 @@ func (l *rosterLoop) refuses(w ward.Ward, conf record.Roster, kept record.Ward, 
 		return fmt.Sprintf("there is a ward %s already, declared by roster %s in %s", w.Name, kept.Roster, kept.Source)
 	case kept.Name != "" && kept.Roster == "" && fmt.Sprint(limits) != fmt.Sprint(record.Limits{}):
 		return fmt.Sprintf("there is a ward %s already, registered by a person, and roster %s has limits", w.Name, conf.Name)
-	case strings.Contains(cycle, w.Name):
-		return "these wards wait for each other in after, so none could start: " + cycle
+	case slices.Contains(cycle, w.Name):
+		return "these wards wait for each other in after, so none could start: " + strings.Join(cycle, " → ")
 	}
 	for _, name := range append([]string{w.From.Repo}, sources(w)...) {
 		if _, err := k.repoLoop(name); err != nil {
@@ -704,10 +728,10 @@ func (l *rosterLoop) refuses(w ward.Ward, conf record.Roster, kept record.Ward, 
 		k.mu.RUnlock()
 		one := w.For(c, labels)
 		if len(limits.Namespaces) > 0 && !slices.Contains(limits.Namespaces, one.Into.Namespace) {
-			return fmt.Sprintf("roster %s lets its wards keep the namespaces %s, not %q", conf.Name, strings.Join(limits.Namespaces, ", "), one.Into.Namespace)
+			return fmt.Sprintf(beyond+"roster %s lets its wards keep the namespaces %s, not %q", conf.Name, strings.Join(limits.Namespaces, ", "), one.Into.Namespace)
 		}
 		if len(limits.Clusters) > 0 && !slices.Contains(limits.Clusters, c) {
-			return fmt.Sprintf("roster %s lets its wards go into the clusters %s, not %s", conf.Name, strings.Join(limits.Clusters, ", "), c)
+			return fmt.Sprintf(beyond+"roster %s lets its wards go into the clusters %s, not %s", conf.Name, strings.Join(limits.Clusters, ", "), c)
 		}
 	}
 	return ""
@@ -844,41 +868,57 @@ func guardPlain(gs []plan.Guard) string {
 // leave lets one placement go: its objects stay and are listed as left behind, or are dismantled first. A Fault of kind
 // Conflict tells that something has to end before.
 func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
-	v := p.View()
-	if v.Run != nil {
+	if v := p.View(); v.Run != nil && v.Run.Kind != string(run.Dismantle) {
 		return fault(Conflict, "%s is in the middle of %s #%d", p.id, v.Run.Kind, v.Run.Number)
 	}
-	if p.ward.Keep.OnRemoval == "dismantle" && v.Kept > 0 {
-		err := p.ask(ctx, func() error {
-			_, err := p.start(Ask{Kind: run.Dismantle, By: byVigila, Why: why})
-			p.publish()
-			return err
-		})
-		if err != nil {
-			return err
-		}
+	l := record.Leaving{By: byVigila, Why: why, At: time.Now(), Dismantle: p.ward.Keep.OnRemoval == "dismantle" && p.View().Kept > 0}
+	if have := p.View().leaving; have != nil && have.Dismantle { // a person may have allowed more
 		return fault(Conflict, "%s is being dismantled first", p.id)
 	}
-	kept, err := k.store.Baselines(ctx, p.id)
-	if err != nil {
+	if !l.Dismantle {
+		return k.retire(ctx, p, l)
+	}
+	if what := p.unread(); what != "" {
+		return fault(Conflict, "%s waits for %s", p.id, what)
+	}
+	if err := p.ask(ctx, func() error { return p.leave(l) }); err != nil {
 		return err
 	}
-	if len(kept) > 0 {
-		l := record.LeftBehind{Placement: p.id, Roster: p.roster, At: time.Now(), Why: why}
-		for ref := range kept {
-			l.Refs = append(l.Refs, ref.Key())
-		}
-		slices.Sort(l.Refs)
-		if err := k.store.AddLeftBehind(ctx, l); err != nil {
-			return err
-		}
-		k.log.Info("objects are left behind", "ward", p.id, "objects", len(kept), "why", why)
+	return fault(Conflict, "%s is being dismantled first", p.id)
+}
+
+// retire forgets a placement; what it keeps is left behind, and listed so when a roster or a dismantling left it.
+func (k *Keeper) retire(ctx context.Context, p *placement, l record.Leaving) error {
+	kept, err := k.store.Baselines(ctx, p.id)
+	if err != nil && p.broken == "" {
+		return err
 	}
 	p.close()
+	if len(kept) > 0 && (l.By == byVigila || l.Dismantle) {
+		left := record.LeftBehind{Placement: p.id, Roster: p.roster, At: time.Now(), Why: l.Why}
+		for ref := range kept {
+			left.Refs = append(left.Refs, ref.Key())
+		}
+		slices.Sort(left.Refs)
+		if err := k.store.AddLeftBehind(ctx, left); err != nil {
+			return err
+		}
+		k.log.Info("objects are left behind", "ward", p.id, "objects", len(kept), "why", l.Why)
+	}
+	what := "its objects stay in the cluster"
+	if l.Dismantle && len(kept) == 0 {
+		what = "its objects are gone"
+	} else if len(kept) == 0 {
+		what = "it kept nothing"
+	}
+	if _, err := k.store.AddEntry(ctx, record.Entry{Placement: p.id, Kind: "remove", Outcome: string(run.Done), By: l.By, Why: l.Why, Reason: what, Revision: p.applied, Started: time.Now(), Ended: time.Now()}); err != nil {
+		return err
+	}
 	if err := k.store.RemovePlacement(ctx, p.id); err != nil {
 		return err
 	}
 	k.forget(p)
+	k.nudgeRosters() // one of them may have waited for it
 	return nil
 }
 
@@ -1044,14 +1084,83 @@ func (k *Keeper) SyncRoster(ctx context.Context, name, by string, allow []string
 	}
 	for _, n := range k.withNested(name) {
 		for _, p := range k.wardsOf(n) {
-			p.post(func() {
-				if p.hold == nil {
+			if err := p.ask(ctx, func() error {
+				if p.bringable().Sync {
 					p.bring = by
 				}
-			})
+				return nil
+			}); err != nil && ctx.Err() != nil {
+				return Roster{}, err
+			}
 		}
 	}
 	return k.Roster(ctx, name)
+}
+
+// Bringing is what bringing a roster up does to one ward.
+type Bringing struct {
+	Ward    string
+	Sync    bool
+	Why     string
+	Pending int
+}
+
+// bringable tells whether bringing its roster up lets a ward sync: one that was never up, and one that syncs by itself
+// anyway. What a person has decided about a ward that is up (to be asked, held, gone back, rejected) stays so.
+func (p *placement) bringable() Bringing {
+	b := Bringing{Ward: p.id, Pending: p.pending().total()}
+	v := p.View()
+	switch {
+	case p.broken != "":
+		b.Why = p.broken
+	case p.leaving != nil:
+		b.Why = "it is being removed"
+	case p.hold != nil:
+		b.Why = "held by " + p.hold.By + ": " + orElse(p.hold.Reason, "no reason given")
+	case p.rejected() != "":
+		b.Why = "its revision is rejected: " + p.rejected()
+	case p.declared == nil || !p.repository.Known:
+		b.Sync, b.Why = p.applied == nil || p.ward.Keep.Sync == "auto", "once its repository can be read"
+		if !b.Sync {
+			b.Why = "its repository can't be read, and it asks first"
+		}
+	case p.declared.waits != "":
+		b.Why = p.declared.waits
+	case b.Pending == 0:
+		b.Why = "as declared"
+	case len(p.pending().guards) > 0:
+		b.Why = "a guard would stop it: " + p.pending().guards[0].Text
+	case p.applied == nil:
+		b.Sync, b.Why = true, "never synced"
+	case p.ward.Keep.Sync == "auto":
+		b.Sync, b.Why = true, "it syncs by itself"
+	default:
+		b.Why = "it is up, and asks first: vigila sync " + p.id
+	}
+	if b.Sync && v.WaitsFor != "" {
+		b.Why += "; waits for " + v.WaitsFor
+	}
+	return b
+}
+
+// PreviewRoster tells what bringing a roster up would do to each of its wards, by name.
+func (k *Keeper) PreviewRoster(ctx context.Context, name string) ([]Bringing, error) {
+	if _, err := k.LookRoster(ctx, name); err != nil {
+		return nil, err
+	}
+	var out []Bringing
+	for _, n := range k.withNested(name) {
+		for _, p := range k.wardsOf(n) {
+			if err := p.ask(ctx, func() error {
+				out = append(out, p.bringable())
+				return nil
+			}); err != nil {
+				return nil, err
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b Bringing) int { return strings.Compare(a.Ward, b.Ward) })
+	return out, nil
 }
 
 // withNested lists a roster and those in it.

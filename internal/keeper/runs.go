@@ -66,6 +66,9 @@ type activeRun struct {
 	logs        map[object.Ref]bool // tasks whose log is kept
 	defined     map[[2]string]bool  // kinds whose definitions come with the same objects
 	silent      map[object.Ref]bool // an apply of it was never answered: it may have gone through
+	lost        map[object.Ref]bool // it was deleted to be made again
+	doubted     map[object.Ref]bool // what is there of it was in doubt when the run began
+	spared      []plan.Guard        // what a guard protects was left where it is
 	changed     int                 // objects whose apply made a difference
 	gaveWay     bool                // to a newer revision
 	ctx         context.Context
@@ -97,7 +100,16 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 	if p.cluster.conn == nil {
 		return nil, fault(Unreachable, "%v", p.cluster.err)
 	}
-	in := plan.Input{Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Again: r.Reapply && !r.quiet, Allow: r.Allow}
+	if p.broken != "" {
+		return nil, fault(Conflict, "%s can't run: %s", p.id, p.broken)
+	}
+	if p.leaving != nil && r.Kind != run.Dismantle {
+		return nil, fault(Conflict, "%s is being removed, and does nothing else; keep it after all: vigila ward add FILE", p.id)
+	}
+	in := plan.Input{Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Again: r.Reapply && !r.quiet, Unbound: p.unbound(), Allow: r.Allow}
+	if r.diff {
+		in.Baselines = p.knownNow()
+	}
 	e := record.Entry{Placement: p.id, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: time.Now()}
 	astray := p.astray()
 	in.Drifted = astray.restorable
@@ -126,7 +138,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 			return nil, fault(Conflict, "%s can't be synced, what it declares is not known now: %s", p.id, p.repository.Problem)
 		}
 		rev := d.revision
-		if no := p.rejections[rev.ID]; no.Why != "" && r.By != byVigila && !r.Retry {
+		if no := p.rejection(d); no != nil && r.By != byVigila && !r.Retry {
 			return nil, fault(Conflict, "%s is rejected for %s: %s. Push a newer revision, or try this one again: vigila sync %s --retry", short(&rev), p.id, no.Why, p.id)
 		}
 		e.Revision, e.Snapshot = &rev, d.snapshot
@@ -147,7 +159,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 		in.Stale = p.staleTasks(d)
 		in.Prune = in.Prune && d.snapshot != ""
 	case run.Restore:
-		if p.snapshot == "" {
+		if p.snapshot == "" && len(p.baselines) == 0 {
 			return nil, fault(Conflict, "%s has never been synced, so there is nothing to restore", p.id)
 		}
 		e.Revision, e.Snapshot = p.applied, p.snapshot
@@ -167,6 +179,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 			e.Revision, e.Snapshot = to.Revision, to.Snapshot
 		} else {
 			e.Revision, e.Snapshot = p.applied, p.snapshot
+			in.Spare = true
 		}
 		if r.Tasks {
 			in.Tasks = plan.Always
@@ -182,7 +195,26 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 	for _, ref := range append(slices.Clone(astray.refs), astray.added...) {
 		fought[ref] = !slices.Contains(astray.restorable, ref) && !slices.Contains(astray.waiting, ref)
 	}
-	if e.Snapshot != "" {
+	if r.Kind == run.Restore {
+		refs := in.Drifted
+		if r.quiet { // applying again must not take up a quarrel that was given up, nor run what has ended
+			refs = nil
+			for ref, b := range p.baselines {
+				if l := p.known(ref); b.UID != "" && !fought[ref] && (l == nil || !l.ended) {
+					refs = append(refs, ref)
+				}
+			}
+		}
+		if err := p.asApplied(out, refs); err != nil {
+			return nil, err
+		}
+		in.Drifted, in.Declared = nil, nil
+		for ref, o := range out.objects {
+			in.Drifted = append(in.Drifted, ref)
+			turn := out.order[ref]
+			in.Declared = append(in.Declared, plan.Declared{Ref: ref, Hash: o.Hash, Turn: turn})
+		}
+	} else if e.Snapshot != "" {
 		declared, err := p.declaredIn(e.Snapshot, r.declared)
 		if err != nil {
 			return nil, fmt.Errorf("read the objects of the run: %w", err)
@@ -190,9 +222,6 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 		in.Declared = p.declaredNow(declared)
 		for _, o := range declared {
 			out.order[o.Ref] = o.Turn
-			if r.quiet && !fought[o.Ref] { // applying again must not take up a quarrel that was given up
-				in.Drifted = append(in.Drifted, o.Ref)
-			}
 		}
 	}
 	if len(r.Only) > 0 {
@@ -202,7 +231,44 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 		}
 	}
 	out.entry, out.plan = e, plan.Make(in)
+	if r.Kind == run.Sync && r.By != byVigila && !r.diff && !out.plan.Empty() {
+		if what := p.waitsFor(); what != "" && !slices.Contains(r.Allow, orderGuard) {
+			out.plan.Guards = append(out.plan.Guards, plan.Guard{Name: orderGuard, Text: "it is to wait for " + what})
+		}
+	}
+	if r.Kind == run.Restore {
+		return out, nil
+	}
 	return out, p.fetchObjects(out, in.Declared)
+}
+
+// orderGuard stands before a sync by hand of a ward that is to wait for others.
+const orderGuard = "order"
+
+// asApplied reads some objects as they were applied last, each from where it was applied from.
+func (p *placement) asApplied(out *prepared, refs []object.Ref) error {
+	from := map[string][]object.Ref{}
+	for _, ref := range refs {
+		if s := orElse(p.baselines[ref].Snapshot, p.snapshot); s != "" {
+			from[s] = append(from[s], ref)
+		}
+	}
+	for snapshot, refs := range from {
+		objects, err := p.k.store.Snapshot(p.ctx, snapshot, refs...)
+		if err != nil {
+			return fmt.Errorf("read the objects as they were applied: %w", err)
+		}
+		for _, o := range objects {
+			turn, err := o.Object.Turn()
+			if err != nil {
+				turn.Step = o.Step
+			}
+			if turn.Task == object.NoTask {
+				out.objects[o.Object.Ref], out.order[o.Object.Ref] = o, turn
+			}
+		}
+	}
+	return nil
 }
 
 // declaredIn lists what a snapshot declares; of the newest declaration, or the one given, that is known already.
@@ -290,13 +356,14 @@ func (p *placement) start(r Ask) (int, error) {
 	}
 	ctx, e, made := p.ctx, ready.entry, ready.plan
 	if len(made.Guards) > 0 {
-		f := fault(Guarded, "%s stops before harm: %s", p.id, guardText(made.Guards))
-		f.Guards = made.Guards
-		return 0, f
+		return 0, guarded(p.id, made.Guards)
+	}
+	if len(made.Removals) > 0 && (r.Kind == run.Sync || r.Kind == run.Dismantle) && p.unread() != "" {
+		return 0, errUnread
 	}
 	if made.Empty() && r.Kind != run.Rollback && r.Kind != run.Dismantle {
-		if r.Retry && len(r.Only) == 0 && p.rejections[e.Revision.ID].Why != "" {
-			p.unreject(e.Revision.ID) // the cluster holds it already
+		if r.Kind == run.Sync && r.Retry && len(r.Only) == 0 {
+			p.unrejectWhole(r.declared) // the cluster holds it already
 		}
 		if r.Kind == run.Sync && len(r.Only) == 0 && (p.applied == nil || p.applied.ID != e.Revision.ID) { // nothing differs: the revision is applied already
 			return 0, p.setApplied(*e.Revision, e.Snapshot, p.done)
@@ -317,6 +384,8 @@ func (p *placement) start(r Ask) (int, error) {
 	switch {
 	case r.Kind == run.Rollback && r.failed == nil:
 		err = hold(record.Hold{Reason: orElse(r.Why, fmt.Sprintf("rolled back to #%d", r.ToEntry)), Entry: r.ToEntry})
+	case r.Kind == run.Dismantle && p.leaving == nil:
+		err = hold(record.Hold{Reason: orElse(r.Why, "dismantled")}) // it would be built up again the next moment
 	case r.declared != nil && p.hold == nil && p.declared != nil && p.declared.revision.ID != r.declared.revision.ID && p.ward.Keep.Sync == "auto":
 		// It would run forward to its own revision the next moment.
 		err = hold(record.Hold{Reason: orElse(r.Why, "synced to "+short(&r.declared.revision)), Entry: e.Number})
@@ -326,7 +395,7 @@ func (p *placement) start(r Ask) (int, error) {
 	}
 	a := &activeRun{ask: r, objects: ready.objects, order: ready.order, works: map[object.Ref]bool{}, appliedAt: map[object.Ref]int64{}, before: map[object.Ref]compare.Baseline{},
 		added: map[object.Ref]bool{}, left: map[object.Ref][]object.Pointer{}, scaled: map[object.Ref]bool{}, tasks: map[object.Ref]*activeTask{},
-		early: map[object.Ref]map[string]any{}, logs: map[object.Ref]bool{}, silent: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
+		early: map[object.Ref]map[string]any{}, logs: map[object.Ref]bool{}, silent: map[object.Ref]bool{}, doubted: map[object.Ref]bool{}, lost: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
 	var all []object.Object
 	for _, o := range a.objects {
 		all = append(all, o.Object)
@@ -336,6 +405,7 @@ func (p *placement) start(r Ask) (int, error) {
 	var intents []compare.Baseline
 	for _, ref := range made.Refs() {
 		b, had := p.baselines[ref]
+		a.doubted[ref] = b.Intent != 0
 		if had {
 			a.before[ref] = b
 		} else {
@@ -355,7 +425,7 @@ func (p *placement) start(r Ask) (int, error) {
 		a.added[ref] = len(l.added) > 0 && p.ward.Keep.Additions == "remove"
 		if r.Kind == run.Restore {
 			back := p.drift(ref)
-			if !l.present && l.verified {
+			if !l.present && l.verified && !l.ended {
 				back = []compare.Difference{{}}
 			}
 			if a.added[ref] {
@@ -402,6 +472,7 @@ func (p *placement) start(r Ask) (int, error) {
 	if r.Kind == run.Sync && p.ward.Settle.Otherwise == "rollback" && len(r.Only) == 0 {
 		otherwise = run.GoBack
 	}
+	a.spared = made.Spared
 	a.machine = run.New(made, p.ward.Settle.Within, otherwise)
 	p.run = a
 	p.log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "tasks", len(tasks), "remove", len(made.Removed()))
@@ -411,6 +482,21 @@ func (p *placement) start(r Ask) (int, error) {
 
 // callGrace is how long calls that are on their way at the deadline may still take.
 const callGrace = 5 * time.Second
+
+// guarded is the no of guards.
+func guarded(id string, gs []plan.Guard) *Fault {
+	f := fault(Guarded, "%s stops before harm: %s", id, guardText(gs))
+	f.Guards = gs
+	return f
+}
+
+func guardNamesOf(gs []plan.Guard) []string {
+	var names []string
+	for _, g := range gs {
+		names = append(names, g.Name)
+	}
+	return names
+}
 
 func guardText(gs []plan.Guard) string {
 	var all, names []string
@@ -470,6 +556,15 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 	}
 	l := p.known(ref)
 	theirs := l != nil && l.foreign != "" // another service keeps it now: it is let go of, not removed
+	note := ""
+	if theirs {
+		note = "left to " + anotherService(l.foreign)
+	}
+	if kept && !theirs {
+		if heir := p.heir(ref); heir != "" {
+			theirs, note = true, "handed over to "+heir
+		}
+	}
 	p.k.spawn(func() {
 		err := p.turn(a, func() error {
 			if theirs {
@@ -483,7 +578,7 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 			if p.run != a {
 				return
 			}
-			ev := run.Removed{At: time.Now(), Ref: ref}
+			ev := run.Removed{At: time.Now(), Ref: ref, Note: note, Outside: outside(err)}
 			if err == nil && isTask {
 				err = p.k.store.RemoveTask(p.ctx, p.id, ref)
 			}
@@ -526,7 +621,11 @@ func (p *placement) end(a *activeRun, end run.End) {
 	e := &a.entry
 	e.Outcome, e.Reason, e.Ended = string(end.Outcome), end.Reason, time.Now()
 	e.Objects = a.outcomes()
+	if len(a.spared) > 0 && end.Outcome == run.Done {
+		e.Reason = "left where it is: " + strings.Join(guardNamesOf(a.spared), ", ") + ", which a guard protects"
+	}
 	p.settleBaselines(a)
+	p.putBack(a)
 	p.endTasks(a, end.Outcome)
 	p.dropKinds()
 	if a.ask.quiet && end.Outcome == run.Done && a.changed == 0 {
@@ -551,15 +650,28 @@ func (p *placement) end(a *activeRun, end run.End) {
 	case run.Failed:
 		p.failures++
 		p.lastFailed = time.Now()
-		if run.Kind(e.Kind) != run.Sync || a.unreachable || len(a.ask.Only) > 0 {
-			return // the cluster's silence says nothing about the revision, and neither does a part of it
+		if !end.Blameless && !a.unreachable {
+			p.bring = "" // a person has to see to it
 		}
-		p.reject(record.Rejection{Revision: e.Revision.ID, Subject: e.Revision.Subject, Why: e.Reason, By: byVigila, At: time.Now()})
+		if run.Kind(e.Kind) != run.Sync || a.unreachable || end.Blameless || len(a.ask.Only) > 0 || e.Snapshot == p.snapshot {
+			return // what is not the revision's own fault rejects nothing, nor does a part of it, or what the cluster holds already
+		}
+		d := p.declared
+		if a.ask.declared != nil {
+			d = a.ask.declared
+		}
+		declared := ""
+		if d != nil && d.snapshot == e.Snapshot {
+			declared = p.digest(d)
+		}
+		p.reject(record.Rejection{Revision: e.Revision.ID, Subject: e.Revision.Subject, Why: e.Reason, By: byVigila, At: time.Now(), Declared: declared})
 		if end.GoBack {
 			p.goBack(e, e.Reason)
 		}
 	case run.Stopped:
-		if e.Kind == string(run.Sync) && e.Revision != nil && p.hold == nil && p.ward.Keep.Sync == "auto" && !a.gaveWay {
+		again := e.Kind == string(run.Sync) && e.Revision != nil && p.ward.Keep.Sync == "auto" || e.Kind == string(run.Restore) && p.ward.Keep.Drift == "restore"
+		p.bring = ""
+		if again && p.hold == nil && p.leaving == nil && !a.gaveWay {
 			// A person who stops an automatic run does not want it to start again the next moment.
 			if err := p.setHold(&record.Hold{By: strings.TrimPrefix(e.Reason, "stopped by "), At: time.Now(), Reason: fmt.Sprintf("stopped #%d", e.Number)}); err != nil {
 				p.log.Error("hold can't be written", "error", err)
@@ -582,7 +694,7 @@ func (a *activeRun) outcomes() []record.EntryObject {
 func (p *placement) settleBaselines(a *activeRun) {
 	var doubtful []object.Ref
 	for _, o := range a.machine.Progress() {
-		if b, ok := p.baselines[o.Ref]; ok && a.silent[o.Ref] && a.appliedAt[o.Ref] == 0 {
+		if b, ok := p.baselines[o.Ref]; ok && (a.silent[o.Ref] || a.lost[o.Ref]) && a.appliedAt[o.Ref] == 0 {
 			b.Declared, b.Imprint, b.Size, b.Guards = "", object.Imprint{}, 0, "" // what is there is not known: it is pending
 			doubtful = append(doubtful, o.Ref)
 			p.keep(b)
@@ -602,14 +714,21 @@ func (p *placement) settleBaselines(a *activeRun) {
 			}
 		}
 	}
-	if err := p.k.store.ClearIntents(p.ctx, p.id); err != nil {
-		p.log.Error("baselines can't be written", "error", err)
-	}
-	for _, b := range p.baselines {
-		if b.Intent != 0 {
+	// What an earlier run left in doubt, and this one has neither applied nor removed, stays so.
+	var still []object.Ref
+	for ref, b := range p.baselines {
+		if b.Intent == 0 {
+			continue
+		}
+		if a.works[ref] && (a.appliedAt[ref] > 0 || !a.doubted[ref]) {
 			b.Intent = 0
 			p.keep(b)
+		} else {
+			still = append(still, ref)
 		}
+	}
+	if err := p.k.store.SettleIntents(p.ctx, p.id, a.entry.Number, still); err != nil {
+		p.log.Error("baselines can't be written", "error", err)
 	}
 	for ref, body := range a.early { // what came while nobody could tell what to hold it against
 		if b, kept := p.baselines[ref]; kept {
@@ -647,8 +766,8 @@ func (p *placement) wentWell(a *activeRun) {
 			}
 		}
 		if e.Kind == string(run.Sync) {
-			if whole && p.rejections[e.Revision.ID].Why != "" {
-				p.unreject(e.Revision.ID)
+			if whole {
+				p.unrejectWhole(a.ask.declared)
 			}
 			for ref := range a.works {
 				p.contests.Forget(ref)
@@ -658,7 +777,10 @@ func (p *placement) wentWell(a *activeRun) {
 			}
 		}
 	case run.Dismantle:
-		p.applied, p.snapshot, p.done, p.behind = nil, "", nil, nil
+		if err := p.setApplied(record.Revision{}, "", nil); err != nil {
+			p.log.Error("that nothing is applied can't be written", "error", err)
+		}
+		p.applied = nil
 	}
 	if failed := a.ask.failed; failed != nil && failed.Number > 0 {
 		failed.Outcome = string(run.RolledBack)
@@ -683,6 +805,19 @@ func (p *placement) unreject(revision string) {
 	}
 }
 
+// unrejectWhole lifts whatever rejects a declaration: given, or that of now.
+func (p *placement) unrejectWhole(d *declaration) {
+	if d == nil {
+		d = p.declared
+	}
+	if d == nil {
+		return
+	}
+	for r := p.rejection(d); r != nil; r = p.rejection(d) {
+		p.unreject(r.Revision)
+	}
+}
+
 func revisionOr(r *record.Revision) *record.Revision {
 	if r == nil {
 		return &record.Revision{}
@@ -702,7 +837,7 @@ func (p *placement) goBack(failed *record.Entry, why string) {
 	if failed.Kind != string(run.Sync) {
 		failed = &record.Entry{}
 	}
-	r := Ask{Kind: run.Rollback, By: byVigila, Why: why, ToEntry: p.lastGood(), failed: failed, Allow: []string{"mass-removal"}}
+	r := Ask{Kind: run.Rollback, By: byVigila, Why: why, ToEntry: p.lastGood(), failed: failed}
 	if _, err := p.start(r); err != nil {
 		p.log.Error("going back did not start", "error", err)
 		p.failures++
@@ -739,6 +874,12 @@ func (p *placement) lastGood() int {
 
 func (p *placement) setApplied(r record.Revision, snapshot string, tasks map[string]string) error {
 	p.applied, p.snapshot, p.done, p.behind = &r, snapshot, tasks, nil
+	for ref, b := range p.baselines {
+		if b.Snapshot != "" {
+			b.Snapshot = ""
+			p.baselines[ref] = b
+		}
+	}
 	return p.k.store.SetApplied(p.ctx, p.id, r, snapshot, tasks)
 }
 

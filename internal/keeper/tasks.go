@@ -51,7 +51,7 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 			if err != nil {
 				var gone *cluster.UnreachableError
 				a.unreachable = a.unreachable || errors.As(err, &gone)
-				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
+				ev.Err, ev.Untried, ev.Outside = err.Error(), errors.Is(err, errStopped), outside(err)
 				p.feed(ev)
 				return
 			}
@@ -69,6 +69,7 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 				p.drop(ref)
 				p.cluster.drop(ref)
 			}
+			p.mark(ref)
 			l := &liveObject{present: true, watched: true, uid: t.UID, revision: a.appliedAt[ref], health: health.Task(ref.Group, ref.Kind, body), trouble: none}
 			p.lives[ref] = l
 			ev.Health = l.health
@@ -83,14 +84,14 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 func (p *placement) verifyTask(a *activeRun, ref object.Ref, version string) {
 	p.k.spawn(func() {
 		if body, err := p.cluster.conn.Get(a.ctx, version, ref); err == nil {
-			p.saw(ref, body)
+			p.saw(ref, body, false)
 		}
 	})
 }
 
 func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, error) {
 	if w := p.other(a.ctx, o.Ref); w != "" {
-		return nil, fmt.Errorf("ward %s keeps it already; one object can belong to one ward", w)
+		return nil, &takenError{fmt.Sprintf("ward %s keeps it already; one object can belong to one ward", w)}
 	}
 	var body map[string]any
 	sent := false // what an earlier run left is gone, and the task was sent: what is there now is it, though no answer came
@@ -107,7 +108,7 @@ func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, err
 			if err := p.hands.Remove(ctx, o.Version, o.Ref, object.UID(live)); err != nil {
 				return err
 			}
-		case !errors.Is(err, cluster.ErrGone) && !p.cluster.conn.UnknownKind(err):
+		case !errors.Is(err, cluster.ErrGone) && !cluster.UnknownKind(err):
 			return err
 		}
 		sent = true

@@ -76,6 +76,11 @@ type View struct {
 	Rejections    []record.Rejection // newest first
 	Hold          *record.Hold
 	WaitsFor      string
+	WaitsLoud     bool   // what it waits for needs a person
+	HeldBack      string // what its roster's limits say against it
+	Leaving       *record.Leaving
+	Half          int       // objects that are not as what was applied as a whole has them, after a run that did not end well
+	Retry         time.Time // when a run that failed is tried again; zero when it is not
 	Guards        []plan.Guard
 	Run           *record.Entry
 	RunDeadline   time.Time
@@ -87,6 +92,8 @@ type View struct {
 	Kept          int          // objects that the ward keeps
 	Astray        []ObjectView // the objects that others changed or added to; Keeper.Objects lists them all
 	snapshots     []string     // in use
+	leaving       *record.Leaving
+	shares        bool // it wants a namespace that another ward keeps
 }
 
 // ObjectView is one object of a ward.
@@ -107,6 +114,7 @@ type ObjectView struct {
 	Left         []string
 	Gone         bool
 	Foreign      string // another service that says it keeps the object
+	Restart      *object.Restart
 	Since        time.Time
 	AlreadyThere bool
 	OwnedFields  int
@@ -217,11 +225,17 @@ func (p *placement) build() *View {
 		}
 		v.Rejected = p.rejected()
 	}
+	v.shares = behind.shares
+	v.Leaving, v.leaving, v.HeldBack = p.leaving, p.leaving, orElse(p.limited, p.heldBack)
 	if v.Pending > 0 {
-		v.WaitsFor = p.waitsFor()
+		v.WaitsFor, v.WaitsLoud = p.waits()
 	}
-	v.Standing = compare.Stand(compare.Input{RepoKnown: p.repository.Known && waits == "" && p.misfiled == "", ClusterKnown: v.Live.Known,
-		Pending: v.Pending, Drifted: v.Drifted, Contested: v.Contested})
+	v.Half = p.half()
+	if p.failures > 0 && p.run == nil && v.Hold == nil {
+		v.Retry = p.lastFailed.Add(run.Backoff(p.failures))
+	}
+	v.Standing = compare.Stand(compare.Input{RepoKnown: p.repository.Known && waits == "" && p.misfiled == "" && p.broken == "", ClusterKnown: v.Live.Known,
+		Pending: v.Pending, Unfinished: v.Half > 0 || p.unfinished() || v.HeldBack != "" || p.leaving != nil, Drifted: v.Drifted, Contested: v.Contested})
 	v.Astray = p.astrayViews(behind, astray)
 	v.Health = p.health()
 	if !v.Live.Known && v.Kept > 0 {
@@ -236,11 +250,54 @@ func (p *placement) build() *View {
 	return v
 }
 
+// unfinished tells whether the run that goes on is on its way to something that the cluster does not hold as a whole yet.
+func (p *placement) unfinished() bool {
+	if p.run == nil || p.run.ask.quiet {
+		return false
+	}
+	e := p.run.entry
+	return e.Kind != string(run.Restore) && (e.Snapshot != p.snapshot || e.Kind != string(run.Sync)) || e.Kind == string(run.Dismantle)
+}
+
+// half counts what is not as what was applied as a whole has it, after a run that was stopped, interrupted or failed, while
+// none goes on: then the cluster holds parts of two revisions, or one that was never ready.
+func (p *placement) half() int {
+	if p.run != nil || p.last == nil || p.declared == nil || p.declared.waits != "" || p.leaving != nil {
+		return 0
+	}
+	switch run.Outcome(p.last.Outcome) {
+	case run.Stopped, run.Interrupted, run.Failed:
+	default:
+		return 0
+	}
+	if kind := run.Kind(p.last.Kind); kind != run.Sync && kind != run.Rollback || p.last.Snapshot == "" {
+		return 0
+	}
+	if p.last.Snapshot == p.snapshot && p.declared.snapshot == p.snapshot {
+		return 0 // what is not there is pending
+	}
+	n := 0
+	whole := p.appliedWhole()
+	for ref, b := range p.baselines {
+		hash, held := whole[ref]
+		if !held && (p.declared.find(ref) != nil || b.Snapshot != "") || held && strings.TrimPrefix(b.Declared, scaledMark) != hash {
+			n++
+		}
+	}
+	for ref := range whole {
+		if _, kept := p.baselines[ref]; !kept && p.done[ref.Key()] == "" {
+			n++
+		}
+	}
+	return n
+}
+
 // health is the worst of what the ward keeps; what is not odd is ready.
 func (p *placement) health() health.Result {
 	if len(p.baselines) == 0 {
 		return health.Result{Word: health.Unknown}
 	}
+	p.settle()
 	healths := []health.Result{{Word: health.Ready}}
 	for _, ref := range slices.SortedFunc(maps.Keys(p.odd), object.Ref.Compare) {
 		h := health.Result{Word: health.Unknown}
@@ -318,7 +375,7 @@ func (p *placement) objectView(o ObjectView, change string, drifted bool) Object
 		if !kept && l.present && o.Task == object.NoTask {
 			o.AlreadyThere = true
 		}
-		o.Additions = l.added
+		o.Additions, o.Restart = l.added, l.restart
 		if drifted {
 			o.Standing, o.Drift, o.Gone, o.Since, o.Foreign = compare.Drifted, p.drift(o.Ref), !l.present, l.since, l.foreign
 			for _, d := range o.Drift {
@@ -439,6 +496,18 @@ func (p *placement) say(v *View, waits string) {
 		if v.Health.Word == health.Failing {
 			v.Tone = ToneFailing
 		}
+	case p.broken != "":
+		set(ToneBlind, true, capital(p.broken), "The others go on. Mend it in the record, or remove the ward and add it anew: vigila ward remove "+v.ID)
+	case v.Leaving != nil:
+		says := "It is being removed"
+		if v.Leaving.Dismantle {
+			says += ", its objects first"
+		}
+		set(ToneBehind, p.failures > 0, says+", asked for by "+v.Leaving.By, "")
+		if p.failures > 0 && p.last != nil && p.last.Reason != "" {
+			v.Says, v.Tone = "Dismantling it has failed: "+p.last.Reason, ToneFailing
+			v.Todo = "It is tried again at " + v.Retry.UTC().Format("15:04:05") + " UTC. Let it go as it is: vigila ward remove " + v.ID
+		}
 	case p.last != nil && p.last.Kind == string(run.Rollback) && p.last.Outcome == string(run.Failed):
 		set(ToneFailing, true, fmt.Sprintf("Going back to #%d failed: %s", p.last.ToEntry, p.last.Reason), fmt.Sprintf("Nothing more is done by itself. Look at what is failing: vigila ward show %s, or go back by hand: vigila rollback %s %d.", v.ID, v.ID, p.last.ToEntry))
 		v.Loudest = true
@@ -452,6 +521,10 @@ func (p *placement) say(v *View, waits string) {
 		set(ToneBlind, true, v.Live.Problem, "What is shown is the last known.")
 	case v.Standing == compare.Blind:
 		set(ToneBlind, false, "Looking for the first time since the service started", "")
+	case v.HeldBack != "":
+		set(ToneBehind, true, v.HeldBack, "The last good declaration stays in force.")
+	case v.Half > 0 && (v.Hold != nil || v.Ward.Keep.Sync != "auto" || v.Health.Word == health.Failing || v.Rejected != ""):
+		p.sayHalf(v)
 	case v.Rejected != "" && v.Hold == nil && v.rejectedBy() != byVigila:
 		todo := "It stays at " + short(v.Applied) + "."
 		if v.Pending == 0 {
@@ -473,7 +546,7 @@ func (p *placement) say(v *View, waits string) {
 		if d.Path == "" {
 			what = o.Ref.Short()
 		}
-		set(ToneContested, true, fmt.Sprintf("%s undid the restore of %s three times; it is not restored any more", orElse(d.Who, "Somebody"), what), leaveHint(o, d))
+		set(ToneContested, true, fmt.Sprintf("%s undid the restore of %s three times; it is not restored any more", orElse(d.Who, "Somebody"), what), leaveHint(v))
 	case v.Health.Word == health.Failing:
 		set(ToneFailing, true, v.Health.Reason, "Events and logs: vigila ward show "+v.ID)
 	case v.Drifted > 0:
@@ -481,12 +554,10 @@ func (p *placement) say(v *View, waits string) {
 		switch {
 		case o.Gone:
 			set(ToneDrifted, true, fmt.Sprintf("Somebody deleted %s", o.Ref.Short()), "")
-		case d.Change == compare.Remade:
-			set(ToneDrifted, true, fmt.Sprintf("%s deleted %s and made it again", orElse(d.Who, "Somebody"), o.Ref.Short()), "")
 		default:
-			set(ToneDrifted, true, fmt.Sprintf("%s %s", orElse(d.Who, "Somebody"), what(o, d)), leaveHint(o, d))
-			if d.Likely {
-				v.Says = "Probably " + v.Says
+			set(ToneDrifted, true, driftWords(o.Ref, d), leaveHint(v))
+			if d.Who == "" || d.Likely { // the name of a client stays as it is
+				v.Says = capital(v.Says)
 			}
 		}
 		if more := v.DriftedFields - 1; more > 0 {
@@ -502,7 +573,7 @@ func (p *placement) say(v *View, waits string) {
 				v.Todo = "It was restored a moment ago already; it will be again at " + v.RestoreAt.UTC().Format("15:04:05") + " UTC."
 			}
 		default:
-			v.Todo = "Reported, not restored: this ward asks first. Restore it: vigila sync " + v.ID
+			v.Todo = "Reported, not restored: this ward asks first. Restore it: vigila restore " + v.ID
 		}
 	case len(v.Guards) > 0:
 		set(ToneBehind, true, "Stopped before harm: "+v.Guards[0].Text, "To go on: vigila sync "+v.ID+" --allow "+guardNames(v.Guards))
@@ -511,8 +582,10 @@ func (p *placement) say(v *View, waits string) {
 		if v.Pending > 0 {
 			v.Tone = ToneBehind
 		}
-	case v.Pending > 0 && v.WaitsFor != "" && (v.Ward.Keep.Sync == "auto" || p.bring != ""):
-		set(ToneBehind, false, "Waits for "+v.WaitsFor, "")
+	case v.Pending > 0 && v.WaitsFor != "" && (v.Ward.Keep.Sync == "auto" || p.bring != "" || v.WaitsLoud):
+		set(ToneBehind, v.WaitsLoud, "Waits for "+v.WaitsFor, "")
+	case v.Pending > 0 && p.failures > 0 && p.last != nil && p.last.Outcome == string(run.Failed) && (v.Ward.Keep.Sync == "auto" || p.bring != ""):
+		set(ToneBehind, p.failures > 1, fmt.Sprintf("%s #%d did not go through: %s", verbs[p.last.Kind], p.last.Number, p.last.Reason), "It is tried again at "+v.Retry.UTC().Format("15:04:05")+" UTC, or now: vigila sync "+v.ID)
 	case v.Pending > 0:
 		says := fmt.Sprintf("%s to sync: %s", objects(v.Pending), title(v.Revision))
 		if v.Applied == nil {
@@ -524,7 +597,7 @@ func (p *placement) say(v *View, waits string) {
 		}
 	case v.Additions > 0:
 		o, d := firstAddition(v)
-		set(Quiet, false, fmt.Sprintf("%s added %s to %s", orElse(d.Who, "Somebody"), d.Path, o.Ref.Short()), leaveHint(o, d))
+		set(Quiet, false, fmt.Sprintf("%s added %s to %s", orElse(d.Who, "Somebody"), d.Path, o.Ref.Short()), leaveHint(v))
 		if more := v.Additions - 1; more > 0 {
 			v.Says += fmt.Sprintf(", and %d more", more)
 		}
@@ -586,18 +659,51 @@ func firstDrift(v *View, contested bool) (ObjectView, compare.Difference) {
 	return ObjectView{}, compare.Difference{}
 }
 
-func what(o ObjectView, d compare.Difference) string {
-	switch {
-	case d.Change == compare.Removed:
-		return fmt.Sprintf("removed %s of %s", d.Path, o.Ref.Short())
-	case o.Ref.Secret():
-		return fmt.Sprintf("changed %s of %s", d.Path, o.Ref.Short())
+// driftWords say what happened to a field, or to an object: "kubectl-scale changed spec.replicas of …".
+func driftWords(ref object.Ref, d compare.Difference) string {
+	who := orElse(d.Who, "somebody")
+	if d.Likely {
+		who = "probably " + who
 	}
 	from, to := brief(d.From), brief(d.To)
-	if len(from)+len(to) > 80 {
-		return fmt.Sprintf("changed %s of %s", d.Path, o.Ref.Short())
+	switch {
+	case d.Change == compare.Remade:
+		return fmt.Sprintf("%s deleted %s and made it again", who, ref.Short())
+	case d.Path == "" && d.Change == compare.Removed:
+		return fmt.Sprintf("%s deleted %s", who, ref.Short())
+	case d.Change == compare.Removed:
+		return fmt.Sprintf("%s removed %s of %s", who, d.Path, ref.Short())
+	case d.Change == compare.Added && d.From == nil && !ref.Secret() && len(to) <= 80:
+		return fmt.Sprintf("%s set %s of %s to %s", who, d.Path, ref.Short(), to)
+	case ref.Secret() || len(from)+len(to) > 80:
+		return fmt.Sprintf("%s changed %s of %s", who, d.Path, ref.Short())
 	}
-	return fmt.Sprintf("changed %s of %s from %s to %s", d.Path, o.Ref.Short(), from, to)
+	return fmt.Sprintf("%s changed %s of %s from %s to %s", who, d.Path, ref.Short(), from, to)
+}
+
+// sayHalf says where a ward stands that holds parts of two revisions, or one that was never ready, and nothing is done
+// about it by itself.
+func (p *placement) sayHalf(v *View) {
+	l := p.last
+	how := map[run.Outcome]string{run.Stopped: "was stopped", run.Interrupted: "was interrupted", run.Failed: "failed"}[run.Outcome(l.Outcome)]
+	says := fmt.Sprintf("%s #%d %s half way: %s of %d are not as in %s", verbs[l.Kind], l.Number, how, objects(v.Half), v.Count, title(v.Applied))
+	if v.Applied == nil {
+		says = fmt.Sprintf("%s #%d %s before %s was there as a whole", verbs[l.Kind], l.Number, how, short(l.Revision))
+	} else if v.Pending == 0 && v.Revision != nil {
+		says = fmt.Sprintf("%s #%d %s: all of %s is applied, and it was never ready", verbs[l.Kind], l.Number, how, short(v.Revision))
+	}
+	if v.Health.Reason != "" && v.Health.Word != health.Ready {
+		says += "; " + v.Health.Reason
+	}
+	retry := ""
+	if v.Rejected != "" {
+		retry = " --retry"
+	}
+	todo := "Go on: vigila sync " + v.ID + retry
+	if n := p.lastGood(); n > 0 {
+		todo += fmt.Sprintf(". Go back: vigila rollback %s %d", v.ID, n)
+	}
+	v.Tone, v.NeedsYou, v.Says, v.Todo = ToneFailing, true, says, todo
 }
 
 func brief(v any) string {
@@ -607,12 +713,43 @@ func brief(v any) string {
 	return strings.TrimSpace(jsonText(v))
 }
 
-// leaveHint is what to write into the ward file to leave a field to whoever changed it.
-func leaveHint(o ObjectView, d compare.Difference) string {
-	if d.Path == "" {
-		return ""
+// hinted is how many fields a hint names at most; more are better found on the ward's page.
+const hinted = 6
+
+// leaveHint is what to write into the ward file to leave everything that others changed, or else added, to them.
+func leaveHint(v *View) string {
+	var all []string
+	fields := 0
+	for _, drift := range []bool{true, false} {
+		for _, o := range v.Astray {
+			var names []string
+			for _, d := range pick(drift, o.Drift, o.Additions) {
+				if d.Pointer != "" && !slices.Contains(names, d.Pointer) {
+					names = append(names, d.Pointer)
+				}
+			}
+			if fields += len(names); len(names) > 0 {
+				all = append(all, fmt.Sprintf("{of: %s, fields: [%s]}", o.Ref.Short(), strings.Join(names, ", ")))
+			}
+		}
+		if len(all) > 0 {
+			break
+		}
 	}
-	return fmt.Sprintf("Leave it to others: leave: [{of: %s, fields: [%s]}]", o.Ref.Short(), object.PointerText(d.Path))
+	switch {
+	case len(all) == 0:
+		return ""
+	case fields > hinted:
+		return "Leave fields to others with leave: in the ward file"
+	}
+	return "Leave it to others: leave: [" + strings.Join(all, ", ") + "]"
+}
+
+func pick[T any](yes bool, a, b T) T {
+	if yes {
+		return a
+	}
+	return b
 }
 
 func guardNames(gs []plan.Guard) string {

@@ -34,7 +34,7 @@ func drifted(d ...compare.Difference) func(*View) {
 }
 
 func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
-	replicas := compare.Difference{Path: "spec.replicas", Change: compare.Changed, From: int64(2), To: int64(5), Who: "kubectl-scale"}
+	replicas := compare.Difference{Path: "spec.replicas", Pointer: "/spec/replicas", Change: compare.Changed, From: int64(2), To: int64(5), Who: "kubectl-scale"}
 	for name, c := range map[string]struct {
 		change func(*View)
 		last   *record.Entry
@@ -117,7 +117,7 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			v.Ward.Keep.Drift, v.RestoreAt = "restore", time.Now().Add(time.Hour)
 		}, says: "kubectl-scale changed", todo: "It was restored a moment ago already; it will be again at", tone: ToneDrifted},
 		"added to": {change: func(v *View) {
-			v.Additions, v.Astray = 2, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "metadata.labels.tier", Who: "kubectl-label"}}}}
+			v.Additions, v.Astray = 2, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "metadata.labels.tier", Pointer: "/metadata/labels/tier", Who: "kubectl-label"}}}}
 		}, says: "kubectl-label added metadata.labels.tier to Deployment/berth-planner, and 1 more", todo: "fields: [/metadata/labels/tier]", tone: Quiet},
 		"added to, and to remove": {change: func(v *View) {
 			v.Additions, v.Astray, v.Ward.Keep.Additions = 1, []ObjectView{{Ref: deployment, Additions: []compare.Difference{{Path: "x", Who: "hurry"}}}}, "remove"
@@ -138,8 +138,10 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 }
 
 func TestSecretValuesAreNotInSentences(t *testing.T) {
-	o := ObjectView{Ref: object.Ref{Kind: "Secret", Name: "door"}}
-	assert.Equal(t, "changed data.password of Secret/door", what(o, compare.Difference{Path: "data.password", Change: compare.Changed, From: "secret 1", To: "secret 2"}))
+	door := object.Ref{Kind: "Secret", Name: "door"}
+	d := compare.Difference{Path: "data.password", Change: compare.Changed, From: "secret 1", To: "secret 2", Who: "hurry"}
+	assert.Equal(t, "hurry changed data.password of Secret/door", driftWords(door, d))
+	assert.Equal(t, "data.password of Secret/door is as it was applied again", endWords(door, d))
 }
 
 func TestWhatNeedsAPersonComesFirst(t *testing.T) {

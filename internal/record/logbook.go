@@ -50,7 +50,7 @@ const entryColumns = `placement, number, kind, outcome, by, why, reason, revisio
 // AddEntry writes a new entry and gives it the next number of its logbook.
 func (s *Store) AddEntry(ctx context.Context, e Entry) (Entry, error) {
 	err := s.tx(ctx, func(tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number),0)+1 FROM entries WHERE placement=?`, e.Placement).Scan(&e.Number); err != nil {
+		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number),0)+1 FROM all_entries WHERE placement=?`, e.Placement).Scan(&e.Number); err != nil {
 			return err
 		}
 		revision := ""
@@ -106,7 +106,7 @@ func (s *Store) PutLog(ctx context.Context, placement string, number int, ref ob
 // Log reads the log of a task; ErrNone when none was kept.
 func (s *Store) Log(ctx context.Context, placement string, number int, ref object.Ref) (string, error) {
 	var body []byte
-	err := s.db.QueryRowContext(ctx, `SELECT body FROM logs WHERE placement=? AND number=? AND ref=?`, placement, number, ref.Key()).Scan(&body)
+	err := s.db.QueryRowContext(ctx, `SELECT body FROM logs WHERE placement=?1 AND number=?2 AND ref=?3 UNION ALL SELECT body FROM past_logs WHERE placement=?1 AND number=?2 AND ref=?3`, placement, number, ref.Key()).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", ErrNone
 	}
@@ -159,7 +159,15 @@ func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.T
 				return err
 			}
 		}
+		if r.Entries > 0 {
+			if err := drop(&out.Entries, `DELETE FROM past_entries WHERE (SELECT count(*) FROM past_entries n WHERE n.placement=past_entries.placement AND n.number>past_entries.number)>=?`, r.Entries); err != nil {
+				return err
+			}
+		}
 		if r.Age > 0 {
+			if err := drop(&out.Entries, `DELETE FROM past_entries WHERE started<?`, ms(now.Add(-r.Age))); err != nil {
+				return err
+			}
 			if err := drop(&out.Entries, `DELETE FROM entries WHERE started<? AND NOT (`+needed+`)`, ms(now.Add(-r.Age))); err != nil {
 				return err
 			}
@@ -176,7 +184,7 @@ func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.T
 		if err := drop(nil, `DELETE FROM unused`); err != nil {
 			return err
 		}
-		if err := drop(&out.Snapshots, `INSERT INTO unused SELECT DISTINCT id FROM snapshots WHERE id NOT IN (SELECT snapshot FROM entries) AND id NOT IN (SELECT snapshot FROM placements) AND id NOT IN (`+in+`)`, args...); err != nil {
+		if err := drop(&out.Snapshots, `INSERT INTO unused SELECT DISTINCT id FROM snapshots WHERE id NOT IN (SELECT snapshot FROM entries) AND id NOT IN (SELECT snapshot FROM placements) AND id NOT IN (SELECT snapshot FROM baselines) AND id NOT IN (`+in+`)`, args...); err != nil {
 			return err
 		}
 		if err := drop(nil, `DELETE FROM snapshots WHERE id IN (SELECT id FROM unused)`); err != nil {
@@ -228,7 +236,7 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
 	}
 	cond := strings.Join(where, " AND ")
 	var total int
-	if err := s.db.QueryRowContext(ctx, `SELECT count(*) FROM entries WHERE `+cond, args...).Scan(&total); err != nil {
+	if err := s.db.QueryRowContext(ctx, `SELECT count(*) FROM all_entries WHERE `+cond, args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
 	limit := f.Limit
@@ -239,7 +247,7 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
 	if f.Placement != "" {
 		order = "number DESC"
 	}
-	rows, err := s.db.QueryContext(ctx, `SELECT `+strings.Replace(entryColumns, "objects", "'[]'", 1)+` FROM entries WHERE `+cond+` ORDER BY `+order+` LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
+	rows, err := s.db.QueryContext(ctx, `SELECT `+strings.Replace(entryColumns, "objects", "'[]'", 1)+` FROM all_entries WHERE `+cond+` ORDER BY `+order+` LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -257,11 +265,29 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
 
 // Entry reads one entry; ErrNone when there is no such number.
 func (s *Store) Entry(ctx context.Context, placement string, number int) (Entry, error) {
-	e, err := scanEntry(s.db.QueryRowContext(ctx, `SELECT `+entryColumns+` FROM entries WHERE placement=? AND number=?`, placement, number))
+	e, err := scanEntry(s.db.QueryRowContext(ctx, `SELECT `+entryColumns+` FROM all_entries WHERE placement=? AND number=?`, placement, number))
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, fmt.Errorf("%s has no entry #%d: %w", placement, number, ErrNone)
 	}
-	return e, err
+	if err != nil {
+		return e, err
+	}
+	// Whether a log is there is told by the logs: that of a task that never ended comes after the end of its run.
+	rows, err := s.db.QueryContext(ctx, `SELECT ref FROM logs WHERE placement=?1 AND number=?2 UNION ALL SELECT ref FROM past_logs WHERE placement=?1 AND number=?2`, placement, number)
+	if err != nil {
+		return e, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var key string
+		if err := rows.Scan(&key); err != nil {
+			return e, err
+		}
+		for i := range e.Objects {
+			e.Objects[i].Log = e.Objects[i].Log || e.Objects[i].Ref.Key() == key
+		}
+	}
+	return e, rows.Err()
 }
 
 func scanEntry(row interface{ Scan(...any) error }) (Entry, error) {
@@ -290,6 +316,28 @@ func SnapshotID(objects []SnapshotObject) string {
 		fmt.Fprintf(sum, "%s %s %d\n", o.Object.Ref.Key(), o.Hash, o.Step)
 	}
 	return hex.EncodeToString(sum.Sum(nil))
+}
+
+// SnapshotHashes are the hashes of the objects of a snapshot; tasks are among them.
+func (s *Store) SnapshotHashes(ctx context.Context, id string) (map[object.Ref]string, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT ref, declared FROM snapshots WHERE id=?`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[object.Ref]string{}
+	for rows.Next() {
+		var key, hash string
+		if err := rows.Scan(&key, &hash); err != nil {
+			return nil, err
+		}
+		ref, err := object.ParseKey(key)
+		if err != nil {
+			return nil, err
+		}
+		out[ref] = hash
+	}
+	return out, rows.Err()
 }
 
 // PutSnapshot keeps declared objects under their SnapshotID, each stored once however many snapshots hold it.

@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -289,7 +290,11 @@ func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 			marks[i] = "?"
 			args = append(args, c)
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM placements WHERE ward=? AND cluster NOT IN (`+strings.Join(marks, ",")+`)`, args...)
+		not := `ward=? AND cluster NOT IN (` + strings.Join(marks, ",") + `)`
+		if err := retire(ctx, tx, `placement IN (SELECT id FROM placements WHERE `+not+`)`, args...); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM placements WHERE `+not, args...)
 		return err
 	})
 }
@@ -316,10 +321,13 @@ func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
 	return out, rows.Err()
 }
 
-// RemovePlacement forgets a placement with its logbook; the ward goes with its last one.
+// RemovePlacement forgets a placement; the ward goes with its last one. Its logbook is kept as long as the retention says.
 func (s *Store) RemovePlacement(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
 		name, _, _ := strings.Cut(id, "@")
+		if err := retire(ctx, tx, `placement=?`, id); err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM placements WHERE id=?`, id); err != nil {
 			return err
 		}
@@ -330,8 +338,44 @@ func (s *Store) RemovePlacement(ctx context.Context, id string) error {
 
 // RemoveWard forgets a ward with its placements.
 func (s *Store) RemoveWard(ctx context.Context, name string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM wards WHERE name=?`, name)
-	return err
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		if err := retire(ctx, tx, `placement IN (SELECT id FROM placements WHERE ward=?)`, name); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM wards WHERE name=?`, name)
+		return err
+	})
+}
+
+// retire moves the logbooks of placements that are about to be removed to those of the past.
+func retire(ctx context.Context, tx *sql.Tx, which string, args ...any) error {
+	for _, q := range []string{
+		`INSERT OR REPLACE INTO past_entries SELECT placement, number, kind, CASE outcome WHEN 'running' THEN 'interrupted' ELSE outcome END, by, why, reason, revision, to_entry, started, ended, '', objects FROM entries WHERE ` + which,
+		`INSERT OR REPLACE INTO past_logs SELECT placement, number, ref, body FROM logs WHERE ` + which,
+	} {
+		if _, err := tx.ExecContext(ctx, q, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Past lists the placements that were removed and whose logbooks are still there, of a ward or a placement by its name.
+func (s *Store) Past(ctx context.Context, name string) ([]string, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT DISTINCT placement FROM past_entries WHERE placement=?1 OR placement LIKE replace(replace(?1, '%', ''), '_', '') || '@%' ORDER BY placement`, name)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		out = append(out, id)
+	}
+	return out, rows.Err()
 }
 
 // Revision is a commit as entries keep it.
@@ -359,6 +403,17 @@ type Placement struct {
 	Tasks             map[string]string // the tasks of Snapshot by key, to their hashes
 	Rules             []File            // health files
 	Hold              *Hold
+	Leaving           *Leaving
+	Err               error // why the rest of it can't be read; nil when it can
+}
+
+// Leaving tells that a placement is being removed.
+type Leaving struct {
+	By        string    `json:"by"`
+	Why       string    `json:"why,omitempty"`
+	At        time.Time `json:"at"`
+	Dismantle bool      `json:"dismantle,omitempty"` // its objects are removed first
+	Allow     []string  `json:"allow,omitempty"`     // guards that may be passed
 }
 
 // File is a small text file by name.
@@ -367,9 +422,10 @@ type File struct {
 	Text string `json:"text"`
 }
 
-// Placements lists the placements by id; of one ward, or of all when its name is empty.
+// Placements lists the placements by id; of one ward, or of all when its name is empty. One that can't be read keeps the
+// others from nothing: it says so in its Err.
 func (s *Store) Placements(ctx context.Context, ward string) ([]Placement, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold FROM placements WHERE ?1='' OR ward=?1 ORDER BY id`, ward)
+	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold, leaving FROM placements WHERE ?1='' OR ward=?1 ORDER BY id`, ward)
 	if err != nil {
 		return nil, err
 	}
@@ -377,13 +433,13 @@ func (s *Store) Placements(ctx context.Context, ward string) ([]Placement, error
 	var out []Placement
 	for rows.Next() {
 		var p Placement
-		var applied, tasks, rules, hold string
-		if err := rows.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &tasks, &rules, &hold); err != nil {
+		var applied, tasks, rules, hold, leaving string
+		if err := rows.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &tasks, &rules, &hold, &leaving); err != nil {
 			return nil, err
 		}
 		var files *[]File
-		if err := errors.Join(fromJSON(applied, &p.Applied), json.Unmarshal([]byte(tasks), &p.Tasks), fromJSON(rules, &files), fromJSON(hold, &p.Hold)); err != nil {
-			return nil, fmt.Errorf("placement %s: %w", p.ID, err)
+		if err := errors.Join(fromJSON(applied, &p.Applied), json.Unmarshal([]byte(tasks), &p.Tasks), fromJSON(rules, &files), fromJSON(hold, &p.Hold), fromJSON(leaving, &p.Leaving)); err != nil {
+			p.Err = fmt.Errorf("what the record holds of %s can't be read: %w", p.ID, err)
 		}
 		if files != nil {
 			p.Rules = *files
@@ -411,13 +467,28 @@ func (s *Store) SetHold(ctx context.Context, id string, h *Hold) error {
 	return err
 }
 
+// SetLeaving notes that a placement is being removed, or with nil that it is not.
+func (s *Store) SetLeaving(ctx context.Context, id string, l *Leaving) error {
+	text := ""
+	if l != nil {
+		text = toJSON(l)
+	}
+	_, err := s.db.ExecContext(ctx, `UPDATE placements SET leaving=? WHERE id=?`, text, id)
+	return err
+}
+
 // SetApplied notes what a placement holds now, and which tasks belong to it.
 func (s *Store) SetApplied(ctx context.Context, id string, r Revision, snapshot string, tasks map[string]string) error {
 	if tasks == nil {
 		tasks = map[string]string{}
 	}
-	_, err := s.db.ExecContext(ctx, `UPDATE placements SET applied=?, snapshot=?, tasks=? WHERE id=?`, toJSON(r), snapshot, toJSON(tasks), id)
-	return err
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE placements SET applied=?, snapshot=?, tasks=? WHERE id=?`, toJSON(r), snapshot, toJSON(tasks), id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE baselines SET snapshot='' WHERE placement=? AND snapshot<>''`, id) // it is the whole now
+		return err
+	})
 }
 
 // SetRules keeps the health files that a placement read last.
@@ -497,12 +568,13 @@ type Rejection struct {
 	Why      string
 	By       string
 	At       time.Time
+	Declared string // a digest of what was declared; empty when the revision as such is rejected
 }
 
 // Reject marks a revision as bad for a placement; Unreject lifts it.
 func (s *Store) Reject(ctx context.Context, id string, r Rejection) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO rejections (placement, revision, subject, why, by, at) VALUES (?,?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET subject=excluded.subject, why=excluded.why, by=excluded.by, at=excluded.at`, id, r.Revision, r.Subject, r.Why, r.By, ms(r.At))
+	_, err := s.db.ExecContext(ctx, `INSERT INTO rejections (placement, revision, subject, why, by, at, declared) VALUES (?,?,?,?,?,?,?)
+		ON CONFLICT DO UPDATE SET subject=excluded.subject, why=excluded.why, by=excluded.by, at=excluded.at, declared=excluded.declared`, id, r.Revision, r.Subject, r.Why, r.By, ms(r.At), r.Declared)
 	return err
 }
 
@@ -514,7 +586,7 @@ func (s *Store) Unreject(ctx context.Context, id, revision string) error {
 
 // Rejections lists the rejected revisions of a placement by their id.
 func (s *Store) Rejections(ctx context.Context, id string) (map[string]Rejection, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT revision, subject, why, by, at FROM rejections WHERE placement=?`, id)
+	rows, err := s.db.QueryContext(ctx, `SELECT revision, subject, why, by, at, declared FROM rejections WHERE placement=?`, id)
 	if err != nil {
 		return nil, err
 	}
@@ -523,7 +595,7 @@ func (s *Store) Rejections(ctx context.Context, id string) (map[string]Rejection
 	for rows.Next() {
 		var r Rejection
 		var n int64
-		if err := rows.Scan(&r.Revision, &r.Subject, &r.Why, &r.By, &n); err != nil {
+		if err := rows.Scan(&r.Revision, &r.Subject, &r.Why, &r.By, &n, &r.Declared); err != nil {
 			return nil, err
 		}
 		r.At = at(n)
@@ -565,7 +637,7 @@ func (s *Store) Standings(ctx context.Context, id string, since time.Time) ([]St
 	return out, rows.Err()
 }
 
-const baselineColumns = `ref, version, declared, hash, uid, revision, intent, size, guards`
+const baselineColumns = `ref, version, declared, hash, uid, revision, intent, size, guards, snapshot`
 
 // Baselines reads what a placement last applied, without details.
 func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compare.Baseline, error) {
@@ -580,16 +652,18 @@ func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compar
 	for rows.Next() {
 		var b compare.Baseline
 		var ref, imprint string
-		if err := rows.Scan(&ref, &b.Version, &b.Declared, &imprint, &b.UID, &b.Revision, &b.Intent, &b.Size, &b.Guards); err != nil {
+		if err := rows.Scan(&ref, &b.Version, &b.Declared, &imprint, &b.UID, &b.Revision, &b.Intent, &b.Size, &b.Guards, &b.Snapshot); err != nil {
 			return nil, err
 		}
 		if b.Ref, err = object.ParseKey(ref); err != nil {
 			return nil, err
 		}
-		if v, ok := same[b.Version]; ok {
-			b.Version = v
-		} else {
-			same[b.Version] = b.Version
+		for _, s := range []*string{&b.Version, &b.Snapshot} {
+			if v, ok := same[*s]; ok {
+				*s = v
+			} else {
+				same[*s] = *s
+			}
 		}
 		b.Imprint = object.ParseImprint(imprint)
 		if b.Size < 0 {
@@ -730,14 +804,14 @@ func (s *Store) PutBaselines(ctx context.Context, id string, all []compare.Basel
 	})
 }
 
-const putBaseline = `INSERT INTO baselines (placement, ` + baselineColumns + `, owned, fields, applied, found) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+const putBaseline = `INSERT INTO baselines (placement, ` + baselineColumns + `, owned, fields, applied, found) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
 	ON CONFLICT (placement, ref) DO UPDATE SET version=excluded.version, declared=excluded.declared, hash=excluded.hash, uid=excluded.uid, revision=excluded.revision,
-	intent=excluded.intent, size=excluded.size, guards=excluded.guards, owned=excluded.owned, fields=excluded.fields, applied=excluded.applied, found=excluded.found`
+	intent=excluded.intent, size=excluded.size, guards=excluded.guards, snapshot=excluded.snapshot, owned=excluded.owned, fields=excluded.fields, applied=excluded.applied, found=excluded.found`
 
 func baselineRow(id string, b compare.Baseline) ([]any, error) {
 	d := b.Detail
 	if d == nil { // about to be made
-		return []any{id, b.Ref.Key(), b.Version, b.Declared, "", b.UID, b.Revision, b.Intent, 0, "", []byte{}, []byte{}, ms(time.Now()), ""}, nil
+		return []any{id, b.Ref.Key(), b.Version, b.Declared, "", b.UID, b.Revision, b.Intent, 0, "", b.Snapshot, []byte{}, []byte{}, ms(time.Now()), ""}, nil
 	}
 	owned, err := pack(d.Owned)
 	if err != nil {
@@ -754,10 +828,10 @@ func baselineRow(id string, b compare.Baseline) ([]any, error) {
 		}
 	}
 	// That it was about to be applied is in the placement's intents.
-	return []any{id, b.Ref.Key(), b.Version, b.Declared, b.Imprint.Text(), b.UID, b.Revision, 0, b.Size, b.Guards, owned, fields, ms(d.At), string(found)}, nil
+	return []any{id, b.Ref.Key(), b.Version, b.Declared, b.Imprint.Text(), b.UID, b.Revision, 0, b.Size, b.Guards, b.Snapshot, owned, fields, ms(d.At), string(found)}, nil
 }
 
-// Claim notes what the run of an entry is about to apply: of what is kept already that it is (all with a UID), else a
+// Claim notes what the run of an entry is about to apply, beside what is in doubt since an earlier one: of what is kept already that it is (all with a UID), else a
 // baseline without detail. Objects that another ward of the cluster keeps are left out and returned with that ward.
 // Two wards that claim one object at the same moment can't both have it.
 func (s *Store) Claim(ctx context.Context, cluster, id string, number int, all []compare.Baseline) (refused map[object.Ref]string, err error) {
@@ -777,7 +851,14 @@ func (s *Store) Claim(ctx context.Context, cluster, id string, number int, all [
 		if err := pairs(ctx, tx, had, `SELECT ref, '' FROM baselines WHERE placement=? AND ref IN (SELECT value FROM json_each(?))`, id, list); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE placements SET intents=? WHERE id=?`, toJSON(intents{number, keys}), id); err != nil {
+		doing, err := doubts(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		doing = append(doing, keys...)
+		slices.Sort(doing)
+		doing = slices.Compact(doing)
+		if _, err := tx.ExecContext(ctx, `UPDATE placements SET intents=? WHERE id=?`, toJSON(intents{number, doing}), id); err != nil {
 			return err
 		}
 		put, err := tx.PrepareContext(ctx, putBaseline)
@@ -805,6 +886,17 @@ func (s *Store) Claim(ctx context.Context, cluster, id string, number int, all [
 		return nil
 	})
 	return refused, err
+}
+
+// doubts are the keys of the objects that may have been applied without an answer.
+func doubts(ctx context.Context, tx *sql.Tx, id string) ([]string, error) {
+	var text string
+	if err := tx.QueryRowContext(ctx, `SELECT intents FROM placements WHERE id=?`, id).Scan(&text); err != nil || text == "" {
+		return nil, err
+	}
+	var doing intents
+	err := json.Unmarshal([]byte(text), &doing)
+	return doing.Refs, err
 }
 
 // pairs reads rows of two texts.
@@ -839,10 +931,19 @@ func (s *Store) Doubt(ctx context.Context, id string, refs []object.Ref) error {
 // keeperQuery finds the other ward that keeps an object: its ref, the cluster, and the placement that asks.
 const keeperQuery = `SELECT p.ward FROM baselines b JOIN placements p ON p.id=b.placement WHERE b.ref=? AND p.cluster=? AND p.id<>? LIMIT 1`
 
-// ClearIntents notes that no run of a placement is going on.
-func (s *Store) ClearIntents(ctx context.Context, id string) error {
+// SettleIntents notes that the run of an entry has ended, and which objects are still in doubt: they were about to be
+// applied when the service was killed, and nobody has applied or removed them since.
+func (s *Store) SettleIntents(ctx context.Context, id string, number int, doubtful []object.Ref) error {
+	text := ""
+	if len(doubtful) > 0 {
+		keys := make([]string, len(doubtful))
+		for i, ref := range doubtful {
+			keys[i] = ref.Key()
+		}
+		text = toJSON(intents{number, keys})
+	}
 	return s.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE placements SET intents='' WHERE id=?`, id); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE placements SET intents=? WHERE id=?`, text, id); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE baselines SET intent=0 WHERE placement=? AND intent<>0`, id)

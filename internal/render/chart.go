@@ -245,11 +245,14 @@ func (l *chartLoader) load(files []repo.File, where string, depth int) (*chart, 
 		switch f.Path {
 		case chartFile:
 			lockless = f.Data
+			if _, err := object.DecodeFile(path.Join(where, f.Path), f.Data); err != nil {
+				return nil, err
+			}
 			if err := yaml.Unmarshal(f.Data, &c.meta); err != nil {
 				return nil, l.wrong(c, chartFile, "", "this is not valid: %v", err)
 			}
 		case "values.yaml":
-			v, err := object.DecodeYAML(path.Join(where, f.Path), object.Document{Line: 1, Text: f.Data})
+			v, err := object.DecodeFile(path.Join(where, f.Path), f.Data)
 			if err != nil {
 				return nil, err
 			}

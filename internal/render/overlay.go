@@ -1,6 +1,7 @@
 package render
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -29,12 +30,12 @@ const originAnnotation = "config.kubernetes.io/origin"
 // Format: https://kubectl.docs.kubernetes.io/references/kustomize/kustomization/
 func overlay(ctx context.Context, tree *reader, r Request, out *Result) error {
 	dir := r.Ward.From.Path
-	check := &overlayCheck{tree: tree, seen: map[string]bool{}}
+	check := &overlayCheck{tree: tree, seen: map[string]bool{}, streams: map[string]bool{}}
 	check.dir(dir)
 	if err := errors.Join(check.errs...); err != nil {
 		return err
 	}
-	fs := &treeFS{tree: tree, root: dir}
+	fs := &treeFS{tree: tree, root: dir, streams: check.streams}
 	opts := krusty.MakeDefaultOptions()
 	opts.LoadRestrictions = kust.LoadRestrictionsNone // there is nothing outside the repository
 	type made struct {
@@ -143,6 +144,9 @@ type overlayCheck struct {
 	seen map[string]bool
 	errs []error
 	top  string // the name of the first kustomization file
+	// streams are the files that are read as documents and hold several: the library has a reader of its own, which
+	// does not know every separator.
+	streams map[string]bool
 }
 
 func (c *overlayCheck) fail(file string, line int, format string, args ...any) {
@@ -244,7 +248,9 @@ func (c *overlayCheck) follow(dir, file, key, what, text string, line int) {
 		case "transformers", "generators", "validators":
 			c.inline(at, b, string(b))
 		}
-		for _, doc := range object.Split(b) {
+		docs := object.Split(b)
+		c.streams[at] = len(docs) > 1
+		for _, doc := range docs {
 			if err := object.Bounded(at, doc); err != nil {
 				c.errs = append(c.errs, err)
 			}
@@ -328,6 +334,7 @@ type treeFS struct {
 	tree        *reader
 	root        string // of the overlay
 	wantsOrigin bool   // the overlay asks itself for the notes that say where objects come from
+	streams     map[string]bool
 }
 
 var errReadOnly = errors.New("nothing is written while an overlay is made")
@@ -403,6 +410,13 @@ func (f *treeFS) ReadFile(p string) ([]byte, error) {
 		return nil, fmt.Errorf("%s is outside the repository", p)
 	}
 	data, err := f.tree.Read(at)
+	if err == nil && f.streams[at] {
+		var plain []byte
+		for _, doc := range object.Split(data) {
+			plain = append(append(append(plain, "\n---\n"...), bytes.TrimPrefix(doc.Text, []byte("---"))...), '\n')
+		}
+		return plain, nil
+	}
 	if err != nil || path.Dir(path.Join("/", at)) != path.Join("/", f.root) || !slices.Contains(overlayFiles, path.Base(at)) {
 		return data, err
 	}

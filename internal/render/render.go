@@ -93,9 +93,9 @@ func Place(w ward.Ward, service string, objects []object.Object, namespaced func
 		o.Body = object.Clone(o.Body)
 		meta, _ := o.Body["metadata"].(map[string]any)
 		switch {
-		case !inNamespace && o.Ref.Namespace != "":
-			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s lives in no namespace, but names %q; take metadata.namespace away", o.Ref.Short(), o.Ref.Namespace)})
-			continue
+		case !inNamespace && o.Ref.Namespace != "": // the API server's clients pass it over
+			o.Ref.Namespace = ""
+			delete(meta, "namespace")
 		case inNamespace && o.Ref.Namespace == "":
 			if w.Into.Namespace == "" {
 				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s names no namespace, and neither does the ward; write metadata.namespace here or into.namespace in the ward file", o.Ref.Short())})

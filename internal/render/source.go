@@ -288,7 +288,7 @@ func values(tree *reader, r Request, out *Result) (map[string]any, error) {
 		if err != nil {
 			return nil, err
 		}
-		one, err := object.DecodeYAML(at, object.Document{Line: 1, Text: data})
+		one, err := object.DecodeFile(at, data)
 		if err != nil {
 			return nil, err
 		}

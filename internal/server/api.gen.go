@@ -79,9 +79,11 @@ func (e DifferenceChange) Valid() bool {
 const (
 	EntryKindAccept    EntryKind = "accept"
 	EntryKindDismantle EntryKind = "dismantle"
+	EntryKindDrift     EntryKind = "drift"
 	EntryKindHold      EntryKind = "hold"
 	EntryKindReject    EntryKind = "reject"
 	EntryKindRelease   EntryKind = "release"
+	EntryKindRemove    EntryKind = "remove"
 	EntryKindRestore   EntryKind = "restore"
 	EntryKindRollback  EntryKind = "rollback"
 	EntryKindSync      EntryKind = "sync"
@@ -94,11 +96,15 @@ func (e EntryKind) Valid() bool {
 		return true
 	case EntryKindDismantle:
 		return true
+	case EntryKindDrift:
+		return true
 	case EntryKindHold:
 		return true
 	case EntryKindReject:
 		return true
 	case EntryKindRelease:
+		return true
+	case EntryKindRemove:
 		return true
 	case EntryKindRestore:
 		return true
@@ -465,6 +471,24 @@ func (e WardTone) Valid() bool {
 	}
 }
 
+// Defines values for WardGroupBy.
+const (
+	WardGroupByCluster WardGroupBy = "cluster"
+	WardGroupByOwner   WardGroupBy = "owner"
+)
+
+// Valid indicates whether the value is a known member of the WardGroupBy enum.
+func (e WardGroupBy) Valid() bool {
+	switch e {
+	case WardGroupByCluster:
+		return true
+	case WardGroupByOwner:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddCluster One of kubeconfig, server with token, and in_cluster; none of them changes labels and links alone.
 type AddCluster struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -593,6 +617,17 @@ type Below struct {
 	Reason string `json:"reason,omitempty,omitzero"`
 }
 
+// Bringing defines model for Bringing.
+type Bringing struct {
+	// Pending objects to sync
+	Pending int `json:"pending,omitempty,omitzero"`
+
+	// Sync it would sync by itself, once those it waits for are up
+	Sync bool   `json:"sync"`
+	Ward string `json:"ward"`
+	Why  string `json:"why"`
+}
+
 // Cluster defines model for Cluster.
 type Cluster struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -695,11 +730,13 @@ type Entry struct {
 	Ended    time.Time `json:"ended,omitempty,omitzero"`
 
 	// HasSnapshot it can be rolled back to
-	HasSnapshot bool          `json:"has_snapshot,omitempty,omitzero"`
-	Kind        EntryKind     `json:"kind"`
-	Number      int           `json:"number"`
-	Objects     []EntryObject `json:"objects,omitempty,omitzero"`
-	Outcome     Outcome       `json:"outcome"`
+	HasSnapshot bool `json:"has_snapshot,omitempty,omitzero"`
+
+	// Kind drift: what others changed and was not put back at once, or is as it was again
+	Kind    EntryKind     `json:"kind"`
+	Number  int           `json:"number"`
+	Objects []EntryObject `json:"objects,omitempty,omitzero"`
+	Outcome Outcome       `json:"outcome"`
 
 	// Reason why it did not end done
 	Reason   string    `json:"reason,omitempty,omitzero"`
@@ -712,13 +749,16 @@ type Entry struct {
 	Why     string `json:"why,omitempty,omitzero"`
 }
 
-// EntryKind defines model for EntryKind.
+// EntryKind drift: what others changed and was not put back at once, or is as it was again
 type EntryKind string
 
 // EntryList defines model for EntryList.
 type EntryList struct {
 	Items []Entry `json:"items"`
-	Total int     `json:"total"`
+
+	// Removed the ward is not kept any more; this is what is left of its logbook
+	Removed bool `json:"removed,omitempty,omitzero"`
+	Total   int  `json:"total"`
 }
 
 // EntryObject defines model for EntryObject.
@@ -823,7 +863,9 @@ type MovedObjectChange string
 
 // Notch defines model for Notch.
 type Notch struct {
-	At      time.Time `json:"at"`
+	At time.Time `json:"at"`
+
+	// Kind drift: what others changed and was not put back at once, or is as it was again
 	Kind    EntryKind `json:"kind"`
 	Number  int       `json:"number"`
 	Outcome Outcome   `json:"outcome"`
@@ -872,8 +914,12 @@ type Object struct {
 	Namespace string   `json:"namespace,omitempty,omitzero"`
 
 	// OwnedFields fields Vigila applied
-	OwnedFields int    `json:"owned_fields,omitempty,omitzero"`
-	Reason      string `json:"reason,omitempty,omitzero"`
+	OwnedFields int       `json:"owned_fields,omitempty,omitzero"`
+	Reason      string    `json:"reason,omitempty,omitzero"`
+	RestartedAt time.Time `json:"restarted_at,omitempty,omitzero"`
+
+	// RestartedBy who let its Pods be made anew last; no addition, since nothing is to be taken away
+	RestartedBy string `json:"restarted_by,omitempty,omitzero"`
 
 	// Scaler the autoscaler that has its replicas, as Kind/name; they are left to it
 	Scaler   string   `json:"scaler,omitempty,omitzero"`
@@ -1108,6 +1154,11 @@ type RosterList struct {
 	Total int      `json:"total"`
 }
 
+// RosterPreview defines model for RosterPreview.
+type RosterPreview struct {
+	Items []Bringing `json:"items"`
+}
+
 // RosterProblem defines model for RosterProblem.
 type RosterProblem struct {
 	File string `json:"file"`
@@ -1307,8 +1358,22 @@ type WardDiff struct {
 	Ward    Ward            `json:"ward"`
 }
 
+// WardGroup defines model for WardGroup.
+type WardGroup struct {
+	By     WardGroupBy `json:"by"`
+	InStep int         `json:"in_step"`
+	Name   string      `json:"name"`
+	Total  int         `json:"total"`
+}
+
+// WardGroupBy defines model for WardGroup.By.
+type WardGroupBy string
+
 // WardList defines model for WardList.
 type WardList struct {
+	// Groups counts of all that match, by cluster and by owner
+	Groups []WardGroup `json:"groups,omitempty,omitzero"`
+
 	// InStep of all that match
 	InStep int    `json:"in_step"`
 	Items  []Ward `json:"items"`
@@ -1379,6 +1444,18 @@ type ListWardsParams struct {
 	NeedsYou bool   `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
 	Limit    Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset   Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// RemoveWardParams defines parameters for RemoveWard.
+type RemoveWardParams struct {
+	// Dismantle remove its objects first
+	Dismantle bool `form:"dismantle,omitempty" json:"dismantle,omitempty,omitzero"`
+
+	// Allow with dismantle: names of guards
+	Allow []string `form:"allow,omitempty" json:"allow,omitempty,omitzero"`
+
+	// Why the reason, for the logbook
+	Why string `form:"why,omitempty" json:"why,omitempty,omitzero"`
 }
 
 // CompareEntriesParams defines parameters for CompareEntries.
@@ -1534,6 +1611,9 @@ type ServerInterface interface {
 	// LookAtRoster Read a roster's files now and do what they say
 	// (POST /rosters/{name}/look)
 	LookAtRoster(c *gin.Context, name ItemName)
+	// PreviewRoster What bringing a roster up would do to each of its wards; nothing changes
+	// (GET /rosters/{name}/preview)
+	PreviewRoster(c *gin.Context, name ItemName)
 	// SyncRoster Bring all wards of a roster up, each after those that it waits for
 	// (POST /rosters/{name}/sync)
 	SyncRoster(c *gin.Context, name ItemName)
@@ -1543,9 +1623,9 @@ type ServerInterface interface {
 	// AddWards Register every ward of a ward file, or change those already registered
 	// (POST /wards)
 	AddWards(c *gin.Context)
-	// RemoveWard Stop keeping a ward; its objects stay in the cluster
+	// RemoveWard Stop keeping a ward; its objects stay in the cluster, or are removed first
 	// (DELETE /wards/{ward})
-	RemoveWard(c *gin.Context, ward WardID)
+	RemoveWard(c *gin.Context, ward WardID, params RemoveWardParams)
 	// GetWard One ward with its objects
 	// (GET /wards/{ward})
 	GetWard(c *gin.Context, ward WardID)
@@ -2161,6 +2241,31 @@ func (siw *ServerInterfaceWrapper) LookAtRoster(c *gin.Context) {
 	siw.Handler.LookAtRoster(c, name)
 }
 
+// PreviewRoster operation middleware
+func (siw *ServerInterfaceWrapper) PreviewRoster(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewRoster(c, name)
+}
+
 // SyncRoster operation middleware
 func (siw *ServerInterfaceWrapper) SyncRoster(c *gin.Context) {
 
@@ -2297,6 +2402,33 @@ func (siw *ServerInterfaceWrapper) RemoveWard(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveWardParams
+
+	// ------------- Optional query parameter "dismantle" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "dismantle", c.Request.URL.Query(), &params.Dismantle, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter dismantle: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "allow" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "allow", c.Request.URL.Query(), &params.Allow, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter allow: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", c.Request.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter why: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -2304,7 +2436,7 @@ func (siw *ServerInterfaceWrapper) RemoveWard(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemoveWard(c, ward)
+	siw.Handler.RemoveWard(c, ward, params)
 }
 
 // GetWard operation middleware
@@ -2960,6 +3092,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/rosters/:name", wrapper.GetRoster)
 	router.POST(options.BaseURL+"/rosters/:name/look", wrapper.LookAtRoster)
 	router.POST(options.BaseURL+"/rosters/:name/sync", wrapper.SyncRoster)
+	router.GET(options.BaseURL+"/rosters/:name/preview", wrapper.PreviewRoster)
 	router.DELETE(options.BaseURL+"/left/:placement", wrapper.ForgetLeft)
 	router.POST(options.BaseURL+"/repos/:name/notice-key", wrapper.MakeNoticeKey)
 	router.POST(options.BaseURL+"/repos/:name/notices", wrapper.NoticePush)

@@ -3,7 +3,6 @@ package server
 import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
-	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
@@ -48,10 +47,14 @@ func revisionOf(r *record.Revision) Revision {
 }
 
 func objectOf(o keeper.ObjectView) Object {
-	return Object{Key: o.Ref.Key(), Group: o.Ref.Group, Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, File: o.File, Line: o.Line,
+	out := Object{Key: o.Ref.Key(), Group: o.Ref.Group, Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, File: o.File, Line: o.Line,
 		Standing: Standing(o.Standing), Change: ObjectChange(o.Change), Health: Health(o.Health.Word), Reason: o.Health.Reason,
 		Fields: differences(o.Drift, o.Contested), Gone: o.Gone, AlreadyThere: o.AlreadyThere, OwnedFields: o.OwnedFields,
 		Task: Task(o.Task), Scaler: o.Scaler, Left: o.Left, Additions: differences(o.Additions, nil)}
+	if o.Restart != nil {
+		out.RestartedBy, out.RestartedAt = o.Restart.Who, o.Restart.When
+	}
+	return out
 }
 
 func guardsOf(all []plan.Guard) []Guard {
@@ -70,7 +73,7 @@ func pendingOf(o keeper.PendingObject) PendingObject {
 func differences(ds []compare.Difference, contested []bool) []Difference {
 	out := []Difference{}
 	for i, d := range ds {
-		x := Difference{Path: d.Path, Change: DifferenceChange(d.Change), From: d.From, To: d.To, Who: d.Who, Likely: d.Likely, When: d.When, Pointer: object.PointerText(d.Path)}
+		x := Difference{Path: d.Path, Change: DifferenceChange(d.Change), From: d.From, To: d.To, Who: d.Who, Likely: d.Likely, When: d.When, Pointer: d.Pointer}
 		x.Contested = i < len(contested) && contested[i]
 		out = append(out, x)
 	}

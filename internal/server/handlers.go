@@ -65,6 +65,17 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 		if v.Standing == compare.InStep {
 			out.InStep++
 		}
+		for _, g := range [][2]string{{"cluster", v.Cluster}, {"owner", v.Ward.Owner}} {
+			i := slices.IndexFunc(out.Groups, func(x WardGroup) bool { return string(x.By) == g[0] && x.Name == g[1] })
+			if i < 0 {
+				i = len(out.Groups)
+				out.Groups = append(out.Groups, WardGroup{By: WardGroupBy(g[0]), Name: g[1]})
+			}
+			out.Groups[i].Total++
+			if v.Standing == compare.InStep {
+				out.Groups[i].InStep++
+			}
+		}
 	}
 	keeper.Order(match)
 	out.Total = len(match)
@@ -142,9 +153,17 @@ func (s *server) GetWard(c *gin.Context, name WardID) {
 }
 
 // RemoveWard is DELETE /wards/{ward}.
-func (s *server) RemoveWard(c *gin.Context, name WardID) {
-	if err := s.Keeper.Remove(c, name); err != nil {
+func (s *server) RemoveWard(c *gin.Context, name WardID, q RemoveWardParams) {
+	if err := s.Keeper.Remove(c, name, record.Leaving{By: who(c).Name, Why: q.Why, Dismantle: q.Dismantle, Allow: q.Allow}); err != nil {
 		s.fail(c, err)
+		return
+	}
+	if v, err := s.Keeper.Ward(name); q.Dismantle && err == nil {
+		out := StartedRun{}
+		if v.Run != nil {
+			out.Entry = v.Run.Number
+		}
+		c.JSON(http.StatusAccepted, out)
 		return
 	}
 	c.Status(http.StatusNoContent)
@@ -352,7 +371,7 @@ func (s *server) ListWardEntries(c *gin.Context, name WardID, q ListWardEntriesP
 		return
 	}
 	entries, total, err := s.Keeper.Entries(c, name, limit, offset)
-	s.answerEntries(c, entries, total, err)
+	s.answerEntries(c, entries, total, err == nil && s.Keeper.Gone(c, name), err)
 }
 
 // ListEntries is GET /entries.
@@ -362,15 +381,15 @@ func (s *server) ListEntries(c *gin.Context, q ListEntriesParams) {
 		return
 	}
 	entries, total, err := s.Store.Entries(c, record.Find{Search: q.Search, Limit: limit, Offset: offset})
-	s.answerEntries(c, entries, total, err)
+	s.answerEntries(c, entries, total, false, err)
 }
 
-func (s *server) answerEntries(c *gin.Context, entries []record.Entry, total int, err error) {
+func (s *server) answerEntries(c *gin.Context, entries []record.Entry, total int, removed bool, err error) {
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
-	out := EntryList{Items: []Entry{}, Total: total}
+	out := EntryList{Items: []Entry{}, Total: total, Removed: removed}
 	for _, e := range entries {
 		x := entryOf(&e)
 		x.Objects = nil // one entry has them; a list of a hundred would be long
@@ -564,6 +583,20 @@ func (s *server) SyncRoster(c *gin.Context, name ItemName) {
 	}
 	r, err := s.Keeper.SyncRoster(c, name, who(c).Name, in.Allow)
 	s.answerRoster(c, r, err)
+}
+
+// PreviewRoster is GET /rosters/{name}/preview.
+func (s *server) PreviewRoster(c *gin.Context, name ItemName) {
+	all, err := s.Keeper.PreviewRoster(c, name)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	out := RosterPreview{Items: []Bringing{}}
+	for _, x := range all {
+		out.Items = append(out.Items, Bringing{Ward: x.Ward, Sync: x.Sync, Why: x.Why, Pending: x.Pending})
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 // ForgetLeft is DELETE /left/{placement}.

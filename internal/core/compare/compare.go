@@ -40,10 +40,13 @@ type Baseline struct {
 	// Intent is the number of the entry that is about to apply the object, 0 when none is. After a crash it
 	// tells what may have been applied without its answer being kept.
 	Intent int
-	Size   int     // fields that Vigila applied
-	Guards string  // the object's guard annotation, as it was applied
-	Seen   int64   // resourceVersion of the newest state that was seen, when there is nothing more to say of it: marked, same, ready; else 0
-	Detail *Detail // nil where the record alone holds it
+	Size   int    // fields that Vigila applied
+	Guards string // the object's guard annotation, as it was applied
+	// Snapshot is where the object was applied from, when that is not what the ward holds as a whole: a part of a sync, or
+	// one that was stopped or failed.
+	Snapshot string
+	Seen     int64   // resourceVersion of the newest state that was seen, when there is nothing more to say of it: marked, same, ready; else 0
+	Detail   *Detail // nil where the record alone holds it
 }
 
 // Detail is the larger part of a baseline.
@@ -56,10 +59,10 @@ type Detail struct {
 	Added []Difference // what others had added at the apply; told once, not kept by the record
 }
 
-// NewBaseline keeps an answer of the API server to an apply. mask replaces the values of Secrets. found is what
-// the baseline before it held as Found; nil for an object that was never applied.
-func NewBaseline(ref object.Ref, declared string, answer map[string]any, leave []object.Pointer, mask Mask, found *fieldpath.Set, at time.Time) Baseline {
-	owned := object.Owned(answer).Without(leave)
+// NewBaseline keeps an answer of the API server to an apply of what was sent. mask replaces the values of Secrets. found
+// is what the baseline before it held as Found; nil for an object that was never applied.
+func NewBaseline(ref object.Ref, declared string, sent, answer map[string]any, leave []object.Pointer, mask Mask, found *fieldpath.Set, at time.Time) Baseline {
+	owned := object.Owned(answer, sent).Without(leave, object.In(answer))
 	if found == nil {
 		found = object.Others(answer)
 	}
@@ -103,7 +106,7 @@ func (b Baseline) Without(leave []object.Pointer) Baseline {
 		return b
 	}
 	d := *b.Detail
-	d.Owned = d.Owned.Without(leave)
+	d.Owned = d.Owned.Without(leave, object.InFields(d.Fields))
 	keep := map[string]bool{}
 	for _, path := range object.SetPaths(d.Owned.Set) {
 		keep[path] = true
@@ -185,13 +188,14 @@ const (
 // Difference is one field that is not as it was. From is the applied value (or, in a preview, the live one), To
 // the live value (or, in a preview, the one a sync would set).
 type Difference struct {
-	Path   string
-	Change Change
-	From   any
-	To     any
-	Who    string    // field manager; empty when ownership does not tell
-	Likely bool      // Who is the last client that wrote to the object, not a recorded owner of the field
-	When   time.Time // zero when unknown; whole seconds
+	Path    string
+	Pointer string // that leaves the field to others; empty when none can, or it is Vigila's own mark
+	Change  Change
+	From    any
+	To      any
+	Who     string    // field manager; empty when ownership does not tell
+	Likely  bool      // Who is the last client that wrote to the object, not a recorded owner of the field
+	When    time.Time // zero when unknown; whole seconds
 }
 
 // Drift explains how a live object differs from its baseline, which must have its Detail, field by field, sorted by
@@ -204,13 +208,35 @@ func Drift(b Baseline, live map[string]any, mask Mask) []Difference {
 		return nil
 	}
 	owners := object.Owners(live)
+	pointers := pointersOf(b, owners)
 	for i := range diffs {
+		diffs[i].Pointer = pointers[diffs[i].Path]
 		diffs[i].Who, diffs[i].When, diffs[i].Likely = who(owners, diffs[i], b.Detail.At)
 	}
 	if remade {
 		diffs = append([]Difference{{Change: Remade, Who: maker(owners), When: created(live)}}, diffs...)
 	}
 	return diffs
+}
+
+// pointersOf names each owned field as a pointer, by its path.
+func pointersOf(b Baseline, owners []object.Owner) map[string]string {
+	out := map[string]string{}
+	note := func(p fieldpath.Path) {
+		if name := object.PathString(p); !ownMark(name) {
+			out[name] = object.PointerTo(p)
+		}
+	}
+	for _, o := range owners {
+		o.Set.Iterate(note)
+	}
+	b.Detail.Owned.Set.Iterate(note)
+	return out
+}
+
+// ownMark tells whether a field is one by which Vigila knows what it keeps.
+func ownMark(path string) bool {
+	return strings.HasPrefix(path, "metadata.labels[vigila.dev/") || strings.HasPrefix(path, "metadata.annotations[vigila.dev/")
 }
 
 // maker is the client that wrote to an object first.
@@ -237,11 +263,11 @@ func Additions(b Baseline, live map[string]any, leave []object.Pointer, mask Mas
 	}
 	var out []Difference
 	for _, a := range b.Detail.Owned.Additions(live, b.Detail.Found) {
-		if slices.ContainsFunc(leave, func(l object.Pointer) bool { return l.Covers(a.Path) }) {
+		if slices.ContainsFunc(leave, func(l object.Pointer) bool { return l.Covers(a.Path, object.In(live)) }) {
 			continue
 		}
 		path := object.PathString(a.Path)
-		out = append(out, Difference{Path: path, Change: Added, To: mask.value(b.Ref, path, a.Value), Who: a.Owner.Manager, When: a.Owner.Time})
+		out = append(out, Difference{Path: path, Pointer: object.PointerTo(a.Path), Change: Added, To: mask.value(b.Ref, path, a.Value), Who: a.Owner.Manager, When: a.Owner.Time})
 	}
 	return out
 }
@@ -353,7 +379,7 @@ var noise = []string{"managedFields", "resourceVersion", "generation", "uid", "c
 // Preview compares a live object with the answer to a dry-run apply of it: what a sync would really do. live is
 // nil when the object does not exist yet. The result has every leaf, sorted by path.
 func Preview(ref object.Ref, live, answer map[string]any, mask Mask) []Difference {
-	keys := object.Owned(answer).Set
+	keys := object.Owned(answer, nil).Set
 	return Fields(mask.Fields(ref, leaves(live, keys)), mask.Fields(ref, leaves(answer, keys)))
 }
 
@@ -458,6 +484,7 @@ type Input struct {
 	RepoKnown    bool // the repository was read, and its revision rendered
 	ClusterKnown bool // every watch is live
 	Pending      int  // objects to make, change or remove
+	Unfinished   bool // what was begun is not there as a whole
 	Drifted      int  // objects whose fields others changed, or that are gone
 	Contested    int  // fields that another client takes back each time
 }
@@ -471,7 +498,7 @@ func Stand(in Input) Standing {
 		return Contested
 	case in.Drifted > 0:
 		return Drifted
-	case in.Pending > 0:
+	case in.Pending > 0 || in.Unfinished:
 		return Behind
 	}
 	return InStep

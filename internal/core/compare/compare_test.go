@@ -37,7 +37,7 @@ func answer(t *testing.T, ours, theirs, spec string) map[string]any {
 
 func TestDriftSaysWhatWhoAndWhen(t *testing.T) {
 	both := `{"f:spec":{"f:replicas":{},"f:paused":{}}}`
-	b := NewBaseline(ref, "h", answer(t, both, "", `{"replicas":2,"paused":false,"minReadySeconds":0}`), nil, mask, nil, applied)
+	b := NewBaseline(ref, "h", nil, answer(t, both, "", `{"replicas":2,"paused":false,"minReadySeconds":0}`), nil, mask, nil, applied)
 	assert.Equal(t, int64(7), b.Revision)
 	assert.Equal(t, "u", b.UID)
 
@@ -45,7 +45,7 @@ func TestDriftSaysWhatWhoAndWhen(t *testing.T) {
 	assert.Empty(t, Drift(b, answer(t, both, "", `{"replicas":2.0,"paused":false}`), mask), "2 and 2.0 are the same number")
 
 	got := Drift(b, answer(t, `{"f:spec":{"f:paused":{}}}`, `{"f:spec":{"f:replicas":{}}}`, `{"replicas":5,"paused":false}`), mask)
-	assert.Equal(t, []Difference{{Path: "spec.replicas", Change: Changed, From: int64(2), To: int64(5), Who: "hurry", When: applied.Add(5 * time.Minute)}}, got)
+	assert.Equal(t, []Difference{{Path: "spec.replicas", Pointer: "/spec/replicas", Change: Changed, From: int64(2), To: int64(5), Who: "hurry", When: applied.Add(5 * time.Minute)}}, got)
 
 	gone := Drift(b, answer(t, `{"f:spec":{"f:paused":{}}}`, `{"f:spec":{"f:strategy":{}}}`, `{"paused":false}`), mask)
 	require.Len(t, gone, 1)
@@ -58,7 +58,7 @@ func TestLeftFieldsAreNoDrift(t *testing.T) {
 	p, err := object.ParsePointer("/spec/replicas")
 	require.NoError(t, err)
 	set := `{"f:spec":{"f:replicas":{},"f:paused":{}}}`
-	b := NewBaseline(ref, "h", answer(t, set, "", `{"replicas":2,"paused":false}`), []object.Pointer{p}, mask, nil, applied)
+	b := NewBaseline(ref, "h", nil, answer(t, set, "", `{"replicas":2,"paused":false}`), []object.Pointer{p}, mask, nil, applied)
 	assert.Empty(t, Drift(b, answer(t, `{"f:spec":{"f:paused":{}}}`, `{"f:spec":{"f:replicas":{}}}`, `{"replicas":5,"paused":false}`), mask))
 }
 
@@ -156,7 +156,7 @@ func TestEveryShapeOfField(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			set := `{"f:spec":` + c.owned + `}`
-			b := NewBaseline(ref, "h", answer(t, set, "", c.from), nil, mask, nil, applied)
+			b := NewBaseline(ref, "h", nil, answer(t, set, "", c.from), nil, mask, nil, applied)
 			got := []string{}
 			for _, d := range Drift(b, answer(t, set, "", c.to), mask) {
 				text := func(v any) string {
@@ -179,7 +179,7 @@ func TestEveryShapeOfField(t *testing.T) {
 
 func TestAnObjectMadeAgainByAnother(t *testing.T) {
 	set := `{"f:spec":{"f:replicas":{}}}`
-	b := NewBaseline(ref, "h", answer(t, set, "", `{"replicas":2}`), nil, mask, nil, applied)
+	b := NewBaseline(ref, "h", nil, answer(t, set, "", `{"replicas":2}`), nil, mask, nil, applied)
 	other := answer(t, `{}`, `{"f:spec":{"f:replicas":{}}}`, `{"replicas":2}`)
 	meta := other["metadata"].(map[string]any)
 	meta["uid"], meta["creationTimestamp"] = "v", "2026-11-23T06:04:00Z"
@@ -191,7 +191,7 @@ func TestAnObjectMadeAgainByAnother(t *testing.T) {
 func TestAdditionsSayWhoAndWhenAndHideSecrets(t *testing.T) {
 	ours, theirs := `{"f:data":{"f:a":{}}}`, `{"f:data":{"f:b":{}},"f:metadata":{"f:annotations":{"f:kubectl.kubernetes.io/last-applied-configuration":{}},"f:labels":{"f:tier":{}}}}`
 	secret := object.Ref{Kind: "Secret", Namespace: "n", Name: "d"}
-	b := NewBaseline(secret, "h", answer(t, ours, "", `{}`), nil, mask, nil, applied)
+	b := NewBaseline(secret, "h", nil, answer(t, ours, "", `{}`), nil, mask, nil, applied)
 	now := answer(t, ours, theirs, `{}`)
 	now["data"] = map[string]any{"a": "x", "b": "cGFzc3dvcmQ="}
 	meta := now["metadata"].(map[string]any)
@@ -199,7 +199,7 @@ func TestAdditionsSayWhoAndWhenAndHideSecrets(t *testing.T) {
 	meta["labels"] = map[string]any{"tier": "dock"}
 	got := Additions(b, now, nil, mask)
 	require.Len(t, got, 3)
-	assert.Equal(t, Difference{Path: "data.b", Change: Added, To: `secret #"`, Who: "hurry", When: applied.Add(5 * time.Minute)}, got[0])
+	assert.Equal(t, Difference{Path: "data.b", Pointer: "/data/b", Change: Added, To: `secret #"`, Who: "hurry", When: applied.Add(5 * time.Minute)}, got[0])
 	assert.Equal(t, "metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]", got[1].Path)
 	assert.Equal(t, `secret #"`, got[1].To, "the annotation repeats the values")
 	assert.Equal(t, "dock", got[2].To)

@@ -31,7 +31,7 @@ func FuzzDiffer(f *testing.F) {
 		}
 		ref := object.Ref{Kind: kind, Name: "d"}
 		mask := Mask(func(v string) string { return "#" + object.Hash(v)[:15] })
-		base := NewBaseline(ref, "h", first, leave, mask, nil, applied)
+		base := NewBaseline(ref, "h", nil, first, leave, mask, nil, applied)
 		for _, state := range []map[string]any{first, second} {
 			drift, added := Drift(base, state, mask), Additions(base, state, leave, mask)
 			if base.Same(mask.Imprint(ref, state, leave), object.UID(state)) {

@@ -36,6 +36,9 @@ func Worst(a, b Result) Result {
 	return a
 }
 
+// WaitsForVolume is why a claim settles that is not bound.
+const WaitsForVolume = "waits for a volume"
+
 // Of reads the health of a live object. Kinds that have no status are ready as soon as they exist.
 // Sources: the status fields of https://kubernetes.io/docs/reference/kubernetes-api/ by kind; for others the
 // conditions convention of https://github.com/kubernetes/community/blob/master/contributors/devel/sig-architecture/api-conventions.md
@@ -66,7 +69,7 @@ func Of(group, kind string, body map[string]any) Result {
 		case "Lost":
 			return Result{Word: Failing, Reason: "its volume is lost"}
 		default:
-			return Result{Word: Settling, Reason: "waits for a volume"}
+			return Result{Word: Settling, Reason: WaitsForVolume}
 		}
 	case "/Namespace":
 		if str(at(body, "status", "phase")) == "Terminating" {
@@ -222,6 +225,9 @@ func deployment(b map[string]any) Result {
 	if at(b, "status", "observedGeneration") == nil {
 		return Result{Word: Settling, Reason: "not started yet"}
 	}
+	if paused, _ := at(b, "spec", "paused").(bool); paused { // nobody waits for what does not move
+		return Result{Word: Ready, Reason: "paused: its newest version is not rolled out"}
+	}
 	updated, total, available := num(at(b, "status", "updatedReplicas")), num(at(b, "status", "replicas")), num(at(b, "status", "availableReplicas"))
 	if updated >= want && total == updated && available >= want {
 		return Result{Word: Ready}
@@ -249,7 +255,11 @@ func statefulSet(b map[string]any) Result {
 	if at(b, "status", "observedGeneration") == nil {
 		return Result{Word: Settling, Reason: "not started yet"}
 	}
-	if ready := num(at(b, "status", "readyReplicas")); ready < want {
+	counts := "readyReplicas"
+	if num(at(b, "spec", "minReadySeconds")) > 0 {
+		counts = "availableReplicas"
+	}
+	if ready := num(at(b, "status", counts)); ready < want {
 		return Result{Word: Settling, Reason: fmt.Sprintf("%d of %d ready", ready, want)}
 	}
 	partition := num(at(b, "spec", "updateStrategy", "rollingUpdate", "partition"))
@@ -303,6 +313,11 @@ func job(b map[string]any) Result {
 	return Result{Word: Settling} // its Pods are being made, or counted
 }
 
+// Finished tells whether a Job has ended, well or not.
+func Finished(body map[string]any) bool {
+	return condition(body, "Complete")["status"] == "True" || condition(body, "Failed")["status"] == "True"
+}
+
 // Pod reads the health of a Pod from its phase and its containers.
 // Source: https://kubernetes.io/docs/concepts/workloads/pods/pod-lifecycle/
 func Pod(b map[string]any) Result {
@@ -321,7 +336,7 @@ func Pod(b map[string]any) Result {
 		if condition(b, "Ready")["status"] == "True" {
 			return Result{Word: Ready}
 		}
-		return Result{Word: Settling, Reason: "running, not ready"}
+		return Result{Word: Settling, Reason: notReadyYet}
 	case "":
 		return Result{Word: Settling, Reason: "not started yet"}
 	default:
@@ -336,6 +351,8 @@ func Pod(b map[string]any) Result {
 		return Result{Word: Settling, Reason: strings.ToLower(phase)}
 	}
 }
+
+const notReadyYet = "running, not ready"
 
 func container(c map[string]any) (Result, bool) {
 	name := str(c["name"])
@@ -386,7 +403,8 @@ func times(n int64) string {
 }
 
 // Cause looks at the Pods below a workload that is not ready and tells what is really wrong, by Pod name: what is
-// failing, else what a Pod that has not started waits for (no room on any node, a volume). It is ok=false when no
+// failing, else what a Pod that has not started waits for (no room on any node, a volume), else which one runs and is not
+// ready. It is ok=false when no
 // Pod says more than the workload does.
 func Cause(pods []map[string]any) (r Result, ok bool) {
 	sort.Slice(pods, func(i, j int) bool {
@@ -400,6 +418,11 @@ func Cause(pods []map[string]any) (r Result, ok bool) {
 	for _, p := range pods {
 		if c := condition(p, "PodScheduled"); c["status"] == "False" && str(c["message"]) != "" {
 			return Result{Word: Settling, Reason: "no node takes its Pod: " + str(c["message"])}, true
+		}
+	}
+	for _, p := range pods {
+		if h := Pod(p); h.Word == Settling && h.Reason == notReadyYet {
+			return Result{Word: Settling, Reason: "Pod " + str(at(p, "metadata", "name")) + " is running, not ready"}, true
 		}
 	}
 	return Result{}, false

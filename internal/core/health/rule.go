@@ -105,6 +105,10 @@ func ParseRules(file string, data []byte) ([]*Rule, []error) {
 	var out []*Rule
 	var errs []error
 	for _, doc := range object.Split(data) {
+		if err := object.Bounded(file, doc); err != nil {
+			errs = append(errs, err)
+			continue
+		}
 		var root yaml.Node
 		if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 || root.Content[0].Kind != yaml.MappingNode {
 			errs = append(errs, &object.SyntaxError{File: file, Line: doc.Line, Text: "a health rule must be a mapping of keys, as YAML"})

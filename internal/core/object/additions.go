@@ -1,8 +1,10 @@
 package object
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -73,7 +75,7 @@ func (fs FieldSet) Additions(body map[string]any, found *fieldpath.Set) []Additi
 			continue
 		}
 		added(body, o.Set, fs.Set, nil, func(p fieldpath.Path, v any) {
-			if upkeep(p) || found != nil && holds(found, p) {
+			if upkeep(p) || isRestart(p) || found != nil && holds(found, p) {
 				return
 			}
 			name := PathString(p)
@@ -236,8 +238,11 @@ func lookup(v any, path fieldpath.Path) (any, bool) {
 	return v, true
 }
 
-// cut takes one path out of a body in place. An item of a list is replaced by nil there, so that the others keep
-// their places.
+// hole stands where an item of a list was cut out.
+type hole struct{}
+
+// cut takes one path out of a body in place. An item of a list leaves a hole there, so that the others keep their
+// places.
 func cut(body map[string]any, path fieldpath.Path) {
 	parent, ok := lookup(body, path[:len(path)-1])
 	if !ok {
@@ -251,7 +256,7 @@ func cut(body map[string]any, path fieldpath.Path) {
 		}
 	case []any:
 		if i := itemIndex(parent, last); i >= 0 && i < len(parent) {
-			parent[i] = nil
+			parent[i] = hole{}
 		}
 	}
 }
@@ -293,16 +298,20 @@ func Predecessors(live map[string]any, named []string) []string {
 	return out
 }
 
-// TakeOver is the JSON Patch that hands the fields of some clients in a live object to Vigila's apply; the next
-// apply then removes those that are not declared. The annotation of client-side applies goes with them. It
-// goes through only while the object is as it was read; empty when there is nothing to take.
-func TakeOver(live map[string]any, from []string) ([]Operation, error) {
+// TakeOver is the JSON Patch that hands the fields of some clients in a live object to Vigila's apply, but those that are
+// left to others; the next apply then removes those that are not declared. The annotation of client-side applies goes
+// with them. It goes through only while the object is as it was read; empty when there is nothing to take.
+func TakeOver(live map[string]any, from []string, leave []Pointer) ([]Operation, error) {
 	meta, _ := live["metadata"].(map[string]any)
 	entries, _ := meta["managedFields"].([]any)
 	taken := &fieldpath.Set{}
 	for _, o := range Owners(live) {
-		if o.Subresource == "" && (slices.Contains(from, o.Manager) || o.Manager == Manager && o.Operation == "Apply") {
+		switch {
+		case o.Subresource != "":
+		case o.Manager == Manager && o.Operation == "Apply":
 			taken = taken.Union(o.Set)
+		case slices.Contains(from, o.Manager):
+			taken = taken.Union(FieldSet{Set: o.Set}.Without(leave, In(live)).Set)
 		}
 	}
 	var kept []any
@@ -312,6 +321,9 @@ func TakeOver(live map[string]any, from []string) ([]Operation, error) {
 		name, _ := m["manager"].(string)
 		sub, _ := m["subresource"].(string)
 		if sub == "" && slices.Contains(from, name) {
+			if theirs := leftOf(m, leave, live); theirs != nil { // stays theirs
+				kept = append(kept, theirs)
+			}
 			found = true
 			continue
 		}
@@ -332,14 +344,36 @@ func TakeOver(live map[string]any, from []string) ([]Operation, error) {
 	return out, nil
 }
 
-// Dropped lists the fields that an adoption takes away: those of the predecessors that neither the applied object
-// nor anybody else owns. owned is what Vigila owns in the answer to a dry-run apply.
-func Dropped(live map[string]any, from []string, owned FieldSet) []fieldpath.Path {
+// leftOf is an entry of managedFields with those of its fields that are left to others; nil when there are none.
+func leftOf(entry map[string]any, leave []Pointer, live map[string]any) map[string]any {
+	raw, err := json.Marshal(entry["fieldsV1"])
+	set := &fieldpath.Set{}
+	if len(leave) == 0 || err != nil || set.FromJSON(bytes.NewReader(raw)) != nil {
+		return nil
+	}
+	stays := &fieldpath.Set{}
+	set.Iterate(func(p fieldpath.Path) {
+		if covered(leave, p, In(live)) {
+			stays.Insert(p.Copy())
+		}
+	})
+	if raw, err = stays.ToJSON(); stays.Empty() || err != nil {
+		return nil
+	}
+	out := maps.Clone(entry)
+	out["fieldsV1"] = json.RawMessage(raw)
+	return out
+}
+
+// Dropped lists the fields that an adoption takes away from its predecessors: those that neither the applied object nor
+// anybody else owns. owned is what Vigila owns in the answer to a dry-run apply. Many of them are defaults, which the API
+// server fills in again.
+func Dropped(live map[string]any, from []string, owned FieldSet, leave []Pointer) []fieldpath.Path {
 	theirs, others := &fieldpath.Set{}, orEmpty(owned.Set)
 	for _, o := range Owners(live) {
 		switch {
 		case o.Subresource == "" && slices.Contains(from, o.Manager):
-			theirs = theirs.Union(o.Set)
+			theirs = theirs.Union(FieldSet{Set: o.Set}.Without(leave, In(live)).Set)
 		case o.Manager != Manager:
 			others = others.Union(o.Set)
 		}
@@ -348,6 +382,28 @@ func Dropped(live map[string]any, from []string, owned FieldSet) []fieldpath.Pat
 	added(live, theirs, others, nil, func(p fieldpath.Path, _ any) { out = append(out, p.Copy()) })
 	slices.SortFunc(out, func(a, b fieldpath.Path) int { return strings.Compare(PathString(a), PathString(b)) })
 	return out
+}
+
+// CutOperations is the JSON Patch that takes paths out of a live object, as a whole item of a list where it is one.
+func CutOperations(live map[string]any, paths []fieldpath.Path) []Operation {
+	additions := make([]Addition, len(paths))
+	for i, p := range paths {
+		additions[i] = Addition{Path: p}
+	}
+	return FieldSet{Set: &fieldpath.Set{}}.Removal(live, additions)
+}
+
+// Refill is a copy of a body whose values at some paths are those of another; what the other lacks is cut out.
+func Refill(body, from map[string]any, paths []fieldpath.Path) map[string]any {
+	out := Clone(body)
+	for _, p := range paths {
+		if v, there := lookup(from, p); there {
+			set(out, p, Clone(v), nil)
+		} else {
+			cut(out, p)
+		}
+	}
+	return withoutHoles(out).(map[string]any)
 }
 
 // Cut is a copy of a body without some paths.
@@ -369,7 +425,7 @@ func withoutHoles(v any) any {
 	case []any:
 		kept := v[:0]
 		for _, x := range v {
-			if x != nil {
+			if x != (hole{}) {
 				kept = append(kept, withoutHoles(x))
 			}
 		}

@@ -67,8 +67,9 @@ func Owners(body map[string]any) []Owner {
 }
 
 // Owned is the set of fields that Vigila owns in an answer of the API server. The result has no members when
-// it owns nothing.
-func Owned(body map[string]any) FieldSet {
+// it owns nothing. sent is what was applied: a container that was sent empty is a shell, though the API server may have
+// filled in defaults. nil when that is not known.
+func Owned(body, sent map[string]any) FieldSet {
 	set := &fieldpath.Set{}
 	for _, o := range Owners(body) {
 		if o.Manager == Manager && o.Operation == "Apply" && o.Subresource == "" {
@@ -77,26 +78,26 @@ func Owned(body map[string]any) FieldSet {
 	}
 	fs := FieldSet{Set: set, Shells: map[string]bool{}}
 	walk(body, set, nil, func(path fieldpath.Path, v any) {
-		if emptyContainer(v) {
-			fs.Shells[PathString(path)] = true
+		if !emptyContainer(v) {
+			if was, ok := lookup(sent, path); !ok || !emptyContainer(was) {
+				return
+			}
 		}
+		fs.Shells[PathString(path)] = true
 	})
 	return fs
 }
 
-// Without returns the set less the given paths and everything below them.
-func (fs FieldSet) Without(leave []Pointer) FieldSet {
+// Without returns the set less the given paths and everything below them. read reads what the set is of.
+func (fs FieldSet) Without(leave []Pointer, read Reader) FieldSet {
 	if len(leave) == 0 {
 		return fs
 	}
 	out := &fieldpath.Set{}
 	fs.Set.Iterate(func(p fieldpath.Path) {
-		for _, l := range leave {
-			if l.Covers(p) {
-				return
-			}
+		if !covered(leave, p, read) {
+			out.Insert(p.Copy())
 		}
-		out.Insert(p.Copy())
 	})
 	return FieldSet{Set: out, Shells: fs.Shells}
 }

@@ -68,7 +68,7 @@ func FuzzProject(f *testing.F) {
 			leave = append(leave, p)
 			p.Lookup(body)
 		}
-		owned := Owned(body).Without(leave)
+		owned := Owned(body, nil).Without(leave, In(body))
 		first := owned.Project(body)
 		require.Equal(t, first, owned.Project(Clone(body)))
 		for i := 1; i < len(first); i++ {

@@ -40,6 +40,9 @@ func ImprintOf(body map[string]any, leave []Pointer) (out Imprint) {
 	var text [2048]byte // most objects need no more, so nothing is allocated
 	var keys [96]string
 	p := press{text: text[:0], keys: keys[:0], leave: leave}
+	if len(leave) > 0 {
+		p.read = In(body)
+	}
 	for _, e := range entries {
 		if m, ok := e.(map[string]any); ok && m["manager"] == Manager && m["operation"] == "Apply" && m["subresource"] == nil {
 			p.walk(m["fieldsV1"], body)
@@ -73,6 +76,7 @@ type press struct {
 	text  []byte
 	keys  []string // a stack: each level sorts its own part
 	leave []Pointer
+	read  Reader
 	path  fieldpath.Path // of the walk, kept only when something is left to others
 }
 
@@ -96,7 +100,7 @@ func (p *press) walk(fields any, v any) {
 				continue
 			}
 			p.path = append(p.path, pe)
-			if leaf && slices.ContainsFunc(p.leave, func(l Pointer) bool { return l.Covers(p.path) }) {
+			if leaf && covered(p.leave, p.path, p.read) {
 				p.path = p.path[:len(p.path)-1]
 				continue
 			}

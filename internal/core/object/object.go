@@ -58,18 +58,22 @@ func (r Ref) Compare(o Ref) int {
 		strings.Compare(r.Name, o.Name), strings.Compare(r.Group, o.Group))
 }
 
-// Key is a stable text form that ParseKey reads back; for storage.
+// Key is a stable text form that ParseKey reads back; for storage. Names may hold nearly every character (RBAC's do), so
+// the name comes last and as it is; in the other parts, which can't hold them legally, "|" and "%" are escaped.
+// Source: https://kubernetes.io/docs/concepts/overview/working-with-objects/names/#path-segment-names
 func (r Ref) Key() string {
-	return strings.Join([]string{r.Group, r.Kind, r.Namespace, r.Name}, "|")
+	return strings.Join([]string{escape.Replace(r.Group), escape.Replace(r.Kind), escape.Replace(r.Namespace), r.Name}, "|")
 }
+
+var escape, unescape = strings.NewReplacer("%", "%25", "|", "%7C"), strings.NewReplacer("%25", "%", "%7C", "|")
 
 // ParseKey reads what Key wrote.
 func ParseKey(s string) (Ref, error) {
-	p := strings.Split(s, "|")
+	p := strings.SplitN(s, "|", 4)
 	if len(p) != 4 {
 		return Ref{}, fmt.Errorf("%q is not an object key of four parts", s)
 	}
-	return Ref{Group: p[0], Kind: p[1], Namespace: p[2], Name: p[3]}, nil
+	return Ref{Group: unescape.Replace(p[0]), Kind: unescape.Replace(p[1]), Namespace: unescape.Replace(p[2]), Name: p[3]}, nil
 }
 
 // Secret tells whether the object's values must never be shown.

@@ -2,7 +2,10 @@ package object
 
 import (
 	"bytes"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"regexp"
 	"strconv"
 	"strings"
@@ -27,15 +30,22 @@ type Document struct {
 	Text []byte
 }
 
-// Split cuts a YAML stream at its "---" lines; the line numbers are kept, empty documents are left out.
+// Split cuts a stream of YAML documents, or of JSON texts, into its documents; the line numbers are kept, documents
+// without content are left out. Every line that starts with "---" or "..." and a blank is a marker, wherever it stands:
+// no scalar may hold one. What follows "---" on its line belongs to the document. What is left over in a document after
+// its first value is refused by Bounded and DecodeYAML.
+// Source: https://yaml.org/spec/1.2.2/#912-document-markers
 func Split(data []byte) []Document {
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	if bytes.IndexByte(data, '\r') >= 0 {
+		data = bytes.ReplaceAll(bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n")), []byte("\r"), []byte("\n"))
+	}
 	var docs []Document
 	start, line := 1, 0
 	var cur []byte
 	flush := func() {
-		text := bytes.TrimSpace(cur)
-		if len(text) > 0 && !onlyComments(text) {
-			docs = append(docs, Document{Line: start, Text: cur})
+		if !onlyComments(bytes.TrimSpace(cur)) {
+			docs = append(docs, texts(Document{Line: start, Text: cur})...)
 		}
 		cur = nil
 	}
@@ -48,24 +58,126 @@ func Split(data []byte) []Document {
 		} else {
 			data = nil
 		}
-		trimmed := bytes.TrimRight(row, " \t\r\n")
-		if bytes.Equal(trimmed, []byte("---")) || bytes.HasPrefix(trimmed, []byte("--- #")) {
+		switch {
+		case marker(row, "---"):
+			tags := directives(cur)
 			flush()
 			start = line + 1
-			continue
+			if rest := bytes.TrimSpace(row[3:]); len(tags) > 0 || len(rest) > 0 && rest[0] != '#' {
+				start = line - bytes.Count(tags, []byte("\n"))
+				cur = append(tags, row...)
+			}
+		case marker(row, "..."):
+			flush()
+			start = line + 1
+		default:
+			cur = append(cur, row...)
 		}
-		cur = append(cur, row...)
 	}
 	flush()
 	return docs
 }
 
+// marker tells whether a row is a document marker.
+func marker(row []byte, mark string) bool {
+	return bytes.HasPrefix(row, []byte(mark)) && (len(row) == len(mark) || bytes.IndexByte([]byte(" \t\n"), row[len(mark)]) >= 0)
+}
+
+// directives are the %TAG rows at the end of a text that holds nothing else but comments; a %YAML row says nothing that
+// counts here.
+func directives(text []byte) (tags []byte) {
+	for _, row := range bytes.SplitAfter(text, []byte("\n")) {
+		switch trimmed := bytes.TrimSpace(row); {
+		case bytes.HasPrefix(row, []byte("%TAG")):
+			tags = append(tags, row...)
+		case len(trimmed) > 0 && trimmed[0] != '#' && !bytes.HasPrefix(row, []byte("%")):
+			return nil
+		}
+	}
+	return tags
+}
+
+// texts are the JSON texts of a document that is nothing but several of them, one after the other; else the document.
+func texts(doc Document) []Document {
+	if trimmed := bytes.TrimSpace(doc.Text); len(trimmed) == 0 || trimmed[0] != '{' && trimmed[0] != '[' {
+		return []Document{doc}
+	}
+	var out []Document
+	d := json.NewDecoder(bytes.NewReader(doc.Text))
+	for {
+		var one json.RawMessage
+		err := d.Decode(&one)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil { // YAML's own form of a mapping, or a mistake that is explained later
+			return []Document{doc}
+		}
+		end := int(d.InputOffset())
+		from := end - len(one)
+		out = append(out, Document{Line: doc.Line + bytes.Count(doc.Text[:from], []byte("\n")), Text: doc.Text[from:end]})
+	}
+	if len(out) < 2 {
+		return []Document{doc}
+	}
+	return out
+}
+
 func onlyComments(text []byte) bool {
 	for _, row := range bytes.Split(text, []byte("\n")) {
 		row = bytes.TrimSpace(row)
-		if len(row) > 0 && row[0] != '#' {
+		if len(row) > 0 && row[0] != '#' && row[0] != '%' {
 			return false
 		}
+	}
+	return true
+}
+
+// whole refuses a document with something left over after its first value, which a decoder would not read and not
+// mention. A document whose first row starts with a plain key can have nothing left over: whatever follows belongs to
+// the mapping, or is a mistake that the decoder finds.
+func whole(file string, doc Document) error {
+	if odd := bytes.ContainsAny(doc.Text, "\u0085\u2028\u2029"); !odd && plainKey(doc.Text) {
+		return nil
+	}
+	if bytes.HasPrefix(doc.Text, []byte("\xff\xfe")) || bytes.HasPrefix(doc.Text, []byte("\xfe\xff")) {
+		return &SyntaxError{file, doc.Line, "this file is UTF-16; save it as UTF-8"}
+	}
+	d := node.NewDecoder(bytes.NewReader(doc.Text))
+	var first, more node.Node
+	if err := d.Decode(&first); err != nil {
+		return nil // what is wrong with it is told by whoever decodes it
+	}
+	err := d.Decode(&more)
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
+	line := doc.Line
+	if more.Line > 0 {
+		line += more.Line - 1
+	} else if err != nil {
+		if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
+			n, _ := strconv.Atoi(m[1])
+			line += min(n, bytes.Count(bytes.TrimRight(doc.Text, "\n"), []byte("\n"))+1) - 1
+		}
+	}
+	return &SyntaxError{file, line, "something is left over after the end of the document; put a line --- between two documents, and indent the rows of one alike"}
+}
+
+// plainKey tells whether the first row of content starts with a letter or digit in the first column.
+func plainKey(text []byte) bool {
+	for len(text) > 0 {
+		row := text
+		if end := bytes.IndexByte(text, '\n'); end >= 0 {
+			row, text = text[:end], text[end+1:]
+		} else {
+			text = nil
+		}
+		if trimmed := bytes.TrimSpace(row); len(trimmed) == 0 || trimmed[0] == '#' {
+			continue
+		}
+		c := row[0]
+		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_'
 	}
 	return true
 }
@@ -109,9 +221,24 @@ func DecodeYAML(file string, doc Document) (any, error) {
 	return v, nil
 }
 
-// Bounded refuses what would take far more memory than its text. Aliases that add up are found before anything is
+// DecodeFile decodes a file that holds one document, or none; a second one is an error, since nobody would read it.
+func DecodeFile(file string, data []byte) (any, error) {
+	docs := Split(data)
+	switch len(docs) {
+	case 0:
+		return nil, nil
+	case 1:
+		return DecodeYAML(file, docs[0])
+	}
+	return nil, &SyntaxError{file, docs[1].Line, fmt.Sprintf("this file is to hold one document, and holds %d; put what it says into one", len(docs))}
+}
+
+// Bounded refuses what would take far more memory than its text, and what a decoder would leave unread. Aliases that add up are found before anything is
 // decoded; text that is not YAML at all is left to the decoder to explain.
 func Bounded(file string, doc Document) error {
+	if err := whole(file, doc); err != nil {
+		return err
+	}
 	if bytes.IndexByte(doc.Text, '*') < 0 && !deepText(doc.Text) {
 		return nil
 	}
@@ -190,18 +317,9 @@ func Parse(file string, data []byte) ([]Object, error) {
 		if !ok {
 			return nil, &SyntaxError{file, doc.Line, "this document is not a mapping; a Kubernetes object starts with apiVersion and kind"}
 		}
-		bodies := []map[string]any{body}
-		if kind, _ := body["kind"].(string); strings.HasSuffix(kind, "List") {
-			if items, ok := body["items"].([]any); ok {
-				bodies = bodies[:0]
-				for i, item := range items {
-					m, ok := item.(map[string]any)
-					if !ok {
-						return nil, &SyntaxError{file, doc.Line, fmt.Sprintf("items[%d] of this %s is not an object", i, kind)}
-					}
-					bodies = append(bodies, m)
-				}
-			}
+		bodies, err := opened(body)
+		if err != nil {
+			return nil, &SyntaxError{file, doc.Line, err.Error()}
 		}
 		for _, b := range bodies {
 			o, err := FromBody(b)
@@ -214,6 +332,28 @@ func Parse(file string, data []byte) ([]Object, error) {
 			}
 			out = append(out, o)
 		}
+	}
+	return out, nil
+}
+
+// opened lists the objects of a List, and of the Lists in it; an object that is none is itself.
+func opened(body map[string]any) ([]map[string]any, error) {
+	kind, _ := body["kind"].(string)
+	items, ok := body["items"].([]any)
+	if !strings.HasSuffix(kind, "List") || !ok {
+		return []map[string]any{body}, nil
+	}
+	var out []map[string]any
+	for i, item := range items {
+		m, ok := item.(map[string]any)
+		if !ok {
+			return nil, fmt.Errorf("items[%d] of this %s is not an object", i, kind)
+		}
+		more, err := opened(m)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, more...)
 	}
 	return out, nil
 }
@@ -231,9 +371,10 @@ func firstLine(doc Document) int {
 
 // FirstKey tells whether the first key of a YAML file is this one, and its value starts so.
 func FirstKey(data []byte, key, value string) bool {
-	for _, row := range strings.Split(string(data), "\n") {
+	text := strings.ReplaceAll(strings.TrimPrefix(string(data), "\ufeff"), "\r", "\n")
+	for row := range strings.SplitSeq(text, "\n") {
 		row = strings.TrimSpace(row)
-		if row == "" || row[0] == '#' || strings.HasPrefix(row, "---") {
+		if row == "" || row[0] == '#' || row[0] == '%' || strings.HasPrefix(row, "---") || row == "..." {
 			continue
 		}
 		k, v, ok := strings.Cut(row, ":")

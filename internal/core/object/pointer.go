@@ -2,13 +2,15 @@ package object
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 )
 
-// Pointer is a JSON pointer (RFC 6901) into an object, with one addition: a list item may be named by a key,
-// as in /spec/template/spec/containers[name=app]/image.
+// Pointer is a JSON pointer (RFC 6901) into an object, with two additions: a list item may be named by fields of it, as in
+// /spec/template/spec/containers[name=app]/image, and an item of a list of plain values by itself, as in
+// /metadata/finalizers[=example.com/hold].
 type Pointer struct {
 	text  string
 	parts []pointerPart
@@ -17,6 +19,7 @@ type Pointer struct {
 type pointerPart struct {
 	field string
 	keys  map[string]string // not nil: an item of the list in the part before
+	item  *string           // not nil: a plain item of the list in the part before
 }
 
 // ParsePointer reads a pointer; it must start with a slash and name a field below the root.
@@ -46,6 +49,11 @@ func ParsePointer(s string) (Pointer, error) {
 			if close < 0 {
 				return Pointer{}, fmt.Errorf("%q has a [ without its ]", s)
 			}
+			if text, plain := strings.CutPrefix(rest[1:close], "="); plain {
+				p.parts = append(p.parts, pointerPart{item: &text})
+				rest = rest[close+1:]
+				continue
+			}
 			keys := map[string]string{}
 			for _, kv := range strings.Split(rest[1:close], ",") {
 				k, v, ok := strings.Cut(kv, "=")
@@ -63,8 +71,30 @@ func ParsePointer(s string) (Pointer, error) {
 
 func (p Pointer) String() string { return p.text }
 
-// Covers tells whether a field is the pointer's field or lies below it.
-func (p Pointer) Covers(path fieldpath.Path) bool {
+// Reader reads a leaf of what paths are about, such as an object; Covers needs it for items of lists that a pointer names
+// by other fields than the list is keyed by.
+type Reader func(fieldpath.Path) (any, bool)
+
+// In reads from a body.
+func In(body map[string]any) Reader {
+	return func(p fieldpath.Path) (any, bool) { return lookup(body, p) }
+}
+
+// InFields reads from fields, such as those of a baseline.
+func InFields(fields []Field) Reader {
+	return func(p fieldpath.Path) (any, bool) {
+		name := PathString(p)
+		for _, f := range fields {
+			if f.Path == name {
+				return f.Value, true
+			}
+		}
+		return nil, false
+	}
+}
+
+// Covers tells whether a path is the pointer's or lies below it.
+func (p Pointer) Covers(path fieldpath.Path, read Reader) bool {
 	if len(path) < len(p.parts) {
 		return false
 	}
@@ -72,19 +102,52 @@ func (p Pointer) Covers(path fieldpath.Path) bool {
 		pe := path[i]
 		switch {
 		case part.keys != nil:
-			if pe.Key == nil {
+			if pe.Key == nil && pe.Index == nil {
 				return false
 			}
-			for _, f := range *pe.Key {
-				if want, ok := part.keys[f.Name]; ok && fmt.Sprint(f.Value.Unstructured()) != want {
+			for k, want := range part.keys {
+				v, ok := keyOf(pe, k)
+				if !ok {
+					v, ok = read(append(path[:i+1:i+1], fieldpath.PathElement{FieldName: &k}))
+				}
+				if !ok || fmt.Sprint(v) != want {
 					return false
 				}
+			}
+		case part.item != nil:
+			var v any
+			switch {
+			case pe.Value != nil:
+				v = (*pe.Value).Unstructured()
+			case pe.Index != nil:
+				v, _ = read(path[: i+1 : i+1])
+			default:
+				return false
+			}
+			if fmt.Sprint(v) != *part.item {
+				return false
 			}
 		case pe.FieldName == nil || *pe.FieldName != part.field:
 			return false
 		}
 	}
 	return true
+}
+
+func keyOf(pe fieldpath.PathElement, name string) (any, bool) {
+	if pe.Key != nil {
+		for _, f := range *pe.Key {
+			if f.Name == name {
+				return f.Value.Unstructured(), true
+			}
+		}
+	}
+	return nil, false
+}
+
+// covered tells whether one of some pointers covers a path.
+func covered(leave []Pointer, path fieldpath.Path, read Reader) bool {
+	return slices.ContainsFunc(leave, func(l Pointer) bool { return l.Covers(path, read) })
 }
 
 // Lookup reads the pointer's value.
@@ -101,6 +164,15 @@ func (p Pointer) Lookup(body map[string]any) (any, bool) {
 }
 
 func (part pointerPart) step(v any) (any, bool) {
+	if part.item != nil {
+		list, _ := v.([]any)
+		for _, x := range list {
+			if fmt.Sprint(x) == *part.item {
+				return x, true
+			}
+		}
+		return nil, false
+	}
 	if part.keys == nil {
 		m, ok := v.(map[string]any)
 		if !ok {
@@ -128,47 +200,33 @@ func (part pointerPart) matches(m map[string]any) bool {
 	return true
 }
 
-// Set writes a value at the pointer in place, or removes the field when there is no value. A parent that does
-// not exist is left as it is.
-func (p Pointer) Set(body map[string]any, v any, present bool) {
-	parent := Pointer{parts: p.parts[:len(p.parts)-1]}
-	x, ok := parent.Lookup(body)
-	last := p.parts[len(p.parts)-1]
-	m, isMap := x.(map[string]any)
-	if !ok || !isMap || last.keys != nil {
-		return
-	}
-	if present {
-		m[last.field] = v
-	} else {
-		delete(m, last.field)
-	}
-}
-
-// PointerText turns a path as people read it (PathString) into the text of a Pointer.
-func PointerText(path string) string {
+// PointerTo is the text of the Pointer that names a path; "" when none can.
+func PointerTo(p fieldpath.Path) string {
 	var b strings.Builder
-	for rest := path; rest != ""; {
-		i := strings.IndexAny(rest, ".[")
+	for _, pe := range p {
 		switch {
-		case i < 0:
-			return b.String() + "/" + rest
-		case i > 0:
-			b.WriteString("/" + rest[:i])
-			rest = rest[i:]
-		case rest[0] == '.':
-			rest = rest[1:]
+		case pe.FieldName != nil:
+			if strings.Contains(*pe.FieldName, "[") || *pe.FieldName == "" {
+				return ""
+			}
+			b.WriteString("/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(*pe.FieldName))
+		case pe.Key != nil:
+			parts := make([]string, len(*pe.Key))
+			for i, f := range *pe.Key {
+				parts[i] = fmt.Sprintf("%s=%v", f.Name, f.Value.Unstructured())
+				if strings.ContainsAny(parts[i][len(f.Name)+1:], ",]") {
+					return ""
+				}
+			}
+			b.WriteString("[" + strings.Join(parts, ",") + "]")
+		case pe.Value != nil:
+			text := fmt.Sprint((*pe.Value).Unstructured())
+			if strings.Contains(text, "]") {
+				return ""
+			}
+			b.WriteString("[=" + text + "]")
 		default:
-			end := strings.IndexByte(rest, ']')
-			if end < 0 {
-				return b.String() + rest
-			}
-			if inside := rest[1:end]; strings.Contains(inside, "=") {
-				b.WriteString("[" + inside + "]")
-			} else {
-				b.WriteString("/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(inside))
-			}
-			rest = rest[end+1:]
+			return "" // a place in a list is nobody's
 		}
 	}
 	return b.String()

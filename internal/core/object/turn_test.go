@@ -67,7 +67,7 @@ func paths(as []Addition) (out []string) {
 
 func TestAdditionsAreWhatOthersPutBesideOurs(t *testing.T) {
 	b := body(t, crowded)
-	got := Owned(b).Additions(b, nil)
+	got := Owned(b, nil).Additions(b, nil)
 	assert.Equal(t, []string{
 		"metadata.annotations[note.example/why]",
 		"spec.empty.x", // we left it empty: what is inside is theirs
@@ -78,12 +78,12 @@ func TestAdditionsAreWhatOthersPutBesideOurs(t *testing.T) {
 	}, paths(got), "not what is shared, nor what controllers, webhooks and admission do, nor finalizers")
 	assert.Equal(t, "hurry", got[0].Owner.Manager)
 	assert.Equal(t, "gale", got[0].Value)
-	assert.Empty(t, Owned(b).Additions(b, Others(b)), "what was there at the first apply is no addition")
+	assert.Empty(t, Owned(b, nil).Additions(b, Others(b)), "what was there at the first apply is no addition")
 }
 
 func TestRemovalTakesAdditionsAndNothingElse(t *testing.T) {
 	b := body(t, crowded)
-	owned := Owned(b)
+	owned := Owned(b, nil)
 	ops := owned.Removal(b, owned.Additions(b, nil))
 	assert.Equal(t, Operation{Op: "replace", Path: "/metadata/resourceVersion", Value: "7"}, ops[0], "only while nobody wrote since")
 	var gone []string
@@ -112,7 +112,7 @@ func TestTakingOver(t *testing.T) {
 	from := Predecessors(b, []string{"old-tool"})
 	assert.Equal(t, []string{"kubectl-client-side-apply", "old-tool"}, from)
 
-	ops, err := TakeOver(b, from)
+	ops, err := TakeOver(b, from, nil)
 	require.NoError(t, err)
 	require.Len(t, ops, 2)
 	entries := ops[1].Value.([]any)
@@ -123,13 +123,13 @@ func TestTakingOver(t *testing.T) {
 
 	answer := body(t, `{"apiVersion":"v1","kind":"ConfigMap","metadata":{"name":"c","managedFields":[{"manager":"vigila","operation":"Apply","fieldsV1":{"f:data":{"f:a":{}}}}]},"data":{"a":"1"}}`)
 	var dropped []string
-	for _, p := range Dropped(b, from, Owned(answer)) {
+	for _, p := range Dropped(b, from, Owned(answer, nil), nil) {
 		dropped = append(dropped, PathString(p))
 	}
 	assert.Equal(t, []string{"data.old", "data.older", "metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]"}, dropped)
-	assert.Equal(t, map[string]any{"a": "1", "by-hand": "4"}, Cut(b, Dropped(b, from, Owned(answer)))["data"])
+	assert.Equal(t, map[string]any{"a": "1", "by-hand": "4"}, Cut(b, Dropped(b, from, Owned(answer, nil), nil))["data"])
 
-	nothing, err := TakeOver(body(t, live), nil)
+	nothing, err := TakeOver(body(t, live), nil, nil)
 	require.NoError(t, err)
 	assert.Empty(t, nothing)
 }

@@ -41,6 +41,9 @@ type Input struct {
 	Stale     []object.Ref // objects of tasks that are declared no more, to remove as well
 	Only      []object.Ref // a partial run: these and nothing else; everything when empty
 	Allow     []string     // guards that a person allows, by name
+	// Spare leaves what a guard protects where it is instead of stopping the whole: going back comes first.
+	Spare   bool
+	Unbound map[object.Ref]bool // claims that were never bound: they hold nothing
 }
 
 // Step is a set of objects that must all be ready before the next step starts. Its groups are worked on one
@@ -70,6 +73,7 @@ type Plan struct {
 	Removals []Group
 	OnFail   []Step       // tasks for the case that the run fails
 	Kept     []object.Ref // not declared any more, and left in the cluster because pruning is off or guarded
+	Spared   []Guard      // guards that would have stopped the plan; what they protect is among Kept
 	Guards   []Guard      // what is in the way; empty when the plan may run
 }
 
@@ -200,6 +204,10 @@ func Make(in Input) Plan {
 			p.Kept = append(p.Kept, ref)
 			continue
 		}
+		if g, guarded := in.precious(ref); guarded && in.Spare {
+			p.Kept, p.Spared = append(p.Kept, ref), append(p.Spared, g)
+			continue
+		}
 		if n := len(p.Removals); n == 0 || rankOf(p.Removals[n-1].Refs[0]) != rankOf(ref) {
 			p.Removals = append(p.Removals, Group{Await: true})
 		}
@@ -309,7 +317,18 @@ func order(pieces []piece) []Step {
 	return out
 }
 
+// precious is the guard that stands before the removal of an object, unless a person allows it.
+func (in Input) precious(ref object.Ref) (Guard, bool) {
+	if !Precious(ref) || in.Unbound[ref] || slices.Contains(in.Allow, ref.Short()) {
+		return Guard{}, false
+	}
+	return Guard{ref.Short(), fmt.Sprintf("%s would be removed, and what lives in it", ref)}, true
+}
+
 func guards(p Plan, in Input) []Guard {
+	if in.Spare { // the others ask whether the repository means it; here it is not the repository that asks
+		return nil
+	}
 	var out []Guard
 	add := func(name, text string) {
 		if !slices.Contains(in.Allow, name) {
@@ -334,8 +353,8 @@ func guards(p Plan, in Input) []Guard {
 		add("mass-removal", fmt.Sprintf("%d of %d objects would be removed", len(removed), had))
 	}
 	for _, ref := range removed {
-		if Precious(ref) {
-			add(ref.Short(), fmt.Sprintf("%s would be removed, and what lives in it", ref))
+		if g, guarded := in.precious(ref); guarded {
+			out = append(out, g)
 		}
 	}
 	return out

@@ -9,7 +9,8 @@ type Situation struct {
 	RestoreDrift  bool // keep.drift: restore
 	Held          bool
 	Blind         bool      // the cluster can't be read
-	RepoBlind     bool      // the repository can't be read: no sync, but drift can still be put back
+	RepoBlind     bool      // the repository can't be read, or has not been yet
+	Leaving       bool      // it is being removed, and does nothing else
 	Pending       int       // objects the repository moved
 	Restorable    int       // drifted objects, and additions to remove, that nobody contests
 	RestoreAt     time.Time // not before; after a restore of the same field was undone
@@ -36,8 +37,11 @@ const Again Kind = "again"
 // Next tells which run should start by itself now. When none should, why says what it waits for (empty when
 // there is nothing to do), and again is when to ask again (zero: at the next change).
 func Next(s Situation) (kind Kind, why string, again time.Time) {
+	if s.Leaving {
+		return "", "it is being removed", time.Time{}
+	}
 	if s.Pending == 0 && s.Restorable == 0 {
-		if s.AgainAt.IsZero() || s.Blind || s.Held {
+		if s.AgainAt.IsZero() || s.Blind || s.RepoBlind || s.Held {
 			return "", "", time.Time{}
 		}
 		if s.Now.Before(s.AgainAt) {
@@ -50,6 +54,8 @@ func Next(s Situation) (kind Kind, why string, again time.Time) {
 	switch {
 	case s.Blind:
 		return "", "the cluster can't be read", time.Time{}
+	case s.RepoBlind:
+		return "", "the repository can't be read", time.Time{}
 	case s.Held:
 		return "", "held", time.Time{}
 	case !sync && !restore:
@@ -60,8 +66,6 @@ func Next(s Situation) (kind Kind, why string, again time.Time) {
 	}
 	if sync {
 		switch {
-		case s.RepoBlind:
-			why = "the repository can't be read"
 		case s.Rejected != "":
 			why = "its revision is rejected"
 		case s.WaitsFor != "":

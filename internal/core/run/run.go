@@ -71,6 +71,7 @@ type Progress struct {
 	Replaced bool // it was deleted and made again, since the change could not be applied in place
 	State    State
 	Reason   string
+	Outside  bool // it was refused for a reason that is not its own
 	Health   health.Result
 	Began    time.Time // when work on it began; zero while it waits
 	Ended    time.Time // when it was ready, removed or refused
@@ -87,6 +88,7 @@ type Applied struct {
 	At       time.Time
 	Ref      object.Ref
 	Err      string
+	Outside  bool // Err says nothing about the object: no rights, no answer, another ward's object
 	Untried  bool // the run was stopped before its turn came
 	Replaced bool
 	Health   health.Result
@@ -104,7 +106,9 @@ type Removed struct {
 	At      time.Time
 	Ref     object.Ref
 	Err     string
-	Untried bool // the run was stopped before its turn came
+	Outside bool   // Err says nothing about the object
+	Note    string // what was done instead of removing it
+	Untried bool   // the run was stopped before its turn came
 }
 
 // Seen is a newer health of an object, from the watch.
@@ -143,12 +147,13 @@ type Apply struct {
 // Remove asks for one object to be removed.
 type Remove struct{ Ref object.Ref }
 
-// End says that the run is over. Reason tells why it did not end done. GoBack asks for a rollback to the last
-// good snapshot.
+// End says that the run is over. Reason tells why it did not end done. Blameless tells that it failed for reasons outside
+// of what it carried, so that the same may go well another time. GoBack asks for a rollback to the last good snapshot.
 type End struct {
-	Outcome Outcome
-	Reason  string
-	GoBack  bool
+	Outcome   Outcome
+	Reason    string
+	Blameless bool
+	GoBack    bool
 }
 
 func (Apply) action()  {}
@@ -170,6 +175,7 @@ type Machine struct {
 	busy     int       // objects whose call is on its way
 	rough    bool      // something was refused, or will never be ready
 	waitsOn  *Progress // the last one that was found not to be ready: most often it still is not
+	outside  bool      // all that made it fail is outside of what it carries
 	stopped  string    // why, once somebody wants it to stop
 	failed   string    // why, once it has failed and the tasks for that run
 	ended    bool
@@ -227,6 +233,7 @@ func (m *Machine) Step(ev Event) []Action {
 			return nil
 		}
 		p.Replaced = e.Replaced
+		p.Outside = e.Outside
 		if m.answered(p, e.Untried, e.Err, e.At) {
 			m.settle(p, e.Health, e.At)
 		}
@@ -235,8 +242,9 @@ func (m *Machine) Step(ev Event) []Action {
 		if p == nil || p.State != Removing {
 			return nil
 		}
+		p.Outside = e.Outside
 		if m.answered(p, e.Untried, e.Err, e.At) {
-			p.State, p.Reason, p.Ended = Gone, "", e.At
+			p.State, p.Reason, p.Ended = Gone, e.Note, e.At
 		}
 	case Seen:
 		p := m.progress[e.Ref]
@@ -301,7 +309,10 @@ func (m *Machine) check(now time.Time) []Action {
 			final = append(final, p)
 		}
 	}
-	if !busy && m.stopped != "" {
+	if m.stopped != "" {
+		if busy {
+			return nil // nothing new begins, and what is on its way is answered
+		}
 		if m.failed != "" {
 			return m.end(Failed, m.failed)
 		}
@@ -309,11 +320,14 @@ func (m *Machine) check(now time.Time) []Action {
 	}
 	if len(refused) > 0 {
 		// The others of the step are still tried, then the run stops.
-		if more := m.rest(now); len(more) > 0 && m.step < len(m.steps) && m.stopped == "" {
+		if more := m.rest(now); len(more) > 0 {
 			return more
 		}
 		if busy {
 			return nil
+		}
+		if m.failed == "" {
+			m.outside = len(final) == 0 && !slices.ContainsFunc(refused, func(p *Progress) bool { return !p.Outside })
 		}
 		return m.fail(reasons(refused, "refused"), now)
 	}
@@ -472,7 +486,8 @@ func (m *Machine) close() {
 func (m *Machine) end(o Outcome, reason string) []Action {
 	m.ended = true
 	m.close()
-	return []Action{End{Outcome: o, Reason: reason, GoBack: o == Failed && m.otherwise == GoBack}}
+	outside := o == Failed && m.outside
+	return []Action{End{Outcome: o, Reason: reason, Blameless: outside, GoBack: o == Failed && m.otherwise == GoBack && !outside}}
 }
 
 // late says what was not ready at the deadline.
