@@ -118,7 +118,7 @@ func TestConsole(t *testing.T) {
 	b.shows("leave: [{of: Deployment/berth-planner, fields: [/spec/replicas]}]")
 	b.shows("Reported, not restored: this ward asks first")
 	b.click("Restore 1 field")
-	b.shows("#2 sync · done")
+	b.shows("restore · done")
 	s.until("it is restored", inStepAndReady)
 	assert.EqualValues(t, 2, replicas(t, s))
 

@@ -334,16 +334,22 @@ func (s *service) entries() []client.Entry {
 // live reads an object straight from the cluster; nil when it is not there.
 func live(t *testing.T, group, version, resource, namespace, name string) *unstructured.Unstructured {
 	t.Helper()
-	cfg, err := clientcmd.BuildConfigFromFlags("", kubeconfig())
-	require.NoError(t, err)
-	dyn, err := dynamic.NewForConfig(cfg)
-	require.NoError(t, err)
-	o, err := dyn.Resource(schema.GroupVersionResource{Group: group, Version: version, Resource: resource}).Namespace(namespace).Get(context.Background(), name, metav1.GetOptions{})
+	o, err := dynamicClient(t).Resource(schema.GroupVersionResource{Group: group, Version: version, Resource: resource}).Namespace(namespace).Get(context.Background(), name, metav1.GetOptions{})
 	if err != nil {
 		require.Contains(t, err.Error(), "not found")
 		return nil
 	}
 	return o
+}
+
+// dynamicClient is another client of the cluster, which can do everything.
+func dynamicClient(t *testing.T) dynamic.Interface {
+	t.Helper()
+	cfg, err := clientcmd.BuildConfigFromFlags("", kubeconfig())
+	require.NoError(t, err)
+	dyn, err := dynamic.NewForConfig(cfg)
+	require.NoError(t, err)
+	return dyn
 }
 
 func replicas(t *testing.T, s *service) int64 {

@@ -382,23 +382,38 @@ func TestPartsRevisionsAndRejections(t *testing.T) {
 	assert.Contains(t, s.ok("logbook", s.name), "accept")
 }
 
-// TestGoingBackStoppedByAGuardIsTheLoudest: what the failed revision added would be pruned, but it may hold data.
-func TestGoingBackStoppedByAGuardIsTheLoudest(t *testing.T) {
+// TestGoingBackIsNotHeldUpByAGuard: the workloads are put back, whatever a guard protects of what the failed revision
+// added: a claim that is bound stays and is told of, one that never was holds nothing.
+func TestGoingBackIsNotHeldUpByAGuard(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
 	s.push("A planner", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 1)})
 	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 15s"))
 	s.until("it is in step and ready", inStepAndReady)
 	s.push("Crashing, with a volume", map[string]string{"app/deployment.yaml": deployment("berth-crashing:2", 1),
-		"app/claim.yaml": "apiVersion: v1\nkind: PersistentVolumeClaim\nmetadata: {name: tides}\nspec: {storageClassName: none, accessModes: [ReadWriteOnce], resources: {requests: {storage: 1Gi}}}\n"})
-	w := s.until("going back is refused", func(w client.Ward) bool { return strings.HasPrefix(w.Says, "Going back to #1 failed") })
-	assert.Contains(t, w.Says, "PersistentVolumeClaim/tides would be removed")
-	assert.True(t, w.Loudest)
-	assert.EqualValues(t, "failing", w.Tone)
-	assert.NotNil(t, live(t, "", "v1", "persistentvolumeclaims", s.name, "tides"))
-	s.ok("rollback", s.name, "1", "--allow", "PersistentVolumeClaim/tides")
-	w = s.until("it is back", func(w client.Ward) bool { return w.Health == "ready" && w.Run.Number == 0 })
-	assert.False(t, w.Loudest)
+		"app/claims.yaml": claim("tides") + "---  # never bound\n" + claim("ebbs")})
+	pvs := schema.GroupVersionResource{Version: "v1", Resource: "persistentvolumes"}
+	_, err := dynamicClient(t).Resource(pvs).Create(context.Background(), &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "PersistentVolume", "metadata": map[string]any{"name": s.name},
+		"spec": map[string]any{"storageClassName": "none", "capacity": map[string]any{"storage": "1Gi"}, "accessModes": []any{"ReadWriteOnce"}, "hostPath": map[string]any{"path": "/nonexistent"},
+			"claimRef": map[string]any{"namespace": s.name, "name": "tides"}}}}, metav1.CreateOptions{})
+	require.NoError(t, err)
+	w := s.until("it went back", func(w client.Ward) bool { return w.Rejected != "" && w.Run.Number == 0 && w.Health == "ready" })
+	assert.Contains(t, w.Says, "Went back to")
+	back := s.entries()[0]
+	assert.EqualValues(t, "rollback", back.Kind)
+	assert.EqualValues(t, "done", back.Outcome)
+	assert.Contains(t, back.Reason, "PersistentVolumeClaim/tides")
+	assert.NotContains(t, back.Reason, "ebbs")
+	assert.NotNil(t, live(t, "", "v1", "persistentvolumeclaims", s.name, "tides"), "it may hold data")
+	assert.Nil(t, live(t, "", "v1", "persistentvolumeclaims", s.name, "ebbs"), "it never held any")
+	s.push("Without them", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.9.0", 1), "app/claims.yaml": ""})
+	s.until("the guard asks a person", func(w client.Ward) bool { return strings.Contains(w.Says, "PersistentVolumeClaim/tides would be removed") })
+	s.ok("sync", s.name, "--allow", "PersistentVolumeClaim/tides")
+	s.until("it is in step", inStepAndReady)
+}
+
+func claim(name string) string {
+	return "apiVersion: v1\nkind: PersistentVolumeClaim\nmetadata: {name: " + name + "}\nspec: {storageClassName: none, accessModes: [ReadWriteOnce], resources: {requests: {storage: 1Gi}}}\n"
 }
 
 // TestRollbackNeedsNeitherRepositoryNorRestart: from the snapshot alone, with the repository gone and after a crash

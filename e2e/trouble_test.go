@@ -42,7 +42,6 @@ func TestBadInput(t *testing.T) {
 		{"declared twice", "app/more.yaml", good, "app/more.yaml:1: ConfigMap/horn is declared twice; first at app/config.yaml:1"},
 		{"an overlay", "app/kustomization.yaml", "resources: [https://bases.brindle.example/x.yaml]\n", "app/kustomization.yaml:1: resources: https://bases.brindle.example/x.yaml is remote"},
 		{"an empty overlay", "app/kustomization.yaml", "resources: []\n", "app/kustomization.yaml:1: this overlay is made of nothing"},
-		{"in no namespace", "app/more.yaml", "apiVersion: v1\nkind: Namespace\nmetadata: {name: a, namespace: b}\n", "app/more.yaml:1: Namespace/a lives in no namespace"},
 	} {
 		s.push(c.name, map[string]string{c.file: c.text})
 		w := s.until(c.name, func(w client.Ward) bool { return strings.Contains(w.Says, c.want) })

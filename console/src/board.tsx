@@ -116,7 +116,7 @@ export function Board() {
             <section key={name} aria-label={name} className="mt-5">
               <h2 className="mb-0.5 px-3 text-sm font-bold text-soft">
                 {name}
-                {by === "cluster" && labels.get(name) && `, ${labels.get(name)}`} · {groupCount(list)}
+                {by === "cluster" && labels.get(name) && `, ${labels.get(name)}`} · {groupCount(list, wards.data.groups?.find((g) => g.by === by && (g.name || "no owner") === name))}
               </h2>
               {list.map((w) => (
                 <Line key={w.id} ward={w} now={now} cluster={by === "owner"} />
@@ -167,9 +167,11 @@ function Rosters({ items }: { items: Schemas["Roster"][] }) {
   );
 }
 
-function groupCount(list: Ward[]): string {
-  const step = list.filter((w) => w.standing === "in step").length;
-  return step === list.length ? `${step} in step` : `${step} of ${list.length} in step`;
+/** Counts what matches on all pages, not what this page shows of it. */
+function groupCount(list: Ward[], all?: Schemas["WardGroup"]): string {
+  const step = all?.in_step ?? list.filter((w) => w.standing === "in step").length;
+  const total = all?.total ?? list.length;
+  return step === total ? `${step} in step` : `${step} of ${total} in step`;
 }
 
 function title(total: number, needs: number, search: string): string {

@@ -222,7 +222,12 @@ function Differences({ ward, object: o, now }: { ward: Ward; object: WardObject;
   const pending = diff.data?.pending.find((p) => p.key === o.key);
   return (
     <div className="space-y-4">
-      {o.gone && <p>Somebody deleted it from the cluster. A sync makes it again.</p>}
+      {o.restarted_by && o.restarted_at && (
+        <p className="text-sm text-soft">
+          Restarted by <strong className="text-ink">{o.restarted_by}</strong>, {ago(o.restarted_at, now)}.
+        </p>
+      )}
+      {o.gone && <p>Somebody deleted it from the cluster. A restore makes it again.</p>}
       {drifted.length > 0 && (
         <section>
           <h3 className="mb-2 text-sm font-bold text-soft">The cluster moved</h3>
@@ -231,7 +236,7 @@ function Differences({ ward, object: o, now }: { ward: Ward; object: WardObject;
               <li key="remade">
                 <p>
                   The whole object was deleted, and made again by <strong>{whoWhen(d, now)}</strong>
-                  {d.when && ` (${clock(d.when)})`}. A sync makes it the ward's again.
+                  {d.when && ` (${clock(d.when)})`}. A restore makes it the ward's again.
                 </p>
               </li>
             ))}
@@ -240,12 +245,14 @@ function Differences({ ward, object: o, now }: { ward: Ward; object: WardObject;
                 <p className="mt-1 text-sm text-soft">
                   Changed by <strong className="text-ink">{whoWhen(d, now)}</strong>
                   {d.when && ` (${clock(d.when)})`}.
-                  {d.contested && " It undid the restore three times, so Vigila stopped restoring it."} To
-                  leave this field to others, add to the ward file:
+                  {d.contested && " It undid the restore three times, so Vigila stopped restoring it."}
+                  {d.pointer && " To leave this field to others, add to the ward file:"}
                 </p>
-                <code className="mt-1 block font-mono text-xs break-all">
-                  leave: [{`{of: ${o.kind}/${o.name}, fields: [${d.pointer}]}`}]
-                </code>
+                {d.pointer && (
+                  <code className="mt-1 block font-mono text-xs break-all">
+                    leave: [{`{of: ${o.kind}/${o.name}, fields: [${d.pointer}]}`}]
+                  </code>
+                )}
               </Field>
             ))}
           </ul>

@@ -105,6 +105,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
                 ? open("preview")
                 : act.mutate(() => lookAndStart(w, { kind: "sync", retry: !!w.rejected }))
             }
+            restore={() => act.mutate(() => start(w, { kind: "restore" }))}
           />
         )}
         <Button
@@ -303,25 +304,45 @@ function Rejections({ ward: w, now, close }: { ward: Ward; now: number; close: (
 }
 
 /** The button for what most likely comes next. */
-function Primary({ ward: w, busy, sync }: { ward: Ward; busy: boolean; sync: () => void }) {
+function Primary({
+  ward: w,
+  busy,
+  sync,
+  restore,
+}: {
+  ward: Ward;
+  busy: boolean;
+  sync: () => void;
+  restore: () => void;
+}) {
   const fields = w.drifted_fields;
+  const back = fields > 0 && (
+    <Button
+      strong={w.pending === 0 && !w.rejected}
+      tip="Put back what others changed, and nothing else: no task runs, and nothing new is carried in"
+      disabled={busy}
+      onClick={restore}
+    >
+      Restore {count(fields, "field")}
+    </Button>
+  );
+  if (back && w.pending === 0 && !w.rejected) return back;
   const label = w.rejected
     ? `Try ${short(w.revision)} again`
     : w.pending > 0
       ? `Sync ${count(w.pending, "object")}${(w.guards?.length ?? 0) > 0 ? "…" : ""}`
-      : fields > 0
-        ? `Restore ${count(fields, "field")}`
-        : "Sync";
+      : "Sync";
   const tip =
     w.pending > 0
       ? "Make the cluster as the repository declares, and put back what has drifted"
-      : fields > 0
-        ? "Put back what others changed"
-        : "Look at the repository, and apply what differs";
+      : "Look at the repository, and apply what differs";
   return (
-    <Button strong={w.pending + fields > 0 && !w.rejected} tip={tip} disabled={busy} onClick={sync}>
-      {label}
-    </Button>
+    <>
+      <Button strong={w.pending > 0 && !w.rejected} tip={tip} disabled={busy} onClick={sync}>
+        {label}
+      </Button>
+      {back}
+    </>
   );
 }
 

@@ -76,6 +76,8 @@ export function entryTitle(e: Entry): string {
   if (e.kind === "release") return "released";
   if (e.kind === "reject") return "revision rejected";
   if (e.kind === "accept") return "rejection lifted";
+  if (e.kind === "drift") return "drift";
+  if (e.kind === "remove") return "removed";
   return `${e.kind} · ${e.outcome}`;
 }
 

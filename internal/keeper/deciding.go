@@ -301,7 +301,7 @@ func (p *placement) evaluate() {
 	again := p.decide()
 	noting := p.noteDrift()
 	wait := time.Hour
-	if late := p.nextView(); p.run != nil && late > 0 { // the progress of a big run is not drawn at each of its steps
+	if late := p.nextView(); p.run != nil && p.View().Run != nil && late > 0 { // the progress of a big run is not drawn at each of its steps
 		wait = late
 	} else {
 		p.publish()

@@ -70,6 +70,9 @@ func (p *placement) noteDrift() time.Duration {
 	now := map[object.Ref]bool{}
 	for _, ref := range astray.refs {
 		now[ref] = true
+		if p.ward.Keep.Drift == "restore" && p.hold == nil && p.failures == 0 && (slices.Contains(astray.restorable, ref) || slices.Contains(astray.waiting, ref)) {
+			continue // it is about to be put back, and the entry of that tells of it
+		}
 		drift := p.driftOf(ref)
 		if !reflect.DeepEqual(p.noticed[ref], drift) {
 			for _, d := range drift {
