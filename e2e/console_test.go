@@ -118,7 +118,8 @@ func TestConsole(t *testing.T) {
 	b.shows("leave: [{of: Deployment/berth-planner, fields: [/spec/replicas]}]")
 	b.shows("Reported, not restored: this ward asks first")
 	b.click("Restore 1 field")
-	b.shows("restore · done")
+	b.shows("#2 drift")
+	b.shows("#3 restore · done")
 	s.until("it is restored", inStepAndReady)
 	assert.EqualValues(t, 2, replicas(t, s))
 
@@ -128,7 +129,7 @@ func TestConsole(t *testing.T) {
 	b.shows("The repository moved: a sync would update it")
 	b.shows("registry.brindle.example/berth-planner:1.9.0")
 	b.click("Sync 1 object")
-	b.shows("#3 sync · done")
+	b.shows("#4 sync · done")
 
 	// The chosen object closely.
 	b.click("Live")

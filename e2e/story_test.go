@@ -194,11 +194,13 @@ func TestDriftIsRestoredAndAFightIsNot(t *testing.T) {
 	w := s.until("it is contested", func(w client.Ward) bool { return w.Standing == "contested" })
 	assert.Contains(t, w.Says, "horn-tuner undid the restore of data.interval")
 	assert.Contains(t, w.Todo, "leave: [{of: ConfigMap/horn, fields: [/data/interval]}]")
-	assert.Len(t, s.entries(), 4, "one sync, three restores, and no more")
+	assert.Len(t, s.entries(), 5, "one sync, three restores, what was not restored any more, and no more")
+	assert.EqualValues(t, "drift", s.entries()[0].Kind)
+	assert.Contains(t, s.entries()[0].Why, "horn-tuner changed data.interval of ConfigMap/horn from 30s to 10s")
 	s.kill()
 	s.start()
 	s.until("it is contested after a restart too", func(w client.Ward) bool { return w.Standing == "contested" })
-	assert.Len(t, s.entries(), 4)
+	assert.Len(t, s.entries(), 5, "a restart tells nothing twice")
 
 	// Left to others, it is nobody's business any more, and an apply does not reset it.
 	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 30s") + "leave: [{of: ConfigMap/horn, fields: [/data/interval]}]\n")
