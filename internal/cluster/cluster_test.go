@@ -13,7 +13,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	corev1 "k8s.io/api/core/v1"
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/util/validation/field"
@@ -223,4 +225,44 @@ func TestContainersInTheOrderTheyRun(t *testing.T) {
 	delete(pod["spec"].(map[string]any), "initContainers")
 	assert.Equal(t, []Container{{Pod: "p", Name: "app"}}, Containers(pod))
 	assert.Empty(t, Containers(map[string]any{}))
+}
+
+// TestEveryNoIsTakenForWhatItIs: each answer of an API server, to each who asks.
+func TestEveryNoIsTakenForWhatItIs(t *testing.T) {
+	c := &Cluster{Config: Config{Name: "quay"}}
+	gr := schema.GroupResource{Group: "apps", Resource: "deployments"}
+	rights := apierrors.NewForbidden(gr, "d", errors.New(`User "x" cannot patch resource "deployments" in API group "apps" in the namespace "n"`))
+	quota := apierrors.NewForbidden(gr, "d", errors.New("exceeded quota: pods=1"))
+	ending := apierrors.NewForbidden(gr, "d", errors.New("unable to create new content in namespace n because it is being terminated"))
+	ending.ErrStatus.Details.Causes = append(ending.ErrStatus.Details.Causes, metav1.StatusCause{Type: corev1.NamespaceTerminatingCause})
+	served := &apierrors.StatusError{ErrStatus: metav1.Status{Status: metav1.StatusFailure, Code: 404, Reason: metav1.StatusReasonNotFound, Message: "the server could not find the requested resource", Details: &metav1.StatusDetails{}}}
+	for name, x := range map[string]struct {
+		err                      error
+		unknown, absent, outside bool
+	}{
+		"no such kind": {&NoKindError{"none"}, true, false, true},
+		"not found":    {apierrors.NewNotFound(gr, "d"), false, true, false},
+		"no namespace": {apierrors.NewNotFound(schema.GroupResource{Resource: "namespaces"}, "n"), false, true, true},
+		"not served":   {served, false, false, true},
+		"401":          {apierrors.NewUnauthorized("who?"), false, false, true},
+		"403, rights":  {rights, false, false, true},
+		"403, quota":   {quota, false, false, false},
+		"403, ending":  {ending, false, false, true},
+		"409":          {apierrors.NewConflict(gr, "d", errors.New("newer")), false, false, true},
+		"422":          {apierrors.NewInvalid(schema.GroupKind{Kind: "D"}, "d", nil), false, false, false},
+		"429":          {apierrors.NewTooManyRequests("slow", 1), false, false, true},
+		"500":          {apierrors.NewInternalError(errors.New("webhook")), false, false, true},
+		"503":          {apierrors.NewServiceUnavailable("later"), false, false, true},
+		"no answer":    {errors.New("connection refused"), false, false, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			err := x.err
+			if _, none := err.(*NoKindError); !none {
+				err = c.explain("ask", err)
+			}
+			assert.Equal(t, x.unknown, UnknownKind(err), "unknown kind")
+			assert.Equal(t, x.absent, absent(err), "absent")
+			assert.Equal(t, x.outside, Outside(err), "outside")
+		})
+	}
 }

@@ -218,3 +218,25 @@ func TestWhatBecomesATaskOrIsOneNoMore(t *testing.T) {
 	assert.Empty(t, p.Guards, "and no guard counts it")
 	assert.Empty(t, Make(Input{Declared: declared(config), Baselines: kept(config), Stale: []object.Ref{job}, Only: []object.Ref{config}}).Removed())
 }
+
+// TestGoingBackComesFirst: a guard never keeps workloads from being put back; what it protects is left and told.
+func TestGoingBackComesFirst(t *testing.T) {
+	claim, unused := ref("", "PersistentVolumeClaim", "tides"), ref("", "PersistentVolumeClaim", "ebbs")
+	baselines := kept(claim, unused, config, workload)
+	changed := baselines[workload]
+	changed.Declared = "2"
+	baselines[workload] = changed
+	in := Input{Declared: declared(workload), Baselines: baselines, Prune: true, Unbound: map[object.Ref]bool{unused: true}}
+	assert.Equal(t, []string{"PersistentVolumeClaim/tides"}, names(Make(in).Guards), "a claim that was never bound holds nothing")
+	in.Spare = true
+	p := Make(in)
+	assert.Empty(t, p.Guards)
+	assert.Equal(t, []object.Ref{workload}, p.Refs())
+	assert.ElementsMatch(t, []object.Ref{config, unused}, p.Removed())
+	assert.Equal(t, []object.Ref{claim}, p.Kept)
+	assert.Equal(t, []string{"PersistentVolumeClaim/tides"}, names(p.Spared))
+	in.Allow = []string{"PersistentVolumeClaim/tides"}
+	assert.Contains(t, Make(in).Removed(), claim)
+	in = Input{Baselines: kept(config, workload), Prune: true, Spare: true}
+	assert.Empty(t, Make(in).Guards, "back to nothing is a way back too")
+}

@@ -24,6 +24,7 @@ type play struct {
 	applying []Apply
 	removing []Remove
 	applied  map[object.Ref]bool
+	stopped  bool
 	ended    *End
 	log      []string
 }
@@ -81,6 +82,9 @@ func (g *play) step(ev Event) {
 	// What is ready before the event's actions: the event itself may make one more ready.
 	for _, act := range g.m.Step(ev) {
 		require.Nil(g.t, g.ended, "nothing comes after the end\n%v", g.log)
+		if _, end := act.(End); g.stopped && !end {
+			require.Fail(g.t, "nothing new begins once it is stopped", "%#v\n%v", act, g.log)
+		}
 		switch act := act.(type) {
 		case Apply:
 			require.False(g.t, g.applied[act.Ref], "%v is applied once\n%v", act.Ref, g.log)
@@ -168,6 +172,9 @@ func TestWhateverTheClusterDoes(t *testing.T) {
 			require.Less(t, i, 5000, "seed %d does not end: %+v\n%+v", seed, g.m.Progress(), g.log[:min(len(g.log), 60)])
 			g.now = g.now.Add(time.Duration(r.IntN(3)) * time.Second)
 			switch n := r.IntN(10); {
+			case r.IntN([]int{600, 40, 5}[seed%3]) == 0: // at every event, in some plays soon
+				g.stopped = true
+				g.step(Stop{At: g.now, Reason: "stopped by operator"})
 			case n < 3 && len(g.applying) > 0:
 				k := r.IntN(len(g.applying))
 				ref := g.applying[k].Ref
@@ -182,8 +189,6 @@ func TestWhateverTheClusterDoes(t *testing.T) {
 				if all := g.m.Progress(); len(all) > 0 {
 					g.step(Seen{At: g.now, Ref: all[r.IntN(len(all))].Ref, Health: mood()})
 				}
-			case n == 8 && r.IntN(60) == 0:
-				g.step(Stop{At: g.now, Reason: "stopped by operator"})
 			default:
 				g.step(Tick{At: g.now})
 			}

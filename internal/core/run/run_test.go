@@ -318,3 +318,38 @@ func TestAStopReachesWhatWaitsForItsTurn(t *testing.T) {
 	assert.Equal(t, Stopped, end(t, m.Step(Removed{At: at(2), Ref: a})).Outcome)
 	assert.Equal(t, []State{Gone, Untried}, []State{m.Progress()[0].State, m.Progress()[1].State})
 }
+
+// TestStoppingNeverHangs: two applies on their way, one refused, and a later group of the step.
+func TestStoppingNeverHangs(t *testing.T) {
+	m := New(steps(step(0, group(a, b), group(c))), time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a}, Apply{Ref: b})
+	assert.Empty(t, m.Step(Stop{At: at(1), Reason: "stopped by operator"}))
+	assert.Empty(t, m.Step(Applied{At: at(2), Ref: a, Err: "no"}), "the rest of the step does not begin")
+	assert.Equal(t, End{Outcome: Stopped, Reason: "stopped by operator"}, end(t, m.Step(Applied{At: at(3), Ref: b, Health: ready})))
+	assert.Equal(t, Untried, m.Progress()[2].State)
+}
+
+// TestBlameWhereItBelongs: only what is the revision's own fault goes back.
+func TestBlameWhereItBelongs(t *testing.T) {
+	for name, c := range map[string]struct {
+		outside [2]bool
+		want    End
+	}{
+		"no rights":              {[2]bool{true, true}, End{Outcome: Failed, Blameless: true}},
+		"no rights, and a wrong": {[2]bool{true, false}, End{Outcome: Failed, GoBack: true}},
+		"both are wrong":         {[2]bool{false, false}, End{Outcome: Failed, GoBack: true}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
+			begin(t, m, Apply{Ref: a}, Apply{Ref: b})
+			assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Err: "no", Outside: c.outside[0]}))
+			got := end(t, m.Step(Applied{At: at(2), Ref: b, Err: "no", Outside: c.outside[1]}))
+			got.Reason = ""
+			assert.Equal(t, c.want, got)
+		})
+	}
+	m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
+	begin(t, m, Apply{Ref: a}, Apply{Ref: b})
+	m.Step(Applied{At: at(1), Ref: a, Health: health.Result{Word: health.Failing, Reason: "dead", Final: true}})
+	assert.True(t, end(t, m.Step(Applied{At: at(2), Ref: b, Err: "no", Outside: true})).GoBack, "what crashed is its own")
+}
