@@ -23,6 +23,8 @@ import (
 
 var (
 	deployments = schema.GroupVersionResource{Group: "apps", Version: "v1", Resource: "deployments"}
+	namespaces  = schema.GroupVersionResource{Version: "v1", Resource: "namespaces"}
+	definitions = schema.GroupVersionResource{Group: "apiextensions.k8s.io", Version: "v1", Resource: "customresourcedefinitions"}
 	configMaps  = schema.GroupVersionResource{Version: "v1", Resource: "configmaps"}
 	jobs        = schema.GroupVersionResource{Group: "batch", Version: "v1", Resource: "jobs"}
 )
@@ -407,7 +409,9 @@ func TestGoingBackIsNotHeldUpByAGuard(t *testing.T) {
 	assert.NotNil(t, live(t, "", "v1", "persistentvolumeclaims", s.name, "tides"), "it may hold data")
 	assert.Nil(t, live(t, "", "v1", "persistentvolumeclaims", s.name, "ebbs"), "it never held any")
 	s.push("Without them", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.9.0", 1), "app/claims.yaml": ""})
-	s.until("the guard asks a person", func(w client.Ward) bool { return strings.Contains(w.Says, "PersistentVolumeClaim/tides would be removed") })
+	s.until("the guard asks a person", func(w client.Ward) bool {
+		return strings.Contains(w.Says, "PersistentVolumeClaim/tides would be removed")
+	})
 	s.ok("sync", s.name, "--allow", "PersistentVolumeClaim/tides")
 	s.until("it is in step", inStepAndReady)
 }

@@ -97,11 +97,11 @@ type prepared struct {
 
 // prepare makes the plan of a run, and starts nothing.
 func (p *placement) prepare(r Ask) (*prepared, error) {
-	if p.cluster.conn == nil {
-		return nil, fault(Unreachable, "%v", p.cluster.err)
-	}
 	if p.broken != "" {
 		return nil, fault(Conflict, "%s can't run: %s", p.id, p.broken)
+	}
+	if p.cluster.conn == nil {
+		return nil, fault(Unreachable, "%v", p.cluster.err)
 	}
 	if p.leaving != nil && r.Kind != run.Dismantle {
 		return nil, fault(Conflict, "%s is being removed, and does nothing else; keep it after all: vigila ward add FILE", p.id)

@@ -662,6 +662,10 @@ func (p *placement) lookLater(ref object.Ref, l *lookup) {
 func (p *placement) lookedUp(ref object.Ref, l *lookup, body map[string]any, err error) {
 	gone := errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err)
 	if err != nil && !gone {
+		if now := p.known(ref); now != nil && now.revision <= l.asked { // it was in doubt, and nobody has said anything since
+			now = p.live(ref)
+			now.watched, now.verified = false, false
+		}
 		p.lookLater(ref, l)
 		return
 	}

@@ -1,0 +1,151 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+const slowTask = "apiVersion: batch/v1\nkind: Job\nmetadata: {name: migrate, annotations: {vigila.dev/task: before, vigila.dev/task-clean: never}}\nspec: {template: {spec: {restartPolicy: Never, containers: [{name: migrate, image: registry.brindle.example/migrate:1}]}}}\n"
+
+// TestARestoreRestoresAndNothingElse: no task, nothing new, no rejection; and what was changed is in the logbook.
+func TestARestoreRestoresAndNothingElse(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("One", map[string]string{"app/horn.yaml": config("horn", "interval", "30s"), "app/task.yaml": slowTask})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 30s"))
+	s.ok("sync", s.name)
+	ran := live(t, "batch", "v1", "jobs", s.name, "migrate")
+	require.NotNil(t, ran)
+	s.push("Two", map[string]string{"app/bell.yaml": config("bell", "x", "1")})
+	s.until("it is behind", func(w client.Ward) bool { return w.Pending > 0 })
+	s.edit("kubectl-edit", "configmap/horn", "data.interval=10s")
+	w := s.until("it is drifted", func(w client.Ward) bool { return w.Standing == "drifted" })
+	assert.Contains(t, w.Todo, "Restore it: vigila restore "+s.name+"@quay")
+	s.fails(3, "data.interval  10s  →  30s", "restore", s.name, "--preview")
+	s.ok("restore", s.name)
+	assert.Equal(t, ran.GetUID(), live(t, "batch", "v1", "jobs", s.name, "migrate").GetUID(), "no task runs")
+	assert.Nil(t, live(t, "", "v1", "configmaps", s.name, "bell"), "nothing new is carried in")
+	w = s.until("it is behind again", func(w client.Ward) bool { return w.Standing == "behind" })
+	assert.Empty(t, w.Rejected)
+	assert.Contains(t, s.ok("logbook", "--search", "kubectl-edit "+s.name), "kubectl-edit changed data.interval of ConfigMap/horn from 30s to 10s")
+}
+
+// TestWhatIsRemovedIsNotBuiltUpAgain: an automatic ward is dismantled, also across a kill, and its logbook stays readable.
+func TestWhatIsRemovedIsNotBuiltUpAgain(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	kept := "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: charts, annotations: {vigila.dev/guard: no-prune}}\n"
+	s.push("One", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 1), "app/charts.yaml": kept, "app/horn.yaml": config("horn", "x", "1")})
+	s.add(strings.Replace(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 60s"), ", create_namespace: true", "", 1))
+	_, err := dynamicClient(t).Resource(namespaces).Create(context.Background(), &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "Namespace", "metadata": map[string]any{"name": s.name}}}, metav1.CreateOptions{})
+	require.NoError(t, err)
+	s.until("it is in step", inStepAndReady)
+	r, err := s.api.RemoveWardWithResponse(context.Background(), s.name+"@quay", &client.RemoveWardParams{Dismantle: true, Why: "gale"})
+	require.NoError(t, s.api.Check(r, err))
+	s.kill()
+	s.start()
+	s.ok("ward", "list") // it goes on by itself
+	require.Eventually(t, func() bool {
+		r, err := s.api.GetWardWithResponse(context.Background(), s.name+"@quay")
+		return err == nil && r.StatusCode() == 404
+	}, patience, patience/600)
+	assert.Nil(t, live(t, "apps", "v1", "deployments", s.name, "berth-planner"))
+	assert.Nil(t, live(t, "", "v1", "configmaps", s.name, "horn"))
+	assert.NotNil(t, live(t, "", "v1", "configmaps", s.name, "charts"), "what may never be removed is left")
+	out := s.ok("logbook", s.name)
+	assert.Contains(t, out, "is not kept any more; this is its logbook")
+	assert.Contains(t, out, "first sync")
+	assert.Contains(t, out, "remove")
+}
+
+// TestAHandOverWithinOneCommit: an object moves from one ward to another, and is never gone.
+func TestAHandOverWithinOneCommit(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	file := func(name string) string {
+		return fmt.Sprintf("vigila: ward/v1\nname: %[2]s\nfrom: {path: apps/%[2]s}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, every: 1s}\nsettle: {within: 30s}\n", s.name, name)
+	}
+	a, b := s.name+"-a", s.name+"-b"
+	s.push("Two wards", map[string]string{"wards/a.yaml": file(a), "apps/" + a + "/own.yaml": config("own-a", "x", "1"), "apps/" + a + "/moving.yaml": config("moving", "x", "1")})
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	s.untilOf(a+"@quay", "is in step", inStepAndReady)
+	before := live(t, "", "v1", "configmaps", s.name, "moving")
+	require.NotNil(t, before)
+	s.push("Moved", map[string]string{"apps/" + a + "/moving.yaml": "", "wards/b.yaml": file(b), "apps/" + b + "/moving.yaml": config("moving", "x", "1"), "apps/" + b + "/own.yaml": config("own-b", "x", "1")})
+	s.ok("roster", "look", s.name)
+	s.untilOf(b+"@quay", "keeps it", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "Moved" })
+	w := s.untilOf(a+"@quay", "let it go", inStepAndReady)
+	assert.Empty(t, w.Rejected)
+	after := live(t, "", "v1", "configmaps", s.name, "moving")
+	require.NotNil(t, after)
+	assert.Equal(t, before.GetUID(), after.GetUID(), "it was never gone")
+	assert.Equal(t, b, after.GetLabels()["vigila.dev/ward"])
+
+	// The ward is renamed: its objects are handed over, and the namespace that both wanted belongs to nobody's prune.
+	c := s.name + "-c"
+	s.push("Renamed", map[string]string{"wards/b.yaml": "", "wards/c.yaml": strings.Replace(file(c), "apps/"+c, "apps/"+b, 1)})
+	s.ok("roster", "look", s.name)
+	s.untilOf(c+"@quay", "keeps them", inStepAndReady)
+	renamed := live(t, "", "v1", "configmaps", s.name, "moving")
+	require.NotNil(t, renamed)
+	assert.Equal(t, before.GetUID(), renamed.GetUID())
+	assert.Equal(t, c, renamed.GetLabels()["vigila.dev/ward"])
+}
+
+// TestAnAdoptionShowsWhatChanges: of an object made by a client-side apply, the mark and what is not declared any more;
+// defaults, which the API server fills in again, are no change.
+func TestAnAdoptionShowsWhatChanges(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	dyn := dynamicClient(t)
+	_, err := dyn.Resource(namespaces).Create(context.Background(), &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "Namespace", "metadata": map[string]any{"name": s.name}}}, metav1.CreateOptions{})
+	require.NoError(t, err)
+	old := map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "metadata": map[string]any{"name": "berth-planner", "annotations": map[string]any{"kubectl.kubernetes.io/last-applied-configuration": "{\"kind\":\"Deployment\"}"}},
+		"spec": map[string]any{"replicas": int64(1), "minReadySeconds": int64(1), "selector": map[string]any{"matchLabels": map[string]any{"app": "berth-planner"}}, "template": map[string]any{"metadata": map[string]any{"labels": map[string]any{"app": "berth-planner"}},
+			"spec": map[string]any{"containers": []any{map[string]any{"name": "app", "image": "registry.brindle.example/berth-planner:1.8.2", "ports": []any{map[string]any{"containerPort": int64(8080)}}, "resources": map[string]any{"limits": map[string]any{"cpu": "1", "memory": "128Mi"}}}}}}}}
+	_, err = dyn.Resource(deployments).Namespace(s.name).Create(context.Background(), &unstructured.Unstructured{Object: old}, metav1.CreateOptions{FieldManager: "kubectl-client-side-apply"})
+	require.NoError(t, err)
+	s.push("The same", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 1)})
+	s.add(strings.Replace(s.wardFile("sync: ask, drift: report, every: 1s", "within: 60s"), ", create_namespace: true", "", 1))
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	r, err := s.api.DiffWardWithResponse(context.Background(), s.name)
+	require.NoError(t, s.api.Check(r, err))
+	require.Len(t, r.JSON200.Pending, 1)
+	got := map[string]string{}
+	for _, f := range r.JSON200.Pending[0].Fields {
+		got[f.Path] = string(f.Change)
+	}
+	assert.Equal(t, map[string]string{"metadata.labels[vigila.dev/ward]": "added", "metadata.annotations[vigila.dev/service]": "added",
+		"metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]": "removed", "spec.minReadySeconds": "removed"}, got)
+	s.ok("sync", s.name)
+	d := live(t, "apps", "v1", "deployments", s.name, "berth-planner")
+	_, there, err := unstructured.NestedInt64(d.Object, "spec", "minReadySeconds")
+	require.NoError(t, err)
+	assert.False(t, there, "and so it is done")
+	s.until("it is in step", inStepAndReady)
+}
+
+// TestADeletedDefinitionIsMended: the ward that keeps it is not blind, and makes it again with what it defines.
+func TestADeletedDefinitionIsMended(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	definition := "apiVersion: apiextensions.k8s.io/v1\nkind: CustomResourceDefinition\nmetadata: {name: tugs.mend.brindle.example}\nspec: {group: mend.brindle.example, names: {kind: Tug, plural: tugs}, scope: Namespaced, versions: [{name: v1, served: true, storage: true, schema: {openAPIV3Schema: {type: object, x-kubernetes-preserve-unknown-fields: true}}}]}\n"
+	s.push("A tug", map[string]string{"app/definition.yaml": definition, "app/tug.yaml": "apiVersion: mend.brindle.example/v1\nkind: Tug\nmetadata: {name: north}\nspec: {length: 20}\n"})
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 60s"))
+	s.until("it is in step", inStepAndReady)
+	require.NoError(t, dynamicClient(t).Resource(definitions).Delete(context.Background(), "tugs.mend.brindle.example", metav1.DeleteOptions{}))
+	s.until("it is seen", func(w client.Ward) bool {
+		return w.Standing != "in step" || w.Run.Number > 0 || w.Applied.Id != "" && len(s.entries()) > 1
+	})
+	s.until("it is mended", func(w client.Ward) bool { return inStepAndReady(w) && len(s.entries()) > 1 })
+	assert.NotNil(t, live(t, "mend.brindle.example", "v1", "tugs", s.name, "north"))
+}
