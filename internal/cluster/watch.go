@@ -26,6 +26,8 @@ type watch struct {
 	c    *Cluster
 	gvk  schema.GroupVersionKind
 	stop context.CancelFunc
+	// wanted asks at once whether the kind is there by now.
+	wanted chan struct{}
 
 	mu        sync.Mutex
 	synced    bool
@@ -43,12 +45,25 @@ func (c *Cluster) Handle(h Handler) {
 	c.handler = h
 }
 
-// Watch makes sure that a kind is watched. It returns at once; Known tells when it has been read.
+// Watch makes sure that a kind is watched, and that it is asked for now if it was not there. It returns at once; Known
+// tells when it has been read.
 func (c *Cluster) Watch(version, kind string) {
 	gvk := gvkOf(version, kind)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.watches[gvk] != nil || c.ctx.Err() != nil {
+	if w := c.watches[gvk]; w != nil { // whoever asks for a kind that was not there may have just made it
+		w.mu.Lock()
+		if w.lacking {
+			w.lacking = false
+			select {
+			case w.wanted <- struct{}{}:
+			default:
+			}
+		}
+		w.mu.Unlock()
+		return
+	}
+	if c.ctx.Err() != nil {
 		return
 	}
 	if c.scalers == nil {
@@ -60,7 +75,7 @@ func (c *Cluster) Watch(version, kind string) {
 		}()
 	}
 	ctx, stop := context.WithCancel(c.ctx)
-	w := &watch{c: c, gvk: gvk, stop: stop}
+	w := &watch{c: c, gvk: gvk, stop: stop, wanted: make(chan struct{}, 1)}
 	c.watches[gvk] = w
 	c.done.Add(1)
 	go func() {
@@ -160,6 +175,8 @@ func (w *watch) run(ctx context.Context) {
 		}
 		select {
 		case <-ctx.Done():
+		case <-w.wanted:
+			pause = retry
 		case <-time.After(pause.Step()):
 		}
 	}

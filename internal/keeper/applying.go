@@ -139,6 +139,7 @@ func (p *placement) takeAnswer(a *activeRun, got *answer) {
 		a.changed++
 	}
 	p.keep(b)
+	p.cluster.conn.Watch(b.Version, ref.Kind) // it may have been asked for before it was there
 	a.appliedAt[ref] = b.Revision
 	if _, was := p.tasks[ref]; was { // it was a task before it came to be kept
 		if err := p.k.store.RemoveTask(p.ctx, p.id, ref); err != nil {
