@@ -116,7 +116,11 @@ export function Board() {
             <section key={name} aria-label={name} className="mt-5">
               <h2 className="mb-0.5 px-3 text-sm font-bold text-soft">
                 {name}
-                {by === "cluster" && labels.get(name) && `, ${labels.get(name)}`} · {groupCount(list, wards.data.groups?.find((g) => g.by === by && (g.name || "no owner") === name))}
+                {by === "cluster" && labels.get(name) && `, ${labels.get(name)}`} ·{" "}
+                {groupCount(
+                  list,
+                  wards.data.groups?.find((g) => g.by === by && (g.name || "no owner") === name),
+                )}
               </h2>
               {list.map((w) => (
                 <Line key={w.id} ward={w} now={now} cluster={by === "owner"} />

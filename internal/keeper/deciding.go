@@ -454,6 +454,11 @@ func (p *placement) waits() (what string, loud bool) {
 	if what := p.waitsFor(); what != "" {
 		return what, false
 	}
+	for _, ref := range p.pending().apply { // two services that take it from each other in turns would never end
+		if l := p.known(ref); l != nil && l.present && l.foreign != "" {
+			return fmt.Sprintf("%s, which has taken %s over", anotherService(l.foreign), ref.Short()), true
+		}
+	}
 	if what, loud := p.waitsForKeeper(p.pending().apply); what != "" {
 		return what, loud
 	}

@@ -26,9 +26,10 @@ type claim struct {
 	Pending  int
 	Drifted  int
 	Run      struct{ Number int }
+	Hold     struct{ By string }
 }
 
-var resources = []schema.GroupVersionResource{{Version: "v1", Resource: "configmaps"}, {Group: "apps", Version: "v1", Resource: "deployments"}}
+var resources = []schema.GroupVersionResource{{Version: "v1", Resource: "configmaps"}, {Group: "apps", Version: "v1", Resource: "deployments"}, {Group: "rbac.authorization.k8s.io", Version: "v1", Resource: "roles"}}
 
 // sample asks the API for its claims first and then the cluster itself, past the proxy. truth lists what is not as
 // declared, for each ward.

@@ -351,6 +351,9 @@ var actions = []struct {
 	{"edits by hand", 5, (*soak).edit},
 	{"deletions by hand", 2, (*soak).delete},
 	{"kills", 2, (*soak).crash},
+	{"parts", 1, (*soak).part},
+	{"stops", 1, (*soak).stopRun},
+	{"restores by hand", 1, (*soak).restore},
 	{"faults of the cluster", 4, (*soak).disturb},
 	{"cut connections", 1, func(s *soak) (string, error) { s.proxy.Cut(); return "every connection to the cluster is cut", nil }},
 	{"silences of git", 1, (*soak).gitDown},
@@ -409,6 +412,31 @@ func (s *soak) delete() (string, error) {
 		return "nothing is deleted", nil
 	}
 	return fmt.Sprintf("somebody deletes %s/%s", w.name, name), nil
+}
+
+// part asks for one object of a ward; that it is refused in the middle of a run, or while the service is down, is fine.
+func (s *soak) part() (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards))]
+	s.mu.Lock()
+	name := w.some(s.dice)
+	s.mu.Unlock()
+	_ = s.call(http.MethodPost, "wards/"+w.name+"@quay/runs", map[string]any{"kind": "sync", "only": []string{"ConfigMap/" + name}}, nil)
+	return fmt.Sprintf("only %s/%s is asked for", w.name, name), nil
+}
+
+// stopRun stops whatever goes on in a ward, and lets it go on.
+func (s *soak) stopRun() (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards))]
+	if s.call(http.MethodDelete, "wards/"+w.name+"@quay/runs/current", nil, nil) != nil {
+		return "nothing is stopped", nil
+	}
+	return fmt.Sprintf("the run of %s is stopped", w.name), nil
+}
+
+func (s *soak) restore() (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards))]
+	_ = s.call(http.MethodPost, "wards/"+w.name+"@quay/runs", map[string]any{"kind": "restore"}, nil)
+	return fmt.Sprintf("a restore of %s is asked for", w.name), nil
 }
 
 func (s *soak) crash() (string, error) {
@@ -488,6 +516,9 @@ func (s *soak) rest(failed chan error) error {
 			// What is only reported, or failed while the cluster was away, is put right by a person.
 			if known && c.Run.Number == 0 && time.Since(asked[w.name]) > 5*time.Second {
 				switch {
+				case c.Hold.By != "": // somebody stopped its run
+					asked[w.name] = time.Now()
+					_ = s.call(http.MethodDelete, "wards/"+w.name+"@quay/hold", nil, nil)
 				case c.Standing == "drifted" || c.Standing == "contested" || c.Rejected != "":
 					asked[w.name] = time.Now()
 					_ = s.call(http.MethodPost, "wards/"+w.name+"@quay/runs", map[string]any{"kind": "sync", "retry": true}, nil)

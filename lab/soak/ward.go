@@ -3,8 +3,10 @@ package soak
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
+	"strings"
 )
 
 // ward is what the soak itself knows of one ward: what it has pushed.
@@ -45,6 +47,9 @@ func (w *ward) declared() map[string]map[string]any {
 		out["ConfigMap/"+name] = map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": name, "labels": map[string]any{"app": w.name}},
 			"data": map[string]any{"v": fmt.Sprint(version), "pier": w.name}}
 	}
+	// A name that is legal for RBAC alone.
+	out["Role/"+w.name+":a|b"] = map[string]any{"apiVersion": "rbac.authorization.k8s.io/v1", "kind": "Role", "metadata": map[string]any{"name": w.name + ":a|b"},
+		"rules": []any{map[string]any{"apiGroups": []any{""}, "resources": []any{"configmaps"}, "verbs": []any{"get"}}}}
 	labels := map[string]any{"app": w.name}
 	out["Deployment/"+w.name] = map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "metadata": map[string]any{"name": w.name},
 		"spec": map[string]any{"replicas": 1, "selector": map[string]any{"matchLabels": labels}, "template": map[string]any{"metadata": map[string]any{"labels": labels},
@@ -52,16 +57,25 @@ func (w *ward) declared() map[string]map[string]any {
 	return out
 }
 
+var separators = []string{"---\n", "---  # another\n", "---\t# tab\n", "...\n---\n", "--- ", "--- !!map\n", ""}
+
 func (w *ward) files() map[string]string {
 	out := map[string]string{}
-	for key, o := range w.declared() {
-		text, err := json.Marshal(o)
+	declared := w.declared()
+	stream := ""
+	for i, key := range slices.Sorted(maps.Keys(declared)) {
+		text, err := json.Marshal(declared[key])
 		if err != nil {
 			panic(err)
 		}
+		if i%2 == 0 { // half of them in one file, with every separator that YAML knows
+			stream += separators[i/2%len(separators)] + string(text) + "\n"
+			continue
+		}
 		kind, name, _ := cut(key)
-		out[kind+"-"+name+".json"] = string(text)
+		out[kind+"-"+strings.ReplaceAll(name, "|", "_")+".json"] = string(text)
 	}
+	out["stream.yaml"] = stream
 	if w.tasks() {
 		out["task.yaml"] = "apiVersion: batch/v1\nkind: Job\nmetadata: {name: migrate, annotations: {vigila.dev/task: before}}\nspec: {template: {spec: {restartPolicy: Never, containers: [{name: migrate, image: registry.brindle.example/migrate:1}]}}}\n"
 	}

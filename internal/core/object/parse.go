@@ -3,9 +3,7 @@ package object
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"regexp"
 	"strconv"
 	"strings"
@@ -104,13 +102,9 @@ func texts(doc Document) []Document {
 	}
 	var out []Document
 	d := json.NewDecoder(bytes.NewReader(doc.Text))
-	for {
+	for d.More() {
 		var one json.RawMessage
-		err := d.Decode(&one)
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil { // YAML's own form of a mapping, or a mistake that is explained later
+		if err := d.Decode(&one); err != nil { // YAML's own form of a mapping, or a mistake that is explained later
 			return []Document{doc}
 		}
 		end := int(d.InputOffset())
@@ -149,7 +143,7 @@ func whole(file string, doc Document) error {
 		return nil // what is wrong with it is told by whoever decodes it
 	}
 	err := d.Decode(&more)
-	if errors.Is(err, io.EOF) {
+	if err != nil && err.Error() == "EOF" {
 		return nil
 	}
 	line := doc.Line
