@@ -463,7 +463,7 @@ func (p *placement) waits() (what string, loud bool) {
 		return what, loud
 	}
 	if len(p.pending().remove) > 0 {
-		return p.unread(), false
+		return p.unread(p.leaving != nil), false
 	}
 	return "", false
 }

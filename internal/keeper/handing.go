@@ -72,9 +72,10 @@ func (p *placement) neighbours() []*placement {
 }
 
 // unread names who has not taken in yet what was read of the ward's repository, and so may still come to declare what is
-// to be removed; "" when everybody has. Who can't read it is not waited for.
-func (p *placement) unread() string {
-	if p.leaving == nil {
+// to be removed; "" when everybody has. Who can't read it is not waited for, nor, by a ward that leaves its roster, the
+// roster that lets it go.
+func (p *placement) unread(leaving bool) string {
+	if !leaving {
 		p.k.mu.RLock()
 		var reading string
 		for name, l := range p.k.rosters {

@@ -878,7 +878,7 @@ func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
 	if !l.Dismantle {
 		return k.retire(ctx, p, l)
 	}
-	if what := p.unread(); what != "" {
+	if what := p.unread(true); what != "" {
 		return fault(Conflict, "%s waits for %s", p.id, what)
 	}
 	if err := p.ask(ctx, func() error { return p.leave(l) }); err != nil {

@@ -358,7 +358,7 @@ func (p *placement) start(r Ask) (int, error) {
 	if len(made.Guards) > 0 {
 		return 0, guarded(p.id, made.Guards)
 	}
-	if len(made.Removals) > 0 && (r.Kind == run.Sync || r.Kind == run.Dismantle) && p.unread() != "" {
+	if len(made.Removals) > 0 && (r.Kind == run.Sync || r.Kind == run.Dismantle) && p.unread(p.leaving != nil) != "" {
 		return 0, errUnread
 	}
 	if made.Empty() && r.Kind != run.Rollback && r.Kind != run.Dismantle {
