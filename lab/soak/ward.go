@@ -57,7 +57,7 @@ func (w *ward) declared() map[string]map[string]any {
 	return out
 }
 
-var separators = []string{"---\n", "---  # another\n", "---\t# tab\n", "...\n---\n", "--- ", "--- !!map\n", ""}
+var separators = []string{"---\n", "---  # another\n", "---\t# tab\n", "...\n---\n", "--- ", "--- !!map\n"}
 
 func (w *ward) files() map[string]string {
 	out := map[string]string{}
