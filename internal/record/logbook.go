@@ -12,95 +12,42 @@ import (
 	"strings"
 	"time"
 
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 )
-
-// EntryObject is the outcome of a run for one object.
-type EntryObject struct {
-	Ref      object.Ref `json:"ref"`
-	Step     int        `json:"step,omitempty"`
-	Task     string     `json:"task,omitempty"` // before, after or failed; empty for an object that is kept
-	Replaced bool       `json:"replaced,omitempty"`
-	State    string     `json:"state"`
-	Reason   string     `json:"reason,omitempty"`
-	Began    time.Time  `json:"began,omitzero"`
-	Ended    time.Time  `json:"ended,omitzero"`
-	Log      bool       `json:"log,omitempty"` // the log of the task is kept
-}
-
-// Entry is one line of a logbook.
-type Entry struct {
-	Placement string
-	Number    int
-	Kind      string
-	Outcome   string
-	By        string
-	Why       string
-	Reason    string
-	Revision  *Revision
-	ToEntry   int
-	Started   time.Time
-	Ended     time.Time
-	Snapshot  string
-	Objects   []EntryObject
-}
 
 const entryColumns = `placement, number, kind, outcome, by, why, reason, revision, to_entry, started, ended, snapshot, objects`
 
 // AddEntry writes a new entry and gives it the next number of its logbook.
-func (s *Store) AddEntry(ctx context.Context, e Entry) (Entry, error) {
-	err := s.tx(ctx, func(tx *sql.Tx) error {
-		if err := tx.QueryRowContext(ctx, `SELECT coalesce(max(number),0)+1 FROM all_entries WHERE placement=?`, e.Placement).Scan(&e.Number); err != nil {
+func (s *Store) AddEntry(ctx context.Context, e logbook.Entry) (logbook.Entry, error) {
+	err := s.tx(ctx, func(tx *sql.Tx) (err error) {
+		if e.Number, err = lastNumber(ctx, tx, e.Placement); err != nil {
 			return err
 		}
-		revision := ""
-		if e.Revision != nil {
-			revision = toJSON(e.Revision)
-		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO entries (`+entryColumns+`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)`, e.Placement, e.Number, e.Kind, e.Outcome, e.By, e.Why, e.Reason,
-			revision, e.ToEntry, ms(e.Started), ms(e.Ended), e.Snapshot, toJSON(nonNil(e.Objects)))
-		return err
+		e.Number++
+		return AddEntry{e}.to(ctx, &writing{store: s, tx: tx, id: e.Placement})
 	})
 	return e, err
 }
 
-func nonNil(o []EntryObject) []EntryObject {
+// LastNumber is the number of the newest entry of a logbook; 0 when it has none.
+func (s *Store) LastNumber(ctx context.Context, placement string) (int, error) {
+	return lastNumber(ctx, s.db, placement)
+}
+
+func lastNumber(ctx context.Context, in interface {
+	QueryRowContext(context.Context, string, ...any) *sql.Row
+}, placement string) (n int, err error) {
+	err = in.QueryRowContext(ctx, `SELECT coalesce(max(number),0) FROM all_entries WHERE placement=?`, placement).Scan(&n)
+	return n, err
+}
+
+func nonNil(o []logbook.EntryObject) []logbook.EntryObject {
 	if o == nil {
-		return []EntryObject{}
+		return []logbook.EntryObject{}
 	}
 	return o
-}
-
-// EndEntry writes how an entry ended.
-func (s *Store) EndEntry(ctx context.Context, e Entry) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE entries SET outcome=?, reason=?, ended=?, objects=? WHERE placement=? AND number=?`,
-		e.Outcome, e.Reason, ms(e.Ended), toJSON(nonNil(e.Objects)), e.Placement, e.Number)
-	return err
-}
-
-// SetOutcome changes the outcome of an entry that ended: failed becomes rolled back.
-func (s *Store) SetOutcome(ctx context.Context, placement string, number int, outcome string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE entries SET outcome=? WHERE placement=? AND number=?`, outcome, placement, number)
-	return err
-}
-
-// RemoveEntry takes back an entry that turned out to be worth no line.
-func (s *Store) RemoveEntry(ctx context.Context, placement string, number int) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM entries WHERE placement=? AND number=?`, placement, number)
-	return err
-}
-
-// PutLog keeps the log of a task with the entry of its run.
-func (s *Store) PutLog(ctx context.Context, placement string, number int, ref object.Ref, text string) error {
-	body, err := pack(text)
-	if err == nil {
-		body, err = s.vault.Seal(body)
-	}
-	if err != nil {
-		return err
-	}
-	_, err = s.db.ExecContext(ctx, `INSERT OR REPLACE INTO logs VALUES (?,?,?,?)`, placement, number, ref.Key(), body)
-	return err
 }
 
 // Log reads the log of a task; ErrNone when none was kept.
@@ -148,6 +95,9 @@ func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.T
 			if count != nil {
 				*count += n
 			}
+			return err
+		}
+		if err := drop(nil, `DELETE FROM removed WHERE at<?`, now.Add(-removedFor).Unix()); err != nil {
 			return err
 		}
 		needed := `outcome='running'
@@ -222,7 +172,7 @@ type Find struct {
 
 // Entries lists entries, newest first and without their objects, and how many there are on all pages. Those of one
 // placement come by their numbers, whatever the clock did meanwhile.
-func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
+func (s *Store) Entries(ctx context.Context, f Find) ([]logbook.Entry, int, error) {
 	where, args := []string{"1"}, []any{}
 	if f.Placement != "" {
 		where, args = append(where, "placement=?"), append(args, f.Placement)
@@ -252,7 +202,7 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
 		return nil, 0, err
 	}
 	defer rows.Close()
-	var out []Entry
+	var out []logbook.Entry
 	for rows.Next() {
 		e, err := scanEntry(rows)
 		if err != nil {
@@ -264,7 +214,7 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]Entry, int, error) {
 }
 
 // Entry reads one entry; ErrNone when there is no such number.
-func (s *Store) Entry(ctx context.Context, placement string, number int) (Entry, error) {
+func (s *Store) Entry(ctx context.Context, placement string, number int) (logbook.Entry, error) {
 	e, err := scanEntry(s.db.QueryRowContext(ctx, `SELECT `+entryColumns+` FROM all_entries WHERE placement=? AND number=?`, placement, number))
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, fmt.Errorf("%s has no entry #%d: %w", placement, number, ErrNone)
@@ -290,8 +240,8 @@ func (s *Store) Entry(ctx context.Context, placement string, number int) (Entry,
 	return e, rows.Err()
 }
 
-func scanEntry(row interface{ Scan(...any) error }) (Entry, error) {
-	var e Entry
+func scanEntry(row interface{ Scan(...any) error }) (logbook.Entry, error) {
+	var e logbook.Entry
 	var revision, objects string
 	var started, ended int64
 	if err := row.Scan(&e.Placement, &e.Number, &e.Kind, &e.Outcome, &e.By, &e.Why, &e.Reason, &revision, &e.ToEntry, &started, &ended, &e.Snapshot, &objects); err != nil {
@@ -301,15 +251,8 @@ func scanEntry(row interface{ Scan(...any) error }) (Entry, error) {
 	return e, errors.Join(fromJSON(revision, &e.Revision), json.Unmarshal([]byte(objects), &e.Objects))
 }
 
-// SnapshotObject is one declared object of a snapshot.
-type SnapshotObject struct {
-	Object object.Object
-	Hash   string // of the declared object; of a Secret a keyed one, for even a plain hash tells something
-	Step   int
-}
-
 // SnapshotID is what a snapshot of some declared objects is called: the same objects have the same id.
-func SnapshotID(objects []SnapshotObject) string {
+func SnapshotID(objects []declared.Whole) string {
 	sort.Slice(objects, func(i, j int) bool { return objects[i].Object.Ref.Compare(objects[j].Object.Ref) < 0 })
 	sum := sha256.New()
 	for _, o := range objects {
@@ -341,7 +284,7 @@ func (s *Store) SnapshotHashes(ctx context.Context, id string) (map[object.Ref]s
 }
 
 // PutSnapshot keeps declared objects under their SnapshotID, each stored once however many snapshots hold it.
-func (s *Store) PutSnapshot(ctx context.Context, id string, objects []SnapshotObject) error {
+func (s *Store) PutSnapshot(ctx context.Context, id string, objects []declared.Whole) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
 		var n int
 		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM snapshots WHERE id=?`, id).Scan(&n); err != nil || n > 0 {
@@ -373,7 +316,7 @@ func (s *Store) PutSnapshot(ctx context.Context, id string, objects []SnapshotOb
 }
 
 // Snapshot reads the objects of a snapshot back: those named, or all when none is named.
-func (s *Store) Snapshot(ctx context.Context, id string, only ...object.Ref) ([]SnapshotObject, error) {
+func (s *Store) Snapshot(ctx context.Context, id string, only ...object.Ref) ([]declared.Whole, error) {
 	keys := make([]string, len(only))
 	for i, ref := range only {
 		keys[i] = ref.Key()
@@ -387,9 +330,9 @@ func (s *Store) Snapshot(ctx context.Context, id string, only ...object.Ref) ([]
 		return nil, err
 	}
 	defer rows.Close()
-	var out []SnapshotObject
+	var out []declared.Whole
 	for rows.Next() {
-		var o SnapshotObject
+		var o declared.Whole
 		var ref string
 		var body []byte
 		if err := rows.Scan(&ref, &o.Object.Version, &o.Hash, &o.Step, &o.Object.File, &o.Object.Line, &body); err != nil {

@@ -13,7 +13,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -23,6 +22,8 @@ import (
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 )
 
@@ -41,11 +42,32 @@ type Store struct {
 	lock  *os.File
 }
 
+// tighten takes what is kept from everybody but the service's own user: it holds private code, and what an older version or
+// a hand has left open.
+func tighten(dir string) error {
+	return filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return fmt.Errorf("look at the modes of the data directory: %w", err)
+		}
+		st, err := d.Info()
+		if err != nil || st.Mode()&fs.ModeSymlink != 0 || st.Mode().Perm()&0o077 == 0 {
+			return nil // gone, or as it should be
+		}
+		if err := os.Chmod(path, st.Mode().Perm()&0o700); err != nil {
+			return fmt.Errorf("%s can be read by other users of this machine, and that can't be mended; make it chmod go= yourself: %w", path, err)
+		}
+		return nil
+	})
+}
+
 // Open makes or opens the database in a directory, and brings it up to date. A second service on the same
 // directory is refused.
 func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the data directory: %w", err)
+	}
+	if err := tighten(dir); err != nil {
+		return nil, err
 	}
 	lock, err := os.OpenFile(filepath.Join(dir, "vigila.lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -206,31 +228,6 @@ func toJSON(v any) string {
 	return string(b)
 }
 
-// Token is a bearer token's owner; the token itself is never kept.
-type Token struct {
-	Name string
-	Role string
-}
-
-// AddToken keeps the hash of a token.
-func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO tokens (hash, name, role, made) VALUES (?,?,?,?)`, hash, t.Name, t.Role, ms(time.Now()))
-	return err
-}
-
-// TokenByHash finds a token; ErrNone when it is not known.
-func (s *Store) TokenByHash(ctx context.Context, hash string) (Token, error) {
-	var t Token
-	err := s.row(ctx, []any{&t.Name, &t.Role}, `SELECT name, role FROM tokens WHERE hash=?`, hash)
-	return t, err
-}
-
-// Tokens counts the tokens.
-func (s *Store) Tokens(ctx context.Context) (n int, err error) {
-	err = s.db.QueryRowContext(ctx, `SELECT count(*) FROM tokens`).Scan(&n)
-	return n, err
-}
-
 // SetNoticeKey keeps the key that signs push notices of a repository, encrypted; the one before it is forgotten.
 func (s *Store) SetNoticeKey(ctx context.Context, name string, key []byte) error {
 	sealed, err := s.vault.Seal(key)
@@ -272,19 +269,20 @@ type Ward struct {
 	Roster     string // that declares it; "" when a person registered it
 	Source     string // the file in the roster's repository
 	Home       Home
+	Limits     Limits // of a roster that declared it once and is gone
 }
 
 // PutWard registers a ward, or changes its file, and makes its placements; those on other clusters are removed.
 func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO wards (name, file, made, roster, source, home) VALUES (?,?,?,?,?,?)
-			ON CONFLICT (name) DO UPDATE SET file=excluded.file, roster=excluded.roster, source=excluded.source, home=excluded.home`, w.Name, w.File, ms(time.Now()), w.Roster, w.Source, toJSON(w.Home)); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO wards (name, file, made, roster, source, home, limits) VALUES (?,?,?,?,?,?,?)
+			ON CONFLICT (name) DO UPDATE SET file=excluded.file, roster=excluded.roster, source=excluded.source, home=excluded.home, limits=excluded.limits`, w.Name, w.File, ms(time.Now()), w.Roster, w.Source, toJSON(w.Home), toJSON(w.Limits)); err != nil {
 			return err
 		}
 		marks := make([]string, len(clusters))
 		args := []any{w.Name}
 		for i, c := range clusters {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO placements (id, ward, cluster) VALUES (?,?,?) ON CONFLICT DO NOTHING`, w.Name+"@"+c, w.Name, c); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO placements (id, ward, cluster, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING`, w.Name+"@"+c, w.Name, c, ms(time.Now())); err != nil {
 				return err
 			}
 			marks[i] = "?"
@@ -301,7 +299,7 @@ func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 
 // Wards lists the registered wards by name.
 func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, file, roster, source, home FROM wards ORDER BY name`)
+	rows, err := s.db.QueryContext(ctx, `SELECT name, file, roster, source, home, limits FROM wards ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}
@@ -309,11 +307,11 @@ func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
 	var out []Ward
 	for rows.Next() {
 		var w Ward
-		var home string
-		if err := rows.Scan(&w.Name, &w.File, &w.Roster, &w.Source, &home); err != nil {
+		var home, limits string
+		if err := rows.Scan(&w.Name, &w.File, &w.Roster, &w.Source, &home, &limits); err != nil {
 			return nil, err
 		}
-		if err := json.Unmarshal([]byte(home), &w.Home); err != nil {
+		if err := errors.Join(json.Unmarshal([]byte(home), &w.Home), json.Unmarshal([]byte(limits), &w.Limits)); err != nil {
 			return nil, fmt.Errorf("ward %s: %w", w.Name, err)
 		}
 		out = append(out, w)
@@ -378,54 +376,23 @@ func (s *Store) Past(ctx context.Context, name string) ([]string, error) {
 	return out, rows.Err()
 }
 
-// Revision is a commit as entries keep it.
-type Revision struct {
-	ID      string    `json:"id"`
-	Subject string    `json:"subject,omitempty"`
-	Author  string    `json:"author,omitempty"`
-	At      time.Time `json:"at,omitzero"`
-}
-
-// Hold stops automatic runs.
-type Hold struct {
-	By     string    `json:"by"`
-	At     time.Time `json:"at"`
-	Until  time.Time `json:"until,omitzero"`
-	Reason string    `json:"reason,omitempty"`
-	Entry  int       `json:"entry,omitempty"`
-}
-
 // Placement is a ward in a cluster, as it was left.
 type Placement struct {
 	ID, Ward, Cluster string
-	Applied           *Revision
+	Applied           *logbook.Revision
 	Snapshot          string
 	Tasks             map[string]string // the tasks of Snapshot by key, to their hashes
-	Rules             []File            // health files
-	Hold              *Hold
-	Leaving           *Leaving
-	Err               error // why the rest of it can't be read; nil when it can
-}
-
-// Leaving tells that a placement is being removed.
-type Leaving struct {
-	By        string    `json:"by"`
-	Why       string    `json:"why,omitempty"`
-	At        time.Time `json:"at"`
-	Dismantle bool      `json:"dismantle,omitempty"` // its objects are removed first
-	Allow     []string  `json:"allow,omitempty"`     // guards that may be passed
-}
-
-// File is a small text file by name.
-type File struct {
-	Path string `json:"path"`
-	Text string `json:"text"`
+	Rules             []declared.File   // health files
+	Hold              *logbook.Hold
+	Leaving           *logbook.Leaving
+	Made              time.Time // when the ward came into this cluster
+	Err               error     // why the rest of it can't be read; nil when it can
 }
 
 // Placements lists the placements by id; of one ward, or of all when its name is empty. One that can't be read keeps the
 // others from nothing: it says so in its Err.
 func (s *Store) Placements(ctx context.Context, ward string) ([]Placement, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold, leaving FROM placements WHERE ?1='' OR ward=?1 ORDER BY id`, ward)
+	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold, leaving, max(made, (SELECT made FROM wards WHERE name=ward)) FROM placements WHERE ?1='' OR ward=?1 ORDER BY id`, ward)
 	if err != nil {
 		return nil, err
 	}
@@ -434,10 +401,12 @@ func (s *Store) Placements(ctx context.Context, ward string) ([]Placement, error
 	for rows.Next() {
 		var p Placement
 		var applied, tasks, rules, hold, leaving string
-		if err := rows.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &tasks, &rules, &hold, &leaving); err != nil {
+		var made int64
+		if err := rows.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &tasks, &rules, &hold, &leaving, &made); err != nil {
 			return nil, err
 		}
-		var files *[]File
+		p.Made = at(made)
+		var files *[]declared.File
 		if err := errors.Join(fromJSON(applied, &p.Applied), json.Unmarshal([]byte(tasks), &p.Tasks), fromJSON(rules, &files), fromJSON(hold, &p.Hold), fromJSON(leaving, &p.Leaving)); err != nil {
 			p.Err = fmt.Errorf("what the record holds of %s can't be read: %w", p.ID, err)
 		}
@@ -455,46 +424,6 @@ func fromJSON[T any](s string, into **T) error {
 	}
 	*into = new(T)
 	return json.Unmarshal([]byte(s), *into)
-}
-
-// SetHold holds a placement, or releases it when h is nil.
-func (s *Store) SetHold(ctx context.Context, id string, h *Hold) error {
-	text := ""
-	if h != nil {
-		text = toJSON(h)
-	}
-	_, err := s.db.ExecContext(ctx, `UPDATE placements SET hold=? WHERE id=?`, text, id)
-	return err
-}
-
-// SetLeaving notes that a placement is being removed, or with nil that it is not.
-func (s *Store) SetLeaving(ctx context.Context, id string, l *Leaving) error {
-	text := ""
-	if l != nil {
-		text = toJSON(l)
-	}
-	_, err := s.db.ExecContext(ctx, `UPDATE placements SET leaving=? WHERE id=?`, text, id)
-	return err
-}
-
-// SetApplied notes what a placement holds now, and which tasks belong to it.
-func (s *Store) SetApplied(ctx context.Context, id string, r Revision, snapshot string, tasks map[string]string) error {
-	if tasks == nil {
-		tasks = map[string]string{}
-	}
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE placements SET applied=?, snapshot=?, tasks=? WHERE id=?`, toJSON(r), snapshot, toJSON(tasks), id); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `UPDATE baselines SET snapshot='' WHERE placement=? AND snapshot<>''`, id) // it is the whole now
-		return err
-	})
-}
-
-// SetRules keeps the health files that a placement read last.
-func (s *Store) SetRules(ctx context.Context, id string, files []File) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE placements SET rules=? WHERE id=?`, toJSON(files), id)
-	return err
 }
 
 // PutDeclaration keeps what a placement's repository declared when it was read last; key names everything that went in.
@@ -527,17 +456,8 @@ type TaskObject struct {
 	UID     string // empty while it is not known whether it was made
 }
 
-// PutTask keeps an object of a task, before it is made and again after.
-func (s *Store) PutTask(ctx context.Context, id string, t TaskObject) error {
-	_, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO task_objects VALUES (?,?,?,?)`, id, t.Ref.Key(), t.Version, t.UID)
-	return err
-}
-
-// RemoveTask forgets an object of a task that is gone.
-func (s *Store) RemoveTask(ctx context.Context, id string, ref object.Ref) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM task_objects WHERE placement=? AND ref=?`, id, ref.Key())
-	return err
-}
+// Watch is the kind whose watch tells of the object.
+func (t TaskObject) Watch() object.Kind { return object.Kind{Version: t.Version, Kind: t.Ref.Kind} }
 
 // Tasks lists the objects of tasks that are, or may be, in the cluster.
 func (s *Store) Tasks(ctx context.Context, id string) (map[object.Ref]TaskObject, error) {
@@ -561,39 +481,16 @@ func (s *Store) Tasks(ctx context.Context, id string) (map[object.Ref]TaskObject
 	return out, rows.Err()
 }
 
-// Rejection is a revision that automatic runs don't go to.
-type Rejection struct {
-	Revision string
-	Subject  string
-	Why      string
-	By       string
-	At       time.Time
-	Declared string // a digest of what was declared; empty when the revision as such is rejected
-}
-
-// Reject marks a revision as bad for a placement; Unreject lifts it.
-func (s *Store) Reject(ctx context.Context, id string, r Rejection) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO rejections (placement, revision, subject, why, by, at, declared) VALUES (?,?,?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET subject=excluded.subject, why=excluded.why, by=excluded.by, at=excluded.at, declared=excluded.declared`, id, r.Revision, r.Subject, r.Why, r.By, ms(r.At), r.Declared)
-	return err
-}
-
-// Unreject lifts a rejection.
-func (s *Store) Unreject(ctx context.Context, id, revision string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM rejections WHERE placement=? AND revision=?`, id, revision)
-	return err
-}
-
 // Rejections lists the rejected revisions of a placement by their id.
-func (s *Store) Rejections(ctx context.Context, id string) (map[string]Rejection, error) {
+func (s *Store) Rejections(ctx context.Context, id string) (map[string]logbook.Rejection, error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT revision, subject, why, by, at, declared FROM rejections WHERE placement=?`, id)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	out := map[string]Rejection{}
+	out := map[string]logbook.Rejection{}
 	for rows.Next() {
-		var r Rejection
+		var r logbook.Rejection
 		var n int64
 		if err := rows.Scan(&r.Revision, &r.Subject, &r.Why, &r.By, &n, &r.Declared); err != nil {
 			return nil, err
@@ -604,29 +501,17 @@ func (s *Store) Rejections(ctx context.Context, id string) (map[string]Rejection
 	return out, rows.Err()
 }
 
-// Stretch is a standing since a time.
-type Stretch struct {
-	From     time.Time
-	Standing string
-	Health   string
-}
-
-// AddStanding notes a change of standing.
-func (s *Store) AddStanding(ctx context.Context, id string, st Stretch) error {
-	return s.exec(ctx, `INSERT INTO standings VALUES (?,?,?,?)`, id, ms(st.From), st.Standing, st.Health)
-}
-
 // Standings lists the standings of a placement since a time, oldest first, with the one that held at that time.
-func (s *Store) Standings(ctx context.Context, id string, since time.Time) ([]Stretch, error) {
+func (s *Store) Standings(ctx context.Context, id string, since time.Time) ([]logbook.Stretch, error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT at, standing, health FROM standings WHERE placement=?1 AND at >=
 		coalesce((SELECT max(at) FROM standings WHERE placement=?1 AND at<=?2), 0) ORDER BY at`, id, ms(since))
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []Stretch
+	var out []logbook.Stretch
 	for rows.Next() {
-		var st Stretch
+		var st logbook.Stretch
 		var n int64
 		if err := rows.Scan(&n, &st.Standing, &st.Health); err != nil {
 			return nil, err
@@ -727,7 +612,7 @@ func (s *Store) Doing(ctx context.Context, id string) (refs map[object.Ref]bool,
 
 // Detail reads the larger part of a baseline; ErrNone when there is no such baseline.
 func (s *Store) Detail(ctx context.Context, id string, ref object.Ref) (*compare.Detail, error) {
-	d := compare.Detail{Owned: object.FieldSet{Set: &fieldpath.Set{}}}
+	d := compare.NoDetail()
 	var owned, fields []byte
 	var applied int64
 	var found string
@@ -746,7 +631,7 @@ func (s *Store) Detail(ctx context.Context, id string, ref object.Ref) (*compare
 	if err != nil {
 		return nil, fmt.Errorf("baseline of %s in %s: %w", ref, id, err)
 	}
-	return &d, nil
+	return d, nil
 }
 
 // Found is what others owned of the objects of a placement when they were first applied; of those that are not in it,
@@ -773,35 +658,6 @@ func (s *Store) Found(ctx context.Context, id string) (map[object.Ref]*fieldpath
 		}
 	}
 	return out, rows.Err()
-}
-
-// PutBaselines keeps what was applied, with its details.
-func (s *Store) PutBaselines(ctx context.Context, id string, all []compare.Baseline) error {
-	rows := make([][]any, len(all))
-	for i, b := range all {
-		row, err := baselineRow(id, b)
-		if err != nil {
-			return err
-		}
-		rows[i] = row
-	}
-	put, err := s.prepared(ctx, putBaseline)
-	if err != nil {
-		return err
-	}
-	if len(rows) == 1 { // a transaction of its own anyway
-		_, err := put.ExecContext(ctx, rows[0]...)
-		return err
-	}
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		here := tx.StmtContext(ctx, put)
-		for _, row := range rows {
-			if _, err := here.ExecContext(ctx, row...); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
 }
 
 const putBaseline = `INSERT INTO baselines (placement, ` + baselineColumns + `, owned, fields, applied, found) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
@@ -831,168 +687,50 @@ func baselineRow(id string, b compare.Baseline) ([]any, error) {
 	return []any{id, b.Ref.Key(), b.Version, b.Declared, b.Imprint.Text(), b.UID, b.Revision, 0, b.Size, b.Guards, b.Snapshot, owned, fields, ms(d.At), string(found)}, nil
 }
 
-// Claim notes what the run of an entry is about to apply, beside what is in doubt since an earlier one: of what is kept already that it is (all with a UID), else a
-// baseline without detail. Objects that another ward of the cluster keeps are left out and returned with that ward.
-// Two wards that claim one object at the same moment can't both have it.
-func (s *Store) Claim(ctx context.Context, cluster, id string, number int, all []compare.Baseline) (refused map[object.Ref]string, err error) {
-	refused = map[object.Ref]string{}
-	keys := make([]string, len(all))
-	for i, b := range all {
-		keys[i] = b.Ref.Key()
-	}
-	list := toJSON(keys)
-	err = s.tx(ctx, func(tx *sql.Tx) error {
-		other := map[string]string{}
-		if err := pairs(ctx, tx, other, `SELECT b.ref, p.ward FROM baselines b JOIN placements p ON p.id=b.placement
-			WHERE b.ref IN (SELECT value FROM json_each(?)) AND p.cluster=? AND p.id<>?`, list, cluster, id); err != nil {
-			return err
-		}
-		had := map[string]string{}
-		if err := pairs(ctx, tx, had, `SELECT ref, '' FROM baselines WHERE placement=? AND ref IN (SELECT value FROM json_each(?))`, id, list); err != nil {
-			return err
-		}
-		doing, err := doubts(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		doing = append(doing, keys...)
-		slices.Sort(doing)
-		doing = slices.Compact(doing)
-		if _, err := tx.ExecContext(ctx, `UPDATE placements SET intents=? WHERE id=?`, toJSON(intents{number, doing}), id); err != nil {
-			return err
-		}
-		put, err := tx.PrepareContext(ctx, putBaseline)
-		if err != nil {
-			return err
-		}
-		defer put.Close()
-		for i, b := range all {
-			if ward, kept := other[keys[i]]; kept {
-				refused[b.Ref] = ward
-				continue
-			}
-			if _, kept := had[keys[i]]; kept {
-				continue
-			}
-			b.Intent, b.Detail = number, nil
-			row, err := baselineRow(id, b)
-			if err != nil {
-				return err
-			}
-			if _, err := put.ExecContext(ctx, row...); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return refused, err
-}
-
-// doubts are the keys of the objects that may have been applied without an answer.
-func doubts(ctx context.Context, tx *sql.Tx, id string) ([]string, error) {
-	var text string
-	if err := tx.QueryRowContext(ctx, `SELECT intents FROM placements WHERE id=?`, id).Scan(&text); err != nil || text == "" {
-		return nil, err
-	}
-	var doing intents
-	err := json.Unmarshal([]byte(text), &doing)
-	return doing.Refs, err
-}
-
-// pairs reads rows of two texts.
-func pairs(ctx context.Context, tx *sql.Tx, into map[string]string, query string, args ...any) error {
-	rows, err := tx.QueryContext(ctx, query, args...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var k, v string
-		if err := rows.Scan(&k, &v); err != nil {
-			return err
-		}
-		into[k] = v
-	}
-	return rows.Err()
-}
-
-// Doubt notes that it is not known what is there of an object: it was about to be applied, and no answer came.
-func (s *Store) Doubt(ctx context.Context, id string, refs []object.Ref) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		for _, ref := range refs {
-			if _, err := tx.ExecContext(ctx, `UPDATE baselines SET declared='', hash='', size=0, guards='', owned=x'', fields=x'' WHERE placement=? AND ref=?`, id, ref.Key()); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
 // keeperQuery finds the other ward that keeps an object: its ref, the cluster, and the placement that asks.
 const keeperQuery = `SELECT p.ward FROM baselines b JOIN placements p ON p.id=b.placement WHERE b.ref=? AND p.cluster=? AND p.id<>? LIMIT 1`
 
-// SettleIntents notes that the run of an entry has ended, and which objects are still in doubt: they were about to be
-// applied when the service was killed, and nobody has applied or removed them since.
-func (s *Store) SettleIntents(ctx context.Context, id string, number int, doubtful []object.Ref) error {
-	text := ""
-	if len(doubtful) > 0 {
-		keys := make([]string, len(doubtful))
-		for i, ref := range doubtful {
-			keys[i] = ref.Key()
-		}
-		text = toJSON(intents{number, keys})
+// Handed lists what a ward has handed over and nobody has come for, to the version that it was kept in.
+func (s *Store) Handed(ctx context.Context, id string) (map[object.Ref]string, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT ref, version FROM handed WHERE placement=?`, id)
+	if err != nil {
+		return nil, err
 	}
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE placements SET intents=? WHERE id=?`, text, id); err != nil {
-			return err
+	defer rows.Close()
+	out := map[object.Ref]string{}
+	for rows.Next() {
+		var key, version string
+		if err := rows.Scan(&key, &version); err != nil {
+			return nil, err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE baselines SET intent=0 WHERE placement=? AND intent<>0`, id)
-		return err
-	})
-}
-
-// RemoveBaseline forgets an object that is gone.
-func (s *Store) RemoveBaseline(ctx context.Context, id string, ref object.Ref) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM baselines WHERE placement=? AND ref=?`, id, ref.Key())
-	return err
-}
-
-// Restore is one field that was put back after somebody changed it.
-type Restore struct {
-	Ref  object.Ref
-	Path string
-	Who  string
-	At   time.Time
-}
-
-// AddRestores notes what a run put back.
-func (s *Store) AddRestores(ctx context.Context, id string, all []Restore) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		for _, r := range all {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO restores VALUES (?,?,?,?,?)`, id, r.Ref.Key(), r.Path, r.Who, ms(r.At)); err != nil {
-				return err
-			}
+		ref, err := object.ParseKey(key)
+		if err != nil {
+			return nil, err
 		}
-		return nil
-	})
+		out[ref] = version
+	}
+	return out, rows.Err()
 }
 
-// ForgetRestores drops what was noted about an object.
-func (s *Store) ForgetRestores(ctx context.Context, id string, ref object.Ref) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM restores WHERE placement=? AND ref=?`, id, ref.Key())
-	return err
+// Removed tells whether a ward has kept the object of a uid, and removed it, within the last half year.
+func (s *Store) Removed(ctx context.Context, id, uid string) (yes bool, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM removed WHERE placement=? AND uid=?)`, id, uid).Scan(&yes)
+	return yes, err
 }
+
+// removedFor is how long the uid of an object that was removed is kept.
+const removedFor = 180 * 24 * time.Hour
 
 // Restores lists what was put back since a time, oldest first.
-func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]Restore, error) {
+func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]logbook.Restore, error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT ref, path, who, at FROM restores WHERE placement=? AND at>=? ORDER BY at`, id, ms(since))
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []Restore
+	var out []logbook.Restore
 	for rows.Next() {
-		var r Restore
+		var r logbook.Restore
 		var ref string
 		var n int64
 		if err := rows.Scan(&ref, &r.Path, &r.Who, &n); err != nil {

@@ -17,6 +17,8 @@ import (
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 )
 
@@ -55,7 +57,7 @@ func TestASecondServiceIsRefused(t *testing.T) {
 func TestPasswordsAreEncrypted(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
-	require.NoError(t, s.PutRepo(ctx, Repo{Name: "fleet", URL: "https://x", User: "vigila", Password: "open-sesame"}))
+	require.NoError(t, s.PutRepo(ctx, Repo{Name: "moorings", URL: "https://x", User: "vigila", Password: "open-sesame"}))
 	repos, err := s.Repos(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, "open-sesame", repos[0].Password)
@@ -73,20 +75,20 @@ func TestPasswordsAreEncrypted(t *testing.T) {
 
 func TestSnapshotsShareObjectsAndHideSecrets(t *testing.T) {
 	s := placed(t)
-	obj := func(kind, name, value string) SnapshotObject {
+	obj := func(kind, name, value string) declared.Whole {
 		body := map[string]any{"apiVersion": "v1", "kind": kind, "metadata": map[string]any{"name": name}, "data": map[string]any{"k": value, "n": int64(3)}}
-		return SnapshotObject{Object: object.Object{Ref: object.Ref{Kind: kind, Name: name}, Version: "v1", Body: body, File: "a.yaml", Line: 3}, Hash: object.Hash(body), Step: 1}
+		return declared.Whole{Object: object.Object{Ref: object.Ref{Kind: kind, Name: name}, Version: "v1", Body: body, File: "a.yaml", Line: 3}, Hash: object.Hash(body), Step: 1}
 	}
-	put := func(objects []SnapshotObject) (string, error) {
+	put := func(objects []declared.Whole) (string, error) {
 		id := SnapshotID(objects)
 		return id, s.PutSnapshot(ctx, id, objects)
 	}
-	one, err := put([]SnapshotObject{obj("ConfigMap", "a", "1"), obj("Secret", "s", "spring-tide")})
+	one, err := put([]declared.Whole{obj("ConfigMap", "a", "1"), obj("Secret", "s", "spring-tide")})
 	require.NoError(t, err)
-	two, err := put([]SnapshotObject{obj("Secret", "s", "spring-tide"), obj("ConfigMap", "a", "1")})
+	two, err := put([]declared.Whole{obj("Secret", "s", "spring-tide"), obj("ConfigMap", "a", "1")})
 	require.NoError(t, err)
 	assert.Equal(t, one, two, "the same objects are the same snapshot, in whatever order")
-	three, err := put([]SnapshotObject{obj("ConfigMap", "a", "2"), obj("Secret", "s", "spring-tide")})
+	three, err := put([]declared.Whole{obj("ConfigMap", "a", "2"), obj("Secret", "s", "spring-tide")})
 	require.NoError(t, err)
 	assert.NotEqual(t, one, three)
 	var blobs int
@@ -118,14 +120,15 @@ func TestBaselinesSurvive(t *testing.T) {
 	ref := object.Ref{Group: "apps", Kind: "Deployment", Namespace: "n", Name: "d"}
 	detail := &compare.Detail{Owned: object.FieldSet{Set: fieldpath.NewSet(fieldpath.MakePathOrDie("spec", "replicas"))}, Fields: []object.Field{{Path: "spec.replicas", Value: int64(2)}}, At: time.UnixMilli(1000).UTC()}
 	b := compare.Baseline{Ref: ref, Version: "apps/v1", Declared: "h", Imprint: object.Imprint{Ours: [16]byte{1}}, UID: "u", Revision: 7, Intent: 4, Size: 1, Guards: "no-prune", Detail: detail}
-	require.NoError(t, s.PutBaselines(ctx, id, []compare.Baseline{b}))
+	require.NoError(t, s.Commit(ctx, id, PutBaselines{[]compare.Baseline{b}}))
 	all, err := s.Baselines(ctx, id)
 	require.NoError(t, err)
 	got := all[ref]
 	want := b.Light()
 	want.Intent = 0 // that is a matter of Claim
 	assert.Equal(t, want, got)
-	refused, err := s.Claim(ctx, "quay", id, 4, []compare.Baseline{got})
+	refused := map[object.Ref]string{}
+	err = s.Commit(ctx, id, Claim{"quay", 4, []compare.Baseline{got}, refused})
 	require.NoError(t, err)
 	assert.Empty(t, refused)
 	all, err = s.Baselines(ctx, id)
@@ -137,11 +140,11 @@ func TestBaselinesSurvive(t *testing.T) {
 	assert.Equal(t, detail.Fields, back.Fields)
 	assert.True(t, detail.Owned.Set.Equals(back.Owned.Set))
 	assert.Equal(t, detail.At, back.At)
-	require.NoError(t, s.SettleIntents(ctx, id, 4, []object.Ref{ref}))
+	require.NoError(t, s.Commit(ctx, id, SettleIntents{4, []object.Ref{ref}}))
 	all, err = s.Baselines(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, 4, all[ref].Intent, "what another run has not touched stays in doubt")
-	require.NoError(t, s.SettleIntents(ctx, id, 5, nil))
+	require.NoError(t, s.Commit(ctx, id, SettleIntents{5, nil}))
 	all, err = s.Baselines(ctx, id)
 	require.NoError(t, err)
 	assert.Zero(t, all[ref].Intent)
@@ -152,7 +155,7 @@ func TestBaselinesSurvive(t *testing.T) {
 	w, err = s.Keeper(ctx, "quay", id, ref)
 	require.NoError(t, err)
 	assert.Empty(t, w, "its own ward is no other")
-	require.NoError(t, s.RemoveBaseline(ctx, id, ref))
+	require.NoError(t, s.Commit(ctx, id, RemoveBaseline{Ref: ref, At: time.Now()}))
 	all, err = s.Baselines(ctx, id)
 	require.NoError(t, err)
 	assert.Empty(t, all)
@@ -169,33 +172,60 @@ func TestTwoWardsCantClaimOneObject(t *testing.T) {
 	var wg sync.WaitGroup
 	for i, who := range []string{id, "second@quay"} {
 		wg.Go(func() {
-			var err error
-			refused[i], err = s.Claim(ctx, "quay", who, 1, all)
-			assert.NoError(t, err)
+			refused[i] = map[object.Ref]string{}
+			assert.NoError(t, s.Commit(ctx, who, Claim{"quay", 1, all, refused[i]}))
 		})
 	}
 	wg.Wait()
 	assert.Equal(t, 3, len(refused[0])+len(refused[1]), "each object has one keeper, however close the two came")
-	again, err := s.Claim(ctx, "quay", id, 2, all)
-	require.NoError(t, err)
+	again := map[object.Ref]string{}
+	require.NoError(t, s.Commit(ctx, id, Claim{"quay", 2, all, again}))
 	assert.Equal(t, refused[0], again, "its own it may claim again")
 	for ref, keeper := range again {
 		assert.Equal(t, "second", keeper, ref)
 	}
 }
 
+func TestWhatIsHandedOverIsKnownUntilItIsFetched(t *testing.T) {
+	s := placed(t)
+	ref := object.Ref{Kind: "ConfigMap", Namespace: "n", Name: "horn"}
+	require.NoError(t, s.Commit(ctx, id, HandOver{ref, "v1"}, HandOver{object.Ref{Kind: "A", Name: "b"}, "v2"}))
+	require.NoError(t, s.Commit(ctx, id, Fetched{object.Ref{Kind: "A", Name: "b"}}))
+	handed, err := s.Handed(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, map[object.Ref]string{ref: "v1"}, handed)
+}
+
+// TestAllOrNothing: what belongs together is written down together.
+func TestAllOrNothing(t *testing.T) {
+	s := placed(t)
+	err := s.Commit(ctx, id, SetHold{&logbook.Hold{By: "operator"}}, Reject{logbook.Rejection{Revision: "abc"}}, AddEntry{logbook.Entry{Number: 1}}, AddEntry{logbook.Entry{Number: 1}})
+	var not *NotWrittenError
+	require.ErrorAs(t, err, &not)
+	assert.Equal(t, "record.AddEntry", not.What, "the same number twice")
+	rejected, err := s.Rejections(ctx, id)
+	require.NoError(t, err)
+	assert.Empty(t, rejected)
+	p, err := s.Placements(ctx, "")
+	require.NoError(t, err)
+	assert.Nil(t, p[0].Hold)
+	n, err := s.LastNumber(ctx, id)
+	require.NoError(t, err)
+	assert.Zero(t, n)
+}
+
 func TestTheLogbook(t *testing.T) {
 	s := placed(t)
 	begin := time.UnixMilli(1_000_000).UTC()
 	for i := range 5 {
-		e, err := s.AddEntry(ctx, Entry{Placement: id, Kind: "sync", Outcome: "running", By: "operator", Why: fmt.Sprintf("tide %d", i), Revision: &Revision{ID: "abc"}, Started: begin.Add(time.Duration(i) * time.Minute)})
+		e, err := s.AddEntry(ctx, logbook.Entry{Placement: id, Kind: "sync", Outcome: "running", By: "operator", Why: fmt.Sprintf("tide %d", i), Revision: &logbook.Revision{ID: "abc"}, Started: begin.Add(time.Duration(i) * time.Minute)})
 		require.NoError(t, err)
 		assert.Equal(t, i+1, e.Number)
 	}
 	e, err := s.Entry(ctx, id, 2)
 	require.NoError(t, err)
-	e.Outcome, e.Ended, e.Objects = "done", begin.Add(time.Hour), []EntryObject{{Ref: object.Ref{Kind: "A", Name: "a"}, State: "ready"}}
-	require.NoError(t, s.EndEntry(ctx, e))
+	e.Outcome, e.Ended, e.Objects = "done", begin.Add(time.Hour), []logbook.EntryObject{{Ref: object.Ref{Kind: "A", Name: "a"}, State: "ready"}}
+	require.NoError(t, s.Commit(ctx, id, EndEntry{e}))
 	back, err := s.Entry(ctx, id, 2)
 	require.NoError(t, err)
 	assert.Equal(t, e, back)
@@ -220,7 +250,7 @@ func TestStandingsBeginWithTheOneThatHeld(t *testing.T) {
 	s := placed(t)
 	begin := time.UnixMilli(1_000_000).UTC()
 	for i, st := range []string{"behind", "in step", "drifted"} {
-		require.NoError(t, s.AddStanding(ctx, id, Stretch{begin.Add(time.Duration(i) * time.Hour), st, "ready"}))
+		require.NoError(t, s.Commit(ctx, id, AddStanding{logbook.Stretch{From: begin.Add(time.Duration(i) * time.Hour), Standing: st, Health: "ready"}}))
 	}
 	got, err := s.Standings(ctx, id, begin.Add(90*time.Minute))
 	require.NoError(t, err)
@@ -230,14 +260,14 @@ func TestStandingsBeginWithTheOneThatHeld(t *testing.T) {
 
 func TestAWardGoesWithItsLastPlacement(t *testing.T) {
 	s := placed(t)
-	require.NoError(t, s.SetHold(ctx, id, &Hold{By: "operator", At: time.UnixMilli(5).UTC(), Reason: "gale"}))
-	require.NoError(t, s.Reject(ctx, id, Rejection{Revision: "abc", Subject: "Taller masts", Why: "crash-loops", By: "vigila", At: time.UnixMilli(1000).UTC()}))
+	require.NoError(t, s.Commit(ctx, id, SetHold{&logbook.Hold{By: "operator", At: time.UnixMilli(5).UTC(), Reason: "gale"}}))
+	require.NoError(t, s.Commit(ctx, id, Reject{logbook.Rejection{Revision: "abc", Subject: "Taller masts", Why: "crash-loops", By: "vigila", At: time.UnixMilli(1000).UTC()}}))
 	all, err := s.Placements(ctx, "")
 	require.NoError(t, err)
 	assert.Equal(t, "gale", all[0].Hold.Reason)
 	r, err := s.Rejections(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]Rejection{"abc": {Revision: "abc", Subject: "Taller masts", Why: "crash-loops", By: "vigila", At: time.UnixMilli(1000).UTC()}}, r)
+	assert.Equal(t, map[string]logbook.Rejection{"abc": {Revision: "abc", Subject: "Taller masts", Why: "crash-loops", By: "vigila", At: time.UnixMilli(1000).UTC()}}, r)
 	require.NoError(t, s.RemovePlacement(ctx, id))
 	wards, err := s.Wards(ctx)
 	require.NoError(t, err)
@@ -251,7 +281,7 @@ func TestTidyKeepsWhatARollbackNeeds(t *testing.T) {
 	s := placed(t)
 	now := time.Now()
 	put := func(value string) string {
-		objects := []SnapshotObject{{Object: object.Object{Ref: object.Ref{Kind: "ConfigMap", Name: "a"}, Version: "v1", Body: map[string]any{"v": value}}, Hash: "h" + value}}
+		objects := []declared.Whole{{Object: object.Object{Ref: object.Ref{Kind: "ConfigMap", Name: "a"}, Version: "v1", Body: map[string]any{"v": value}}, Hash: "h" + value}}
 		snapshot := SnapshotID(objects)
 		require.NoError(t, s.PutSnapshot(ctx, snapshot, objects))
 		return snapshot
@@ -259,14 +289,14 @@ func TestTidyKeepsWhatARollbackNeeds(t *testing.T) {
 	var numbers []int
 	snapshots := map[int]string{}
 	for i, value := range []string{"1", "2", "3", "4", "5", "6"} {
-		e, err := s.AddEntry(ctx, Entry{Placement: id, Kind: "sync", Outcome: "done", Started: now.Add(time.Duration(i-100) * time.Hour), Ended: now, Snapshot: put(value)})
+		e, err := s.AddEntry(ctx, logbook.Entry{Placement: id, Kind: "sync", Outcome: "done", Started: now.Add(time.Duration(i-100) * time.Hour), Ended: now, Snapshot: put(value)})
 		require.NoError(t, err)
 		numbers = append(numbers, e.Number)
 		snapshots[e.Number] = e.Snapshot
 	}
-	require.NoError(t, s.PutLog(ctx, id, 1, object.Ref{Kind: "Job", Name: "migrate"}, "password: tide"))
-	require.NoError(t, s.SetApplied(ctx, id, Revision{ID: "r"}, snapshots[2], nil)) // it went back to #2
-	require.NoError(t, s.SetHold(ctx, id, &Hold{By: "operator", Entry: 3}))
+	require.NoError(t, s.Commit(ctx, id, PutLog{1, object.Ref{Kind: "Job", Name: "migrate"}, "password: tide"}))
+	require.NoError(t, s.Commit(ctx, id, SetApplied{logbook.Revision{ID: "r"}, snapshots[2], nil})) // it went back to #2
+	require.NoError(t, s.Commit(ctx, id, SetHold{&logbook.Hold{By: "operator", Entry: 3}}))
 	fresh := put("7") // declared just now, in no entry yet
 	put("8")
 
@@ -295,7 +325,7 @@ func TestTidyKeepsWhatARollbackNeeds(t *testing.T) {
 		assert.Len(t, objects, 1)
 	}
 
-	require.NoError(t, s.SetHold(ctx, id, nil))
+	require.NoError(t, s.Commit(ctx, id, SetHold{nil}))
 	_, err = s.Tidy(ctx, Retention{Age: 95*time.Hour + time.Minute}, nil, now)
 	require.NoError(t, err)
 	assert.Equal(t, []int{2, 6}, left(), "by age too; the newest stays, so that numbers are never used twice")
@@ -303,10 +333,10 @@ func TestTidyKeepsWhatARollbackNeeds(t *testing.T) {
 
 func TestTaskLogsAreEncrypted(t *testing.T) {
 	s := placed(t)
-	e, err := s.AddEntry(ctx, Entry{Placement: id, Kind: "sync", Started: time.Now()})
+	e, err := s.AddEntry(ctx, logbook.Entry{Placement: id, Kind: "sync", Started: time.Now()})
 	require.NoError(t, err)
 	job := object.Ref{Group: "batch", Kind: "Job", Name: "migrate"}
-	require.NoError(t, s.PutLog(ctx, id, e.Number, job, "password: spring-tide"))
+	require.NoError(t, s.Commit(ctx, id, PutLog{e.Number, job, "password: spring-tide"}))
 	text, err := s.Log(ctx, id, e.Number, job)
 	require.NoError(t, err)
 	assert.Equal(t, "password: spring-tide", text)
@@ -318,17 +348,17 @@ func TestTaskLogsAreEncrypted(t *testing.T) {
 func TestTaskObjectsAndRulesSurvive(t *testing.T) {
 	s := placed(t)
 	job := object.Ref{Group: "batch", Kind: "Job", Namespace: "n", Name: "migrate"}
-	require.NoError(t, s.PutTask(ctx, id, TaskObject{Ref: job, Version: "batch/v1"}))
-	require.NoError(t, s.PutTask(ctx, id, TaskObject{Ref: job, Version: "batch/v1", UID: "u"}))
+	require.NoError(t, s.Commit(ctx, id, PutTask{TaskObject{Ref: job, Version: "batch/v1"}}))
+	require.NoError(t, s.Commit(ctx, id, PutTask{TaskObject{Ref: job, Version: "batch/v1", UID: "u"}}))
 	all, err := s.Tasks(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, map[object.Ref]TaskObject{job: {Ref: job, Version: "batch/v1", UID: "u"}}, all)
-	require.NoError(t, s.RemoveTask(ctx, id, job))
+	require.NoError(t, s.Commit(ctx, id, RemoveTask{job}))
 	all, err = s.Tasks(ctx, id)
 	require.NoError(t, err)
 	assert.Empty(t, all)
-	require.NoError(t, s.SetRules(ctx, id, []File{{Path: "h.yaml", Text: "vigila: health/v1"}}))
-	require.NoError(t, s.SetApplied(ctx, id, Revision{ID: "r"}, "", map[string]string{job.Key(): "h"}))
+	require.NoError(t, s.Commit(ctx, id, SetRules{[]declared.File{{Path: "h.yaml", Text: "vigila: health/v1"}}}))
+	require.NoError(t, s.Commit(ctx, id, SetApplied{logbook.Revision{ID: "r"}, "", map[string]string{job.Key(): "h"}}))
 	ps, err := s.Placements(ctx, "")
 	require.NoError(t, err)
 	assert.Equal(t, "h.yaml", ps[0].Rules[0].Path)

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"vigila.dev/vigila/internal/core/declared"
 )
 
 // Repo is a known repository, of git or of charts.
@@ -26,6 +28,7 @@ type RepoMore struct {
 	Submodules bool      `json:"submodules,omitempty"`
 	LargeFiles bool      `json:"large_files,omitempty"`
 	Roster     string    `json:"roster,omitempty"` // that declares it
+	Person     bool      `json:"person,omitempty"` // a person has added or changed it: a commit takes nothing of that away
 	About      string    `json:"about,omitempty"`
 	Expires    time.Time `json:"expires,omitzero"` // of the credentials, where the server says so
 }
@@ -95,6 +98,7 @@ func (s *Store) Repos(ctx context.Context) ([]Repo, error) {
 type Cluster struct {
 	Name, Kubeconfig, Context string
 	Token                     string // of a service account
+	KubeconfigText            string // in place of the path of one
 	Labels                    map[string]string
 	ClusterMore
 }
@@ -115,15 +119,20 @@ func (s *Store) PutCluster(ctx context.Context, c Cluster) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO clusters (name, kubeconfig, context, labels, more, token) VALUES (?,?,?,?,?,?)
-		ON CONFLICT (name) DO UPDATE SET kubeconfig=excluded.kubeconfig, context=excluded.context, labels=excluded.labels, more=excluded.more, token=excluded.token`,
-		c.Name, c.Kubeconfig, c.Context, toJSON(c.Labels), toJSON(c.ClusterMore), token)
+	text, err := s.vault.Seal([]byte(c.KubeconfigText))
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO clusters (name, kubeconfig, context, labels, more, token, kubeconfig_text) VALUES (?,?,?,?,?,?,?)
+		ON CONFLICT (name) DO UPDATE SET kubeconfig=excluded.kubeconfig, context=excluded.context, labels=excluded.labels, more=excluded.more, token=excluded.token,
+		kubeconfig_text=excluded.kubeconfig_text`,
+		c.Name, c.Kubeconfig, c.Context, toJSON(c.Labels), toJSON(c.ClusterMore), token, text)
 	return err
 }
 
 // Clusters lists the known clusters by name.
 func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, kubeconfig, context, labels, more, token FROM clusters ORDER BY name`)
+	rows, err := s.db.QueryContext(ctx, `SELECT name, kubeconfig, context, labels, more, token, kubeconfig_text FROM clusters ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}
@@ -132,8 +141,8 @@ func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
 	for rows.Next() {
 		var c Cluster
 		var labels, more string
-		var token []byte
-		if err := rows.Scan(&c.Name, &c.Kubeconfig, &c.Context, &labels, &more, &token); err != nil {
+		var token, text []byte
+		if err := rows.Scan(&c.Name, &c.Kubeconfig, &c.Context, &labels, &more, &token, &text); err != nil {
 			return nil, err
 		}
 		plain, err := s.vault.Open(token)
@@ -141,6 +150,10 @@ func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
 			return nil, fmt.Errorf("token of cluster %s: %w", c.Name, err)
 		}
 		c.Token = string(plain)
+		if plain, err = s.vault.Open(text); err != nil {
+			return nil, fmt.Errorf("kubeconfig of cluster %s: %w", c.Name, err)
+		}
+		c.KubeconfigText = string(plain)
 		if err := errors.Join(json.Unmarshal([]byte(labels), &c.Labels), json.Unmarshal([]byte(more), &c.ClusterMore)); err != nil {
 			return nil, fmt.Errorf("cluster %s: %w", c.Name, err)
 		}
@@ -160,6 +173,12 @@ type Limits struct {
 	Namespaces []string `json:"namespaces,omitempty"` // all when empty
 	Clusters   []string `json:"clusters,omitempty"`   // all when empty
 	As         string   `json:"as,omitempty"`         // the service account that their runs act as
+	Repos      []string `json:"repos,omitempty"`      // what they may read beside the roster's own repository
+}
+
+// Any tells whether there is any limit. Then only Repos, and the roster's own repository, may be read.
+func (l Limits) Any() bool {
+	return len(l.Namespaces)+len(l.Clusters)+len(l.Repos) > 0 || l.As != ""
 }
 
 // Roster is a repository path that holds ward files.
@@ -167,7 +186,7 @@ type Roster struct {
 	Name, Repo, Ref, Path string
 	Parent                string // the roster that declares it
 	Limits                Limits
-	Rules                 []File // health files
+	Rules                 []declared.File // health files
 }
 
 // PutRoster adds a roster or changes it.

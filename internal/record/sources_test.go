@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/core/declared"
 )
 
 // TestSourcesComeBackAndNoneOfTheirSecretsIsInTheClear: repositories, clusters, rosters and renderings are as they were
@@ -16,15 +18,15 @@ import (
 func TestSourcesComeBackAndNoneOfTheirSecretsIsInTheClear(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
-	repo := Repo{Name: "fleet", URL: "ssh://git@host/fleet", User: "git", Key: "PRIVATE-spring-tide", Passphrase: "neap-tide",
+	repo := Repo{Name: "moorings", URL: "ssh://git@host/moorings", User: "git", Key: "PRIVATE-spring-tide", Passphrase: "neap-tide",
 		RepoMore: RepoMore{KnownHosts: "host ssh-ed25519 AAAA", Signers: "ssh-ed25519 AAAA", Submodules: true, Roster: "top", Expires: time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)}}
-	cluster := Cluster{Name: "quay", Token: "token-of-the-quay", Labels: map[string]string{"tier": "rehearsal"},
+	cluster := Cluster{Name: "quay", Token: "token-of-the-quay", KubeconfigText: "key-of-the-quay", Labels: map[string]string{"tier": "rehearsal"},
 		ClusterMore: ClusterMore{Server: "https://quay", CA: "PEM", Links: map[string]string{"Runbook": "https://docs"}, Roster: "top"}}
-	roster := Roster{Name: "top", Repo: "fleet", Ref: "main", Path: "wards", Limits: Limits{Namespaces: []string{"a"}, As: "deployer"}, Rules: []File{{Path: "h.yaml", Text: "x"}}}
+	roster := Roster{Name: "top", Repo: "moorings", Ref: "main", Path: "wards", Limits: Limits{Namespaces: []string{"a"}, As: "deployer"}, Rules: []declared.File{{Path: "h.yaml", Text: "x"}}}
 	require.NoError(t, s.PutRepo(ctx, repo))
 	require.NoError(t, s.PutCluster(ctx, cluster))
 	require.NoError(t, s.PutRoster(ctx, roster))
-	w := Ward{Name: "gate", File: "text", Roster: "top", Source: "wards/gate.yaml", Home: Home{Repo: "fleet", Ref: "main"}}
+	w := Ward{Name: "gate", File: "text", Roster: "top", Source: "wards/gate.yaml", Home: Home{Repo: "moorings", Ref: "main"}}
 	require.NoError(t, s.PutWard(ctx, w, []string{"quay"}))
 	body := map[string]any{"kind": "Secret", "data": map[string]any{"n": int64(9007199254740993), "k": "secret-of-a-rendering"}}
 	require.NoError(t, s.PutRendered(ctx, "k", body))
@@ -59,7 +61,7 @@ func TestSourcesComeBackAndNoneOfTheirSecretsIsInTheClear(t *testing.T) {
 	for _, f := range files {
 		b, err := os.ReadFile(f)
 		require.NoError(t, err)
-		for _, secret := range []string{"spring-tide", "neap-tide", "token-of-the-quay", "secret-of-a-rendering"} {
+		for _, secret := range []string{"spring-tide", "neap-tide", "token-of-the-quay", "key-of-the-quay", "secret-of-a-rendering"} {
 			assert.False(t, bytes.Contains(b, []byte(secret)), "%s in %s", secret, f)
 		}
 	}

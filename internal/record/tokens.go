@@ -1,0 +1,117 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// Token is a bearer token's owner; the token itself is never kept.
+type Token struct {
+	Name    string
+	Role    string
+	Made    time.Time
+	Expires time.Time // zero for one that does not end by itself
+	Used    time.Time // to the minute; zero when it never was
+}
+
+// ErrTaken tells that the name of a token is another's.
+var ErrTaken = errors.New("there is a token of that name")
+
+const addToken = `INSERT INTO tokens (hash, name, role, made, expires) VALUES (?,?,?,?,?) ON CONFLICT (name) DO NOTHING`
+
+// AddToken keeps the hash of a token, made now. A name that has ended is free again. Errors are ErrTaken for one that has not.
+func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
+	now := time.Now()
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM tokens WHERE name=? AND expires<>0 AND expires<=?`, t.Name, ms(now)); err != nil {
+		return err
+	}
+	return added(s.db.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(now), ms(t.Expires)))
+}
+
+func added(r sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	return ErrTaken
+}
+
+const tokenColumns = `SELECT name, role, made, expires, used FROM tokens`
+
+// TokenByHash finds a token, also one that has ended; ErrNone when it is not known.
+func (s *Store) TokenByHash(ctx context.Context, hash string) (Token, error) {
+	var t Token
+	var made, expires, used int64
+	err := s.row(ctx, []any{&t.Name, &t.Role, &made, &expires, &used}, tokenColumns+` WHERE hash=?`, hash)
+	t.Made, t.Expires, t.Used = at(made), at(expires), at(used)
+	return t, err
+}
+
+// UseToken notes that a token is used, once in a minute.
+func (s *Store) UseToken(ctx context.Context, t Token, now time.Time) error {
+	if now.Sub(t.Used) < time.Minute {
+		return nil
+	}
+	return s.exec(ctx, `UPDATE tokens SET used=? WHERE name=?`, ms(now.Truncate(time.Minute)), t.Name)
+}
+
+// Tokens lists the tokens: those that end first at the top, those that don't end last.
+func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+	rows, err := s.db.QueryContext(ctx, tokenColumns+` ORDER BY expires=0, expires, name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Token
+	for rows.Next() {
+		var t Token
+		var made, expires, used int64
+		if err := rows.Scan(&t.Name, &t.Role, &made, &expires, &used); err != nil {
+			return nil, err
+		}
+		t.Made, t.Expires, t.Used = at(made), at(expires), at(used)
+		out = append(out, t)
+	}
+	return out, rows.Err()
+}
+
+// EndToken forgets a token; ErrNone when there is none of that name.
+func (s *Store) EndToken(ctx context.Context, name string) error {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM tokens WHERE name=?`, name)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	return ErrNone
+}
+
+// AddTokenIn keeps the hash of a token in the database of a directory, also while a service uses it: the way back in for
+// whoever may write there.
+func AddTokenIn(ctx context.Context, dir, hash string, t Token) error {
+	file := filepath.Join(dir, "vigila.db")
+	if _, err := os.Stat(file); err != nil {
+		return fmt.Errorf("there is no database in %s (%w); name the directory with --data. The first start of vigila serve makes it, with a token", dir, err)
+	}
+	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_txlock=immediate")
+	if err != nil {
+		return fmt.Errorf("open %s: %w", file, err)
+	}
+	defer db.Close()
+	var n int
+	if err := db.QueryRowContext(ctx, `SELECT count(*) FROM pragma_table_info('tokens') WHERE name='expires'`).Scan(&n); err != nil {
+		return fmt.Errorf("read %s: %w", file, err)
+	}
+	if n == 0 {
+		return fmt.Errorf("%s is of an older version of Vigila; start vigila serve once, which brings it up to date", file)
+	}
+	return added(db.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(time.Now()), ms(t.Expires)))
+}
