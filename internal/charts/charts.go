@@ -3,6 +3,9 @@
 package charts
 
 import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -15,6 +18,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -26,6 +30,8 @@ import (
 	"oras.land/oras-go/v2/registry/remote"
 	"oras.land/oras-go/v2/registry/remote/auth"
 	"sigs.k8s.io/yaml"
+
+	"vigila.dev/vigila/internal/loopback"
 )
 
 // Source is where a chart repository is and how to sign in to it.
@@ -59,7 +65,7 @@ func CheckURL(raw string) error {
 	u, err := url.Parse(raw)
 	switch {
 	case err != nil:
-		return fmt.Errorf("%q is not an address: %w", raw, err)
+		return errors.New("that is not an address; it starts with https://, http:// or oci://") // it may hold a password
 	case u.User != nil:
 		return errors.New("the address of the chart repository holds a user name or password; give them apart, so that they are stored encrypted")
 	case u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "oci" || u.Host == "":
@@ -218,8 +224,8 @@ func (s *Shelf) Load(ctx context.Context, name, want string) (Chart, error) {
 			return Chart{}, fmt.Errorf("chart repository %s: the address of %s %s can't be read: %w", src.Name, name, e.Version, err)
 		}
 		from := src
-		if ref.Host != at.Host {
-			from.User, from.Password = "", "" // credentials go to their own host alone
+		if ref.Host != at.Host || ref.Scheme != at.Scheme {
+			from.User, from.Password = "", "" // credentials go to their own host alone, and not in the clear where it is https
 		}
 		data, err := get(ctx, from, ref.String(), maxChart)
 		if err != nil {
@@ -318,6 +324,9 @@ func (s *Shelf) loadOCI(ctx context.Context, src Source, name, want string, c *s
 func (s *Shelf) file(digest string) string { return filepath.Join(s.dir, clean(digest)+".tgz") }
 
 func (s *Shelf) keep(data []byte) error {
+	if err := packed(data); err != nil {
+		return fmt.Errorf("chart repository %s: what came is no chart, and is not kept: %w", s.Name(), err)
+	}
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {
 		return err
 	}
@@ -326,6 +335,28 @@ func (s *Shelf) keep(data []byte) error {
 		return err
 	}
 	return os.Rename(tmp, s.file(sum(data)))
+}
+
+// packed tells why something is no packaged chart: gzip of tar, with a Chart.yaml in the directory at its top. What a server
+// sends for one is looked at before it lies on disk.
+func packed(data []byte) error {
+	z, err := gzip.NewReader(bytes.NewReader(data))
+	if err != nil {
+		return err
+	}
+	t := tar.NewReader(io.LimitReader(z, 4*maxChart))
+	for {
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			return errors.New("it has no Chart.yaml")
+		}
+		if err != nil {
+			return err
+		}
+		if top, file, ok := strings.Cut(path.Clean(h.Name), "/"); ok && top != ".." && file == "Chart.yaml" && h.Typeflag == tar.TypeReg {
+			return nil
+		}
+	}
 }
 
 func sum(data []byte) string {
@@ -358,7 +389,7 @@ func hostOf(s Source) string {
 // plainHTTP: a registry on this machine may be spoken to in the clear.
 func plainHTTP(s Source) bool {
 	u, err := url.Parse(s.URL)
-	return err == nil && s.CA == "" && slices.Contains([]string{"localhost", "127.0.0.1", "::1"}, u.Hostname())
+	return err == nil && s.CA == "" && loopback.Host(u.Hostname())
 }
 
 func httpClient(s Source) (*http.Client, error) {

@@ -1,6 +1,9 @@
 package charts
 
 import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -14,6 +17,38 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// packedAs is a gzip of tar with one file.
+func packedAs(name, text string) string {
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	t := tar.NewWriter(z)
+	_ = t.WriteHeader(&tar.Header{Name: name, Size: int64(len(text)), Mode: 0o600, Typeflag: tar.TypeReg})
+	_, _ = t.Write([]byte(text))
+	_, _ = t.Close(), z.Close()
+	return b.String()
+}
+
+// TestWhatIsNoChartIsNotKept: a server can't place a file of its own on the service's disk.
+func TestWhatIsNoChartIsNotKept(t *testing.T) {
+	for what, data := range map[string]string{"a kubeconfig": "apiVersion: v1\nkind: Config\n", "another archive": packedAs("gate/values.yaml", "a: 1"), "outside": packedAs("../Chart.yaml", ""), "nothing": ""} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path == "/index.yaml" {
+				fmt.Fprint(w, "entries: {gate: [{version: 1.0.0, urls: [gate.tgz]}]}\n")
+				return
+			}
+			fmt.Fprint(w, data)
+		}))
+		dir := t.TempDir()
+		_, err := Open(dir, Source{Name: "charts", URL: server.URL}).Load(t.Context(), "gate", "1.x")
+		require.ErrorContains(t, err, "is no chart, and is not kept", what)
+		require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+			assert.True(t, err != nil || d.IsDir(), path)
+			return err
+		}))
+		server.Close()
+	}
+}
+
 func TestAChartIsWhatTheIndexSays(t *testing.T) {
 	asked, signed := map[string]int{}, map[string]bool{}
 	note := func(where string, r *http.Request) {
@@ -22,13 +57,14 @@ func TestAChartIsWhatTheIndexSays(t *testing.T) {
 	}
 	elsewhere := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		note("elsewhere", r)
-		fmt.Fprint(w, "far")
+		fmt.Fprint(w, packedAs("gate/Chart.yaml", "far"))
 	}))
 	defer elsewhere.Close()
-	sum := sha256.Sum256([]byte("near"))
+	first := packedAs("gate/Chart.yaml", "near")
+	sum := sha256.Sum256([]byte(first))
 	index := fmt.Sprintf("entries:\n  gate:\n    - {version: 1.2.0, digest: %s, urls: [gate-1.2.0.tgz]}\n    - {version: 1.10.0, digest: %s, urls: [gate-1.10.0.tgz]}\n    - {version: odd, urls: [x]}\n    - {version: 3.0.0, urls: [%s/gate.tgz]}\n",
 		hex.EncodeToString(sum[:]), hex.EncodeToString(sum[:]), elsewhere.URL)
-	near := "near"
+	near := first
 	home := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		note(r.URL.Path, r)
 		if r.URL.Path == "/charts/index.yaml" {
@@ -42,14 +78,14 @@ func TestAChartIsWhatTheIndexSays(t *testing.T) {
 	s := Open(dir, Source{Name: "charts", URL: home.URL + "/charts", User: "vigila", Password: "open-sesame"})
 	c, err := s.Load(t.Context(), "gate", "1.x")
 	require.NoError(t, err)
-	assert.Equal(t, Chart{[]byte("near"), "1.10.0", "sha256:" + hex.EncodeToString(sum[:])}, c, "the newest by version, not by text")
+	assert.Equal(t, Chart{[]byte(first), "1.10.0", "sha256:" + hex.EncodeToString(sum[:])}, c, "the newest by version, not by text")
 	_, err = s.Load(t.Context(), "gate", "^1.2")
 	require.NoError(t, err)
 	assert.Equal(t, 1, asked["/charts/gate-1.10.0.tgz"], "it is fetched once")
 	assert.True(t, signed["/charts/gate-1.10.0.tgz"])
 	c, err = s.Load(t.Context(), "gate", ">=3")
 	require.NoError(t, err)
-	assert.Equal(t, "far", string(c.Data))
+	assert.Equal(t, packedAs("gate/Chart.yaml", "far"), string(c.Data))
 	assert.False(t, signed["elsewhere"], "credentials go to their own host alone")
 
 	kept, err := filepath.Glob(filepath.Join(dir, "charts.charts", "*.tgz"))
@@ -60,7 +96,7 @@ func TestAChartIsWhatTheIndexSays(t *testing.T) {
 	}
 	c, err = s.Load(t.Context(), "gate", "1.x")
 	require.NoError(t, err)
-	assert.Equal(t, "near", string(c.Data))
+	assert.Equal(t, first, string(c.Data))
 	near = "something else"
 	require.NoError(t, s.Remove())
 	_, err = s.Load(t.Context(), "gate", "1.x")

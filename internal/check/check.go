@@ -20,6 +20,7 @@ import (
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
+	"vigila.dev/vigila/internal/visible"
 )
 
 // Finding is one mistake with its place.
@@ -255,7 +256,7 @@ func looksLikeManifest(data []byte) bool {
 // Text writes a report for people.
 func (r *Report) Text(w io.Writer) {
 	for _, f := range r.Findings {
-		fmt.Fprintf(w, "%s:%d: %s\n", f.File, f.Line, f.Text)
+		fmt.Fprintf(w, "%s:%d: %s\n", visible.Line(f.File), f.Line, visible.Text(f.Text))
 	}
 	if len(r.Findings) > 0 {
 		fmt.Fprintln(w)

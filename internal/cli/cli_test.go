@@ -16,7 +16,7 @@ import (
 
 func text(f func(*printer)) string {
 	var b bytes.Buffer
-	f(&printer{Writer: &b})
+	f(newPrinter(&b))
 	return b.String()
 }
 
@@ -74,7 +74,7 @@ func TestDiffOfAWardThatIsBehind(t *testing.T) {
 
 func TestADiffIsNeverCut(t *testing.T) {
 	var b bytes.Buffer
-	p := &printer{Writer: &b, width: 60}
+	p := &printer{Writer: shown{&b}, width: 60}
 	p.diff(&client.WardDiff{Ward: ward("behind"), Pending: []client.PendingObject{{Kind: "Deployment", Name: "d", Change: "update", Fields: []client.Difference{
 		{Path: "spec.template.spec.containers[name=app].image", Change: "changed", From: "registry.brindle.example/passage-board:0.9.4", To: "registry.brindle.example/passage-board:0.9.5"}}}}})
 	assert.Contains(t, b.String(), "    spec.template.spec.containers[name=app].image\n      registry.brindle.example/passage-board:0.9.4  →  registry.brindle.example/passage-board:0.9.5\n")
@@ -101,7 +101,7 @@ func TestTheBoardHasNoHiddenEnd(t *testing.T) {
 	assert.Contains(t, got, "≠ drifted, 2 fields; behind, 3 objects")
 	assert.Contains(t, got, strings.Repeat("x", 200)+"\n", "nothing is cut where there is no terminal")
 	narrow := &bytes.Buffer{}
-	(&printer{Writer: narrow, width: 100}).board(&client.WardList{Items: []client.Ward{w}, Total: 1}, &listFlags{limit: 100, page: 1})
+	(&printer{Writer: shown{narrow}, width: 100}).board(&client.WardList{Items: []client.Ward{w}, Total: 1}, &listFlags{limit: 100, page: 1})
 	assert.Contains(t, narrow.String(), "x…\n")
 	for _, row := range strings.Split(narrow.String(), "\n") {
 		assert.LessOrEqual(t, len([]rune(row)), 100)
@@ -113,7 +113,7 @@ func TestTheBoardHasNoHiddenEnd(t *testing.T) {
 
 func TestAWardsPage(t *testing.T) {
 	w := ward("behind")
-	w.Pending, w.Says, w.Repo, w.Ref, w.Path, w.Owner = 1, "1 object to sync", "fleet", "main", "services", "harbour-ops"
+	w.Pending, w.Says, w.Repo, w.Ref, w.Path, w.Owner = 1, "1 object to sync", "moorings", "main", "services", "harbour-ops"
 	w.Revision = client.Revision{Id: "2ca06650000", Subject: "Larger type"}
 	w.Repository = client.AsOf{Known: true, At: time.Now(), Next: time.Now().Add(31 * time.Second)}
 	w.Live = client.AsOf{Problem: "it is silent", At: time.Now().Add(-time.Hour)}
@@ -126,7 +126,7 @@ func TestAWardsPage(t *testing.T) {
 				Below:  []client.Below{{Kind: "Pod", Name: "d-1", Depth: 2, Health: "failing", Reason: "exit 2"}}},
 		}})
 	})
-	for _, want := range []string{"from        fleet main services\n", "owner       harbour-ops\n", "keep        sync ask, drift report, additions", "next look in 3", "can't be read, last heard 60 min ago: it is silent",
+	for _, want := range []string{"from        moorings main services\n", "owner       harbour-ops\n", "keep        sync ask, drift report, additions", "next look in 3", "can't be read, last heard 60 min ago: it is silent",
 		"newest      2ca0665 Larger type\n", "held        by operator, 0 s ago: gale\n", "step -1\n  ≠ ConfigMap c  ○ absent  deleted from the cluster by somebody\n",
 		"step 0\n  < Deployment d  ▲ failing  to update; crash-loops\n      spec.x  applied a  live nothing  probably hurry\n        Pod d-1  ▲ failing  exit 2\n"} {
 		assert.Contains(t, got, want)
@@ -135,8 +135,13 @@ func TestAWardsPage(t *testing.T) {
 
 func TestColoursOnlyWhenAsked(t *testing.T) {
 	var b bytes.Buffer
-	p := &printer{Writer: &b, color: true}
-	assert.Equal(t, "\x1b[38;5;214mx\x1b[0m", p.paint("drifted", "x"))
+	p := &printer{Writer: shown{&b}, color: true}
+	p.line("%s", p.paint("drifted", "x"))
+	assert.Equal(t, "\x1b[38;5;214mx\x1b[0m\n", b.String())
+	b.Reset()
+	p.line("%s %s", p.paint("drifted", "\x1b[2K"), "\x1b[38;5;214mforged\x1b[0m")
+	assert.Equal(t, "\x1b[38;5;214m\\x1b[2K\x1b[0m \\x1b[38;5;214mforged\\x1b[0m\n", b.String(), "what others wrote colours nothing")
+	b.Reset()
 	assert.Equal(t, "x", p.paint("in step", "x"), "almost no colour while all is in step")
 	assert.False(t, (&app{}).printer(&b).color, "not a terminal")
 	p.table([][]cell{{{"≠ a", "drifted"}, plain("b")}, {plain("long"), plain("c")}})

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -14,6 +15,7 @@ import (
 	"sigs.k8s.io/yaml"
 
 	"vigila.dev/vigila/internal/client"
+	"vigila.dev/vigila/internal/visible"
 )
 
 // printer writes to one stream, with colours when it is a terminal that wants them.
@@ -24,8 +26,31 @@ type printer struct {
 	width int // of the terminal; 0 when it is none, and nothing is cut
 }
 
+// seam stands around the colours that a printer puts on, until they are written: nobody else can know it, so that everything
+// else that a terminal would obey is written out.
+var seam = rand.Text()
+
+// shown writes a printer's text: its own colours as such, whatever else a terminal would obey in letters.
+type shown struct{ io.Writer }
+
+func (s shown) Write(b []byte) (int, error) {
+	parts := strings.Split(string(b), seam)
+	for i, part := range parts {
+		if i%2 == 0 {
+			parts[i] = visible.Text(part)
+		} else {
+			parts[i] = "\x1b[" + part
+		}
+	}
+	_, err := io.WriteString(s.Writer, strings.Join(parts, ""))
+	return len(b), err
+}
+
+// newPrinter prints without colours.
+func newPrinter(w io.Writer) *printer { return &printer{Writer: shown{w}} }
+
 func (a *app) printer(w io.Writer) *printer {
-	p := &printer{Writer: w}
+	p := newPrinter(w)
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		p.tty = true
 		p.width, _, _ = term.GetSize(int(f.Fd()))
@@ -62,10 +87,13 @@ var colors = map[string]string{
 
 func (p *printer) paint(color, s string) string {
 	if c := colors[color]; p.color && c != "" && s != "" {
-		return "\x1b[" + c + "m" + s + "\x1b[0m"
+		return p.control(c+"m") + s + p.control("0m")
 	}
 	return s
 }
+
+// control is what a terminal is to obey: a control sequence without its beginning.
+func (p *printer) control(sequence string) string { return seam + sequence + seam }
 
 var standingGlyph = map[client.Standing]string{"in step": "=", "behind": "<", "drifted": "≠", "contested": "⇄", "blind": "?"}
 var healthGlyph = map[client.Health]string{"ready": "●", "settling": "◐", "failing": "▲", "absent": "○", "unknown": "·"}
@@ -77,7 +105,7 @@ func (p *printer) health(h client.Health) string {
 // cell is one text of a table: its colour is put on after the widths are known.
 type cell struct{ text, color string }
 
-func plain(s string) cell { return cell{text: s} }
+func plain(s string) cell { return cell{text: visible.Line(s)} }
 
 // table prints rows in columns two spaces apart. On a terminal the last column is cut where a line would wrap,
 // with a mark; elsewhere nothing is.

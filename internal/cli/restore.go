@@ -1,14 +1,9 @@
 package cli
 
-import (
-	"github.com/spf13/cobra"
-
-	"vigila.dev/vigila/internal/client"
-)
+import "github.com/spf13/cobra"
 
 func (a *app) restore() *cobra.Command {
-	var in client.StartRun
-	var noWait, preview bool
+	var in starting
 	c := &cobra.Command{
 		Use: "restore WARD", Short: "Put back what others changed, and nothing else",
 		Long: `Put back what others changed: every drifted field is as it was applied last, what was deleted is made again, and with
@@ -23,15 +18,9 @@ rejected, whatever becomes of it. A field that somebody insists on is put back a
 				return err
 			}
 			in.Kind = "restore"
-			p := a.printer(c.OutOrStdout())
-			if preview {
-				return a.preview(c, conn, p, args[0], in, "vigila restore "+args[0])
-			}
-			return a.start(c.Context(), conn, p, args[0], in, !noWait)
+			return a.begin(c, conn, a.printer(c.OutOrStdout()), args[0], &in, "vigila restore "+args[0])
 		},
 	}
-	c.Flags().StringVar(&in.Why, "why", "", "the reason, for the logbook")
-	c.Flags().BoolVar(&preview, "preview", false, "show what would be done, and do nothing")
-	c.Flags().BoolVar(&noWait, "no-wait", false, "start it and return")
+	in.flags(c.Flags())
 	return a.reading(c)
 }

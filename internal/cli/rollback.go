@@ -10,8 +10,8 @@ import (
 )
 
 func (a *app) rollback() *cobra.Command {
-	var in client.StartRun
-	var noWait, propose bool
+	var in starting
+	var propose bool
 	var branch string
 	c := &cobra.Command{
 		Use: "rollback WARD [ENTRY]", Short: "Go back to what an entry of the logbook left, and hold the ward there",
@@ -42,10 +42,7 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
 			}
 			p := a.printer(c.OutOrStdout())
 			in.Kind, in.ToEntry = "rollback", n
-			if preview, _ := c.Flags().GetBool("preview"); preview {
-				return a.preview(c, conn, p, args[0], in, "vigila rollback "+args[0]+" "+args[1]+again(c, "tasks", "allow"))
-			}
-			if err := a.start(c.Context(), conn, p, args[0], in, !noWait); err != nil {
+			if err := a.begin(c, conn, p, args[0], &in, "vigila rollback "+args[0]+" "+args[1]+again(c, "tasks", "allow")); err != nil || in.preview {
 				return err
 			}
 			p.line("Held at #%d. Let it run forward again: vigila release %s", n, args[0])
@@ -54,13 +51,11 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&in.Why, "why", "", "the reason, for the logbook")
+	in.flags(f)
 	f.StringSliceVar(&in.Allow, "allow", nil, "guards to allow, by name")
 	f.BoolVar(&in.Tasks, "tasks", false, "run the tasks of that entry as well; they don't run without it")
-	f.Bool("preview", false, "show what would be done, and do nothing")
 	f.BoolVar(&propose, "propose", false, "write the matching commit to a branch in the repository, and leave the cluster alone")
 	f.StringVar(&branch, "branch", "", "with --propose: the name of the branch (default: made from the ward and the revision)")
-	f.BoolVar(&noWait, "no-wait", false, "start it and return")
 	return a.reading(c)
 }
 

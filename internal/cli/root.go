@@ -12,6 +12,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"vigila.dev/vigila/internal/client"
+	"vigila.dev/vigila/internal/loopback"
+	"vigila.dev/vigila/internal/visible"
 )
 
 // Exit codes.
@@ -39,11 +41,13 @@ type app struct {
 	context string
 	output  string
 	plain   bool
+	warned  bool
+	stderr  io.Writer
 }
 
 // Root makes the command line. local are commands that need no service: the caller brings them.
 func Root(version string, local ...*cobra.Command) *cobra.Command {
-	a := &app{}
+	a := &app{stderr: os.Stderr}
 	root := &cobra.Command{
 		Use:   "vigila",
 		Short: "Keep clusters as their repositories declare them",
@@ -57,10 +61,11 @@ syncs changes, tells drift and who caused it, and goes back to an earlier revisi
 	root.SetVersionTemplate("vigila {{.Version}}\n")
 	root.PersistentFlags().StringVar(&a.context, "context", "", "which service, when signed in to several")
 	root.PersistentFlags().BoolVar(&a.plain, "no-color", false, "no colours (also: NO_COLOR)")
+	root.PersistentPreRun = func(c *cobra.Command, _ []string) { a.stderr = c.ErrOrStderr() }
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%v; see %s --help", err, c.CommandPath())
 	})
-	root.AddCommand(a.signIn(), a.ward(), a.diff(), a.sync(), a.restore(), a.look(), a.watch(), a.logbook(), a.rollback(), a.compare(), a.rejections(), a.reject(), a.accept(), a.hold(), a.release(), a.repo(), a.cluster(), a.roster(), a.adopt(), &cobra.Command{
+	root.AddCommand(a.signIn(), a.ward(), a.diff(), a.sync(), a.restore(), a.look(), a.watch(), a.logbook(), a.rollback(), a.compare(), a.rejections(), a.reject(), a.accept(), a.hold(), a.release(), a.repo(), a.cluster(), a.roster(), a.adopt(), a.token(), &cobra.Command{
 		Use: "version", Short: "Print the version", Example: "  vigila version", Args: noArgs,
 		Run: func(c *cobra.Command, _ []string) { fmt.Fprintln(c.OutOrStdout(), "vigila "+version) },
 	})
@@ -86,7 +91,7 @@ func Main(ctx context.Context, root *cobra.Command, stderr io.Writer) int {
 		return ExitFailed
 	}
 	if text := err.Error(); text != "" {
-		fmt.Fprintln(stderr, "vigila: "+text)
+		fmt.Fprintln(stderr, "vigila: "+visible.Text(text))
 	}
 	return code
 }
@@ -107,7 +112,21 @@ func exactly(n int, what string) cobra.PositionalArgs {
 	}
 }
 
-func (a *app) dial() (*client.Conn, error) { return client.Dial(a.context) }
+func (a *app) dial() (*client.Conn, error) {
+	conn, err := client.Dial(a.context)
+	if err == nil {
+		a.warn(conn)
+	}
+	return conn, err
+}
+
+// warn says once that a token can be read on its way.
+func (a *app) warn(conn *client.Conn) {
+	if loopback.InTheClear(conn.Context.URL) && !a.warned {
+		a.warned = true
+		fmt.Fprintf(a.stderr, "vigila: the token goes to %s unencrypted, where others can read it; give the service a certificate (vigila serve --tls-cert) or something in front of it that has one\n", conn.Context.URL)
+	}
+}
 
 // reading adds -o to a command that reads.
 func (a *app) reading(c *cobra.Command) *cobra.Command {
@@ -128,7 +147,7 @@ func (a *app) wards(c *cobra.Command, args []string, _ string) ([]string, cobra.
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	conn, err := a.dial()
+	conn, err := client.Dial(a.context)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -165,6 +184,7 @@ set VIGILA_URL and VIGILA_TOKEN.`,
 			if err != nil {
 				return err
 			}
+			a.warn(conn)
 			r, err := conn.GetMeWithResponse(c.Context())
 			if err := conn.Check(r, err); err != nil {
 				return err
@@ -178,6 +198,9 @@ set VIGILA_URL and VIGILA_TOKEN.`,
 				return err
 			}
 			fmt.Fprintf(c.OutOrStdout(), "Signed in to %s as %s (%s). Next: vigila ward list\n", x.URL, r.JSON200.Name, r.JSON200.Role)
+			if text := until(r.JSON200); text != "" {
+				fmt.Fprintln(c.ErrOrStderr(), text)
+			}
 			return nil
 		},
 	}

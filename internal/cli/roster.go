@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) roster() *cobra.Command {
-	c := &cobra.Command{Use: "roster", Short: "Let a repository path declare wards, clusters and repositories", Example: "  vigila roster add fleet --repo fleet --path wards\n  vigila roster sync fleet"}
+	c := &cobra.Command{Use: "roster", Short: "Let a repository path declare wards, clusters and repositories", Example: "  vigila roster add moorings --repo moorings --path wards\n  vigila roster sync moorings"}
 	c.AddCommand(a.rosterAdd(), a.rosterList(), a.rosterShow(), a.rosterLook(), a.rosterSync(), a.rosterRemove(), a.rosterForget())
 	return c
 }
@@ -31,7 +31,7 @@ links), repositories (without secrets), health rules, and further rosters.
 
 Limits hold for all of its wards, whatever their files say: the namespaces and clusters they may go into, and the
 service account that their runs act as.`,
-		Example: "  vigila roster add fleet --repo fleet --path wards\n  vigila roster add ticketing --repo ticketing --namespace fare-gate --as deployer", Args: exactly(1, "a name"),
+		Example: "  vigila roster add moorings --repo moorings --path wards\n  vigila roster add ticketing --repo ticketing --namespace fare-gate --as deployer", Args: exactly(1, "a name"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
@@ -54,6 +54,7 @@ service account that their runs act as.`,
 	f.StringVar(&in.Path, "path", "", "directory or file in it (default: its root)")
 	f.StringSliceVar(&in.Limits.Namespaces, "namespace", nil, "limit: the namespaces that its wards may keep")
 	f.StringSliceVar(&in.Limits.Clusters, "cluster", nil, "limit: the clusters that its wards may go into")
+	f.StringSliceVar(&in.Limits.Repos, "read", nil, "limit: the repositories that its wards may read beside the roster's own; where there is any limit, no others")
 	f.StringVar(&in.Limits.As, "as", "", "limit: the service account, in the ward's namespace, that their runs act as")
 	return c
 }
@@ -74,12 +75,12 @@ func (p *printer) oneRoster(r *client.Roster) {
 	p.line("")
 	p.line("%s %s at %s of %s%s", p.paint("soft", "files"), orThis(r.Path, "the root"), r.Ref, r.Repo, pick(r.Parent != "", ", declared by roster "+r.Parent, ""))
 	p.line("%s %s", p.paint("soft", "wards"), countWards(r))
-	if l := r.Limits; len(l.Namespaces)+len(l.Clusters) > 0 || l.As != "" {
+	if l := r.Limits; len(l.Namespaces)+len(l.Clusters)+len(l.Repos) > 0 || l.As != "" {
 		var texts []string
 		for _, x := range []struct {
 			what string
 			of   []string
-		}{{"namespaces", l.Namespaces}, {"clusters", l.Clusters}} {
+		}{{"namespaces", l.Namespaces}, {"clusters", l.Clusters}, {"reads", append([]string{r.Repo}, l.Repos...)}} {
 			if len(x.of) > 0 {
 				texts = append(texts, x.what+" "+strings.Join(x.of, ", "))
 			}
@@ -124,33 +125,18 @@ func orThis(s, other string) string {
 }
 
 func (a *app) rosterList() *cobra.Command {
-	f := &pageFlags{}
-	c := &cobra.Command{
-		Use: "list", Short: "List rosters, each with its own standing and that of its wards", Example: "  vigila roster list", Args: noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
-			r, err := conn.ListRostersWithResponse(c.Context(), &client.ListRostersParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
+	return list(a, listing[client.Roster]{
+		command: &cobra.Command{Use: "list", Short: "List rosters, each with its own standing and that of its wards", Example: "  vigila roster list"},
+		none:    "No roster matches.", first: "No rosters yet. Add one: vigila roster add NAME --repo REPO --path PATH",
+		ask: func(ctx context.Context, conn *client.Conn, f *pageFlags) (any, []client.Roster, int, error) {
+			r, err := conn.ListRostersWithResponse(ctx, &client.ListRostersParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
 			if err := conn.Check(r, err); err != nil {
-				return err
+				return nil, nil, 0, err
 			}
-			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
-				return err
-			}
-			p := a.printer(c.OutOrStdout())
-			if len(r.JSON200.Items) == 0 {
-				p.line("%s", pick(f.search != "", "No roster matches.", "No rosters yet. Add one: vigila roster add NAME --repo REPO --path PATH"))
-				return nil
-			}
-			p.rosters(r.JSON200.Items)
-			f.rest(p, len(r.JSON200.Items), r.JSON200.Total)
-			return nil
+			return r.JSON200, r.JSON200.Items, r.JSON200.Total, nil
 		},
-	}
-	f.add(c)
-	return a.reading(c)
+		print: (*printer).rosters,
+	})
 }
 
 // rosters prints rosters, one a line.
@@ -189,14 +175,14 @@ func (a *app) onRoster(use, about, example string, do func(context.Context, *cli
 }
 
 func (a *app) rosterShow() *cobra.Command {
-	return a.onRoster("show NAME", "Show a roster: what its files get wrong, its wards, and what was left behind", "  vigila roster show fleet", func(ctx context.Context, conn *client.Conn, name string) (*client.Roster, error) {
+	return a.onRoster("show NAME", "Show a roster: what its files get wrong, its wards, and what was left behind", "  vigila roster show moorings", func(ctx context.Context, conn *client.Conn, name string) (*client.Roster, error) {
 		r, err := conn.GetRosterWithResponse(ctx, name)
 		return r.JSON200, conn.Check(r, err)
 	})
 }
 
 func (a *app) rosterLook() *cobra.Command {
-	return a.onRoster("look NAME", "Read a roster's files now and do what they say", "  vigila roster look fleet", func(ctx context.Context, conn *client.Conn, name string) (*client.Roster, error) {
+	return a.onRoster("look NAME", "Read a roster's files now and do what they say", "  vigila roster look moorings", func(ctx context.Context, conn *client.Conn, name string) (*client.Roster, error) {
 		r, err := conn.LookAtRosterWithResponse(ctx, name)
 		return r.JSON200, conn.Check(r, err)
 	})
@@ -211,7 +197,7 @@ func (a *app) rosterSync() *cobra.Command {
 for (after, spread) are in step and ready. A ward that was never up is synced even if it asks; one that is up already stays as
 people have decided: it is asked for, held, or stays where it was taken back to. It watches until every other ward is in
 step and ready, and fails when one of them can't get there.`,
-		Example: "  vigila roster sync fleet\n  vigila roster sync fleet --allow mass-removal", Args: exactly(1, "the name of a roster"),
+		Example: "  vigila roster sync moorings\n  vigila roster sync moorings --allow mass-removal", Args: exactly(1, "the name of a roster"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
@@ -269,6 +255,10 @@ func (a *app) rosterPreview(c *cobra.Command, conn *client.Conn, name string) er
 		rows = append(rows, []cell{plain(x.Ward), do, plain(fmt.Sprint(x.Pending)), plain(x.Why)})
 	}
 	p.table(rows)
+	if n == 0 {
+		p.line("\nA preview; nothing is done, and nothing would be: none of %s would sync.", count(len(r.JSON200.Items), "ward"))
+		return nil
+	}
 	p.line("\nA preview; nothing is done. %s of %d would sync: vigila roster sync %s", count(n, "ward"), len(r.JSON200.Items), name)
 	return nil
 }
@@ -377,7 +367,7 @@ func waiting(said map[string]string) int {
 
 func (a *app) rosterRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Forget a roster; the wards that it declared are kept on", Example: "  vigila roster remove fleet", Args: exactly(1, "the name of a roster"),
+		Use: "remove NAME", Short: "Forget a roster; the wards that it declared are kept on", Example: "  vigila roster remove moorings", Args: exactly(1, "the name of a roster"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
@@ -421,7 +411,7 @@ repository (--repo), or to a directory on this machine (--dir). The cluster is n
 the ward is added, its first difference is the mark of the ward alone.
 
 Left out is what controllers make, what another ward keeps, and Secrets: those never enter git.`,
-		Example: "  vigila adopt lighthouse@quay --repo fleet --branch adopt/lighthouse\n  vigila adopt lighthouse@quay --dir ./lighthouse", Args: exactly(1, "NAMESPACE@CLUSTER"),
+		Example: "  vigila adopt lighthouse@quay --repo moorings --branch adopt/lighthouse\n  vigila adopt lighthouse@quay --dir ./lighthouse", Args: exactly(1, "NAMESPACE@CLUSTER"),
 		RunE: func(c *cobra.Command, args []string) error {
 			namespace, clusterName, ok := strings.Cut(args[0], "@")
 			if !ok || namespace == "" || clusterName == "" {

@@ -14,8 +14,8 @@ import (
 )
 
 func (a *app) sync() *cobra.Command {
-	var in client.StartRun
-	var noWait, stop, preview bool
+	var in starting
+	var stop bool
 	c := &cobra.Command{
 		Use: "sync WARD", Short: "Make the cluster as the repository declares, and wait until it is ready",
 		Long: `Make the cluster as the repository declares, and wait until it is ready: the repository is looked at first, tasks run
@@ -52,23 +52,38 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
 				return err
 			}
 			in.Kind = "sync"
-			if preview {
-				return a.preview(c, conn, p, args[0], in, "vigila sync "+args[0]+again(c, "only", "revision", "retry", "reapply", "allow"))
-			}
-			return a.start(c.Context(), conn, p, args[0], in, !noWait)
+			return a.begin(c, conn, p, args[0], &in, "vigila sync "+args[0]+again(c, "only", "revision", "retry", "reapply", "allow"))
 		},
 	}
 	f := c.Flags()
 	f.StringSliceVar(&in.Allow, "allow", nil, "guards to allow, by name, as the refusal names them")
-	f.StringVar(&in.Why, "why", "", "the reason, for the logbook")
+	in.flags(f)
 	f.StringSliceVar(&in.Only, "only", nil, "these objects and nothing else, as Kind/name; no tasks run")
 	f.StringVar(&in.Revision, "revision", "", "another branch, tag or commit than the ward follows; an automatic ward is held there")
 	f.BoolVar(&in.Retry, "retry", false, "although the revision is rejected")
 	f.BoolVar(&in.Reapply, "reapply", false, "apply everything, changed or not, and run the tasks")
-	f.BoolVar(&preview, "preview", false, "show what would be done, and do nothing")
-	f.BoolVar(&noWait, "no-wait", false, "start it and return")
 	f.BoolVar(&stop, "stop", false, "stop the run that is going on")
 	return a.reading(c)
+}
+
+// starting is what every command that starts a run of a ward takes.
+type starting struct {
+	client.StartRun
+	noWait, preview bool
+}
+
+func (s *starting) flags(f *pflag.FlagSet) {
+	f.StringVar(&s.Why, "why", "", "the reason, for the logbook")
+	f.BoolVar(&s.preview, "preview", false, "show what would be done, and do nothing")
+	f.BoolVar(&s.noWait, "no-wait", false, "start it and return")
+}
+
+// begin starts a run and follows it, or shows what it would do; do is the command that does what was shown.
+func (a *app) begin(c *cobra.Command, conn *client.Conn, p *printer, ward string, s *starting, do string) error {
+	if s.preview {
+		return a.preview(c, conn, p, ward, s.StartRun, do)
+	}
+	return a.start(c.Context(), conn, p, ward, s.StartRun, !s.noWait)
 }
 
 // again repeats the flags that a person has set, for the command that does what was previewed.
@@ -419,7 +434,7 @@ func (a *app) watch() *cobra.Command {
 					continue
 				}
 				if p.tty {
-					fmt.Fprint(p, "\x1b[H\x1b[2J")
+					fmt.Fprint(p, p.control("H")+p.control("2J"))
 					p.line("%s  %s %s\n", p.paint("bold", "Vigila"), time.Now().Format("15:04:05"), p.paint("failing", lost))
 					p.board(r.JSON200, f)
 					continue

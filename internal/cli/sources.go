@@ -1,13 +1,18 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"k8s.io/client-go/tools/clientcmd"
+	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
 	"vigila.dev/vigila/internal/client"
 )
@@ -54,8 +59,8 @@ over SSH a key; these are stored encrypted and never shown again, and stay with 
 With --charts, or an oci:// address, it is a repository of packaged charts.
 
 The host of an SSH address has to be known: the first try shows the fingerprint of its key, and --trust takes it.`,
-		Example: `  vigila repo add fleet https://git.brindle.example/fleet.git --user vigila --password-file token.txt
-  vigila repo add fleet ssh://git@git.brindle.example/fleet.git --key-file id_ed25519 --trust SHA256:…
+		Example: `  vigila repo add moorings https://git.brindle.example/moorings.git --user vigila --password-file token.txt
+  vigila repo add moorings ssh://git@git.brindle.example/moorings.git --key-file id_ed25519 --trust SHA256:…
   vigila repo add charts https://charts.brindle.example --charts
   vigila repo add registry oci://registry.brindle.example/charts --user vigila --password-file token.txt`,
 		Args: exactly(2, "a name and an address"),
@@ -121,28 +126,19 @@ func few(names []string) string {
 }
 
 func (a *app) repoList() *cobra.Command {
-	f := &pageFlags{}
-	c := &cobra.Command{
-		Use: "list", Short: "List the known repositories", Example: "  vigila repo list\n  vigila repo list --search charts", Args: noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
-			r, err := conn.ListReposWithResponse(c.Context(), &client.ListReposParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
+	return list(a, listing[client.Repo]{
+		command: &cobra.Command{Use: "list", Short: "List the known repositories", Example: "  vigila repo list\n  vigila repo list --search charts"},
+		none:    "No repository matches.", first: "No repositories yet. Add one: vigila repo add NAME URL",
+		ask: func(ctx context.Context, conn *client.Conn, f *pageFlags) (any, []client.Repo, int, error) {
+			r, err := conn.ListReposWithResponse(ctx, &client.ListReposParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
 			if err := conn.Check(r, err); err != nil {
-				return err
+				return nil, nil, 0, err
 			}
-			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
-				return err
-			}
-			p := a.printer(c.OutOrStdout())
-			if len(r.JSON200.Items) == 0 {
-				p.line("%s", pick(f.search != "", "No repository matches.", "No repositories yet. Add one: vigila repo add NAME URL"))
-				return nil
-			}
+			return r.JSON200, r.JSON200.Items, r.JSON200.Total, nil
+		},
+		print: func(p *printer, items []client.Repo) {
 			rows := [][]cell{{{"REPOSITORY", "soft"}, {"HOLDS", "soft"}, {"ADDRESS", "soft"}, {"WARDS", "soft"}, {"ROSTERS", "soft"}, {"LAST LOOK", "soft"}}}
-			for _, x := range r.JSON200.Items {
+			for _, x := range items {
 				look := known(x.Repository, "read ")
 				if x.Warning != "" {
 					look += "; " + x.Warning
@@ -150,17 +146,13 @@ func (a *app) repoList() *cobra.Command {
 				rows = append(rows, []cell{{x.Name, "bold"}, plain(pick(x.Charts, "charts", "git")), plain(x.Url), plain(fmt.Sprint(x.Wards)), plain(fmt.Sprint(x.Rosters)), plain(look)})
 			}
 			p.table(rows)
-			f.rest(p, len(r.JSON200.Items), r.JSON200.Total)
-			return nil
 		},
-	}
-	f.add(c)
-	return a.reading(c)
+	})
 }
 
 func (a *app) repoLook() *cobra.Command {
 	return a.reading(&cobra.Command{
-		Use: "look NAME", Short: "Look at a repository now", Example: "  vigila repo look fleet", Args: exactly(1, "the name of a repository"),
+		Use: "look NAME", Short: "Look at a repository now", Example: "  vigila repo look moorings", Args: exactly(1, "the name of a repository"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
@@ -184,7 +176,7 @@ func (a *app) repoLook() *cobra.Command {
 
 func (a *app) repoRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Forget a repository that no ward uses", Example: "  vigila repo remove fleet", Args: exactly(1, "the name of a repository"),
+		Use: "remove NAME", Short: "Forget a repository that no ward uses", Example: "  vigila repo remove moorings", Args: exactly(1, "the name of a repository"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
@@ -207,7 +199,7 @@ func (a *app) repoNotices() *cobra.Command {
 once; without them the repository is looked at as often as its wards ask for. The key is shown this once; the one
 before it is not taken any more. The webhooks of code hosts that sign their body with HMAC-SHA256, or send a secret
 token, are taken as they are: give them the address and the key.`,
-		Example: "  vigila repo notices fleet", Args: exactly(1, "the name of a repository"),
+		Example: "  vigila repo notices moorings", Args: exactly(1, "the name of a repository"),
 		RunE: func(c *cobra.Command, args []string) error {
 			conn, err := a.dial()
 			if err != nil {
@@ -245,11 +237,14 @@ func (a *app) cluster() *cobra.Command {
 
 func (a *app) clusterAdd() *cobra.Command {
 	var in client.AddCluster
-	var tokenFile, caFile string
+	var file, tokenFile, caFile string
 	c := &cobra.Command{
 		Use: "add NAME", Short: "Add a cluster or change one",
 		Long: `Add a cluster or change one. It is asked for its version before it is kept. It is reached by one of
-  a kubeconfig on the service's machine (--kubeconfig, --kube-context): its credentials stay there;
+  a kubeconfig (--kubeconfig, --kube-context): what one context of the file here needs is sent, and stored encrypted; it may
+  name no commands, since the service would have to run them;
+  a kubeconfig on the service's machine (--service-kubeconfig): its credentials stay there; whoever runs the service says
+  which directory it may be in (vigila serve --kubeconfigs);
   the token of a service account (--server, --token-file, --ca-file): it is stored encrypted and never shown again;
   from inside (--in-cluster): the cluster that the service runs in.
 With none of them, only labels and links of a known cluster change. vigila cluster rbac prints what Vigila has to be
@@ -273,15 +268,17 @@ allowed to do.`,
 					*into = strings.TrimSpace(string(b))
 				}
 			}
-			if in.Kubeconfig == "" && in.Server == "" && !in.InCluster && !c.Flags().Changed("label") && !c.Flags().Changed("link") {
-				if in.Kubeconfig = os.Getenv("KUBECONFIG"); in.Kubeconfig == "" {
+			if file == "" && in.KubeconfigFile == "" && in.Server == "" && !in.InCluster && !c.Flags().Changed("label") && !c.Flags().Changed("link") {
+				if os.Getenv("KUBECONFIG") == "" {
 					return usage("vigila cluster add needs --kubeconfig FILE, --server URL with --token-file, or --in-cluster")
 				}
+				file = os.Getenv("KUBECONFIG")
 			}
-			if in.Kubeconfig != "" {
-				if in.Kubeconfig, err = filepath.Abs(in.Kubeconfig); err != nil {
+			if file != "" {
+				if in.Kubeconfig, err = oneContext(file, in.Context); err != nil {
 					return err
 				}
+				in.Context = ""
 			}
 			r, err := conn.AddClusterWithResponse(c.Context(), in)
 			if err := conn.Check(r, err); err != nil {
@@ -292,7 +289,8 @@ allowed to do.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&in.Kubeconfig, "kubeconfig", "", "path on the service's machine (default: KUBECONFIG)")
+	f.StringVar(&file, "kubeconfig", "", "a file here (default: KUBECONFIG)")
+	f.StringVar(&in.KubeconfigFile, "service-kubeconfig", "", "a file on the service's machine, in the directory of vigila serve --kubeconfigs")
 	f.StringVar(&in.Context, "kube-context", "", "context in it (default: its current one); vigila cluster contexts lists them")
 	f.StringVar(&in.Server, "server", "", "address of the API server")
 	f.StringVar(&tokenFile, "token-file", "", "file with the token of a service account; - reads standard input")
@@ -305,28 +303,19 @@ allowed to do.`,
 }
 
 func (a *app) clusterList() *cobra.Command {
-	f := &pageFlags{}
-	c := &cobra.Command{
-		Use: "list", Short: "List the known clusters", Example: "  vigila cluster list\n  vigila cluster list --search production", Args: noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
-			r, err := conn.ListClustersWithResponse(c.Context(), &client.ListClustersParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
+	return list(a, listing[client.Cluster]{
+		command: &cobra.Command{Use: "list", Short: "List the known clusters", Example: "  vigila cluster list\n  vigila cluster list --search production"},
+		none:    "No cluster matches.", first: "No clusters yet. Add one: vigila cluster add NAME --kubeconfig FILE",
+		ask: func(ctx context.Context, conn *client.Conn, f *pageFlags) (any, []client.Cluster, int, error) {
+			r, err := conn.ListClustersWithResponse(ctx, &client.ListClustersParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
 			if err := conn.Check(r, err); err != nil {
-				return err
+				return nil, nil, 0, err
 			}
-			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
-				return err
-			}
-			p := a.printer(c.OutOrStdout())
-			if len(r.JSON200.Items) == 0 {
-				p.line("%s", pick(f.search != "", "No cluster matches.", "No clusters yet. Add one: vigila cluster add NAME --kubeconfig FILE"))
-				return nil
-			}
+			return r.JSON200, r.JSON200.Items, r.JSON200.Total, nil
+		},
+		print: func(p *printer, items []client.Cluster) {
 			rows := [][]cell{{{"CLUSTER", "soft"}, {"VERSION", "soft"}, {"SERVER", "soft"}, {"LABELS", "soft"}, {"WARDS", "soft"}, {"LIVE", "soft"}}}
-			for _, x := range r.JSON200.Items {
+			for _, x := range items {
 				live := "watched"
 				if !x.Live.Known {
 					live = known(x.Live, "heard ")
@@ -334,40 +323,79 @@ func (a *app) clusterList() *cobra.Command {
 				rows = append(rows, []cell{{x.Name, "bold"}, plain(x.Version), plain(x.Server), plain(pairs(x.Labels)), plain(fmt.Sprint(x.Wards)), plain(live)})
 			}
 			p.table(rows)
-			f.rest(p, len(r.JSON200.Items), r.JSON200.Total)
-			return nil
 		},
-	}
-	f.add(c)
-	return a.reading(c)
+	})
 }
 
 func (a *app) clusterContexts() *cobra.Command {
 	return a.reading(&cobra.Command{
-		Use: "contexts FILE", Short: "List the contexts of a kubeconfig on the service's machine", Example: "  vigila cluster contexts ~/.kube/config", Args: exactly(1, "the path of a kubeconfig"),
+		Use: "contexts FILE", Short: "List the contexts of a kubeconfig", Example: "  vigila cluster contexts ~/.kube/config", Args: exactly(1, "the path of a kubeconfig"),
 		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
+			cfg, err := kubeconfigOf(args[0])
 			if err != nil {
 				return err
 			}
-			file, err := filepath.Abs(args[0])
-			if err != nil {
-				return err
-			}
-			r, err := conn.ListContextsWithResponse(c.Context(), client.Kubeconfig{Kubeconfig: file})
-			if err := conn.Check(r, err); err != nil {
-				return err
-			}
-			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+			list := client.ContextList{Items: slices.Sorted(maps.Keys(cfg.Contexts))}
+			if done, err := a.document(c.OutOrStdout(), &list); done {
 				return err
 			}
 			p := a.printer(c.OutOrStdout())
-			for _, x := range r.JSON200.Items {
+			for _, x := range list.Items {
 				p.line("%s", x)
 			}
 			return nil
 		},
 	})
+}
+
+// kubeconfigOf reads a kubeconfig, or several as KUBECONFIG lists them.
+func kubeconfigOf(files string) (*clientcmdapi.Config, error) {
+	rules := &clientcmd.ClientConfigLoadingRules{Precedence: filepath.SplitList(files)}
+	for _, f := range rules.Precedence {
+		if _, err := os.Stat(f); err != nil {
+			return nil, fmt.Errorf("kubeconfig %s can't be read: %w", f, errors.Unwrap(err))
+		}
+	}
+	cfg, err := rules.Load()
+	if err != nil {
+		return nil, fmt.Errorf("kubeconfig %s: %w", files, err)
+	}
+	return cfg, nil
+}
+
+// oneContext is a kubeconfig with one context and what that needs, files that it names included.
+func oneContext(files, context string) (string, error) {
+	cfg, err := kubeconfigOf(files)
+	if err != nil {
+		return "", err
+	}
+	names := strings.Join(slices.Sorted(maps.Keys(cfg.Contexts)), ", ")
+	switch {
+	case context != "" && cfg.Contexts[context] == nil:
+		return "", usage("kubeconfig %s has no context %q; it has: %s", files, context, names)
+	case context != "":
+		cfg.CurrentContext = context
+	case cfg.CurrentContext == "":
+		return "", usage("kubeconfig %s says no current context; its contexts are: %s. Choose one with --kube-context", files, names)
+	}
+	if err := clientcmdapi.MinifyConfig(cfg); err != nil {
+		return "", fmt.Errorf("kubeconfig %s: %w", files, err)
+	}
+	if err := clientcmdapi.FlattenConfig(cfg); err != nil {
+		return "", fmt.Errorf("kubeconfig %s: %w", files, err)
+	}
+	for _, u := range cfg.AuthInfos {
+		if u.TokenFile == "" {
+			continue
+		}
+		b, err := os.ReadFile(u.TokenFile)
+		if err != nil {
+			return "", fmt.Errorf("kubeconfig %s: %w", files, err)
+		}
+		u.Token, u.TokenFile = strings.TrimSpace(string(b)), ""
+	}
+	text, err := clientcmd.Write(*cfg)
+	return string(text), err
 }
 
 func (a *app) clusterRemove() *cobra.Command {

@@ -308,6 +308,27 @@ func (e RepoFollow) Valid() bool {
 	}
 }
 
+// Defines values for Role.
+const (
+	RoleAdmin    Role = "admin"
+	RoleOperator Role = "operator"
+	RoleReader   Role = "reader"
+)
+
+// Valid indicates whether the value is a known member of the Role enum.
+func (e Role) Valid() bool {
+	switch e {
+	case RoleAdmin:
+		return true
+	case RoleOperator:
+		return true
+	case RoleReader:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RosterStanding.
 const (
 	RosterStandingBehind RosterStanding = "behind"
@@ -494,7 +515,7 @@ func (e WardGroupBy) Valid() bool {
 	}
 }
 
-// AddCluster One of kubeconfig, server with token, and in_cluster; none of them changes labels and links alone.
+// AddCluster One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone.
 type AddCluster struct {
 	About string `json:"about,omitempty,omitzero"`
 
@@ -507,11 +528,14 @@ type AddCluster struct {
 	// InCluster the cluster that the service runs in
 	InCluster bool `json:"in_cluster,omitempty,omitzero"`
 
-	// Kubeconfig path on the service's machine
-	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
-	Labels     map[string]string `json:"labels,omitempty,omitzero"`
-	Links      map[string]string `json:"links,omitempty,omitzero"`
-	Name       string            `json:"name"`
+	// Kubeconfig what a kubeconfig holds; it may name no commands and no files; write-only, encrypted at rest
+	Kubeconfig string `json:"kubeconfig,omitempty,omitzero"`
+
+	// KubeconfigFile path of a kubeconfig in the directory of vigila serve --kubeconfigs
+	KubeconfigFile string            `json:"kubeconfig_file,omitempty,omitzero"`
+	Labels         map[string]string `json:"labels,omitempty,omitzero"`
+	Links          map[string]string `json:"links,omitempty,omitzero"`
+	Name           string            `json:"name"`
 
 	// Server address of the API server
 	Server string `json:"server,omitempty,omitzero"`
@@ -638,11 +662,13 @@ type Cluster struct {
 	About string `json:"about,omitempty,omitzero"`
 
 	// By how it is reached
-	By         ClusterBy         `json:"by,omitempty,omitzero"`
-	Context    string            `json:"context"`
-	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
-	Labels     map[string]string `json:"labels"`
-	Links      map[string]string `json:"links,omitempty,omitzero"`
+	By      ClusterBy `json:"by,omitempty,omitzero"`
+	Context string    `json:"context"`
+
+	// KubeconfigFile path in the directory of vigila serve --kubeconfigs
+	KubeconfigFile string            `json:"kubeconfig_file,omitempty,omitzero"`
+	Labels         map[string]string `json:"labels"`
+	Links          map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
 	Live AsOf   `json:"live"`
@@ -820,8 +846,8 @@ type HoldWard struct {
 
 // Kubeconfig defines model for Kubeconfig.
 type Kubeconfig struct {
-	// Kubeconfig path on the service's machine
-	Kubeconfig string `json:"kubeconfig"`
+	// KubeconfigFile path in the directory of vigila serve --kubeconfigs
+	KubeconfigFile string `json:"kubeconfig_file"`
 }
 
 // LeftBehind defines model for LeftBehind.
@@ -844,13 +870,34 @@ type Limits struct {
 
 	// Namespaces that its wards may keep; all when empty
 	Namespaces []string `json:"namespaces,omitempty,omitzero"`
+
+	// Repos that its wards may read beside the roster's own; where there is any limit, no others
+	Repos []string `json:"repos,omitempty,omitzero"`
+}
+
+// MadeToken defines model for MadeToken.
+type MadeToken struct {
+	Expires time.Time `json:"expires"`
+	Token   string    `json:"token"`
+}
+
+// MakeToken defines model for MakeToken.
+type MakeToken struct {
+	// For how long it is taken, in seconds; 60 to 366 days
+	For int `json:"for"`
+
+	// Name of whoever or whatever it is for, as the logbook will say it: lower case letters, digits and -
+	Name string `json:"name"`
+	Role Role   `json:"role"`
 }
 
 // Me defines model for Me.
 type Me struct {
-	Name    string `json:"name"`
-	Role    string `json:"role"`
-	Version string `json:"version"`
+	// Expires when this token ends; absent for one that does not
+	Expires time.Time `json:"expires,omitempty,omitzero"`
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+	Version string    `json:"version"`
 }
 
 // MovedObject defines model for MovedObject.
@@ -1113,6 +1160,9 @@ type Revision struct {
 	Subject string `json:"subject,omitempty,omitzero"`
 }
 
+// Role defines model for Role.
+type Role string
+
 // Roster defines model for Roster.
 type Roster struct {
 	// Guard what stops it, to be given as allow
@@ -1241,6 +1291,27 @@ type SyncRoster struct {
 
 // Task when a task has its turn; absent for an object that is kept
 type Task string
+
+// Token defines model for Token.
+type Token struct {
+	// Expires absent for one that does not end by itself
+	Expires time.Time `json:"expires,omitempty,omitzero"`
+	Made    time.Time `json:"made,omitempty,omitzero"`
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+
+	// Used when it was used last, to the minute; absent when it never was
+	Used time.Time `json:"used,omitempty,omitzero"`
+
+	// You it is the one that this call was made with
+	You bool `json:"you,omitempty,omitzero"`
+}
+
+// TokenList defines model for TokenList.
+type TokenList struct {
+	Items []Token `json:"items"`
+	Total int     `json:"total"`
+}
 
 // Ward defines model for Ward.
 type Ward struct {
@@ -1434,6 +1505,14 @@ type ListRostersParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListTokensParams defines parameters for ListTokens.
+type ListTokensParams struct {
+	// Search words that must all be in the name or the role
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListWardsParams defines parameters for ListWards.
 type ListWardsParams struct {
 	// Search words that must all be in the name, cluster, owner, repository, revision or sentence
@@ -1529,6 +1608,9 @@ type AddRosterJSONRequestBody = AddRoster
 
 // SyncRosterJSONRequestBody defines body for SyncRoster for application/json ContentType.
 type SyncRosterJSONRequestBody = SyncRoster
+
+// MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
+type MakeTokenJSONRequestBody = MakeToken
 
 // AddWardsJSONRequestBody defines body for AddWards for application/json ContentType.
 type AddWardsJSONRequestBody = AddWards
@@ -1627,14 +1709,14 @@ type ClientInterface interface {
 	// Corresponds with GET /clusters (the `ListClusters` operationId).
 	ListClusters(ctx context.Context, params *ListClustersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddClusterWithBody Add a cluster or change one, by a context of a kubeconfig on the service's machine
+	// AddClusterWithBody Add a cluster or change one
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /clusters (the `AddCluster` operationId).
 	AddClusterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddCluster Add a cluster or change one, by a context of a kubeconfig on the service's machine
+	// AddCluster Add a cluster or change one
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1665,14 +1747,14 @@ type ClientInterface interface {
 	// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
 	GetClusterSchema(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListContextsWithBody The contexts of a kubeconfig on the service's machine
+	// ListContextsWithBody The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /contexts (the `ListContexts` operationId).
 	ListContextsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListContexts The contexts of a kubeconfig on the service's machine
+	// ListContexts The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1751,7 +1833,7 @@ type ClientInterface interface {
 
 	// NoticePush Tell that something was pushed, so that the repository is looked at now
 	//
-	// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+	// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
 	//
 	// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
 	NoticePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1808,6 +1890,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 	SyncRoster(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTokens Tokens that sign in, with when each was used last
+	//
+	// Corresponds with GET /tokens (the `ListTokens` operationId).
+	ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeTokenWithBody Make a token
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /tokens (the `MakeToken` operationId).
+	MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeToken Make a token
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /tokens (the `MakeToken` operationId).
+	MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndToken End a token now; event streams that it opened end too
+	//
+	// Corresponds with DELETE /tokens/{name} (the `EndToken` operationId).
+	EndToken(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWards List wards, what needs a person first
 	//
@@ -1986,7 +2092,7 @@ func (c *Client) ListClusters(ctx context.Context, params *ListClustersParams, r
 	return c.Client.Do(req)
 }
 
-// AddClusterWithBody Add a cluster or change one, by a context of a kubeconfig on the service's machine
+// AddClusterWithBody Add a cluster or change one
 //
 // Takes any type of body and a specified content type.
 //
@@ -2003,7 +2109,7 @@ func (c *Client) AddClusterWithBody(ctx context.Context, contentType string, bod
 	return c.Client.Do(req)
 }
 
-// AddCluster Add a cluster or change one, by a context of a kubeconfig on the service's machine
+// AddCluster Add a cluster or change one
 //
 // Takes a body of the `application/json` content type.
 //
@@ -2084,7 +2190,7 @@ func (c *Client) GetClusterSchema(ctx context.Context, name ItemName, reqEditors
 	return c.Client.Do(req)
 }
 
-// ListContextsWithBody The contexts of a kubeconfig on the service's machine
+// ListContextsWithBody The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 //
 // Takes any type of body and a specified content type.
 //
@@ -2101,7 +2207,7 @@ func (c *Client) ListContextsWithBody(ctx context.Context, contentType string, b
 	return c.Client.Do(req)
 }
 
-// ListContexts The contexts of a kubeconfig on the service's machine
+// ListContexts The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 //
 // Takes a body of the `application/json` content type.
 //
@@ -2310,7 +2416,7 @@ func (c *Client) MakeNoticeKey(ctx context.Context, name ItemName, reqEditors ..
 
 // NoticePush Tell that something was pushed, so that the repository is looked at now
 //
-// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
 //
 // Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
 func (c *Client) NoticePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2458,6 +2564,70 @@ func (c *Client) SyncRosterWithBody(ctx context.Context, name ItemName, contentT
 // Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 func (c *Client) SyncRoster(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSyncRosterRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTokens Tokens that sign in, with when each was used last
+//
+// Corresponds with GET /tokens (the `ListTokens` operationId).
+func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTokensRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeTokenWithBody Make a token
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /tokens (the `MakeToken` operationId).
+func (c *Client) MakeTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeTokenRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeToken Make a token
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /tokens (the `MakeToken` operationId).
+func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeTokenRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndToken End a token now; event streams that it opened end too
+//
+// Corresponds with DELETE /tokens/{name} (the `EndToken` operationId).
+func (c *Client) EndToken(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndTokenRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -3892,6 +4062,146 @@ func NewSyncRosterRequestWithBody(server string, name ItemName, contentType stri
 	return req, nil
 }
 
+// NewListTokensRequest constructs an http.Request for the ListTokens method
+func NewListTokensRequest(server string, params *ListTokensParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeTokenRequest calls the generic MakeToken builder with application/json body
+func NewMakeTokenRequest(server string, body MakeTokenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeTokenRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeTokenRequestWithBody constructs an http.Request for the MakeToken method, with any body, and a specified content type
+func NewMakeTokenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndTokenRequest constructs an http.Request for the EndToken method
+func NewEndTokenRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWardsRequest constructs an http.Request for the ListWards method
 func NewListWardsRequest(server string, params *ListWardsParams) (*http.Request, error) {
 	var err error
@@ -5050,14 +5360,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /clusters (the `ListClusters` operationId).
 	ListClustersWithResponse(ctx context.Context, params *ListClustersParams, reqEditors ...RequestEditorFn) (*ListClustersResponse, error)
 
-	// AddClusterWithBodyWithResponse Add a cluster or change one, by a context of a kubeconfig on the service's machine
+	// AddClusterWithBodyWithResponse Add a cluster or change one
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /clusters (the `AddCluster` operationId).
 	AddClusterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddClusterResponse, error)
 
-	// AddClusterWithResponse Add a cluster or change one, by a context of a kubeconfig on the service's machine
+	// AddClusterWithResponse Add a cluster or change one
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5092,14 +5402,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
 	GetClusterSchemaWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetClusterSchemaResponse, error)
 
-	// ListContextsWithBodyWithResponse The contexts of a kubeconfig on the service's machine
+	// ListContextsWithBodyWithResponse The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /contexts (the `ListContexts` operationId).
 	ListContextsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ListContextsResponse, error)
 
-	// ListContextsWithResponse The contexts of a kubeconfig on the service's machine
+	// ListContextsWithResponse The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5194,7 +5504,7 @@ type ClientWithResponsesInterface interface {
 
 	// NoticePushWithResponse Tell that something was pushed, so that the repository is looked at now
 	//
-	// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+	// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -5263,6 +5573,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 	SyncRosterWithResponse(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*SyncRosterResponse, error)
+
+	// ListTokensWithResponse Tokens that sign in, with when each was used last
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /tokens (the `ListTokens` operationId).
+	ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+
+	// MakeTokenWithBodyWithResponse Make a token
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tokens (the `MakeToken` operationId).
+	MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+
+	// MakeTokenWithResponse Make a token
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tokens (the `MakeToken` operationId).
+	MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error)
+
+	// EndTokenWithResponse End a token now; event streams that it opened end too
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /tokens/{name} (the `EndToken` operationId).
+	EndTokenWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
 
 	// ListWardsWithResponse List wards, what needs a person first
 	//
@@ -6566,6 +6904,143 @@ func (r SyncRosterResponse) ContentType() string {
 	return ""
 }
 
+type ListTokensResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TokenList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTokensResponse) GetJSON200() *TokenList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTokensResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTokensResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTokensResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTokensResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTokensResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MadeToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeTokenResponse) GetJSON200() *MadeToken {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWardsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7566,7 +8041,7 @@ func (c *ClientWithResponses) ListClustersWithResponse(ctx context.Context, para
 	return ParseListClustersResponse(rsp)
 }
 
-// AddClusterWithBodyWithResponse Add a cluster or change one, by a context of a kubeconfig on the service's machine
+// AddClusterWithBodyWithResponse Add a cluster or change one
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7579,7 +8054,7 @@ func (c *ClientWithResponses) AddClusterWithBodyWithResponse(ctx context.Context
 	return ParseAddClusterResponse(rsp)
 }
 
-// AddClusterWithResponse Add a cluster or change one, by a context of a kubeconfig on the service's machine
+// AddClusterWithResponse Add a cluster or change one
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7644,7 +8119,7 @@ func (c *ClientWithResponses) GetClusterSchemaWithResponse(ctx context.Context, 
 	return ParseGetClusterSchemaResponse(rsp)
 }
 
-// ListContextsWithBodyWithResponse The contexts of a kubeconfig on the service's machine
+// ListContextsWithBodyWithResponse The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7657,7 +8132,7 @@ func (c *ClientWithResponses) ListContextsWithBodyWithResponse(ctx context.Conte
 	return ParseListContextsResponse(rsp)
 }
 
-// ListContextsWithResponse The contexts of a kubeconfig on the service's machine
+// ListContextsWithResponse The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7830,7 +8305,7 @@ func (c *ClientWithResponses) MakeNoticeKeyWithResponse(ctx context.Context, nam
 
 // NoticePushWithResponse Tell that something was pushed, so that the repository is looked at now
 //
-// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -7958,6 +8433,58 @@ func (c *ClientWithResponses) SyncRosterWithResponse(ctx context.Context, name I
 		return nil, err
 	}
 	return ParseSyncRosterResponse(rsp)
+}
+
+// ListTokensWithResponse Tokens that sign in, with when each was used last
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /tokens (the `ListTokens` operationId).
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+	rsp, err := c.ListTokens(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTokensResponse(rsp)
+}
+
+// MakeTokenWithBodyWithResponse Make a token
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tokens (the `MakeToken` operationId).
+func (c *ClientWithResponses) MakeTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+	rsp, err := c.MakeTokenWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeTokenResponse(rsp)
+}
+
+// MakeTokenWithResponse Make a token
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tokens (the `MakeToken` operationId).
+func (c *ClientWithResponses) MakeTokenWithResponse(ctx context.Context, body MakeTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeTokenResponse, error) {
+	rsp, err := c.MakeToken(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeTokenResponse(rsp)
+}
+
+// EndTokenWithResponse End a token now; event streams that it opened end too
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /tokens/{name} (the `EndToken` operationId).
+func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*EndTokenResponse, error) {
+	rsp, err := c.EndToken(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndTokenResponse(rsp)
 }
 
 // ListWardsWithResponse List wards, what needs a person first
@@ -9065,6 +9592,101 @@ func ParseSyncRosterResponse(rsp *http.Response) (*SyncRosterResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
+func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTokensResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TokenList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeTokenResponse parses an HTTP response from a MakeTokenWithResponse call
+func ParseMakeTokenResponse(rsp *http.Response) (*MakeTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MadeToken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndTokenResponse parses an HTTP response from a EndTokenWithResponse call
+func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -5,6 +5,7 @@ package client
 import (
 	"bufio"
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -110,7 +111,7 @@ type Conn struct {
 }
 
 // ErrSignedOut tells that there is no context to use.
-var ErrSignedOut = errors.New("not signed in; run vigila sign-in LINK with the link that vigila serve printed at its first start, or set VIGILA_URL and VIGILA_TOKEN")
+var ErrSignedOut = errors.New("not signed in; run vigila sign-in LINK with a link that vigila serve printed at its first start, or vigila token make, or set VIGILA_URL and VIGILA_TOKEN")
 
 // Dial makes a client of VIGILA_URL and VIGILA_TOKEN, or of the named context, or of the current one. It sends
 // nothing yet.
@@ -172,6 +173,10 @@ type Response interface {
 func (c *Conn) Check(r Response, err error) error {
 	if err != nil {
 		var u *url.Error
+		var untrusted x509.UnknownAuthorityError
+		if errors.As(err, &untrusted) {
+			return fmt.Errorf("the service at %s shows a certificate that is not trusted here; if it is the right one, name its authority: SSL_CERT_FILE=ca.pem vigila …", c.Context.URL)
+		}
 		if errors.As(err, &u) {
 			return fmt.Errorf("the service at %s can't be reached: %w", c.Context.URL, u.Err)
 		}

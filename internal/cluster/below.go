@@ -31,15 +31,6 @@ var made = []schema.GroupVersionResource{
 	{Version: "v1", Resource: "pods"},
 }
 
-// HasBelow tells whether a kind's controllers make Pods.
-func HasBelow(ref object.Ref) bool {
-	switch ref.Group + "/" + ref.Kind {
-	case "apps/Deployment", "apps/StatefulSet", "apps/DaemonSet", "apps/ReplicaSet", "batch/CronJob", "batch/Job", "/ReplicationController":
-		return true
-	}
-	return false
-}
-
 // Children is what the controllers made in a namespace, by the uid of its owner.
 type Children map[string][]map[string]any
 

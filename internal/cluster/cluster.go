@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -25,15 +27,17 @@ import (
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/restmapper"
-	"k8s.io/client-go/tools/clientcmd"
 
+	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 )
 
 // Config says how to reach a cluster: by a kubeconfig, by a service account's token, or from inside it.
 type Config struct {
 	Name       string
-	Kubeconfig string // path
+	Kubeconfig string // path below Files.Dir
+	Text       string // of a kubeconfig, in place of a path
+	Files      Kubeconfigs
 	Context    string // the kubeconfig's current one when empty
 	Server     string // with Token: the address of the API server
 	Token      string // of a service account
@@ -57,6 +61,9 @@ type Handler interface {
 	// Listed brings all marked objects of a kind, after a first list or a gap in the watch; what is not among them has
 	// left the watch meanwhile. Changed was called for each before.
 	Listed(group, kind string, all map[object.Ref]bool)
+	// PutBack tells that the cluster's data were put back to an earlier state: a whole list is of an earlier version than what was
+	// seen before.
+	PutBack()
 	// WatchChanged tells that a kind's watch came up or broke, or that autoscalers came or went; Known and Scaler
 	// answer anew.
 	WatchChanged()
@@ -90,20 +97,6 @@ type Cluster struct {
 	done    sync.WaitGroup
 }
 
-// Contexts lists the contexts of a kubeconfig.
-func Contexts(kubeconfig string) ([]string, error) {
-	cfg, err := clientcmd.LoadFromFile(kubeconfig)
-	if err != nil {
-		return nil, err
-	}
-	var names []string
-	for n := range cfg.Contexts {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return names, nil
-}
-
 // restConfig reads how to reach a cluster.
 func restConfig(cfg Config) (*rest.Config, error) {
 	switch {
@@ -119,19 +112,19 @@ func restConfig(cfg Config) (*rest.Config, error) {
 		}
 		return &rest.Config{Host: cfg.Server, BearerToken: cfg.Token, TLSClientConfig: rest.TLSClientConfig{CAData: []byte(cfg.CA)}}, nil
 	}
-	names, err := Contexts(cfg.Kubeconfig)
-	if err != nil {
-		return nil, fmt.Errorf("kubeconfig of cluster %s: %w", cfg.Name, err)
+	text, commands := cfg.Text, false
+	if text == "" {
+		b, err := cfg.Files.read(cfg.Kubeconfig)
+		if err != nil {
+			return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
+		}
+		text, commands = string(b), cfg.Files.Commands
 	}
-	if cfg.Context != "" && !slices.Contains(names, cfg.Context) {
-		return nil, fmt.Errorf("kubeconfig %s has no context %q; it has: %s", cfg.Kubeconfig, cfg.Context, strings.Join(names, ", "))
+	dir := filepath.Dir(cfg.Kubeconfig)
+	if !filepath.IsAbs(dir) {
+		dir = filepath.Join(cfg.Files.Dir, dir)
 	}
-	rc, err := clientcmd.NewNonInteractiveDeferredLoadingClientConfig(
-		&clientcmd.ClientConfigLoadingRules{ExplicitPath: cfg.Kubeconfig},
-		&clientcmd.ConfigOverrides{CurrentContext: cfg.Context}).ClientConfig()
-	if err != nil && cfg.Context == "" {
-		return nil, fmt.Errorf("kubeconfig of cluster %s: %w; its contexts are: %s. Choose one with --kube-context", cfg.Name, err, strings.Join(names, ", "))
-	}
+	rc, err := restOf([]byte(text), cfg.Context, dir, commands)
 	if err != nil {
 		return nil, fmt.Errorf("kubeconfig of cluster %s: %w", cfg.Name, err)
 	}
@@ -144,6 +137,13 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := secured(rc.Host); err != nil {
+		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
+	}
+	if none, err := rest.TLSConfigFor(rc); err == nil && none == nil && rc.Proxy == nil {
+		rc.Proxy = http.ProxyFromEnvironment // else it would share net/http's default, which is cut off where overlays are rendered
+	}
+	rc.Wrap(func(next http.RoundTripper) http.RoundTripper { return straight{next} })
 	rc.QPS = -1 // the API server's own fairness is the limit, not the client's guess
 	rc.UserAgent = "vigila"
 	rc.WarningHandler = rest.NoWarnings{}
@@ -264,37 +264,44 @@ type Found struct {
 }
 
 // Everything lists all objects of a namespace that can be listed and changed, of every kind, by kind and name.
-func (c *Cluster) Everything(ctx context.Context, namespace string) ([]Found, error) {
+func (c *Cluster) Everything(ctx context.Context, namespace string) (out []Found, err error) {
+	err = c.everything(ctx, namespace, metav1.ListOptions{}, func(f Found) { out = append(out, f) })
+	return out, err
+}
+
+// Marked gives each object that bears a ward's mark, of every kind that can be listed and changed, watched or not. No more than a
+// page of them is in memory at a time.
+func (c *Cluster) Marked(ctx context.Context, each func(Found)) error {
+	return c.everything(ctx, "", metav1.ListOptions{LabelSelector: object.WardLabel}, each)
+}
+
+// everything gives objects of every kind: of a namespace, or with "" of all of them and of none.
+func (c *Cluster) everything(ctx context.Context, namespace string, opts metav1.ListOptions, each func(Found)) error {
 	c.mapping.Lock()
 	lists, err := c.disco.ServerPreferredResources()
 	c.mapping.Unlock()
 	if err != nil && len(lists) == 0 {
-		return nil, c.explain("ask for its kinds", err)
+		return c.explain("ask for its kinds", err)
 	}
-	var out []Found
 	for _, l := range lists {
 		gv, err := schema.ParseGroupVersion(l.GroupVersion)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		for _, r := range l.APIResources {
-			if !r.Namespaced || strings.Contains(r.Name, "/") || !slices.Contains(r.Verbs, "list") || !slices.Contains(r.Verbs, "patch") || !slices.Contains(r.Verbs, "get") {
+			if namespace != "" && !r.Namespaced || strings.Contains(r.Name, "/") || !slices.Contains(r.Verbs, "list") || !slices.Contains(r.Verbs, "patch") || !slices.Contains(r.Verbs, "get") {
 				continue
 			}
-			all, err := c.list(ctx, gv.WithResource(r.Name), namespace, metav1.ListOptions{})
-			if apierrors.IsForbidden(err) || apierrors.IsMethodNotSupported(err) {
-				continue
-			}
-			if err != nil {
-				return nil, err
-			}
-			for _, body := range all {
+			err := c.pages(ctx, gv.WithResource(r.Name), namespace, opts, func(body map[string]any) {
 				body["apiVersion"], body["kind"] = l.GroupVersion, r.Kind
-				out = append(out, Found{l.GroupVersion, body})
+				each(Found{l.GroupVersion, body})
+			})
+			if err != nil && !apierrors.IsForbidden(err) && !apierrors.IsMethodNotSupported(err) {
+				return err
 			}
 		}
 	}
-	return out, nil
+	return nil
 }
 
 // Close ends every watch and waits for them.
@@ -325,6 +332,9 @@ func (c *Cluster) Version(ctx context.Context) (string, error) {
 
 // UnreachableError tells that the cluster did not answer, as opposed to answering no.
 type UnreachableError struct{ err error }
+
+// Unreachable is err as one that says nothing but that the cluster did not answer.
+func Unreachable(err error) error { return &UnreachableError{err} }
 
 func (e *UnreachableError) Error() string { return e.err.Error() }
 func (e *UnreachableError) Unwrap() error { return e.err }
@@ -534,7 +544,7 @@ func (c *Cluster) Apply(ctx context.Context, o object.Object, dryRun bool) (map[
 	}
 	answer, err := r.Patch(ctx, o.Ref.Name, types.ApplyPatchType, data, opts)
 	if err != nil {
-		return nil, c.explain("apply "+o.Ref.String(), err)
+		return nil, c.explain("apply "+o.Ref.String(), spared(o.Ref, err))
 	}
 	return answer.Object, nil
 }
@@ -557,7 +567,7 @@ func (c *Cluster) Patch(ctx context.Context, version string, ref object.Ref, ops
 	}
 	answer, err := r.Patch(ctx, ref.Name, types.JSONPatchType, data, opts)
 	if err != nil {
-		return nil, c.explain("change "+ref.String(), err)
+		return nil, c.explain("change "+ref.String(), spared(ref, err))
 	}
 	return answer.Object, nil
 }
@@ -614,7 +624,7 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 		}
 	}
 	how := metav1.DeletePropagationBackground
-	if HasBelow(ref) {
+	if health.HasBelow(ref) {
 		how = metav1.DeletePropagationForeground
 	}
 	opts := metav1.DeleteOptions{PropagationPolicy: &how}
@@ -652,6 +662,9 @@ func (c *Cluster) Remove(ctx context.Context, version string, ref object.Ref, ui
 		}
 		if err == nil {
 			waitsFor = live.GetFinalizers()
+			if live.GetDeletionTimestamp() == nil { // the cluster's data were put back meanwhile: nobody has deleted it
+				_ = r.Delete(ctx, ref.Name, opts)
+			}
 		}
 		if err != nil && ctx.Err() == nil && !Transient(c.explain("", err)) {
 			return c.explain("wait until "+ref.String()+" is gone", err)
@@ -691,9 +704,14 @@ func (c *Cluster) BoundLater(ctx context.Context, claim map[string]any) (bool, e
 	return false, nil
 }
 
-// list reads a whole list, page by page.
-func (c *Cluster) list(ctx context.Context, gvr schema.GroupVersionResource, namespace string, opts metav1.ListOptions) ([]map[string]any, error) {
-	var out []map[string]any
+// list reads a whole list.
+func (c *Cluster) list(ctx context.Context, gvr schema.GroupVersionResource, namespace string, opts metav1.ListOptions) (out []map[string]any, err error) {
+	err = c.pages(ctx, gvr, namespace, opts, func(body map[string]any) { out = append(out, body) })
+	return out, err
+}
+
+// pages gives each object of a list, which is read page by page.
+func (c *Cluster) pages(ctx context.Context, gvr schema.GroupVersionResource, namespace string, opts metav1.ListOptions, each func(map[string]any)) error {
 	opts.Limit = 500
 	for {
 		var page *unstructured.UnstructuredList
@@ -704,13 +722,13 @@ func (c *Cluster) list(ctx context.Context, gvr schema.GroupVersionResource, nam
 			page, err = c.dyn.Resource(gvr).Namespace(namespace).List(ctx, opts)
 		}
 		if err != nil {
-			return nil, c.explain("list "+gvr.Resource, err)
+			return c.explain("list "+gvr.Resource, err)
 		}
 		for i := range page.Items {
-			out = append(out, page.Items[i].Object)
+			each(page.Items[i].Object)
 		}
 		if opts.Continue = page.GetContinue(); opts.Continue == "" {
-			return out, nil
+			return nil
 		}
 	}
 }

@@ -48,8 +48,8 @@ func TestBelowIsAnOutline(t *testing.T) {
 	}
 	assert.Equal(t, []string{"ReplicaSet/new", "Pod/p1", "Pod/p2"}, got, "old ReplicaSets without Pods are left out")
 	assert.Empty(t, c.Below("nobody"))
-	assert.True(t, HasBelow(object.Ref{Group: "apps", Kind: "Deployment"}))
-	assert.False(t, HasBelow(object.Ref{Kind: "Service"}))
+	assert.True(t, health.HasBelow(object.Ref{Group: "apps", Kind: "Deployment"}))
+	assert.False(t, health.HasBelow(object.Ref{Kind: "Service"}))
 }
 
 func TestSilenceIsToldFromANo(t *testing.T) {
@@ -79,12 +79,14 @@ func TestSilenceIsToldFromANo(t *testing.T) {
 func TestConnectNamesTheMistake(t *testing.T) {
 	log := slog.New(slog.DiscardHandler)
 	_, err := Connect(Config{Name: "quay", Kubeconfig: "/nonexistent"}, log)
-	require.ErrorContains(t, err, "kubeconfig of cluster quay")
-	file := filepath.Join(t.TempDir(), "k")
+	require.ErrorContains(t, err, "cluster quay: kubeconfigs on the service's machine are not read")
+	dir := t.TempDir()
+	file := filepath.Join(dir, "k")
+	files := Kubeconfigs{Dir: dir}
 	require.NoError(t, os.WriteFile(file, []byte("apiVersion: v1\nkind: Config\nclusters: [{name: a, cluster: {server: 'https://127.0.0.1:1'}}]\ncontexts: [{name: a, context: {cluster: a, user: u}}]\nusers: [{name: u, user: {token: t}}]\n"), 0o600))
-	_, err = Connect(Config{Name: "quay", Kubeconfig: file, Context: "b"}, log)
+	_, err = Connect(Config{Name: "quay", Kubeconfig: file, Files: files, Context: "b"}, log)
 	require.ErrorContains(t, err, `has no context "b"; it has: a`)
-	c, err := Connect(Config{Name: "quay", Kubeconfig: file, Context: "a"}, log)
+	c, err := Connect(Config{Name: "quay", Kubeconfig: file, Files: files, Context: "a"}, log)
 	require.NoError(t, err)
 	defer c.Close()
 	_, err = c.Version(context.Background())
@@ -95,14 +97,15 @@ func TestConnectNamesTheMistake(t *testing.T) {
 
 // seen counts what a handler is told.
 type seen struct {
-	changed, deleted, watch atomic.Int32
-	mu                      sync.Mutex
-	last                    map[object.Ref]bool
+	changed, deleted, watch, back atomic.Int32
+	mu                            sync.Mutex
+	last                          map[object.Ref]bool
 }
 
 func (s *seen) Changed(map[string]any, bool) { s.changed.Add(1) }
 func (s *seen) Deleted(map[string]any)       { s.deleted.Add(1) }
 func (s *seen) WatchChanged()                { s.watch.Add(1) }
+func (s *seen) PutBack()                     { s.back.Add(1) }
 func (s *seen) Listed(_, _ string, all map[object.Ref]bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -121,13 +124,31 @@ func watched(t *testing.T) (*watch, *seen, context.Context) {
 	return w, s, ctx
 }
 
+// TestAListFromBeforeTellsThatDataWerePutBack: versions only grow while a cluster's data are its own.
+func TestAListFromBeforeTellsThatDataWerePutBack(t *testing.T) {
+	w, seen, _ := watched(t)
+	o := configMap("horn")
+	require.NoError(t, w.Replace([]any{o}, "10"))
+	o.SetResourceVersion("15")
+	require.NoError(t, w.Add(o))
+	require.NoError(t, w.Replace([]any{o}, "15"))
+	require.NoError(t, w.Bookmark("20"))
+	assert.Zero(t, seen.back.Load())
+	require.NoError(t, w.Replace([]any{o}, "19"))
+	assert.EqualValues(t, 1, seen.back.Load())
+	require.NoError(t, w.Replace([]any{o}, "30"))
+	require.NoError(t, w.Replace([]any{o}, "not a number"))
+	require.NoError(t, w.Replace([]any{o}, "5"))
+	assert.EqualValues(t, 1, seen.back.Load(), "once for each time")
+}
+
 func configMap(name string) *unstructured.Unstructured {
 	o := &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "ConfigMap"}}
 	o.SetName(name)
 	return o
 }
 
-var kinds = [][2]string{{"v1", "ConfigMap"}}
+var kinds = []object.Kind{{Version: "v1", Kind: "ConfigMap"}}
 
 func TestAGapInTheWatchTellsWhatIsGone(t *testing.T) {
 	w, s, _ := watched(t)
@@ -140,7 +161,7 @@ func TestAGapInTheWatchTellsWhatIsGone(t *testing.T) {
 	require.NoError(t, w.Replace([]any{configMap("c")}, "9"))
 	assert.EqualValues(t, 1, s.deleted.Load(), "a, as it was told")
 	assert.Equal(t, map[object.Ref]bool{{Kind: "ConfigMap", Name: "c"}: true}, s.last, "b is not among what is there after the gap")
-	assert.False(t, w.c.Known([][2]string{{"v1", "Secret"}}).Known, "what is not watched is not known")
+	assert.False(t, w.c.Known([]object.Kind{{Version: "v1", Kind: "Secret"}}).Known, "what is not watched is not known")
 }
 
 // TestAnEmptyStreamIsNoWatch: a broken connection shows as a stream that ends without a word.

@@ -3,6 +3,7 @@ package cluster
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -34,8 +35,10 @@ type watch struct {
 	fruitless int  // streams in a row that brought nothing
 	up        bool // a stream lives
 	problem   string
+	away      bool      // the API server was out of reach since the last list: it may come back with other data
 	lacking   bool      // the API server says that it has no such kind, so there is no object of it
 	at        time.Time // of the last word from the API server
+	newest    int64     // resourceVersion of that; they only grow (KEP-5504) while the cluster's data are not put back
 }
 
 // Handle sets who is told what the watches see. It must be called before the first Watch.
@@ -47,8 +50,8 @@ func (c *Cluster) Handle(h Handler) {
 
 // Watch makes sure that a kind is watched, and that it is asked for now if it was not there. It returns at once; Known
 // tells when it has been read.
-func (c *Cluster) Watch(version, kind string) {
-	gvk := gvkOf(version, kind)
+func (c *Cluster) Watch(k object.Kind) {
+	gvk := gvkOf(k.Version, k.Kind)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if w := c.watches[gvk]; w != nil { // whoever asks for a kind that was not there may have just made it
@@ -85,8 +88,8 @@ func (c *Cluster) Watch(version, kind string) {
 }
 
 // Unwatch ends the watch of a kind that nothing needs any more.
-func (c *Cluster) Unwatch(version, kind string) {
-	gvk := gvkOf(version, kind)
+func (c *Cluster) Unwatch(k object.Kind) {
+	gvk := gvkOf(k.Version, k.Kind)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if w := c.watches[gvk]; w != nil {
@@ -104,12 +107,12 @@ type State struct {
 }
 
 // Known tells whether the watches of these kinds (version, kind) are all live.
-func (c *Cluster) Known(kinds [][2]string) State {
+func (c *Cluster) Known(kinds []object.Kind) State {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	s, wrong := State{Known: true}, false
 	for _, k := range kinds {
-		w := c.watches[gvkOf(k[0], k[1])]
+		w := c.watches[gvkOf(k.Version, k.Kind)]
 		if w == nil {
 			s.Known, wrong = false, true
 			continue
@@ -132,10 +135,10 @@ func (c *Cluster) Known(kinds [][2]string) State {
 }
 
 // Lacking tells whether the API server has said that it has no such kind.
-func (c *Cluster) Lacking(version, kind string) bool {
+func (c *Cluster) Lacking(k object.Kind) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	w := c.watches[gvkOf(version, kind)]
+	w := c.watches[gvkOf(k.Version, k.Kind)]
 	if w == nil {
 		return false
 	}
@@ -147,9 +150,9 @@ func (c *Cluster) Lacking(version, kind string) bool {
 // AllWatches is Known over everything that is watched, and how many watches there are.
 func (c *Cluster) AllWatches() (State, int) {
 	c.mu.Lock()
-	var kinds [][2]string
+	var kinds []object.Kind
 	for gvk := range c.watches {
-		kinds = append(kinds, [2]string{gvk.GroupVersion().String(), gvk.Kind})
+		kinds = append(kinds, object.Kind{Version: gvk.GroupVersion().String(), Kind: gvk.Kind})
 	}
 	c.mu.Unlock()
 	return c.Known(kinds), len(kinds)
@@ -238,6 +241,19 @@ func (w *watch) reflect(parent context.Context, m *meta.RESTMapping) {
 		},
 		WatchFuncWithContext: func(ctx context.Context, o metav1.ListOptions) (apiwatch.Interface, error) {
 			o.LabelSelector = object.WardLabel
+			// Whoever puts a cluster's data back restarts its API server, and then versions count from an earlier one: a
+			// stream from the last one seen would say nothing of what is different now. So the whole is read again.
+			stale := func() error {
+				w.mu.Lock()
+				defer w.mu.Unlock()
+				if w.away && o.SendInitialEvents == nil {
+					return apierrors.NewResourceExpired("the API server was out of reach")
+				}
+				return nil
+			}
+			if err := stale(); err != nil {
+				return nil, err
+			}
 			w.mu.Lock()
 			fruitless := w.fruitless
 			w.mu.Unlock()
@@ -246,6 +262,10 @@ func (w *watch) reflect(parent context.Context, m *meta.RESTMapping) {
 			if err != nil {
 				notServed(err)
 				w.heard(ctx, err)
+				return nil, err
+			}
+			if err := stale(); err != nil { // it was long in coming
+				stream.Stop()
 				return nil, err
 			}
 			return w.follow(ctx, stream), nil
@@ -353,6 +373,7 @@ func (w *watch) streamDown(ctx context.Context) {
 		up := w.up
 		w.mu.Unlock()
 		if !up && ctx.Err() == nil {
+			w.lost()
 			w.trouble(fmt.Errorf("cluster %s does not answer (watch %s): the connection was lost", w.c.Config.Name, w.gvk.Kind))
 		}
 	})
@@ -364,6 +385,9 @@ func (w *watch) heard(ctx context.Context, err error) {
 		return
 	}
 	if err != nil {
+		if apierrors.ReasonForError(err) == metav1.StatusReasonUnknown { // not even a no
+			w.lost()
+		}
 		w.trouble(w.c.explain("watch "+w.gvk.Kind, err))
 		return
 	}
@@ -375,6 +399,13 @@ func (w *watch) heard(ctx context.Context, err error) {
 		w.c.log.Info("watch is back", "kind", w.gvk.Kind)
 		w.c.handler.WatchChanged()
 	}
+}
+
+// lost notes that the API server is out of reach.
+func (w *watch) lost() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.away = true
 }
 
 func (w *watch) trouble(err error) {
@@ -391,16 +422,25 @@ func (w *watch) trouble(err error) {
 
 func key(o *unstructured.Unstructured) string { return o.GetNamespace() + "/" + o.GetName() }
 
-func (w *watch) note() {
+func (w *watch) note(version string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.at = time.Now()
+	w.at, w.newest = time.Now(), max(w.newest, number(version))
+}
+
+// number is a resourceVersion as a number; 0 when it is none.
+func number(version string) int64 {
+	n, err := strconv.ParseInt(version, 10, 64)
+	if err != nil {
+		return 0
+	}
+	return n
 }
 
 // Add is part of cache.ReflectorStore.
 func (w *watch) Add(obj any) error {
 	o := obj.(*unstructured.Unstructured)
-	w.note()
+	w.note(o.GetResourceVersion())
 	w.c.handler.Changed(o.Object, false)
 	return nil
 }
@@ -411,13 +451,21 @@ func (w *watch) Update(obj any) error { return w.Add(obj) }
 // Delete is part of cache.ReflectorStore.
 func (w *watch) Delete(obj any) error {
 	o := obj.(*unstructured.Unstructured)
-	w.note()
+	w.note(o.GetResourceVersion())
 	w.c.handler.Deleted(o.Object)
 	return nil
 }
 
 // Replace is part of cache.ReflectorStore: the whole of what is there, after a first list or a gap in the watch.
-func (w *watch) Replace(list []any, _ string) error {
+func (w *watch) Replace(list []any, version string) error {
+	w.mu.Lock()
+	n := number(version)
+	back := n > 0 && n < w.newest // it is not read from a cache that lags behind: client-go asks for what it has seen at least, or the newest
+	w.newest = n
+	w.mu.Unlock()
+	if back {
+		w.c.handler.PutBack()
+	}
 	all := make(map[object.Ref]bool, len(list))
 	for _, obj := range list {
 		o := obj.(*unstructured.Unstructured)
@@ -428,7 +476,7 @@ func (w *watch) Replace(list []any, _ string) error {
 	w.mu.Lock()
 	w.at = time.Now()
 	changed := !w.synced || w.problem != ""
-	w.synced, w.problem = true, ""
+	w.synced, w.problem, w.away = true, "", false
 	w.mu.Unlock()
 	if changed {
 		w.c.handler.WatchChanged()
@@ -440,9 +488,7 @@ func (w *watch) Replace(list []any, _ string) error {
 func (w *watch) Resync() error { return nil }
 
 // Bookmark is part of cache.ReflectorBookmarkStore: the API server says that it has told everything.
-func (w *watch) Bookmark(string) error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.at = time.Now()
+func (w *watch) Bookmark(version string) error {
+	w.note(version)
 	return nil
 }

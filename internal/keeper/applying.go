@@ -12,6 +12,7 @@ import (
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
@@ -55,9 +56,9 @@ type answer struct {
 }
 
 func (p *placement) apply(a *activeRun, ref object.Ref) {
-	o := a.objects[ref]
-	before := a.before[ref]
-	p.k.spawn(func() {
+	o := a.of(ref).object
+	before := a.of(ref).before
+	p.call(func() {
 		got := answer{ref: ref}
 		got.err = p.turn(a, func() (err error) {
 			got.made, err = p.applyOne(a, o, before)
@@ -75,18 +76,18 @@ func (p *placement) apply(a *activeRun, ref object.Ref) {
 }
 
 // conclude makes the baseline of an answer; beside the ward's goroutine, since it takes a while.
-func (p *placement) conclude(a *activeRun, o record.SnapshotObject, before compare.Baseline, got *answer) {
+func (p *placement) conclude(a *activeRun, o declared.Whole, before compare.Baseline, got *answer) {
 	ref, hash := got.ref, o.Hash
-	if a.scaled[ref] {
-		hash = scaledMark + hash
+	if a.of(ref).scaled {
+		hash = declared.ScaledMark + hash
 	}
 	var found *fieldpath.Set // nil: what is there now was there at the first apply
 	if before.UID != "" && !got.replaced {
-		if found = a.found[ref]; found == nil {
+		if found = a.of(ref).found; found == nil {
 			found = &fieldpath.Set{}
 		}
 	}
-	got.baseline = compare.NewBaseline(ref, hash, got.sent, got.body, a.left[ref], p.k.store.Vault().Digest, found, time.Now())
+	got.baseline = compare.NewBaseline(ref, hash, got.sent, got.body, a.of(ref).left, p.mask, found, time.Now())
 	if got.baseline.Snapshot = a.entry.Snapshot; run.Kind(a.entry.Kind) == run.Restore {
 		got.baseline.Snapshot = before.Snapshot
 	}
@@ -107,19 +108,14 @@ func (p *placement) takeAnswers() {
 			baselines = append(baselines, got.baseline)
 		}
 	}
-	var unwritten error
 	if len(baselines) > 0 {
-		unwritten = p.k.store.PutBaselines(p.ctx, p.id, baselines)
+		p.write(record.PutBaselines{All: baselines})
 	}
 	for i := range answers {
 		if p.run != a {
 			return
 		}
-		got := &answers[i]
-		if got.err == nil && unwritten != nil {
-			got.err = fmt.Errorf("applied, but it can't be written down: %w", unwritten)
-		}
-		p.takeAnswer(a, got)
+		p.takeAnswer(a, &answers[i])
 	}
 }
 
@@ -128,45 +124,30 @@ func (p *placement) takeAnswer(a *activeRun, got *answer) {
 	ev := run.Applied{At: time.Now(), Ref: ref, Replaced: got.replaced}
 	if got.err != nil {
 		var gone *cluster.UnreachableError
-		a.silent[ref] = errors.As(got.err, &gone)
-		a.unreachable = a.unreachable || a.silent[ref]
+		a.of(ref).silent = errors.As(got.err, &gone)
+		a.unreachable = a.unreachable || a.of(ref).silent
 		ev.Err, ev.Untried, ev.Outside = got.err.Error(), errors.Is(got.err, errStopped), outside(got.err)
 		p.feed(ev)
 		return
 	}
-	b, before := got.baseline, a.before[ref]
+	b, before := got.baseline, a.of(ref).before
 	if b.Revision != before.Revision || b.UID != before.UID {
 		a.changed++
 	}
-	p.keep(b)
-	p.cluster.conn.Watch(b.Version, ref.Kind) // it may have been asked for before it was there
-	a.appliedAt[ref] = b.Revision
+	l, effects := p.index.Answered(b, got.body)
+	p.cluster.conn.Watch(object.Kind{Version: b.Version, Kind: ref.Kind}) // it may have been asked for before it was there
+	a.of(ref).appliedAt = b.Revision
 	if _, was := p.tasks[ref]; was { // it was a task before it came to be kept
-		if err := p.k.store.RemoveTask(p.ctx, p.id, ref); err != nil {
-			p.log.Error("a task can't be forgotten", "task", ref.String(), "error", err)
-		}
+		p.write(record.RemoveTask{Ref: ref})
 		delete(p.tasks, ref)
 	}
-	l := p.live(ref)
-	l.trouble, l.causeKnown = none, false
-	if b.Revision >= l.revision || l.uid != b.UID {
-		l.present, l.watched, l.revision, l.uid, l.unmarked = true, true, b.Revision, b.UID, false
-		if len(b.Detail.Added) > 0 && p.ward.Keep.Additions != "ignore" {
-			l.upset().added = b.Detail.Added
-		}
-		l.read(ref, got.body)
-		l.health = p.rules.Of(ref.Group, ref.Kind, got.body)
-		if l.health.Word != health.Ready {
-			p.lookBelow(ref, 500*time.Millisecond)
-			p.lookAtClaim(ref, got.body)
-		}
+	p.carry(effects)
+	if early := a.of(ref).early; early != nil { // a newer state was there before this answer
+		a.of(ref).early = nil
+		p.carry(p.index.Weigh(time.Now(), ref, early))
 	}
-	if early := a.early[ref]; early != nil { // a newer state was there before this answer
-		delete(a.early, ref)
-		p.weighEarly(b, early)
-	}
-	ev.Health = l.state()
-	if cluster.HasBelow(ref) && !l.causeKnown {
+	ev.Health = l.State()
+	if health.HasBelow(ref) && !l.CauseKnown {
 		ev.Health.Final = false // why is told by what is below, and that is being looked at
 	}
 	p.feed(ev)
@@ -183,14 +164,14 @@ func (p *placement) trying(a *activeRun, ref object.Ref, err error) {
 
 // applyOne applies an object, again and again while the cluster does not answer or is busy, until the run's time is
 // over or it is stopped.
-func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compare.Baseline) (made, error) {
+func (p *placement) applyOne(a *activeRun, o declared.Whole, before compare.Baseline) (made, error) {
 	ref := o.Object.Ref
-	if w := a.refused[ref]; w != "" {
+	if w := a.of(ref).refused; w != "" {
 		return made{}, &takenError{fmt.Sprintf("ward %s keeps it already; one object can belong to one ward", w)}
 	}
 	var out made
 	err := p.again(a, ref, func(ctx context.Context) (err error) {
-		body, err := p.complete(ctx, o.Object, a.left[ref])
+		body, err := p.complete(ctx, o.Object, a.of(ref).left)
 		if err != nil {
 			return err
 		}
@@ -200,13 +181,13 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 				return err
 			}
 		}
-		if a.added[ref] {
-			if err := p.removeAdditions(ctx, body.Version, before, a.left[ref]); err != nil {
+		if a.of(ref).added {
+			if err := p.removeAdditions(ctx, body.Version, before, a.of(ref).left); err != nil {
 				return err
 			}
 		}
 		if out.body, err = p.hands.Apply(ctx, body, false); err == nil && before.UID == "" {
-			out.body, err = p.takeOver(ctx, body, out.body, a.left[ref])
+			out.body, err = p.takeOver(ctx, body, out.body, a.of(ref).left)
 		}
 		return err
 	})
@@ -214,7 +195,7 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 	if !immutable {
 		return out, err
 	}
-	if no := mayReplace(ref, a.order[ref], before, a.ask.Allow); no != "" {
+	if no := mayReplace(ref, a.of(ref).turn, before, a.ask.Allow); no != "" {
 		return out, fmt.Errorf("%s can't be changed in place; %s", orElse(fields, "what changed"), no)
 	}
 	// What would be refused as a new object is refused before anything is deleted.
@@ -226,7 +207,7 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 	err = p.again(a, ref, func(ctx context.Context) error {
 		live, err := p.cluster.conn.Get(ctx, o.Object.Version, ref)
 		if err == nil && !deleted {
-			anew.Body = object.Carry(o.Object.Body, live, a.left[ref])
+			anew.Body = object.Carry(o.Object.Body, live, a.of(ref).left)
 			if !a.deleted(p, ref) {
 				return fmt.Errorf("that %s is about to be deleted can't be written down", ref)
 			}
@@ -247,13 +228,13 @@ func (p *placement) applyOne(a *activeRun, o record.SnapshotObject, before compa
 // deleted writes down that an object is about to be deleted and made again: from then on what was applied of it says
 // nothing about what is there, so a way back makes it anew.
 func (a *activeRun) deleted(p *placement, ref object.Ref) bool {
-	if err := p.k.store.Doubt(p.ctx, p.id, []object.Ref{ref}); err != nil {
+	if err := p.ledger.Commit(p.ctx, p.id, record.Doubt{Refs: []object.Ref{ref}}); err != nil {
 		p.log.Error("baselines can't be written", "error", err)
 		return false
 	}
 	p.post(func() {
 		if p.run == a {
-			a.lost[ref] = true
+			a.of(ref).lost = true
 		}
 	})
 	return true
@@ -305,16 +286,16 @@ func (p *placement) unclaimed(ctx context.Context, o object.Object) error {
 
 func (p *placement) foreign(live map[string]any) error {
 	id := object.Service(live)
-	if id == "" || id == p.k.store.ServiceID() || slices.Contains(p.ward.Keep.TakeOver, "vigila/"+id) {
+	if id == "" || id == p.service || slices.Contains(p.ward.Keep.TakeOver, "vigila/"+id) {
 		return nil
 	}
-	return &takenError{fmt.Sprintf("%s keeps it already, in its ward %s; remove it there, or write keep.take_over: [vigila/%s] to take it over", anotherService(id), object.Label(live, object.WardLabel), id)}
+	return &takenError{fmt.Sprintf("%s keeps it already, in its ward %s; remove it there, or write keep.take_over: [vigila/%s] to take it over", compare.AnotherService(id), object.Label(live, object.WardLabel), id)}
 }
 
 // mayReplace tells why an object may not be deleted and made again, and the way out; empty when it may.
 func mayReplace(ref object.Ref, turn object.Turn, before compare.Baseline, allow []string) string {
 	switch {
-	case turn.NoReplace || slices.Contains(splitList(before.Guards), "no-replace"):
+	case turn.NoReplace || before.GuardedBy(object.NoReplace):
 		return fmt.Sprintf("it is guarded (%s: no-replace), so make it under a new name, or take the guard away first", object.GuardAnnotation)
 	case !turn.Replace:
 		return fmt.Sprintf("let it be deleted and made again (%s: when-immutable), make it under a new name, or undo the change", object.ReplaceAnnotation)
@@ -366,7 +347,7 @@ func (p *placement) removeAdditions(ctx context.Context, version string, b compa
 	if err != nil {
 		return err
 	}
-	detail, err := p.k.store.Detail(ctx, p.id, b.Ref)
+	detail, err := p.ledger.Detail(ctx, p.id, b.Ref)
 	if err != nil {
 		return fmt.Errorf("what is ours can't be read: %w", err)
 	}

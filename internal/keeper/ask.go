@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 	"sync"
 	"time"
@@ -15,15 +14,18 @@ import (
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
 )
 
 // Look reads the ward's repository now and returns the ward as it stands then.
-func (k *Keeper) Look(ctx context.Context, name string) (*View, error) {
+func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -31,7 +33,8 @@ func (k *Keeper) Look(ctx context.Context, name string) (*View, error) {
 	if p.broken != "" {
 		return p.View(), nil
 	}
-	_ = p.repo.look(ctx) // what is wrong is in the view
+	p.overrun.Store(&overrun{}) // a person wants it tried now
+	_ = p.repo.look(ctx)        // what is wrong is in the view
 	for _, name := range sources(p.ward) {
 		if l, err := k.repoLoop(name); err == nil {
 			_ = l.look(ctx)
@@ -60,7 +63,7 @@ func (k *Keeper) Look(ctx context.Context, name string) (*View, error) {
 }
 
 // fresh is the view once everything that waits has been looked at.
-func (p *placement) fresh(ctx context.Context) (*View, error) {
+func (p *placement) fresh(ctx context.Context) (*standing.View, error) {
 	err := p.ask(ctx, func() error {
 		p.publish()
 		return nil
@@ -110,12 +113,12 @@ func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	if p.repo.mirror == nil {
 		return fault(Invalid, "%s comes from chart repository %s, which has no revisions of its own; set from.chart.version", p.id, p.repo.name)
 	}
-	d, err := p.declare(ctx, r.Revision, nil)
+	d, err := p.declare(ctx, r.Revision, nil, func() {})
 	if err != nil {
 		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.name, err)
 	}
-	if d.waits != "" {
-		return fault(Conflict, "revision %s has nothing to sync: %s %s", r.Revision, p.id, d.waits)
+	if d.Waits != "" {
+		return fault(Conflict, "revision %s has nothing to sync: %s %s", r.Revision, p.id, d.Waits)
 	}
 	r.declared = d
 	return nil
@@ -137,7 +140,7 @@ func (k *Keeper) Stop(ctx context.Context, name, by string) error {
 }
 
 // Hold stops automatic runs on a ward.
-func (k *Keeper) Hold(ctx context.Context, name, by, reason string, until time.Time) (*View, error) {
+func (k *Keeper) Hold(ctx context.Context, name, by, reason string, until time.Time) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -152,7 +155,7 @@ func (k *Keeper) Hold(ctx context.Context, name, by, reason string, until time.T
 }
 
 // Release lets automatic runs go on.
-func (k *Keeper) Release(ctx context.Context, name, by, reason string) (*View, error) {
+func (k *Keeper) Release(ctx context.Context, name, by, reason string) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -177,8 +180,8 @@ type PendingObject struct {
 
 // Preview is what a run would do, in its order, and what stands in its way.
 type Preview struct {
-	View     *View
-	Revision *record.Revision
+	View     *standing.View
+	Revision *logbook.Revision
 	Objects  []PendingObject
 	Guards   []plan.Guard
 	Allowed  []plan.Guard // guards that were allowed
@@ -193,8 +196,8 @@ func (k *Keeper) Diff(ctx context.Context, name string) (*Preview, error) {
 	var made *prepared
 	err = p.ask(ctx, func() (err error) {
 		p.publish()
-		if p.declared != nil && p.declared.waits == "" {
-			made, err = p.prepare(Ask{Kind: run.Sync, By: byVigila, Retry: true, diff: true})
+		if p.declared.Known() {
+			made, err = p.prepare(Ask{Kind: run.Sync, By: logbook.Vigila, Retry: true, diff: true})
 			var f *Fault
 			if errors.As(err, &f) && f.Kind == Conflict {
 				made, err = nil, nil // what stands in the way is in the view
@@ -259,12 +262,8 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 	known := map[object.Ref]mine{}
 	if err := p.ask(ctx, func() error {
 		for ref := range made.objects {
-			b, kept := p.baselines[ref]
-			m := mine{b, kept && b.UID != "", p.left(ref), nil}
-			if l := p.known(ref); l != nil && p.ward.Keep.Additions == "remove" {
-				m.added = l.added
-			}
-			known[ref] = m
+			b, kept := p.index.Baseline(ref)
+			known[ref] = mine{b, kept && b.UID != "", p.index.Leave(ref), p.index.Unwanted(ref)}
 		}
 		return nil
 	}); err != nil {
@@ -314,7 +313,7 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 // try is the dry run of one object. noReplace tells why it may not be deleted and made again; empty when it may.
 func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object, mine bool, left []object.Pointer, noReplace string) error {
 	out.Change = "update"
-	mask := p.k.store.Vault().Digest
+	mask := p.mask
 	if w := p.other(ctx, o.Ref); w != "" {
 		out.Refused = "ward " + w + " keeps it already; one object can belong to one ward"
 		return nil
@@ -403,7 +402,7 @@ func (p *placement) tryTakeOver(ctx context.Context, o object.Object, live, answ
 
 // ObjectDetail is one object, declared and live, with what happened to it.
 type ObjectDetail struct {
-	Object         ObjectView
+	Object         standing.Object
 	Declared, Live string // YAML, secrets masked
 	Events         []cluster.Event
 	Pods           []cluster.Owned
@@ -418,9 +417,9 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	out := &ObjectDetail{Object: o}
 	snapshot := ""
 	if err := p.ask(ctx, func() error {
-		snapshot = p.snapshot
-		if p.declared != nil && p.declared.snapshot != "" {
-			snapshot = p.declared.snapshot
+		snapshot = p.will.Snapshot
+		if p.declared != nil && p.declared.Snapshot != "" {
+			snapshot = p.declared.Snapshot
 		}
 		return nil
 	}); err != nil {
@@ -449,7 +448,7 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	}
 	out.Live = k.yaml(o.Ref, live)
 	about := []object.Ref{o.Ref}
-	if cluster.HasBelow(o.Ref) {
+	if health.HasBelow(o.Ref) {
 		children, err := p.cluster.conn.Children(ctx, o.Ref.Namespace)
 		if err != nil {
 			return nil, fault(Unreachable, "%v", err)
@@ -471,27 +470,27 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	return out, nil
 }
 
-func (k *Keeper) object(ctx context.Context, name, key string) (*placement, ObjectView, error) {
+func (k *Keeper) object(ctx context.Context, name, key string) (*placement, standing.Object, error) {
 	p, err := k.one(name)
 	if err != nil {
-		return nil, ObjectView{}, err
+		return nil, standing.Object{}, err
 	}
 	ref, err := object.ParseKey(key)
 	if err != nil {
-		return nil, ObjectView{}, fault(Invalid, "%v; take the key from the ward's outline", err)
+		return nil, standing.Object{}, fault(Invalid, "%v; take the key from the ward's outline", err)
 	}
 	all, err := p.objects(ctx)
 	if err != nil {
-		return nil, ObjectView{}, err
+		return nil, standing.Object{}, err
 	}
-	i := slices.IndexFunc(all, func(o ObjectView) bool { return o.Ref == ref })
+	i := slices.IndexFunc(all, func(o standing.Object) bool { return o.Ref == ref })
 	if i < 0 {
-		return nil, ObjectView{}, fault(NotFound, "%s has no object %s", p.id, ref)
+		return nil, standing.Object{}, fault(NotFound, "%s has no object %s", p.id, ref)
 	}
 	return p, all[i], nil
 }
 
-func (p *placement) objects(ctx context.Context) (out []ObjectView, err error) {
+func (p *placement) objects(ctx context.Context) (out []standing.Object, err error) {
 	err = p.ask(ctx, func() error {
 		out = p.objectViews()
 		return nil
@@ -500,7 +499,7 @@ func (p *placement) objects(ctx context.Context) (out []ObjectView, err error) {
 }
 
 // Objects lists every object of a ward as it stands now, in the order of a run.
-func (k *Keeper) Objects(ctx context.Context, name string) ([]ObjectView, error) {
+func (k *Keeper) Objects(ctx context.Context, name string) ([]standing.Object, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -515,13 +514,13 @@ func (k *Keeper) Names(ctx context.Context, name string) (out []string, err erro
 		return nil, err
 	}
 	err = p.ask(ctx, func() error {
-		out = make([]string, 0, len(p.baselines))
-		for ref := range p.baselines {
+		out = make([]string, 0, p.index.Len())
+		for ref := range p.index.All() {
 			out = append(out, ref.Short())
 		}
 		if p.declared != nil {
-			for _, o := range p.declared.objects {
-				if _, kept := p.baselines[o.Ref]; !kept {
+			for _, o := range p.declared.Objects {
+				if !p.index.Keeps(o.Ref) {
 					out = append(out, o.Ref.Short())
 				}
 			}
@@ -544,7 +543,8 @@ func (k *Keeper) yaml(ref object.Ref, body map[string]any) string {
 		for _, part := range []string{"data", "stringData"} {
 			if values, ok := body[part].(map[string]any); ok {
 				for name, v := range values {
-					values[name] = "secret " + k.store.Vault().Digest(jsonText(v))
+					text, _ := json.Marshal(v) // what came as JSON goes as JSON
+					values[name] = "secret " + k.store.Vault().Digest(string(text))
 				}
 			}
 		}
@@ -557,15 +557,15 @@ func (k *Keeper) yaml(ref object.Ref, body map[string]any) string {
 }
 
 // Outline lists what the controllers made below each workload among a ward's objects, by the workload.
-func (k *Keeper) Outline(ctx context.Context, v *View, objects []ObjectView) map[object.Ref][]cluster.Owned {
+func (k *Keeper) Outline(ctx context.Context, v *standing.View, objects []standing.Object) map[object.Ref][]cluster.Owned {
 	out := map[object.Ref][]cluster.Owned{}
 	p, err := k.one(v.ID)
 	if err != nil || p.cluster.conn == nil || !v.Live.Known {
 		return out
 	}
-	byNamespace := map[string][]ObjectView{}
+	byNamespace := map[string][]standing.Object{}
 	for _, o := range objects {
-		if cluster.HasBelow(o.Ref) && o.UID != "" {
+		if health.HasBelow(o.Ref) && o.UID != "" {
 			byNamespace[o.Ref.Namespace] = append(byNamespace[o.Ref.Namespace], o)
 		}
 	}
@@ -609,7 +609,7 @@ func (k *Keeper) Logs(ctx context.Context, name, key, pod, container string, pre
 }
 
 // Entries lists the logbook of a ward, newest first, with the run that goes on as it stands now.
-func (k *Keeper) Entries(ctx context.Context, name string, limit, offset int) ([]record.Entry, int, error) {
+func (k *Keeper) Entries(ctx context.Context, name string, limit, offset int) ([]logbook.Entry, int, error) {
 	id, _, err := k.logbook(ctx, name)
 	if err != nil {
 		return nil, 0, err
@@ -646,10 +646,10 @@ func (k *Keeper) Gone(ctx context.Context, name string) bool {
 }
 
 // Entry is one entry of a ward's logbook; of the run that goes on, as it stands now.
-func (k *Keeper) Entry(ctx context.Context, name string, number int) (record.Entry, error) {
+func (k *Keeper) Entry(ctx context.Context, name string, number int) (logbook.Entry, error) {
 	id, gone, err := k.logbook(ctx, name)
 	if err != nil {
-		return record.Entry{}, err
+		return logbook.Entry{}, err
 	}
 	if !gone {
 		if p, err := k.one(name); err == nil {
@@ -665,31 +665,8 @@ func (k *Keeper) Entry(ctx context.Context, name string, number int) (record.Ent
 	return e, err
 }
 
-// Order sorts views for people: what needs them first, then by cluster and name.
-func Order(vs []*View) {
-	sort.SliceStable(vs, func(i, j int) bool {
-		a, b := vs[i], vs[j]
-		if a.Loudest != b.Loudest {
-			return a.Loudest
-		}
-		if a.NeedsYou != b.NeedsYou {
-			return a.NeedsYou
-		}
-		if a.NeedsYou && loudness[a.Tone] != loudness[b.Tone] {
-			return loudness[a.Tone] < loudness[b.Tone]
-		}
-		if a.NeedsYou && (len(a.Guards) > 0) != (len(b.Guards) > 0) {
-			return len(a.Guards) > 0 // what was stopped before harm, before what only waits
-		}
-		if a.Cluster != b.Cluster {
-			return a.Cluster < b.Cluster
-		}
-		return a.ID < b.ID
-	})
-}
-
 // Rejections lists the revisions that automatic runs of a ward don't go to, newest first.
-func (k *Keeper) Rejections(name string) ([]record.Rejection, error) {
+func (k *Keeper) Rejections(name string) ([]logbook.Rejection, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -700,7 +677,7 @@ func (k *Keeper) Rejections(name string) ([]record.Rejection, error) {
 // revisionOf finds the revision that a person means: that of the declaration, of something applied, or a commit.
 func (p *placement) revisionOf(ctx context.Context, name string) (repo.Revision, error) {
 	v := p.View()
-	for _, r := range []*record.Revision{v.Revision, v.Applied} {
+	for _, r := range []*logbook.Revision{v.Revision, v.Applied} {
 		if r != nil && len(name) >= 7 && strings.HasPrefix(r.ID, name) {
 			return repo.Revision{ID: r.ID, Subject: r.Subject, Author: r.Author, At: r.At}, nil
 		}
@@ -722,7 +699,7 @@ func (p *placement) revisionOf(ctx context.Context, name string) (repo.Revision,
 }
 
 // Reject marks a revision as bad for a ward, by anything git resolves to a commit.
-func (k *Keeper) Reject(ctx context.Context, name, revision, by, why string) (*View, error) {
+func (k *Keeper) Reject(ctx context.Context, name, revision, by, why string) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -732,8 +709,9 @@ func (k *Keeper) Reject(ctx context.Context, name, revision, by, why string) (*V
 		return nil, fault(Invalid, "%v", err)
 	}
 	if err := p.ask(ctx, func() error {
-		p.reject(record.Rejection{Revision: c.ID, Subject: c.Subject, Why: orElse(why, "rejected by "+by), By: by, At: time.Now()})
-		return p.writeAbout("reject", by, why, &record.Revision{ID: c.ID, Subject: c.Subject, Author: c.Author, At: c.At})
+		p.reject(logbook.Rejection{Revision: c.ID, Subject: c.Subject, Why: orElse(why, "rejected by "+by), By: by, At: time.Now()})
+		p.writeAbout("reject", by, why, &logbook.Revision{ID: c.ID, Subject: c.Subject, Author: c.Author, At: c.At})
+		return nil
 	}); err != nil {
 		return nil, err
 	}
@@ -741,14 +719,14 @@ func (k *Keeper) Reject(ctx context.Context, name, revision, by, why string) (*V
 }
 
 // Accept lifts the rejection of a revision, given by its hash or the beginning of it.
-func (k *Keeper) Accept(ctx context.Context, name, revision, by string) (*View, error) {
+func (k *Keeper) Accept(ctx context.Context, name, revision, by string) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
 	}
 	if err := p.ask(ctx, func() error {
-		var meant []record.Rejection
-		for id, r := range p.rejections {
+		var meant []logbook.Rejection
+		for id, r := range p.will.Rejections {
 			if len(revision) >= 4 && strings.HasPrefix(id, revision) {
 				meant = append(meant, r)
 			}
@@ -762,8 +740,9 @@ func (k *Keeper) Accept(ctx context.Context, name, revision, by string) (*View, 
 		}
 		r := meant[0]
 		p.unreject(r.Revision)
-		p.failures = 0
-		return p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &record.Revision{ID: r.Revision, Subject: r.Subject})
+		p.will.Failures = 0
+		p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &logbook.Revision{ID: r.Revision, Subject: r.Subject})
+		return nil
 	}); err != nil {
 		return nil, err
 	}
@@ -772,8 +751,8 @@ func (k *Keeper) Accept(ctx context.Context, name, revision, by string) (*View, 
 
 // Comparison is what two entries of a ward declare differently.
 type Comparison struct {
-	From, To *record.Entry // To is nil for what the repository declares now
-	Revision *record.Revision
+	From, To *logbook.Entry // To is nil for what the repository declares now
+	Revision *logbook.Revision
 	Objects  []compare.Moved
 }
 
@@ -784,9 +763,9 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to int) (*Compa
 	if err != nil {
 		return nil, err
 	}
-	read := func(number int) (*record.Entry, []object.Object, error) {
+	read := func(number int) (*logbook.Entry, []object.Object, error) {
 		snapshot := ""
-		var entry *record.Entry
+		var entry *logbook.Entry
 		if number > 0 {
 			e, err := k.Entry(ctx, name, number)
 			if err != nil {
@@ -797,10 +776,10 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to int) (*Compa
 			}
 			snapshot, entry = e.Snapshot, &e
 		} else if err := p.ask(ctx, func() error {
-			if p.declared == nil || p.declared.snapshot == "" {
+			if p.declared == nil || p.declared.Snapshot == "" {
 				return fault(Conflict, "what %s declares now is not known: %s", p.id, orElse(p.repository.Problem, "the repository has not been read yet"))
 			}
-			snapshot = p.declared.snapshot
+			snapshot = p.declared.Snapshot
 			return nil
 		}); err != nil {
 			return nil, nil, err
@@ -863,17 +842,17 @@ func (k *Keeper) Propose(ctx context.Context, name string, to int, by, branch st
 		return nil, fault(Conflict, "%s has never been synced, so there is nothing to go back to", p.id)
 	}
 	if branch == "" {
-		branch = fmt.Sprintf("vigila/%s-back-to-%s", v.Ward.Name, short(rev))
+		branch = fmt.Sprintf("vigila/%s-back-to-%s", v.Ward.Name, rev.Short())
 	}
 	_ = p.repo.look(ctx) // on top of the newest commit; what is wrong is told below
-	body := fmt.Sprintf("The files below %q are again as they were at %s, %s of ward %s.\n\nAsked for by %s.\n", orElse(v.Ward.From.Path, "/"), title(rev), about, v.ID, by)
+	body := fmt.Sprintf("The files below %q are again as they were at %s, %s of ward %s.\n\nAsked for by %s.\n", orElse(v.Ward.From.Path, "/"), rev.Title(), about, v.ID, by)
 	if v.Rejected != "" && v.Revision != nil {
-		body = fmt.Sprintf("%s was rejected: %s\n\n", title(v.Revision), v.Rejected) + body
+		body = fmt.Sprintf("%s was rejected: %s\n\n", v.Revision.Title(), v.Rejected) + body
 	}
 	c, err := p.repo.mirror.Propose(ctx, repo.Change{Base: v.Ward.From.Ref, Branch: branch, Path: v.Ward.From.Path, At: rev.ID,
-		Subject: fmt.Sprintf("Take %s back to %s", v.Ward.Name, title(rev)), Body: body})
+		Subject: fmt.Sprintf("Take %s back to %s", v.Ward.Name, rev.Title()), Body: body})
 	if errors.Is(err, repo.ErrSame) {
-		return nil, fault(Conflict, "%s says already what %s says below %q; there is nothing to propose", v.Ward.From.Ref, short(rev), v.Ward.From.Path)
+		return nil, fault(Conflict, "%s says already what %s says below %q; there is nothing to propose", v.Ward.From.Ref, rev.Short(), v.Ward.From.Path)
 	}
 	if err != nil {
 		return nil, fault(Invalid, "%v", err)
@@ -896,14 +875,4 @@ func (k *Keeper) TaskLog(ctx context.Context, name string, number int, key strin
 		return "", fault(NotFound, "entry #%d of %s keeps no log of %s", number, id, ref.Short())
 	}
 	return text, err
-}
-
-var loudness = map[Tone]int{ToneFailing: 0, ToneContested: 1, ToneDrifted: 2, ToneBlind: 3, ToneBehind: 4, Quiet: 5}
-
-func jsonText(v any) string {
-	b, err := json.Marshal(v)
-	if err != nil {
-		return ""
-	}
-	return string(b)
 }

@@ -9,9 +9,10 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
-	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -19,14 +20,14 @@ import (
 
 // repoRead is told after a look at one of the ward's repositories that found something new, or went wrong, or can't
 // tell whether anything is new.
-func (p *placement) repoRead(name string, a AsOf) {
-	p.reading.Add(1)
+func (p *placement) repoRead(name string, a standing.AsOf) {
+	p.hears.told.Add(1)
 	p.post(func() {
 		p.taking++
 		p.lookedElsewhere(name, a)
 		if !a.Known {
 			if !p.rendering {
-				p.taken()
+				p.taken(p.taking)
 			}
 			p.repository.Known, p.repository.Problem = false, a.Problem
 			if name == p.ward.From.Repo {
@@ -42,18 +43,18 @@ func (p *placement) repoRead(name string, a AsOf) {
 	})
 }
 
-// taken notes that everything that was read so far has been taken in.
-func (p *placement) taken() {
-	p.reading.Add(-p.taking)
-	p.taking = 0
+// taken notes that so many looks have been taken in.
+func (p *placement) taken(n int64) {
+	p.hears.taken.Add(n)
+	p.taking -= n
 }
 
 // repoSame is told after a look at a repository that found nothing new for this ward.
-func (p *placement) repoSame(name string, a AsOf) {
+func (p *placement) repoSame(name string, a standing.AsOf) {
 	p.post(func() {
 		p.lookedElsewhere(name, a)
 		// What could not be rendered then may be now, and a chart may see more of the cluster than it did.
-		if p.declared == nil || !p.repository.Known || p.declared.form == render.ChartForm {
+		if p.declared == nil || !p.repository.Known || p.declared.Form == render.ChartForm {
 			p.repository.Next = a.Next
 			p.render(a)
 			return
@@ -65,7 +66,7 @@ func (p *placement) repoSame(name string, a AsOf) {
 }
 
 // lookedElsewhere notes how one of the ward's other repositories is.
-func (p *placement) lookedElsewhere(name string, a AsOf) {
+func (p *placement) lookedElsewhere(name string, a standing.AsOf) {
 	if name != p.ward.From.Repo {
 		p.others[name] = a
 	}
@@ -93,38 +94,46 @@ func (p *placement) looked() {
 
 // render resolves the ward's revision and, when its tree is another, reads and renders it; beside the ward's
 // goroutine, one at a time.
-func (p *placement) render(a AsOf) {
+func (p *placement) render(a standing.AsOf) {
 	if p.rendering {
 		p.renderNext = true
 		return
 	}
-	p.rendering = true
+	if p.rendering = true; p.renderFrom.IsZero() {
+		p.renderFrom = time.Now()
+		if !p.declared.Known() {
+			time.AfterFunc(standing.RenderLong, func() { p.post(func() {}) }) // by then it is said
+		}
+	}
+	told := p.taking // what comes while it is rendered is taken in by the next rendering
 	old := p.declared
 	if old == nil {
 		old = p.stored
 	}
 	p.k.spawn(func() {
 		turn, err := p.k.renders.take(p.ctx, p.id)
-		var d *declaration
+		var d *declared.Declaration
 		if err == nil {
-			d, err = p.declare(p.ctx, p.ward.From.Ref, old)
+			d, err = p.declare(p.ctx, p.ward.From.Ref, old, turn)
 			turn()
 		}
 		p.post(func() {
 			p.rendering = false
 			p.rendered(a, d, err)
 			if p.renderNext {
+				p.taken(told)
 				p.renderNext = false
 				p.render(a)
 			} else {
-				p.taken()
+				p.renderFrom = time.Time{}
+				p.taken(p.taking)
 			}
 			p.looked()
 		})
 	})
 }
 
-func (p *placement) rendered(a AsOf, d *declaration, err error) {
+func (p *placement) rendered(a standing.AsOf, d *declared.Declaration, err error) {
 	if p.ctx.Err() != nil {
 		return
 	}
@@ -133,7 +142,7 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 		var beyond *beyondLimits
 		if errors.As(err, &beyond) { // it was read well, and is not let in
 			p.heldBack = err.Error()
-			p.repository = AsOf{Known: p.declared != nil, At: a.At, Next: p.repository.Next}
+			p.repository = standing.AsOf{Known: p.declared != nil, At: a.At, Next: p.repository.Next}
 			return
 		}
 		p.heldBack = ""
@@ -147,23 +156,24 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 		}
 		return
 	}
-	if p.declared == nil || p.declared.revision.ID != d.revision.ID {
-		p.failures = 0
+	if p.declared == nil || p.declared.Revision.ID != d.Revision.ID {
+		p.will.Failures = 0
 	}
-	d.share(p.baselines)
-	p.declared, p.scaled, p.behind, p.stored, p.heldBack = d, d.scaled, nil, nil, ""
+	d.Share(p.index.Baselines())
+	p.declared, p.stored, p.heldBack = d, nil, ""
+	p.moved++
 	p.says.Store(d)
-	if d.files != nil || len(p.rules) > 0 {
+	if d.Files != nil || len(p.index.Rules) > 0 {
 		p.setRules(d)
 	}
-	p.repository = AsOf{Known: true, At: a.At, Next: p.repository.Next}
+	p.repository = standing.AsOf{Known: true, At: a.At, Next: p.repository.Next}
 	if text := p.elsewhere(); text != "" {
 		p.repository.Known, p.repository.Problem = false, text
 	}
-	p.inputs.Store(&d.inputs)
+	p.inputs.Store(&d.Inputs)
 	if p.cluster.conn != nil {
-		for _, k := range d.kinds {
-			p.watchKind(k[0], k[1])
+		for _, k := range d.Kinds {
+			p.watchKind(k)
 		}
 		p.dropKinds()
 	}
@@ -171,21 +181,19 @@ func (p *placement) rendered(a AsOf, d *declaration, err error) {
 
 // setRules takes newly read health rules; what they say of objects is known with their next event, so those of their
 // kinds are looked at again.
-func (p *placement) setRules(d *declaration) {
-	old := p.rules
-	p.rules = d.rules
-	if err := p.k.store.SetRules(p.ctx, p.id, d.files); err != nil {
-		p.log.Error("health rules can't be written", "error", err)
-	}
-	for ref := range p.baselines {
+func (p *placement) setRules(d *declared.Declaration) {
+	old := p.index.Rules
+	p.index.Rules = d.Rules
+	p.write(record.SetRules{Files: d.Files})
+	for ref := range p.index.All() {
 		k := [2]string{ref.Group, ref.Kind}
-		if p.cluster.conn != nil && p.known(ref) != nil && (old[k] != nil || p.rules[k] != nil) {
-			p.look(ref)
+		if p.index.Known(ref) != nil && (old[k] != nil || d.Rules[k] != nil) {
+			p.index.Judge(time.Now(), ref)
 		}
 	}
 }
 
-func (p *placement) retryRender(a AsOf) {
+func (p *placement) retryRender(a standing.AsOf) {
 	time.AfterFunc(2*time.Second, func() {
 		p.post(func() {
 			if !p.repository.Known && p.ctx.Err() == nil {
@@ -195,21 +203,23 @@ func (p *placement) retryRender(a AsOf) {
 	})
 }
 
-// declare reads what the repository declares at a ref. While its inputs are the same, nothing is rendered.
-func (p *placement) declare(ctx context.Context, ref string, old *declaration) (*declaration, error) {
+// declare reads what the repository declares at a ref. While its inputs are the same, nothing is rendered. elsewhere is called
+// before another process renders it.
+func (p *placement) declare(ctx context.Context, ref string, old *declared.Declaration, elsewhere func()) (*declared.Declaration, error) {
 	r := p.reads(ctx, ref)
+	r.elsewhere = elsewhere
 	main, err := r.main()
 	if errors.Is(err, repo.ErrEmpty) {
-		return &declaration{waits: fmt.Sprintf("waits for the first commit on %s in %s", ref, p.ward.From.Repo)}, nil
+		return &declared.Declaration{Waits: fmt.Sprintf("waits for the first commit on %s in %s", ref, p.ward.From.Repo)}, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	if old != nil && old.waits == "" && len(old.inputs) > 0 {
+	if old != nil && old.Waits == "" && len(old.Inputs) > 0 {
 		if same, err := r.same(old); err == nil && same {
 			out := *old
 			if main != nil {
-				out.head = main.head.ID
+				out.Head = main.head.ID
 			}
 			return &out, nil
 		}
@@ -222,27 +232,50 @@ func (p *placement) declare(ctx context.Context, ref string, old *declaration) (
 	if err != nil {
 		return nil, err
 	}
-	objects := res.Objects
-	d := &declaration{revision: rev, inputs: res.Inputs, form: res.Form, chart: res.Chart, notes: res.Notes, scaled: map[object.Ref]string{}}
-	files := p.rosterRules()
+	d := &declared.Declaration{Revision: rev, Inputs: res.Inputs, Form: res.Form, Chart: res.Chart, Notes: res.Notes, Scaled: map[object.Ref]string{}}
+	if err := r.rules(d, main); err != nil {
+		return nil, err
+	}
+	if len(res.Objects) == 0 && p.View().Kept == 0 {
+		d.Waits = fmt.Sprintf("waits for a first object below %q in %s; there are no manifests yet", p.ward.From.Path, p.ward.From.Repo)
+	}
+	objects, err := p.placed(res)
+	if err != nil {
+		return nil, err
+	}
+	if d.Waits != "" {
+		return d, nil
+	}
+	if err := p.keepDeclared(ctx, d, objects); err != nil {
+		return nil, err
+	}
+	if ref != p.ward.From.Ref { // somebody asked for another revision, once
+		return d, nil
+	}
+	return d, p.storeDeclaration(ctx, d)
+}
+
+// rules reads the health rules that hold for the ward: its roster's, those of its repository, and with plain files its own.
+func (r *reader) rules(d *declared.Declaration, main *at) (err error) {
+	p, files := r.p, r.p.rosterRules()
 	if main != nil {
-		d.head = main.head.ID
+		d.Head = main.head.ID
 		hash, err := main.tree.Hash(render.RulesDir)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		d.inputs = append(d.inputs, render.Input{Repo: p.ward.From.Repo, Path: render.RulesDir, Hash: hash})
+		d.Inputs = append(d.Inputs, declared.Input{Repo: p.ward.From.Repo, Path: render.RulesDir, Hash: hash})
 		if hash != "" {
 			common, err := main.tree.Files(render.RulesDir, render.Wanted)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			files = append(files, common...)
 		}
-		if res.Form == render.PlainForm {
+		if d.Form == render.PlainForm {
 			own, err := main.tree.Files(p.ward.From.Path, render.Wanted)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			for _, f := range own {
 				if !slices.ContainsFunc(files, func(x repo.File) bool { return x.Path == f.Path }) {
@@ -251,51 +284,48 @@ func (p *placement) declare(ctx context.Context, ref string, old *declaration) (
 			}
 		}
 	}
-	if d.rules, err = render.Rules(files); err != nil {
-		return nil, err
-	}
 	for _, f := range files {
 		if health.IsRules(f.Data) {
-			d.files = append(d.files, record.File{Path: f.Path, Text: string(f.Data)})
+			d.Files = append(d.Files, declared.File{Path: f.Path, Text: string(f.Data)})
 		}
 	}
-	if len(objects) == 0 && p.View().Kept == 0 {
-		d.waits = fmt.Sprintf("waits for a first object below %q in %s; there are no manifests yet", p.ward.From.Path, p.ward.From.Repo)
-	}
+	d.Rules, err = render.Rules(files)
+	return err
+}
+
+// placed are the objects of a rendering as they are applied: in their namespaces, with the ward's mark, and within its limits.
+func (p *placement) placed(res *render.Result) ([]object.Object, error) {
 	if p.cluster.conn == nil {
 		return nil, p.cluster.err
 	}
-	if objects, err = render.Place(p.ward, p.k.store.ServiceID(), objects, p.scopes(objects)); err != nil {
-		if res.Chart != "" {
-			err = fmt.Errorf("chart %s can't be applied to cluster %s: %w", res.Chart, p.cluster.conf.Name, err)
-		}
+	objects, err := render.Place(p.ward, p.service, res.Objects, p.scopes(res.Objects))
+	if err != nil && res.Chart != "" {
+		err = fmt.Errorf("chart %s can't be applied to cluster %s: %w", res.Chart, p.cluster.conf.Name, err)
+	}
+	if err != nil {
 		return nil, err
 	}
-	if err := p.within(objects); err != nil {
-		return nil, err
-	}
-	if d.waits != "" {
-		return d, nil
-	}
-	kept := make([]record.SnapshotObject, len(objects))
+	return objects, p.within(objects)
+}
+
+// keepDeclared keeps declared objects as a snapshot, and what follows from them in the declaration.
+func (p *placement) keepDeclared(ctx context.Context, d *declared.Declaration, objects []object.Object) (err error) {
+	kept := make([]declared.Whole, len(objects))
 	for i, o := range objects {
 		turn, err := o.Turn()
 		if err != nil {
-			return nil, err
+			return err
 		}
-		kept[i] = record.SnapshotObject{Object: o, Hash: p.hash(o), Step: turn.Step}
+		kept[i] = declared.Whole{Object: o, Hash: p.hash(o), Step: turn.Step}
 		if scaled, ok := cluster.ScaleTarget(o.Body); ok {
-			d.scaled[scaled] = o.Ref.Short()
+			d.Scaled[scaled] = o.Ref.Short()
 		}
 	}
-	if d.snapshot, err = p.k.putSnapshot(ctx, kept); err != nil {
-		return nil, err
+	if d.Snapshot, err = p.k.putSnapshot(ctx, kept); err != nil {
+		return err
 	}
-	d.take(declaredOf(kept))
-	if ref != p.ward.From.Ref { // somebody asked for another revision, once
-		return d, nil
-	}
-	return d, p.storeDeclaration(ctx, d)
+	d.Take(declared.Of(kept))
+	return nil
 }
 
 // within holds what is declared to what the ward's roster lets it do.
@@ -319,55 +349,6 @@ func (p *placement) within(objects []object.Object) error {
 // beyondLimits tells that what is declared was read, and is more than the ward's roster lets it do.
 type beyondLimits struct{ error }
 
-// take fills in what follows from the declared objects.
-func (d *declaration) take(objects []declaredObject) {
-	slices.SortFunc(objects, func(a, b declaredObject) int { return a.Ref.Compare(b.Ref) })
-	d.objects, d.tasks = objects, tasksOf(objects)
-	kinds := map[[2]string]bool{}
-	for i, o := range objects {
-		objects[i].made = o.Ref.Group == "" && o.Ref.Kind == "Namespace" && o.file == "" // no file declares it
-		kinds[[2]string{o.version, o.Ref.Kind}] = true
-	}
-	for k := range kinds {
-		d.kinds = append(d.kinds, k)
-	}
-}
-
-// find is a declared object; nil when there is none of this ref, or no declaration.
-func (d *declaration) find(ref object.Ref) *declaredObject {
-	if d == nil {
-		return nil
-	}
-	i, found := slices.BinarySearchFunc(d.objects, ref, func(o declaredObject, ref object.Ref) int { return o.Ref.Compare(ref) })
-	if !found {
-		return nil
-	}
-	return &d.objects[i]
-}
-
-func declaredOf(kept []record.SnapshotObject) []declaredObject {
-	out := make([]declaredObject, len(kept))
-	for i, o := range kept {
-		turn, err := o.Object.Turn()
-		if err != nil {
-			turn.Step = o.Step // kept by an older version, which knew fewer annotations
-		}
-		out[i] = declaredObject{Declared: plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Turn: turn}, version: o.Object.Version,
-			file: o.Object.File, line: o.Object.Line}
-	}
-	return out
-}
-
-func tasksOf(objects []declaredObject) map[string]string {
-	out := map[string]string{}
-	for _, o := range objects {
-		if o.Task != object.NoTask {
-			out[o.Ref.Key()] = o.Hash
-		}
-	}
-	return out
-}
-
 // hash is the declared object's, with what is left to others; of a Secret a keyed one, since even a plain hash
 // tells something.
 func (p *placement) hash(o object.Object) string {
@@ -380,29 +361,14 @@ func (p *placement) hash(o object.Object) string {
 		h = object.Hash([]any{h, strings.Join(texts, " ")})
 	}
 	if o.Ref.Secret() {
-		return "keyed " + p.k.store.Vault().Digest(h)
+		return "keyed " + p.mask(h)
 	}
 	return h
 }
 
-// definitions lists the kinds that some objects define, by group and kind, and whether they live in namespaces.
-func definitions(objects []object.Object) map[[2]string]bool {
-	out := map[[2]string]bool{}
-	for _, o := range objects {
-		if o.Ref.Kind == "CustomResourceDefinition" {
-			spec, _ := o.Body["spec"].(map[string]any)
-			names, _ := spec["names"].(map[string]any)
-			group, _ := spec["group"].(string)
-			kind, _ := names["kind"].(string)
-			out[[2]string{group, kind}] = spec["scope"] == "Namespaced"
-		}
-	}
-	return out
-}
-
 // scopes tells which kinds live in namespaces: the cluster's, and those whose definitions are among the objects.
 func (p *placement) scopes(objects []object.Object) func(object.Object) (bool, error) {
-	defined := definitions(objects)
+	defined := declared.Definitions(objects)
 	return func(o object.Object) (bool, error) {
 		if namespaced, ok := defined[[2]string{o.Ref.Group, o.Ref.Kind}]; ok {
 			return namespaced, nil

@@ -4,8 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync/atomic"
 	"time"
 
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/record"
@@ -27,7 +29,7 @@ func (p *placement) waitsForKeeper(refs []object.Ref) (what string, loud bool) {
 			continue
 		}
 		text := fmt.Sprintf("%s, which keeps %s", other.id, ref.Short())
-		if other.says.Load().find(ref) != nil {
+		if other.says.Load().Find(ref) != nil {
 			return text + " and declares it as well; one object can belong to one ward, so take it out of one of them", true
 		}
 		return text + " and is about to let it go", false
@@ -39,10 +41,10 @@ func (p *placement) waitsForKeeper(refs []object.Ref) (what string, loud bool) {
 // for a namespace also one that is kept in it.
 func (p *placement) heir(ref object.Ref) string {
 	for _, other := range p.neighbours() {
-		if other.View().leaving != nil {
+		if other.View().Leaving != nil {
 			continue
 		}
-		if d := other.says.Load().find(ref); d != nil && d.Task == object.NoTask {
+		if d := other.says.Load().Find(ref); d != nil && d.Task == object.NoTask {
 			return other.id
 		}
 		if ref.Group == "" && ref.Kind == "Namespace" && other.ward.Into.Namespace == ref.Name {
@@ -79,7 +81,7 @@ func (p *placement) unread(leaving bool) string {
 		p.k.mu.RLock()
 		var reading string
 		for name, l := range p.k.rosters {
-			if l.record().Repo == p.ward.From.Repo && l.reading.Load() > 0 {
+			if l.record().Repo == p.ward.From.Repo && !p.heardBy(&l.hears) {
 				reading = "roster " + name + ", which reads the same commit"
 			}
 		}
@@ -89,22 +91,35 @@ func (p *placement) unread(leaving bool) string {
 		}
 	}
 	for _, other := range p.neighbours() {
-		if other.ward.From.Repo == p.ward.From.Repo && other.unheard() {
+		if other.ward.From.Repo == p.ward.From.Repo && other.broken == "" && (!p.heardBy(&other.hears) || other.says.Load() == nil && other.View().Repository.Problem == "") {
 			return other.id + ", which reads the same commit"
 		}
 	}
+	p.marks = nil // the next time is about what is read by then
 	return ""
 }
 
-// unheard tells that the ward has not taken in what was read of its repository, and nothing is wrong with that.
-func (p *placement) unheard() bool {
-	return p.broken == "" && (p.reading.Load() > 0 || p.says.Load() == nil && p.View().Repository.Problem == "")
+// hearing counts the looks at a repository that somebody was told of, and those of them that were taken in.
+type hearing struct{ told, taken atomic.Int64 }
+
+// heardBy tells whether somebody has taken in all that had been told when the ward first asked. What is read since then is not
+// waited for: on a busy machine there is always something.
+func (p *placement) heardBy(h *hearing) bool {
+	mark, asked := p.marks[h]
+	if !asked {
+		if p.marks == nil {
+			p.marks = map[*hearing]int64{}
+		}
+		mark = h.told.Load()
+		p.marks[h] = mark
+	}
+	return h.taken.Load() >= mark
 }
 
 // leave begins the removal of the ward: from now on nothing else is done to it, whatever happens to the service.
-func (p *placement) leave(l record.Leaving) error {
+func (p *placement) leave(l logbook.Leaving) error {
 	switch {
-	case p.leaving != nil && p.leaving.Dismantle == l.Dismantle && slices.Equal(p.leaving.Allow, l.Allow):
+	case p.will.Leaving != nil && p.will.Leaving.Dismantle == l.Dismantle && slices.Equal(p.will.Leaving.Allow, l.Allow):
 		return nil
 	case p.run != nil && p.run.entry.Kind != string(run.Dismantle):
 		return fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it first: vigila sync %s --stop", p.id, p.run.entry.Kind, p.run.entry.Number, p.id)
@@ -118,25 +133,21 @@ func (p *placement) leave(l record.Leaving) error {
 			return guarded(p.id, made.plan.Guards)
 		}
 	}
-	if err := p.k.store.SetLeaving(p.ctx, p.id, &l); err != nil {
-		return err
-	}
-	p.leaving, p.failures, p.bring = &l, 0, ""
+	p.write(record.SetLeaving{Leaving: &l})
+	p.will.Leaving, p.will.Failures, p.will.BroughtUpBy = &l, 0, ""
 	return nil
 }
 
 // stay takes a removal back.
 func (p *placement) stay() error {
-	if p.leaving == nil {
+	if p.will.Leaving == nil {
 		return nil
 	}
 	if p.finishing || p.run != nil {
 		return fault(Conflict, "%s is being removed; wait until that is done", p.id)
 	}
-	if err := p.k.store.SetLeaving(p.ctx, p.id, nil); err != nil {
-		return err
-	}
-	p.leaving = nil
+	p.write(record.SetLeaving{})
+	p.will.Leaving = nil
 	return nil
 }
 
@@ -145,36 +156,38 @@ func (p *placement) decideLeaving() time.Time {
 	if p.finishing {
 		return time.Time{}
 	}
-	if p.leaving.Dismantle && !p.dismantled() {
-		if at := p.lastFailed.Add(run.Backoff(p.failures)); p.failures > 0 && time.Now().Before(at) {
+	if p.will.Leaving.Dismantle && !p.dismantled() {
+		if at := p.will.Retry(); time.Now().Before(at) {
 			return at
 		}
-		_, err := p.start(Ask{Kind: run.Dismantle, By: p.leaving.By, Why: p.leaving.Why, Allow: p.leaving.Allow})
+		_, err := p.start(Ask{Kind: run.Dismantle, By: p.will.Leaving.By, Why: p.will.Leaving.Why, Allow: p.will.Leaving.Allow})
 		switch {
 		case errors.Is(err, errUnread):
 			return time.Now().Add(unreadPause)
 		case err != nil:
-			p.failures++
-			p.lastFailed = time.Now()
+			p.will.Stuck = err.Error()
 			p.log.Warn("dismantling did not start", "error", err)
-			return time.Now().Add(run.Backoff(p.failures))
+			return time.Now().Add(p.will.Failed(time.Now()))
 		case p.run != nil:
+			p.will.Stuck = ""
 			return time.Time{}
 		}
 	}
 	p.finishing = true
-	p.k.spawn(func() {
-		if err := p.k.finish(p); err != nil && p.ctx.Err() == nil {
-			p.log.Error("the ward can't be removed", "error", err)
-			time.AfterFunc(2*time.Second, func() { p.post(func() { p.finishing = false }) })
-		}
+	p.after(func() {
+		p.k.spawn(func() {
+			if err := p.k.finish(p); err != nil && p.ctx.Err() == nil {
+				p.log.Error("the ward can't be removed", "error", err)
+				time.AfterFunc(2*time.Second, func() { p.post(func() { p.finishing = false }) })
+			}
+		})
 	})
 	return time.Time{}
 }
 
 // dismantled tells whether nothing is left that a dismantling would remove.
 func (p *placement) dismantled() bool {
-	made, err := p.prepare(Ask{Kind: run.Dismantle, By: p.leaving.By, Allow: p.leaving.Allow})
+	made, err := p.prepare(Ask{Kind: run.Dismantle, By: p.will.Leaving.By, Allow: p.will.Leaving.Allow})
 	return err == nil && made.plan.Empty() && len(made.plan.Guards) == 0
 }
 
@@ -188,5 +201,5 @@ func (k *Keeper) finish(p *placement) error {
 	if !still {
 		return nil
 	}
-	return k.retire(k.ctx, p, *p.View().leaving)
+	return k.retire(k.ctx, p, *p.View().Leaving)
 }

@@ -11,6 +11,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"maps"
 	"runtime"
@@ -24,11 +25,17 @@ import (
 
 	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/loopback"
 	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
 
@@ -42,6 +49,7 @@ const (
 	Conflict
 	Guarded
 	Unreachable
+	Unwritten // it can't be written down now, and is tried again
 )
 
 // Fault is a request that can't be met, with the reason and what to do.
@@ -64,11 +72,26 @@ type Options struct {
 	Parallel        int // objects applied at a time in one run
 	Calls           int // calls to one cluster at a time, over all its runs; 4 × Parallel when 0
 	Keep            record.Retention
+	Kubeconfigs     cluster.Kubeconfigs
+	// Render renders; render.Render, in this process, when nil.
+	Render func(context.Context, render.Request) (*render.Result, error)
+}
+
+// Contexts lists the contexts of a kubeconfig in the directory that is set for them.
+func (k *Keeper) Contexts(file string) ([]string, error) {
+	names, err := k.opts.Kubeconfigs.Contexts(file)
+	if err != nil {
+		return nil, fault(Invalid, "%v", err)
+	}
+	return names, nil
 }
 
 // Keeper keeps every ward. Its methods may be called by many goroutines.
 type Keeper struct {
 	store   *record.Store
+	ledger  ledger       // store, as wards use it
+	service string       // the id of this service
+	mask    compare.Mask // of secret values
 	log     *slog.Logger
 	opts    Options
 	ctx     context.Context
@@ -78,7 +101,11 @@ type Keeper struct {
 	fetches *turns   // of repositories
 	renders *turns   // of wards
 	recent  sync.Map // ids of snapshots put lately, to when
+	registry
+}
 
+// registry is what a Keeper keeps.
+type registry struct {
 	mu       sync.RWMutex
 	repos    map[string]*repoLoop
 	clusters map[string]*clusterLoop
@@ -89,17 +116,23 @@ type Keeper struct {
 	changing sync.Mutex // one registration at a time
 }
 
+func newRegistry() registry {
+	return registry{repos: map[string]*repoLoop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}}
+}
+
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
 // what can't be reached shows as blind.
 func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logger) (*Keeper, error) {
 	if opts.Parallel <= 0 {
 		opts.Parallel = 8
 	}
+	if opts.Render == nil {
+		opts.Render = render.Render
+	}
 	if opts.Calls <= 0 {
 		opts.Calls = 4 * opts.Parallel
 	}
-	k := &Keeper{store: store, log: log, opts: opts, metrics: newMetrics(), broker: newBroker(),
-		repos: map[string]*repoLoop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}}
+	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, log: log, opts: opts, metrics: newMetrics(), broker: newBroker(), registry: newRegistry()}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
 	k.renders = newTurns(max(2, runtime.NumCPU()), 5*time.Second, k.metrics.waits.WithLabelValues("render"))
@@ -111,32 +144,53 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	if n > 0 {
 		log.Warn("runs were interrupted by the last end of the service", "runs", n)
 	}
-	repos, err := store.Repos(ctx)
-	if err != nil {
+	if err := k.openSources(ctx); err != nil {
 		return nil, err
+	}
+	if err := k.openWards(ctx); err != nil {
+		return nil, err
+	}
+	for _, l := range k.rosters {
+		l.start()
+	}
+	k.spawn(k.tidy)
+	k.spawn(k.giveBack)
+	return k, nil
+}
+
+// openSources opens the repositories, clusters and rosters that the record knows.
+func (k *Keeper) openSources(ctx context.Context) error {
+	repos, err := k.store.Repos(ctx)
+	if err != nil {
+		return err
 	}
 	for _, r := range repos {
 		if err := k.openRepo(r); err != nil {
-			log.Error("a repository can't be opened; its wards are blind, and the others go on", "repo", r.Name, "error", err)
+			k.log.Error("a repository can't be opened; its wards are blind, and the others go on", "repo", r.Name, "error", err)
 		}
 	}
-	clusters, err := store.Clusters(ctx)
+	clusters, err := k.store.Clusters(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for _, c := range clusters {
 		k.openCluster(c)
 	}
-	rosters, err := store.Rosters(ctx)
+	rosters, err := k.store.Rosters(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for _, r := range rosters {
 		k.openRoster(r)
 	}
-	wards, err := store.Wards(ctx)
+	return nil
+}
+
+// openWards opens the wards that the record knows. One that can't be opened keeps no other from anything.
+func (k *Keeper) openWards(ctx context.Context) error {
+	wards, err := k.store.Wards(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	parsed := map[string]ward.Ward{}
 	kept := map[string]record.Ward{}
@@ -148,28 +202,23 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		}
 		parsed[w.Name], kept[w.Name] = one, w
 	}
-	placements, err := store.Placements(ctx, "")
+	placements, err := k.store.Placements(ctx, "")
 	if err != nil {
-		return nil, err
+		return err
 	}
-	for _, p := range placements { // one that can't be opened keeps no other from anything
+	for _, p := range placements {
 		err := unread[p.Ward]
 		if err == nil {
 			err = k.openPlacement(ctx, p, parsed[p.Ward], kept[p.Ward])
 		}
 		if err != nil && ctx.Err() != nil {
-			return nil, err
+			return err
 		}
 		if err != nil {
 			k.openBroken(p, parsed[p.Ward], kept[p.Ward], err)
 		}
 	}
-	for _, l := range k.rosters {
-		l.start()
-	}
-	k.spawn(k.tidy)
-	k.spawn(k.giveBack)
-	return k, nil
+	return nil
 }
 
 // parseWard reads the stored file of a ward.
@@ -192,7 +241,7 @@ func (k *Keeper) giveBack() {
 			return
 		case <-again.C:
 		}
-		known = !slices.ContainsFunc(k.Views(), func(v *View) bool { return !v.Live.Known })
+		known = !slices.ContainsFunc(k.Views(), func(v *standing.View) bool { return !v.Live.Known })
 	}
 	debug.FreeOSMemory()
 }
@@ -212,7 +261,7 @@ func (k *Keeper) tidy() {
 }
 
 // putSnapshot keeps declared objects, safe from Tidy until something names them.
-func (k *Keeper) putSnapshot(ctx context.Context, kept []record.SnapshotObject) (string, error) {
+func (k *Keeper) putSnapshot(ctx context.Context, kept []declared.Whole) (string, error) {
 	id := record.SnapshotID(kept)
 	k.recent.Store(id, time.Now())
 	return id, k.store.PutSnapshot(ctx, id, kept)
@@ -223,7 +272,7 @@ func (k *Keeper) Tidy(ctx context.Context) (record.Tidied, error) {
 	k.mu.RLock()
 	var live []string
 	for _, p := range k.wards {
-		live = append(live, p.View().snapshots...)
+		live = append(live, p.View().Snapshots...)
 	}
 	k.mu.RUnlock()
 	now := time.Now()
@@ -277,7 +326,7 @@ type Repo struct {
 	Wards           int
 	Rosters         int
 	Branches        []string // charts, of a chart repository
-	Repository      AsOf
+	Repository      standing.AsOf
 	More            record.RepoMore
 	SignedIn        bool   // with credentials
 	WithKey         bool   // over SSH
@@ -297,7 +346,7 @@ func (k *Keeper) AddRepo(ctx context.Context, n NewRepo) (Repo, error) {
 	if err := ward.Name(r.Name); err != nil {
 		return Repo{}, fault(Invalid, "name: %v", err)
 	}
-	r.URL = repo.CleanURL(r.URL)
+	r.URL, r.Person = repo.CleanURL(r.URL), true
 	r.Charts = r.Charts || strings.HasPrefix(r.URL, "oci://")
 	check := func() error { return repo.CheckURL(r.URL, k.opts.AllowLocalRepos) }
 	if r.Charts {
@@ -305,6 +354,9 @@ func (k *Keeper) AddRepo(ctx context.Context, n NewRepo) (Repo, error) {
 	}
 	if err := check(); err != nil {
 		return Repo{}, fault(Invalid, "%v", err)
+	}
+	if r.Password != "" && loopback.InTheClear(r.URL) {
+		return Repo{}, fault(Invalid, "%s is not https: the credentials would go over the network as they are", r.URL)
 	}
 	k.mu.RLock()
 	loop := k.repos[r.Name]
@@ -369,10 +421,22 @@ func (k *Keeper) AddRepo(ctx context.Context, n NewRepo) (Repo, error) {
 
 // putRepo keeps a repository that was looked at.
 func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *repoLoop) (Repo, error) {
+	loop, err := k.placeRepo(ctx, r, loop)
+	if err != nil {
+		return Repo{}, err
+	}
+	_ = loop.look(ctx) // what is wrong is part of the answer
+	k.nudgeRosters()   // one of them may have waited for it
+	k.broker.send(Note{"repo", r.Name})
+	return loop.info(), nil
+}
+
+// placeRepo gives a repository its loop; nothing is fetched while changes wait.
+func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *repoLoop) (*repoLoop, error) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	if err := k.store.PutRepo(ctx, r); err != nil {
-		return Repo{}, err
+		return nil, err
 	}
 	if loop != nil && loop.record().Charts != r.Charts {
 		loop.cancel()
@@ -382,16 +446,13 @@ func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *repoLoop) (Re
 	if loop != nil {
 		loop.change(r)
 	} else if err := k.openRepo(r); err != nil {
-		return Repo{}, err
+		return nil, err
 	} else {
 		k.mu.RLock()
 		loop = k.repos[r.Name]
 		k.mu.RUnlock()
 	}
-	_ = loop.look(ctx) // what is wrong is part of the answer
-	k.nudgeRosters()   // one of them may have waited for it
-	k.broker.send(Note{"repo", r.Name})
-	return loop.info(), nil
+	return loop, nil
 }
 
 // MakeNoticeKey makes the key that signs push notices of a repository, instead of the one before.
@@ -414,9 +475,18 @@ type Signature struct {
 // noticeAge is how old a notice that names its time may be.
 const noticeAge = 5 * time.Minute
 
+// TakesNotices tells whether there is a key for push notices of a repository.
+func (k *Keeper) TakesNotices(ctx context.Context, name string) bool {
+	if ward.Name(name) != nil {
+		return false
+	}
+	_, err := k.store.NoticeKey(ctx, name)
+	return err == nil
+}
+
 // Notice takes a push notice: when it is signed with the repository's key, the repository is looked at now. false tells
-// that it is not signed so; it says nothing about whether there is such a repository.
-func (k *Keeper) Notice(ctx context.Context, name string, body []byte, s Signature) (bool, error) {
+// that it is not signed so; it says nothing about whether there is such a repository. The body is read through and never kept.
+func (k *Keeper) Notice(ctx context.Context, name string, body io.Reader, s Signature) (bool, error) {
 	key, err := k.store.NoticeKey(ctx, name)
 	if errors.Is(err, record.ErrNone) {
 		return false, nil
@@ -424,8 +494,8 @@ func (k *Keeper) Notice(ctx context.Context, name string, body []byte, s Signatu
 	if err != nil {
 		return false, err
 	}
-	if !s.signed(key, body) {
-		return false, nil
+	if ok, err := s.signed(key, body); err != nil || !ok {
+		return false, err
 	}
 	l, err := k.repoLoop(name)
 	if err != nil {
@@ -435,24 +505,29 @@ func (k *Keeper) Notice(ctx context.Context, name string, body []byte, s Signatu
 	return true, nil
 }
 
-func (s Signature) signed(key, body []byte) bool {
-	sum := func(text ...[]byte) []byte {
-		h := hmac.New(sha256.New, key)
-		for _, t := range text {
-			h.Write(t)
-		}
-		return h.Sum(nil)
+// signed reads the body to its end; errors are those of reading.
+func (s Signature) signed(key []byte, body io.Reader) (bool, error) {
+	h := hmac.New(sha256.New, key)
+	if s.HMAC == "" && s.Standard != "" {
+		h.Write([]byte(s.ID + "." + s.Time + "."))
 	}
+	if _, err := io.Copy(h, body); err != nil {
+		return false, err
+	}
+	return s.is(key, h.Sum(nil)), nil
+}
+
+// is tells whether the headers say what a key makes of a body.
+func (s Signature) is(key, want []byte) bool {
 	switch {
 	case s.HMAC != "":
 		got, err := hex.DecodeString(strings.TrimPrefix(strings.TrimSpace(s.HMAC), "sha256="))
-		return err == nil && hmac.Equal(got, sum(body))
+		return err == nil && hmac.Equal(got, want)
 	case s.Standard != "":
 		sent, err := strconv.ParseInt(s.Time, 10, 64)
 		if err != nil || time.Since(time.Unix(sent, 0)).Abs() > noticeAge {
 			return false
 		}
-		want := sum([]byte(s.ID+"."+s.Time+"."), body)
 		for _, one := range strings.Fields(s.Standard) {
 			version, text, _ := strings.Cut(one, ",")
 			if got, err := base64.StdEncoding.DecodeString(text); err == nil && version == "v1" && hmac.Equal(got, want) {
@@ -563,13 +638,18 @@ type Cluster struct {
 	Server  string
 	Version string
 	Wards   int
-	Live    AsOf
+	Live    standing.AsOf
 }
 
 // AddCluster adds a cluster, or changes one, after asking for its version.
 func (k *Keeper) AddCluster(ctx context.Context, c record.Cluster) (Cluster, error) {
 	if err := ward.Name(c.Name); err != nil {
 		return Cluster{}, fault(Invalid, "name: %v", err)
+	}
+	for name, url := range c.Links {
+		if err := ward.Link(url); err != nil {
+			return Cluster{}, fault(Invalid, "links.%s: %v", name, err)
+		}
 	}
 	if c.Labels == nil {
 		c.Labels = map[string]string{}
@@ -579,14 +659,14 @@ func (k *Keeper) AddCluster(ctx context.Context, c record.Cluster) (Cluster, err
 	k.mu.RUnlock()
 	if old != nil {
 		was := old.record()
-		if c.Kubeconfig == "" && c.Server == "" && !c.InCluster { // only labels and links change
-			c.Kubeconfig, c.Context, c.Server, c.Token, c.CA, c.InCluster = was.Kubeconfig, was.Context, was.Server, was.Token, was.CA, was.InCluster
+		if c.Kubeconfig == "" && c.KubeconfigText == "" && c.Server == "" && !c.InCluster { // only labels and links change
+			c.Kubeconfig, c.KubeconfigText, c.Context, c.Server, c.Token, c.CA, c.InCluster = was.Kubeconfig, was.KubeconfigText, was.Context, was.Server, was.Token, was.CA, was.InCluster
 		} else if c.Server != "" && c.Token == "" && c.Server == was.Server {
 			c.Token = was.Token
 		}
 		c.Roster = was.Roster
 	}
-	conn, err := cluster.Connect(clusterConfig(c), k.log)
+	conn, err := cluster.Connect(k.clusterConfig(c), k.log)
 	if err != nil {
 		return Cluster{}, fault(Invalid, "%v", err)
 	}
@@ -596,20 +676,29 @@ func (k *Keeper) AddCluster(ctx context.Context, c record.Cluster) (Cluster, err
 	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	if old != nil && clusterConfig(old.record()) != clusterConfig(c) && k.wardsIn(c.Name) > 0 {
-		return Cluster{}, fault(Conflict, "cluster %s keeps %d wards; how it is reached can be changed only when it keeps none", c.Name, k.wardsIn(c.Name))
+	anew := old != nil && k.clusterConfig(old.record()) != k.clusterConfig(c)
+	if n := k.wardsIn(c.Name); anew && n > 0 && old.conn != nil && old.conn.Server() != conn.Server() {
+		return Cluster{}, fault(Conflict, "cluster %s is at %s and keeps %d wards; it can be at another address only when it keeps none. Credentials may change at any time", c.Name, old.conn.Server(), n)
+	}
+	if anew {
+		if err := k.idle(k.keptIn(c.Name)); err != nil {
+			return Cluster{}, err
+		}
 	}
 	if err := k.store.PutCluster(ctx, c); err != nil {
 		return Cluster{}, err
 	}
-	if old != nil && clusterConfig(old.record()) != clusterConfig(c) {
+	changed := old == nil || anew || !maps.Equal(old.labels(), c.Labels)
+	switch {
+	case anew:
 		old.close()
-		old = nil
-	}
-	changed := old == nil || !maps.Equal(old.labels(), c.Labels)
-	if old == nil {
 		k.openCluster(c)
-	} else {
+		if err := k.reconnect(ctx, c.Name); err != nil {
+			return Cluster{}, err
+		}
+	case old == nil:
+		k.openCluster(c)
+	default:
 		k.mu.Lock()
 		old.conf = c
 		k.mu.Unlock()
@@ -841,7 +930,7 @@ func (k *Keeper) put(ctx context.Context, w ward.Ward, of record.Ward, why strin
 	}
 	for _, p := range placements {
 		if p.Leaving != nil { // it is wanted again
-			if err := k.store.SetLeaving(ctx, p.ID, nil); err != nil {
+			if err := k.store.Commit(ctx, p.ID, record.SetLeaving{}); err != nil {
 				return err
 			}
 			p.Leaving = nil
@@ -887,12 +976,45 @@ func (k *Keeper) replace(ctx context.Context, cluster string) error {
 	return nil
 }
 
+// keptIn lists what is kept in a cluster.
+func (k *Keeper) keptIn(cluster string) (out []*placement) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, p := range k.wards {
+		if p.cluster.conf.Name == cluster {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// reconnect opens the wards in a cluster anew, since it is reached by another connection now.
+func (k *Keeper) reconnect(ctx context.Context, cluster string) error {
+	wards, err := k.store.Wards(ctx)
+	if err != nil {
+		return err
+	}
+	for _, rec := range wards {
+		if !slices.ContainsFunc(k.named(rec.Name), func(p *placement) bool { return p.cluster.conf.Name == cluster }) {
+			continue
+		}
+		one, err := parseWard(rec)
+		if err != nil {
+			continue // it is blind, and says so
+		}
+		if err := k.put(ctx, one, rec, "cluster "+cluster+" is reached in another way"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (k *Keeper) forget(p *placement) {
 	k.mu.Lock()
 	delete(k.wards, p.id)
 	k.mu.Unlock()
 	p.cluster.unclaim(p)
-	for _, kind := range p.kinds { // its goroutine has ended
+	for kind := range p.kinds { // its goroutine has ended
 		p.cluster.release(kind, p.id)
 	}
 	if p.repo != nil {
@@ -908,7 +1030,7 @@ func (k *Keeper) forget(p *placement) {
 
 // Remove stops keeping a ward. Its objects stay, or with l.Dismantle they are removed first: then it says so at once, and
 // goes on by itself until the ward is gone. A name without a cluster means every placement.
-func (k *Keeper) Remove(ctx context.Context, name string, l record.Leaving) error {
+func (k *Keeper) Remove(ctx context.Context, name string, l logbook.Leaving) error {
 	l.At = time.Now()
 	k.changing.Lock()
 	defer k.changing.Unlock()
@@ -1008,10 +1130,10 @@ func (k *Keeper) one(name string) (*placement, error) {
 }
 
 // Views lists every ward as it stands.
-func (k *Keeper) Views() []*View {
+func (k *Keeper) Views() []*standing.View {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	out := make([]*View, 0, len(k.wards))
+	out := make([]*standing.View, 0, len(k.wards))
 	for _, p := range k.wards {
 		out = append(out, p.View())
 	}
@@ -1019,7 +1141,7 @@ func (k *Keeper) Views() []*View {
 }
 
 // Ward is one ward as it stands.
-func (k *Keeper) Ward(name string) (*View, error) {
+func (k *Keeper) Ward(name string) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err

@@ -8,22 +8,16 @@ import (
 	"math/rand/v2"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
 )
-
-// AsOf is what was last known of a source, and since when.
-type AsOf struct {
-	Known   bool
-	At      time.Time // of the last look that went well
-	Next    time.Time // zero for a watch
-	Problem string
-}
 
 // ---- repositories
 
@@ -41,7 +35,7 @@ type repoLoop struct {
 	mu          sync.Mutex
 	conf        record.Repo
 	subscribers map[*placement]map[string]string // to the commits that each was told of last, by ref
-	asOf        AsOf
+	asOf        standing.AsOf
 	branches    []string
 	failures    int
 	expiryAsked time.Time
@@ -151,10 +145,10 @@ func (l *repoLoop) fetch(ctx context.Context) error {
 	was := l.asOf.Known
 	if err == nil {
 		l.failures = 0
-		l.asOf = AsOf{Known: true, At: time.Now()}
+		l.asOf = standing.AsOf{Known: true, At: time.Now()}
 	} else {
 		l.failures++
-		l.asOf = AsOf{At: l.asOf.At, Problem: err.Error()}
+		l.asOf = standing.AsOf{At: l.asOf.At, Problem: err.Error()}
 	}
 	l.asOf.Next = time.Now().Add(l.pause())
 	asOf := l.asOf
@@ -231,7 +225,7 @@ func (l *repoLoop) lookSoon() {
 
 // tell tells the wards of a repository what a look has found: first those for which something has changed, then the
 // others. One commit among a thousand wards concerns one of them.
-func (l *repoLoop) tell(ctx context.Context, a AsOf) {
+func (l *repoLoop) tell(ctx context.Context, a standing.AsOf) {
 	l.mu.Lock()
 	last := maps.Clone(l.subscribers)
 	l.mu.Unlock()
@@ -363,7 +357,7 @@ func (l *repoLoop) remove() error {
 	return l.mirror.Remove()
 }
 
-func (l *repoLoop) subscribe(p *placement) AsOf {
+func (l *repoLoop) subscribe(p *placement) standing.AsOf {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.subscribers[p] = nil
@@ -396,24 +390,29 @@ func (l *repoLoop) info() Repo {
 type clusterLoop struct {
 	k     *Keeper
 	conf  record.Cluster
-	conn  *cluster.Cluster
+	conn  reach
+	as    func(namespace, account string) (hands, error)
 	err   error  // why there is no connection
 	below *below // what controllers made
 	calls *turns // what runs and previews ask of the cluster
+	// rewound tells that the cluster holds an earlier state than Vigila has applied: its data were put back.
+	rewound atomic.Bool
+	sweeps  atomic.Bool // it is being looked for what came back with them
 
 	mu     sync.Mutex
 	claims map[uint64]*placement // who keeps an object, by a hash of its ref: thousands of them are to stay small
 	seed   maphash.Seed
-	needs  map[[2]string]map[string]bool // which placements need the watch of a kind (version, kind)
+	needs  map[object.Kind]map[string]bool // which placements need the watch of a kind
 }
 
 func (k *Keeper) openCluster(c record.Cluster) {
-	l := &clusterLoop{k: k, conf: c, claims: map[uint64]*placement{}, seed: maphash.MakeSeed(), needs: map[[2]string]map[string]bool{},
+	l := &clusterLoop{k: k, conf: c, claims: map[uint64]*placement{}, seed: maphash.MakeSeed(), needs: map[object.Kind]map[string]bool{},
 		calls: newTurns(k.opts.Calls, 10*time.Second, k.metrics.waits.WithLabelValues("cluster "+c.Name))}
-	l.conn, l.err = cluster.Connect(clusterConfig(c), k.log)
-	if l.err != nil {
+	if conn, err := cluster.Connect(k.clusterConfig(c), k.log); err != nil {
+		l.err = err
 		k.log.Error("cluster can't be used", "cluster", c.Name, "error", l.err)
 	} else {
+		l.conn, l.as = conn, func(namespace, account string) (hands, error) { return conn.As(namespace, account) }
 		l.conn.Handle(l)
 		l.below = newBelow(l.conn.Children)
 	}
@@ -422,8 +421,8 @@ func (k *Keeper) openCluster(c record.Cluster) {
 	k.mu.Unlock()
 }
 
-func clusterConfig(c record.Cluster) cluster.Config {
-	return cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Context: c.Context, Server: c.Server, Token: c.Token, CA: c.CA, InCluster: c.InCluster}
+func (k *Keeper) clusterConfig(c record.Cluster) cluster.Config {
+	return cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Text: c.KubeconfigText, Files: k.opts.Kubeconfigs, Context: c.Context, Server: c.Server, Token: c.Token, CA: c.CA, InCluster: c.InCluster}
 }
 
 // record is the cluster as it is kept.
@@ -446,23 +445,23 @@ func (l *clusterLoop) close() {
 }
 
 // need makes sure that a kind is watched as long as a placement needs it; release lets it go.
-func (l *clusterLoop) need(kind [2]string, id string) {
+func (l *clusterLoop) need(kind object.Kind, id string) {
 	l.mu.Lock()
 	if l.needs[kind] == nil {
 		l.needs[kind] = map[string]bool{}
 	}
 	l.needs[kind][id] = true
 	l.mu.Unlock()
-	l.conn.Watch(kind[0], kind[1])
+	l.conn.Watch(kind)
 }
 
-func (l *clusterLoop) release(kind [2]string, id string) {
+func (l *clusterLoop) release(kind object.Kind, id string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	delete(l.needs[kind], id)
 	if len(l.needs[kind]) == 0 {
 		delete(l.needs, kind)
-		l.conn.Unwatch(kind[0], kind[1])
+		l.conn.Unwatch(kind)
 	}
 }
 
@@ -474,9 +473,24 @@ func (l *clusterLoop) claim(ref object.Ref, p *placement) {
 	l.claims[maphash.Comparable(l.seed, ref)] = p
 }
 
-func (l *clusterLoop) drop(ref object.Ref) {
+// claimFor is claim for an object that may be another's: then it stays so, and the other is returned.
+func (l *clusterLoop) claimFor(ref object.Ref, p *placement) (other *placement) {
 	l.mu.Lock()
-	delete(l.claims, maphash.Comparable(l.seed, ref))
+	defer l.mu.Unlock()
+	hash := maphash.Comparable(l.seed, ref)
+	if other := l.claims[hash]; other != nil && other != p {
+		return other
+	}
+	l.claims[hash] = p
+	return nil
+}
+
+// drop notes that a placement keeps an object no more; what another keeps by now stays its own.
+func (l *clusterLoop) drop(ref object.Ref, p *placement) {
+	l.mu.Lock()
+	if hash := maphash.Comparable(l.seed, ref); l.claims[hash] == p {
+		delete(l.claims, hash)
+	}
 	l.mu.Unlock()
 	l.freed()
 }
@@ -486,8 +500,8 @@ func (l *clusterLoop) freed() {
 	l.k.mu.RLock()
 	defer l.k.mu.RUnlock()
 	for _, p := range l.k.wards {
-		if v := p.View(); p.cluster == l && v != nil && (v.Pending > 0 || v.shares) {
-			p.post(func() { p.behind = nil })
+		if v := p.View(); p.cluster == l && v != nil && (v.Pending > 0 || v.Shares) {
+			p.post(func() { p.moved++ })
 		}
 	}
 }
@@ -521,6 +535,65 @@ func (l *clusterLoop) owner(body map[string]any) (*placement, object.Ref) {
 	return p, o.Ref
 }
 
+// each calls something with every ward that is kept in the cluster.
+func (l *clusterLoop) each(f func(*placement)) {
+	l.k.mu.RLock()
+	defer l.k.mu.RUnlock()
+	for _, p := range l.k.wards {
+		if p.cluster == l {
+			f(p)
+		}
+	}
+}
+
+// PutBack is part of cluster.Handler.
+func (l *clusterLoop) PutBack() { l.putBack() }
+
+// putBack takes in that the cluster's data were put back. What comes back with them may be of a kind that nobody watches any more,
+// so everything that bears a mark is looked at once.
+func (l *clusterLoop) putBack() {
+	if l.rewound.CompareAndSwap(false, true) {
+		l.each(func(p *placement) { p.post(func() {}) }) // each looks for its strays
+	}
+	if l.conn == nil || !l.sweeps.CompareAndSwap(false, true) {
+		return
+	}
+	l.k.spawn(func() {
+		defer l.sweeps.Store(false)
+		for l.k.ctx.Err() == nil {
+			if err := l.conn.Marked(l.k.ctx, func(f cluster.Found) { l.Changed(f.Body, false) }); err == nil {
+				return
+			}
+			select {
+			case <-l.k.ctx.Done():
+			case <-time.After(sweepPause):
+			}
+		}
+	})
+}
+
+// sweepPause is how long it takes until a look at everything that was not answered is made again.
+const sweepPause = 2 * time.Second
+
+// keptElsewhere tells whether the same ward keeps an object of this name in another cluster: that may be the same one, under
+// another name.
+func (k *Keeper) keptElsewhere(ref object.Ref, of *placement) bool {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, l := range k.clusters {
+		if l == of.cluster {
+			continue
+		}
+		l.mu.Lock()
+		p := l.claims[maphash.Comparable(l.seed, ref)]
+		l.mu.Unlock()
+		if p != nil && p.ward.Name == of.ward.Name {
+			return true
+		}
+	}
+	return false
+}
+
 // marked is the ward that an object is marked with.
 func (l *clusterLoop) marked(body map[string]any) *placement {
 	l.k.mu.RLock()
@@ -538,7 +611,7 @@ func (l *clusterLoop) Changed(body map[string]any, listed bool) {
 // Deleted is part of cluster.Handler.
 func (l *clusterLoop) Deleted(body map[string]any) {
 	if p, ref := l.owner(body); p != nil {
-		p.post(func() { p.lastSeen(ref, body) })
+		p.post(func() { p.index.LastSeen(time.Now(), ref, body) })
 	}
 }
 
@@ -547,7 +620,7 @@ func (l *clusterLoop) Listed(group, kind string, all map[object.Ref]bool) {
 	l.mu.Lock()
 	var ids []string
 	for k, needers := range l.needs {
-		if k[1] == kind {
+		if k.Kind == kind {
 			ids = append(ids, slices.Collect(maps.Keys(needers))...)
 		}
 	}
@@ -556,20 +629,14 @@ func (l *clusterLoop) Listed(group, kind string, all map[object.Ref]bool) {
 	defer l.k.mu.RUnlock()
 	for _, id := range ids {
 		if p := l.k.wards[id]; p != nil {
-			p.post(func() { p.listed(group, kind, all) })
+			p.post(func() { p.index.Listed(time.Now(), group, kind, all) })
 		}
 	}
 }
 
 // WatchChanged is part of cluster.Handler.
 func (l *clusterLoop) WatchChanged() {
-	l.k.mu.RLock()
-	defer l.k.mu.RUnlock()
-	for _, p := range l.k.wards {
-		if p.cluster == l {
-			p.post(func() { p.watchChanged() })
-		}
-	}
+	l.each(func(p *placement) { p.post(p.watchChanged) })
 	l.k.broker.send(Note{"cluster", l.conf.Name})
 }
 
@@ -583,15 +650,15 @@ func (l *clusterLoop) info(ctx context.Context) Cluster {
 	}
 	out.Server = l.conn.Server()
 	state, watches := l.conn.AllWatches()
-	out.Live = AsOf{Known: state.Known && watches > 0, At: state.At, Problem: state.Problem}
+	out.Live = standing.AsOf{Known: state.Known && watches > 0, At: state.At, Problem: state.Problem}
 	v, err := l.conn.Version(ctx)
 	if err != nil {
-		out.Live = AsOf{At: state.At, Problem: err.Error()}
+		out.Live = standing.AsOf{At: state.At, Problem: err.Error()}
 		return out
 	}
 	out.Version = v
 	if watches == 0 {
-		out.Live = AsOf{Known: true, At: time.Now()}
+		out.Live = standing.AsOf{Known: true, At: time.Now()}
 	}
 	return out
 }

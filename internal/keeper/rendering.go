@@ -1,13 +1,17 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"vigila.dev/vigila/internal/charts"
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
@@ -32,23 +36,31 @@ type at struct {
 	tree *repo.Tree
 }
 
-// reading is the reading of one declaration: which commit of which repository it sees.
-type reading struct {
+// reader is the reading of one declaration: which commit of which repository it sees.
+type reader struct {
 	p     *placement
 	ctx   context.Context
 	ref   string
 	trees map[[2]string]*at // by repository and ref
+	// elsewhere is called before another process renders: its turn here is over.
+	elsewhere func()
 }
 
-func (p *placement) reads(ctx context.Context, ref string) *reading {
-	return &reading{p: p, ctx: ctx, ref: ref, trees: map[[2]string]*at{}}
+func (p *placement) reads(ctx context.Context, ref string) *reader {
+	return &reader{p: p, ctx: ctx, ref: ref, trees: map[[2]string]*at{}}
 }
 
 // tree is a repository at a ref; every part of one declaration sees the same commit of it.
-func (r *reading) tree(name, ref string) (*at, error) {
+func (r *reader) tree(name, ref string) (*at, error) {
 	key := [2]string{name, ref}
 	if t := r.trees[key]; t != nil {
 		return t, nil
+	}
+	may := r.p.mayRead()
+	if may != nil {
+		if err := may(name); err != nil {
+			return nil, err
+		}
 	}
 	l := r.p.repo
 	if name != r.p.ward.From.Repo {
@@ -64,20 +76,49 @@ func (r *reading) tree(name, ref string) (*at, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &at{l, head, l.mirror.At(head.ID)}
+	tree := l.mirror.At(head.ID)
+	if may != nil {
+		tree = tree.Within(may)
+	}
+	t := &at{l, head, tree}
 	r.trees[key] = t
 	return t, nil
 }
 
+// mayRead tells why the ward may not read a repository, whichever way leads there: its file, value files, submodules, or what
+// a chart depends on. nil when it may read all.
+func (p *placement) mayRead() func(repo string) error {
+	if !p.limits.Any() {
+		return nil
+	}
+	return func(repo string) error {
+		own := record.Roster{Name: cmp.Or(p.roster, "that declared it"), Repo: p.ward.From.Repo, Limits: p.limits}
+		p.k.mu.RLock()
+		if l := p.k.rosters[p.roster]; l != nil {
+			own = l.record()
+		}
+		p.k.mu.RUnlock()
+		if err := mayRead(own, repo); err != nil {
+			return &beyondLimits{err}
+		}
+		return nil
+	}
+}
+
 // main is the tree that the ward comes from; nil for a chart from a chart repository.
-func (r *reading) main() (*at, error) {
+func (r *reader) main() (*at, error) {
 	if r.p.repo.mirror == nil {
 		return nil, nil
 	}
 	return r.tree(r.p.ward.From.Repo, r.ref)
 }
 
-func (r *reading) chart(name, chart, version string) (render.Package, error) {
+func (r *reader) chart(name, chart, version string) (render.Package, error) {
+	if may := r.p.mayRead(); may != nil {
+		if err := may(name); err != nil {
+			return render.Package{}, err
+		}
+	}
 	l, err := r.p.k.repoLoop(name)
 	if err != nil {
 		return render.Package{}, err
@@ -90,7 +131,7 @@ func (r *reading) chart(name, chart, version string) (render.Package, error) {
 }
 
 // depend fetches what a chart depends on, from a known chart repository with the address that it names.
-func (r *reading) depend(address, name, version string) (render.Package, error) {
+func (r *reader) depend(address, name, version string) (render.Package, error) {
 	r.p.k.mu.RLock()
 	var found *repoLoop
 	for _, l := range r.p.k.repos {
@@ -102,18 +143,17 @@ func (r *reading) depend(address, name, version string) (render.Package, error) 
 	if found == nil {
 		return render.Package{}, fmt.Errorf("it is not in its charts directory, and %s is no known chart repository; put the chart there, or add the repository: vigila repo add NAME %s --charts", address, address)
 	}
-	c, err := found.shelf.Load(r.ctx, name, version)
-	return render.Package{Data: c.Data, Version: c.Version, Digest: c.Digest}, err
+	return r.chart(found.name, name, version)
 }
 
 // facts are what a rendering may know of the cluster.
-func (r *reading) facts() (render.Cluster, error) {
+func (r *reader) facts() (render.Cluster, error) {
 	out, _, err := r.wholeFacts()
 	return out, err
 }
 
 // wholeFacts tells as well whether all of the cluster's APIs are among them.
-func (r *reading) wholeFacts() (render.Cluster, bool, error) {
+func (r *reader) wholeFacts() (render.Cluster, bool, error) {
 	c := r.p.cluster
 	out := render.Cluster{Name: r.p.cluster.record().Name, Labels: c.labels()}
 	if c.conn == nil {
@@ -130,8 +170,8 @@ func (r *reading) wholeFacts() (render.Cluster, bool, error) {
 
 // same tells whether everything that a declaration was made of is as it was then. What can't be asked now is taken to
 // be.
-func (r *reading) same(d *declaration) (bool, error) {
-	for _, in := range d.inputs {
+func (r *reader) same(d *declared.Declaration) (bool, error) {
+	for _, in := range d.Inputs {
 		now, err := r.hash(in)
 		if err != nil {
 			return false, err
@@ -143,7 +183,7 @@ func (r *reading) same(d *declaration) (bool, error) {
 	return true, nil
 }
 
-func (r *reading) hash(in render.Input) (string, error) {
+func (r *reader) hash(in declared.Input) (string, error) {
 	switch {
 	case in.Repo == "" && in.Path == "cluster":
 		facts, whole, err := r.wholeFacts()
@@ -174,7 +214,7 @@ func (r *reading) hash(in render.Input) (string, error) {
 	return t.tree.Hash(in.Path)
 }
 
-func (r *reading) isChart(name string) bool {
+func (r *reader) isChart(name string) bool {
 	r.p.k.mu.RLock()
 	defer r.p.k.mu.RUnlock()
 	l := r.p.k.repos[name]
@@ -186,11 +226,11 @@ const renderedForm = "1"
 
 // keptRendering is a rendering as the record keeps it.
 type keptRendering struct {
-	Form    string         `json:"form"`
-	Chart   string         `json:"chart,omitempty"`
-	Inputs  []render.Input `json:"inputs"`
-	Notes   []string       `json:"notes,omitempty"`
-	Objects []keptObject   `json:"objects"`
+	Form    string           `json:"form"`
+	Chart   string           `json:"chart,omitempty"`
+	Inputs  []declared.Input `json:"inputs"`
+	Notes   []string         `json:"notes,omitempty"`
+	Objects []keptObject     `json:"objects"`
 }
 
 type keptObject struct {
@@ -201,7 +241,7 @@ type keptObject struct {
 
 // rendered gives what the ward declares, rendered now or long ago: what was asked for once is never rendered again while
 // its inputs are the same, by whichever ward.
-func (r *reading) rendered(main *at) (*render.Result, error) {
+func (r *reader) rendered(main *at) (*render.Result, error) {
 	w := r.p.ward
 	q := render.Request{Ward: w, Chart: r.chart, Depend: r.depend, Other: func(name, ref string) (render.Tree, error) {
 		t, err := r.tree(name, ref)
@@ -230,7 +270,7 @@ func (r *reading) rendered(main *at) (*render.Result, error) {
 	// What is read is only known once it was rendered: the first key leads to the inputs of the last time, and these,
 	// as they are now, to what they gave.
 	first := object.Hash(asked)
-	var inputs []render.Input
+	var inputs []declared.Input
 	err = r.p.k.store.Rendered(r.ctx, first, &inputs)
 	if err == nil {
 		if key, err := r.keyOf(first, inputs); err == nil {
@@ -242,11 +282,36 @@ func (r *reading) rendered(main *at) (*render.Result, error) {
 	} else if !errors.Is(err, record.ErrNone) {
 		r.p.log.Warn("what was rendered before can't be read; it is rendered again", "error", err)
 	}
+	head := ""
+	if main != nil {
+		head = main.head.ID
+	}
+	before := r.lastOverrun(first)
+	if before.waits(first, head, time.Now()) {
+		return nil, before
+	}
 	r.p.k.metrics.renders.Inc()
-	out, err := render.Render(r.ctx, q)
+	if !plain {
+		r.elsewhere()
+	}
+	out, err := r.p.k.opts.Render(r.ctx, q)
+	now := before.after(first, head, time.Now(), err)
+	r.p.overrun.Store(now)
+	if now.N > 0 {
+		if err := r.p.k.store.PutRendered(r.ctx, overrunOf+first, now); err != nil {
+			r.p.log.Warn("that a rendering took too much can't be written", "error", err)
+		}
+		return nil, now
+	}
 	if err != nil {
 		return nil, err
 	}
+	r.keep(first, out)
+	return out, nil
+}
+
+// keep keeps what was rendered, under what it was made of.
+func (r *reader) keep(first string, out *render.Result) {
 	kept := keptRendering{Form: out.Form, Chart: out.Chart, Inputs: out.Inputs, Notes: out.Notes, Objects: make([]keptObject, len(out.Objects))}
 	for i, o := range out.Objects {
 		kept.Objects[i] = keptObject{o.File, o.Line, o.Body}
@@ -261,11 +326,61 @@ func (r *reading) rendered(main *at) (*render.Result, error) {
 	if err != nil {
 		r.p.log.Warn("what was rendered can't be kept", "error", err)
 	}
-	return out, nil
+}
+
+// overrun is a rendering that was ended because it took too much, the last of some in a row; none when N is 0.
+type overrun struct {
+	Text  string    `json:"text"`
+	Of    string    `json:"of"`   // what was rendered
+	Head  string    `json:"head"` // the commit that it was seen at
+	At    time.Time `json:"at"`
+	Until time.Time `json:"until"` // it is not tried again before
+	N     int       `json:"n"`
+}
+
+// overrunOf stands before the key of what was rendered, where an overrun of it is kept: a restart is no reason to try again.
+const overrunOf = "overrun "
+
+// Pauses between two tries of what takes too much: the first is doubled up to the longest. Another commit, which may mend it
+// from beside its path, makes them short.
+const (
+	firstPause   = time.Minute
+	longestPause = 30 * time.Minute
+	otherPause   = 2 * time.Minute
+)
+
+func (o *overrun) Error() string {
+	return fmt.Sprintf("%s. It is tried again when its files change, at the first look after %s, or when somebody looks", o.Text, o.Until.UTC().Format("15:04 UTC"))
+}
+
+// lastOverrun is the last try, when it took too much.
+func (r *reader) lastOverrun(first string) *overrun {
+	if o := r.p.overrun.Load(); o != nil {
+		return o
+	}
+	o := &overrun{}
+	if err := r.p.k.store.Rendered(r.ctx, overrunOf+first, o); err != nil {
+		return &overrun{} // mostly there was none
+	}
+	return o
+}
+
+// waits tells whether the same would be tried too soon.
+func (o *overrun) waits(of, head string, now time.Time) bool {
+	return o.N > 0 && o.Of == of && now.Before(o.Until) && (o.Head == head || now.Sub(o.At) <= otherPause)
+}
+
+// after is what is to be kept once it was tried.
+func (o *overrun) after(of, head string, now time.Time, err error) *overrun {
+	var over *render.Overrun
+	if !errors.As(err, &over) {
+		return &overrun{}
+	}
+	return &overrun{Text: err.Error(), Of: of, Head: head, At: now, Until: now.Add(min(firstPause<<min(o.N, 10), longestPause)), N: o.N + 1}
 }
 
 // keyOf names what some inputs, as they are now, were rendered to.
-func (r *reading) keyOf(first string, inputs []render.Input) (string, error) {
+func (r *reader) keyOf(first string, inputs []declared.Input) (string, error) {
 	all := []any{first}
 	for _, in := range inputs {
 		now, err := r.hash(in)
@@ -292,7 +407,7 @@ func (k keptRendering) result() (*render.Result, error) {
 
 // revision names what a declaration is of: the newest commit that touched any of its inputs; with a chart from elsewhere
 // a name for both.
-func (r *reading) revision(main *at, res *render.Result) (record.Revision, error) {
+func (r *reader) revision(main *at, res *render.Result) (logbook.Revision, error) {
 	w := r.p.ward
 	paths := map[*at][]string{}
 	var packs []string
@@ -308,7 +423,7 @@ func (r *reading) revision(main *at, res *render.Result) (record.Revision, error
 			}
 			t, err := r.tree(in.Repo, ref)
 			if err != nil {
-				return record.Revision{}, err
+				return logbook.Revision{}, err
 			}
 			paths[t] = append(paths[t], in.Path)
 		}
@@ -322,13 +437,13 @@ func (r *reading) revision(main *at, res *render.Result) (record.Revision, error
 	for t, ps := range paths {
 		rev, err := t.loop.mirror.LastChange(r.ctx, t.head, ps...)
 		if err != nil {
-			return record.Revision{}, err
+			return logbook.Revision{}, err
 		}
 		if newest.ID == "" || rev.At.After(newest.At) || rev.At.Equal(newest.At) && t == main {
 			newest = rev
 		}
 	}
-	out := record.Revision{ID: newest.ID, Subject: newest.Subject, Author: newest.Author, At: newest.At}
+	out := logbook.Revision{ID: newest.ID, Subject: newest.Subject, Author: newest.Author, At: newest.At}
 	if len(packs) > 0 {
 		slices.Sort(packs)
 		out.ID = object.Hash([]any{newest.ID, strings.Join(packs, "\n")})[:40]

@@ -5,16 +5,20 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
+	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
@@ -37,8 +41,8 @@ type Roster struct {
 	Standing   compare.Standing
 	Says, Todo string
 	NeedsYou   bool
-	Revision   *record.Revision
-	Repository AsOf
+	Revision   *logbook.Revision
+	Repository standing.AsOf
 	Problems   []Problem
 	Guard      string // that stops it, by name
 	Leaving    []string
@@ -56,13 +60,18 @@ type rosterLoop struct {
 	cancel context.CancelFunc
 	wake   chan struct{}
 	asked  chan chan struct{}
-	// reading counts the looks at its repository that it has not taken in: wards may still come of them.
-	reading atomic.Int32
+	// hears counts the looks at its repository: of those that it has not taken in wards may still come.
+	hears hearing
 
-	mu       sync.Mutex
-	conf     record.Roster
-	asOf     AsOf
-	revision *record.Revision
+	mu   sync.Mutex
+	conf record.Roster
+	rosterState
+}
+
+// rosterState is what is known of a roster's files, and what came of them.
+type rosterState struct {
+	asOf     standing.AsOf
+	revision *logbook.Revision
 	problems []Problem
 	guard    string
 	guarded  string // what it would do
@@ -82,7 +91,7 @@ const beyond = "it is more than its roster may: "
 const massRemoval = "mass-removal"
 
 func (k *Keeper) openRoster(r record.Roster) *rosterLoop {
-	l := &rosterLoop{k: k, conf: r, wake: make(chan struct{}, 1), asked: make(chan chan struct{}), allow: map[string]bool{}}
+	l := &rosterLoop{k: k, conf: r, wake: make(chan struct{}, 1), asked: make(chan chan struct{}), rosterState: rosterState{allow: map[string]bool{}}}
 	l.ctx, l.cancel = context.WithCancel(k.ctx)
 	k.mu.Lock()
 	k.rosters[r.Name] = l
@@ -114,11 +123,11 @@ func (l *rosterLoop) run() {
 		case c := <-l.asked:
 			waiting = append(waiting, c)
 		}
-		n := l.reading.Load()
+		n := l.hears.told.Load()
 		settled := l.look()
 		l.mu.Lock()
 		if settled || l.arranged {
-			l.reading.Add(-n)
+			l.hears.taken.Store(n)
 		}
 		l.mu.Unlock()
 		for _, c := range waiting {
@@ -148,7 +157,7 @@ func (l *rosterLoop) lets(name string) bool {
 }
 
 // rosterRead tells the rosters of a repository that it was looked at.
-func (k *Keeper) rosterRead(name string, a AsOf) {
+func (k *Keeper) rosterRead(name string, a standing.AsOf) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	for _, l := range k.rosters {
@@ -156,7 +165,7 @@ func (k *Keeper) rosterRead(name string, a AsOf) {
 		if l.conf.Repo == name {
 			if a.Known {
 				l.asOf.Next = a.Next
-				l.reading.Add(1)
+				l.hears.told.Add(1)
 				l.nudge()
 			} else {
 				l.asOf.Known, l.asOf.Problem, l.asOf.Next = false, a.Problem, a.Next
@@ -205,7 +214,7 @@ func (l *rosterLoop) look() bool {
 	if errors.Is(err, repo.ErrEmpty) {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		l.asOf, l.waits = AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}, fmt.Sprintf("waits for the first commit on %s in %s", conf.Ref, conf.Repo)
+		l.asOf, l.waits = standing.AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}, fmt.Sprintf("waits for the first commit on %s in %s", conf.Ref, conf.Repo)
 		return true
 	}
 	if err != nil {
@@ -219,7 +228,7 @@ func (l *rosterLoop) look() bool {
 	l.mu.Lock()
 	same := l.hash != "" && l.hash == hash
 	if same {
-		l.asOf = AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}
+		l.asOf = standing.AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}
 	}
 	l.mu.Unlock()
 	if same {
@@ -234,8 +243,8 @@ func (l *rosterLoop) look() bool {
 		return blind(err)
 	}
 	l.mu.Lock()
-	l.asOf, l.waits = AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}, ""
-	l.revision = &record.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}
+	l.asOf, l.waits = standing.AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}, ""
+	l.revision = &logbook.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}
 	l.mu.Unlock()
 	return l.follow(files, hash)
 }
@@ -259,103 +268,50 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 		return true
 	}
 	var problems []Problem
-	settled := true
-	broken := map[string]string{} // files that can't be read, and why
-	var all []declaredWard
-	var decl ward.Declared
-	where := map[string]string{} // what is declared, to its file
-	var rules []record.File
-	home := ward.From{Repo: conf.Repo, Ref: conf.Ref}
-	count := 0
-	for _, f := range files {
-		if !strings.HasPrefix(f.Path, render.RulesDir+"/") && isHealth(f) { // those there hold for every ward of the repository anyway
-			rules = append(rules, record.File{Path: f.Path, Text: string(f.Data)})
-			continue
-		}
-		if !ward.IsRoster(f.Data) {
-			continue
-		}
-		count++
-		d, err := ward.ParseDeclared(home, f.Path, f.Data)
-		if err != nil {
-			broken[f.Path] = err.Error()
-			problems = append(problems, placesOf(f.Path, err)...)
-			continue
-		}
-		for i, w := range d.Wards {
-			all = append(all, declaredWard{w, d.Texts[i], f.Path})
-		}
-		for _, c := range d.Clusters {
-			where["cluster "+c.Name] = f.Path
-		}
-		for _, r := range d.Repos {
-			where["repo "+r.Name] = f.Path
-		}
-		for _, r := range d.Rosters {
-			where["roster "+r.Name] = f.Path
-		}
-		decl.Clusters, decl.Repos, decl.Rosters = append(decl.Clusters, d.Clusters...), append(decl.Repos, d.Repos...), append(decl.Rosters, d.Rosters...)
-	}
-	for _, p := range k.wardsOf(conf.Name) { // a slip in the first line is no removal
-		if i := slices.IndexFunc(files, func(f repo.File) bool { return f.Path == p.source }); i >= 0 && !ward.IsRoster(files[i].Data) && broken[p.source] == "" {
-			text := "its first key is not vigila: " + ward.Version + " any more; to stop keeping ward " + p.ward.Name + ", take the file away"
-			broken[p.source] = p.source + ":1: " + text
-			problems = append(problems, Problem{File: p.source, Line: 1, Text: text})
-		}
-	}
 	say := func(file string, line int, wardName, format string, args ...any) {
 		text := fmt.Sprintf(format, args...)
 		problems = append(problems, Problem{File: file, Line: line, Text: text, Ward: wardName, limit: strings.HasPrefix(text, beyond)})
 	}
-	limited := len(conf.Limits.Namespaces)+len(conf.Limits.Clusters) > 0 || conf.Limits.As != ""
-	if limited && len(decl.Clusters)+len(decl.Repos)+len(decl.Rosters) > 0 {
-		for _, c := range decl.Clusters {
-			say(where["cluster "+c.Name], c.Line, "", "roster %s has limits, so it may declare wards alone, not cluster %s", conf.Name, c.Name)
-		}
-		for _, r := range decl.Repos {
-			say(where["repo "+r.Name], r.Line, "", "roster %s has limits, so it may declare wards alone, not repository %s", conf.Name, r.Name)
-		}
-		for _, r := range decl.Rosters {
-			say(where["roster "+r.Name], r.Line, "", "roster %s has limits, so it may declare wards alone, not roster %s", conf.Name, r.Name)
-		}
-		decl.Clusters, decl.Repos, decl.Rosters = nil, nil, nil
-	}
-	l.setRules(rules, say)
-	for _, r := range decl.Repos {
+	in, unread := k.readRoster(conf, files)
+	problems = append(problems, unread...)
+	in.limit(conf, say)
+	settled := true
+	l.setRules(in.rules, say)
+	for _, r := range in.decl.Repos {
 		if err := k.declareRepo(l.ctx, conf.Name, r); err != nil {
-			say(where["repo "+r.Name], r.Line, "", "%v", err)
+			say(in.where["repo "+r.Name], r.Line, "", "%v", err)
 		}
 	}
-	for _, c := range decl.Clusters {
+	for _, c := range in.decl.Clusters {
 		busy, err := k.declareCluster(l.ctx, conf.Name, c)
 		if err != nil {
-			say(where["cluster "+c.Name], c.Line, "", "%v", err)
+			say(in.where["cluster "+c.Name], c.Line, "", "%v", err)
 		}
 		settled = settled && !busy
 	}
 	nested := map[string]bool{}
-	for _, r := range decl.Rosters {
+	for _, r := range in.decl.Rosters {
 		nested[r.Name] = true
 		if err := k.declareRoster(l.ctx, conf, r); err != nil {
-			say(where["roster "+r.Name], r.Line, "", "%v", err)
+			say(in.where["roster "+r.Name], r.Line, "", "%v", err)
 		}
 	}
-	arranged := l.wards(all, conf, broken, say)
+	arranged := l.wards(in.wards, conf, in.broken, say)
 	settled = arranged && settled
 	l.mu.Lock()
 	l.arranged = arranged
 	l.mu.Unlock()
-	gone, err := l.gone(all, nested, broken)
+	gone, err := l.gone(in.wards, nested, in.broken)
 	if err != nil {
 		say(conf.Path, 1, "", "%v", err)
 	}
 	waits := ""
-	if count == 0 && len(gone.wards) == 0 {
+	if in.count == 0 && len(gone.wards) == 0 {
 		waits = fmt.Sprintf("waits for a first ward file below %q in %s", conf.Path, conf.Repo)
 	}
-	settled = l.letGo(gone, broken, say) && settled
+	settled = l.letGo(gone, in.broken, say) && settled
 	for _, p := range k.wardsOf(conf.Name) {
-		text, limit := broken[p.source], ""
+		text, limit := in.broken[p.source], ""
 		for _, x := range problems {
 			if x.Ward == p.ward.Name && x.limit && limit == "" {
 				limit = fmt.Sprintf("%s:%d: %s", x.File, x.Line, x.Text)
@@ -373,6 +329,78 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 		l.hash = hash
 	}
 	return settled
+}
+
+// rosterFiles is what the files of a roster declare.
+type rosterFiles struct {
+	wards  []declaredWard
+	decl   ward.Declared
+	where  map[string]string // what is declared beside wards, to its file
+	rules  []declared.File
+	count  int               // of files that declare anything
+	broken map[string]string // files that can't be read, and why
+}
+
+// readRoster reads what the files of a roster declare. A slip in the first line is no removal.
+func (k *Keeper) readRoster(conf record.Roster, files []repo.File) (out rosterFiles, problems []Problem) {
+	out.where, out.broken = map[string]string{}, map[string]string{}
+	home := ward.From{Repo: conf.Repo, Ref: conf.Ref}
+	for _, f := range files {
+		if !strings.HasPrefix(f.Path, render.RulesDir+"/") && isHealth(f) { // those there hold for every ward of the repository anyway
+			out.rules = append(out.rules, declared.File{Path: f.Path, Text: string(f.Data)})
+			continue
+		}
+		if !ward.IsRoster(f.Data) {
+			continue
+		}
+		out.count++
+		d, err := ward.ParseDeclared(home, f.Path, f.Data)
+		if err != nil {
+			out.broken[f.Path] = err.Error()
+			problems = append(problems, placesOf(f.Path, err)...)
+			continue
+		}
+		for i, w := range d.Wards {
+			out.wards = append(out.wards, declaredWard{w, d.Texts[i], f.Path})
+		}
+		for _, c := range d.Clusters {
+			out.where["cluster "+c.Name] = f.Path
+		}
+		for _, r := range d.Repos {
+			out.where["repo "+r.Name] = f.Path
+		}
+		for _, r := range d.Rosters {
+			out.where["roster "+r.Name] = f.Path
+		}
+		all := &out.decl
+		all.Clusters, all.Repos, all.Rosters = append(all.Clusters, d.Clusters...), append(all.Repos, d.Repos...), append(all.Rosters, d.Rosters...)
+	}
+	for _, p := range k.wardsOf(conf.Name) {
+		if i := slices.IndexFunc(files, func(f repo.File) bool { return f.Path == p.source }); i >= 0 && !ward.IsRoster(files[i].Data) && out.broken[p.source] == "" {
+			text := "its first key is not vigila: " + ward.Version + " any more; to stop keeping ward " + p.ward.Name + ", take the file away"
+			out.broken[p.source] = p.source + ":1: " + text
+			problems = append(problems, Problem{File: p.source, Line: 1, Text: text})
+		}
+	}
+	return out, problems
+}
+
+// limit leaves a roster with limits its wards alone.
+func (f *rosterFiles) limit(conf record.Roster, say func(file string, line int, wardName, format string, args ...any)) {
+	if !conf.Limits.Any() {
+		return
+	}
+	const no = "roster %s has limits, so it may declare wards alone, not %s %s"
+	for _, c := range f.decl.Clusters {
+		say(f.where["cluster "+c.Name], c.Line, "", no, conf.Name, "cluster", c.Name)
+	}
+	for _, r := range f.decl.Repos {
+		say(f.where["repo "+r.Name], r.Line, "", no, conf.Name, "repository", r.Name)
+	}
+	for _, r := range f.decl.Rosters {
+		say(f.where["roster "+r.Name], r.Line, "", no, conf.Name, "roster", r.Name)
+	}
+	f.decl.Clusters, f.decl.Repos, f.decl.Rosters = nil, nil, nil
 }
 
 func isHealth(f repo.File) bool {
@@ -407,7 +435,7 @@ func placesOf(file string, err error) []Problem {
 }
 
 // setRules takes the health rules that hold for every ward of the roster.
-func (l *rosterLoop) setRules(rules []record.File, say func(string, int, string, string, ...any)) {
+func (l *rosterLoop) setRules(rules []declared.File, say func(string, int, string, string, ...any)) {
 	if slices.Equal(rules, l.record().Rules) {
 		return
 	}
@@ -429,7 +457,7 @@ func (l *rosterLoop) setRules(rules []record.File, say func(string, int, string,
 	for _, p := range l.k.wardsOf(conf.Name) {
 		p.post(func() {
 			p.declared, p.stored = nil, nil // they hold for what is declared
-			p.render(AsOf{Known: true, At: time.Now()})
+			p.render(standing.AsOf{Known: true, At: time.Now()})
 		})
 	}
 }
@@ -473,7 +501,7 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) er
 	k.mu.RUnlock()
 	check := repo.CheckURL(r.URL, k.opts.AllowLocalRepos)
 	if r.Charts {
-		check = nil
+		check = charts.CheckURL(r.URL)
 	}
 	if check != nil {
 		return check
@@ -488,12 +516,19 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) er
 		if old.Roster != "" && old.Roster != roster {
 			return fmt.Errorf("repository %s is declared by roster %s already", d.Name, old.Roster)
 		}
-		if old.URL == r.URL {
+		// What a person has set survives every commit: the signers, and where it is, since credentials go there.
+		r.Person = old.Person || old.Roster == ""
+		same := repo.SameURL(old.URL, r.URL)
+		if r.Person && !same {
+			return fmt.Errorf("repository %s is at %s, as a person has given it; another address needs a person: vigila repo add %s %s", d.Name, old.URL, d.Name, r.URL)
+		}
+		if r.Person && old.Signers != "" {
+			r.Signers = old.Signers
+		}
+		if same {
+			r.URL = old.URL
 			r.Password, r.Key, r.Passphrase, r.Bearer, r.CA, r.KnownHosts, r.Expires = old.Password, old.Key, old.Passphrase, old.Bearer, old.CA, old.KnownHosts, old.Expires
 			r.User = orElse(r.User, old.User)
-			if r.Signers == "" {
-				r.Signers = old.Signers // a list that a person has given is never taken away by a commit
-			}
 		}
 		if old == r {
 			return nil
@@ -581,7 +616,7 @@ func (k *Keeper) later(try func() error) {
 // declareRoster takes a roster from a roster.
 func (k *Keeper) declareRoster(ctx context.Context, parent record.Roster, d ward.Roster) error {
 	r := record.Roster{Name: d.Name, Repo: d.From.Repo, Ref: d.From.Ref, Path: d.From.Path, Parent: parent.Name,
-		Limits: record.Limits{Namespaces: d.Namespaces, Clusters: d.Clusters, As: d.As}}
+		Limits: record.Limits{Namespaces: d.Namespaces, Clusters: d.Clusters, As: d.As, Repos: d.Repos}}
 	if _, err := k.repoLoop(d.From.Repo); err != nil {
 		return err
 	}
@@ -678,9 +713,9 @@ func (l *rosterLoop) wards(all []declaredWard, conf record.Roster, broken map[st
 		for _, p := range k.named(w.Name) {
 			placed = append(placed, p.cluster.conf.Name)
 		}
-		if kept[w.Name] == want && slices.Equal(placed, k.matching(w)) {
+		if reflect.DeepEqual(kept[w.Name], want) && slices.Equal(placed, k.matching(w)) {
 			for _, p := range k.named(w.Name) { // it came back before it was gone
-				if p.View().leaving != nil && p.ask(l.ctx, p.stay) != nil {
+				if p.View().Leaving != nil && p.ask(l.ctx, p.stay) != nil {
 					settled = false
 				}
 			}
@@ -702,6 +737,14 @@ func (l *rosterLoop) wards(all []declaredWard, conf record.Roster, broken map[st
 	return settled
 }
 
+// mayRead tells why the wards of a roster may not read a repository; nil when they may.
+func mayRead(conf record.Roster, repo string) error {
+	if !conf.Limits.Any() || repo == conf.Repo || slices.Contains(conf.Limits.Repos, repo) {
+		return nil
+	}
+	return fmt.Errorf("roster %s lets its wards read %s, not %s (limits.repos)", conf.Name, strings.Join(append([]string{conf.Repo}, conf.Limits.Repos...), ", "), repo)
+}
+
 // refuses says why a roster can't take a ward; "" when it can.
 func (l *rosterLoop) refuses(w ward.Ward, conf record.Roster, kept record.Ward, cycle []string) string {
 	k := l.k
@@ -709,12 +752,15 @@ func (l *rosterLoop) refuses(w ward.Ward, conf record.Roster, kept record.Ward, 
 	switch {
 	case kept.Roster != "" && kept.Roster != conf.Name:
 		return fmt.Sprintf("there is a ward %s already, declared by roster %s in %s", w.Name, kept.Roster, kept.Source)
-	case kept.Name != "" && kept.Roster == "" && fmt.Sprint(limits) != fmt.Sprint(record.Limits{}):
+	case kept.Name != "" && kept.Roster == "" && limits.Any():
 		return fmt.Sprintf("there is a ward %s already, registered by a person, and roster %s has limits", w.Name, conf.Name)
 	case slices.Contains(cycle, w.Name):
 		return "these wards wait for each other in after, so none could start: " + strings.Join(cycle, " → ")
 	}
 	for _, name := range append([]string{w.From.Repo}, sources(w)...) {
+		if err := mayRead(conf, name); err != nil {
+			return beyond + err.Error()
+		}
 		if _, err := k.repoLoop(name); err != nil {
 			return err.Error()
 		}
@@ -828,7 +874,7 @@ func (l *rosterLoop) letGo(gone leavers, broken map[string]string, say func(stri
 				done = false
 				var f *Fault
 				if errors.As(err, &f) && f.Kind == Guarded {
-					say(w.Source, 1, w.Name, "it left the roster and is to be dismantled, but %s: vigila ward remove %s --dismantle --allow %s", guardPlain(f.Guards), p.id, guardNames(f.Guards))
+					say(w.Source, 1, w.Name, "it left the roster and is to be dismantled, but %s: vigila ward remove %s --dismantle --allow %s", guardPlain(f.Guards), p.id, strings.Join(guardNamesOf(f.Guards), ","))
 					continue
 				}
 				settled = false
@@ -871,8 +917,8 @@ func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
 	if v := p.View(); v.Run != nil && v.Run.Kind != string(run.Dismantle) {
 		return fault(Conflict, "%s is in the middle of %s #%d", p.id, v.Run.Kind, v.Run.Number)
 	}
-	l := record.Leaving{By: byVigila, Why: why, At: time.Now(), Dismantle: p.ward.Keep.OnRemoval == "dismantle" && p.View().Kept > 0}
-	if have := p.View().leaving; have != nil && have.Dismantle { // a person may have allowed more
+	l := logbook.Leaving{By: logbook.Vigila, Why: why, At: time.Now(), Dismantle: p.ward.Keep.OnRemoval == "dismantle" && p.View().Kept > 0}
+	if have := p.View().Leaving; have != nil && have.Dismantle { // a person may have allowed more
 		return fault(Conflict, "%s is being dismantled first", p.id)
 	}
 	if !l.Dismantle {
@@ -888,13 +934,16 @@ func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
 }
 
 // retire forgets a placement; what it keeps is left behind, and listed so when a roster or a dismantling left it.
-func (k *Keeper) retire(ctx context.Context, p *placement, l record.Leaving) error {
+func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) error {
+	if err := p.ask(ctx, func() error { p.after(func() {}); return nil }); err != nil { // everything is written down
+		return err
+	}
 	kept, err := k.store.Baselines(ctx, p.id)
 	if err != nil && p.broken == "" {
 		return err
 	}
 	p.close()
-	if len(kept) > 0 && (l.By == byVigila || l.Dismantle) {
+	if len(kept) > 0 && (l.By == logbook.Vigila || l.Dismantle) {
 		left := record.LeftBehind{Placement: p.id, Roster: p.roster, At: time.Now(), Why: l.Why}
 		for ref := range kept {
 			left.Refs = append(left.Refs, ref.Key())
@@ -911,7 +960,7 @@ func (k *Keeper) retire(ctx context.Context, p *placement, l record.Leaving) err
 	} else if len(kept) == 0 {
 		what = "it kept nothing"
 	}
-	if _, err := k.store.AddEntry(ctx, record.Entry{Placement: p.id, Kind: "remove", Outcome: string(run.Done), By: l.By, Why: l.Why, Reason: what, Revision: p.applied, Started: time.Now(), Ended: time.Now()}); err != nil {
+	if _, err := k.store.AddEntry(ctx, logbook.Entry{Placement: p.id, Kind: "remove", Outcome: string(run.Done), By: l.By, Why: l.Why, Reason: what, Revision: p.will.Applied, Started: time.Now(), Ended: time.Now()}); err != nil {
 		return err
 	}
 	if err := k.store.RemovePlacement(ctx, p.id); err != nil {
@@ -1012,7 +1061,7 @@ func (k *Keeper) forgetRoster(ctx context.Context, l *rosterLoop) error {
 	}
 	k.mu.Unlock()
 	for _, w := range own {
-		w.Roster, w.Source = "", ""
+		w.Roster, w.Source, w.Limits = "", "", l.record().Limits // nobody has lifted them
 		one, err := parseWard(w)
 		if err == nil {
 			err = k.put(ctx, one, w, "its roster was removed")
@@ -1086,7 +1135,7 @@ func (k *Keeper) SyncRoster(ctx context.Context, name, by string, allow []string
 		for _, p := range k.wardsOf(n) {
 			if err := p.ask(ctx, func() error {
 				if p.bringable().Sync {
-					p.bring = by
+					p.will.BroughtUpBy = by
 				}
 				return nil
 			}); err != nil && ctx.Err() != nil {
@@ -1108,29 +1157,29 @@ type Bringing struct {
 // bringable tells whether bringing its roster up lets a ward sync: one that was never up, and one that syncs by itself
 // anyway. What a person has decided about a ward that is up (to be asked, held, gone back, rejected) stays so.
 func (p *placement) bringable() Bringing {
-	b := Bringing{Ward: p.id, Pending: p.pending().total()}
+	b := Bringing{Ward: p.id, Pending: p.pending().Total()}
 	v := p.View()
 	switch {
 	case p.broken != "":
 		b.Why = p.broken
-	case p.leaving != nil:
+	case p.will.Leaving != nil:
 		b.Why = "it is being removed"
-	case p.hold != nil:
-		b.Why = "held by " + p.hold.By + ": " + orElse(p.hold.Reason, "no reason given")
+	case p.will.Hold != nil:
+		b.Why = "held by " + p.will.Hold.By + ": " + orElse(p.will.Hold.Reason, "no reason given")
 	case p.rejected() != "":
 		b.Why = "its revision is rejected: " + p.rejected()
 	case p.declared == nil || !p.repository.Known:
-		b.Sync, b.Why = p.applied == nil || p.ward.Keep.Sync == "auto", "once its repository can be read"
+		b.Sync, b.Why = p.will.Applied == nil || p.ward.Keep.Sync == "auto", "once its repository can be read"
 		if !b.Sync {
 			b.Why = "its repository can't be read, and it asks first"
 		}
-	case p.declared.waits != "":
-		b.Why = p.declared.waits
+	case p.declared.Waits != "":
+		b.Why = p.declared.Waits
 	case b.Pending == 0:
 		b.Why = "as declared"
 	case len(p.pending().guards) > 0:
 		b.Why = "a guard would stop it: " + p.pending().guards[0].Text
-	case p.applied == nil:
+	case p.will.Applied == nil:
 		b.Sync, b.Why = true, "never synced"
 	case p.ward.Keep.Sync == "auto":
 		b.Sync, b.Why = true, "it syncs by itself"
@@ -1247,7 +1296,7 @@ func (l *rosterLoop) view(left []record.LeftBehind) Roster {
 	case !out.Repository.Known && out.Repository.Problem != "":
 		set(compare.Blind, true, out.Repository.Problem, "Its wards are kept as they were declared last.")
 	case waits != "":
-		set(compare.Blind, false, capital(waits), "")
+		set(compare.Blind, false, standing.Capital(waits), "")
 	case !known && out.Revision == nil:
 		set(compare.Blind, false, "Looking for the first time since the service started", "")
 	case len(out.Problems) > 0:
@@ -1262,7 +1311,7 @@ func (l *rosterLoop) view(left []record.LeftBehind) Roster {
 	case len(out.Leaving) > 0:
 		set(compare.Behind, false, strings.Join(out.Leaving, ", ")+" left the roster, and has to end first", "")
 	default:
-		set(compare.InStep, false, title(out.Revision), "")
+		set(compare.InStep, false, out.Revision.Title(), "")
 	}
 	return out
 }

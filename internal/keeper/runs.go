@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -13,7 +12,8 @@ import (
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
-	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
@@ -22,9 +22,6 @@ import (
 
 // noEntry says that a logbook has no such entry: the ward, the number, the ward again.
 const noEntry = "%s has no entry #%d; see vigila logbook %s"
-
-// byVigila is who did what nobody asked for.
-const byVigila = "vigila"
 
 // Ask says which run is wanted.
 type Ask struct {
@@ -39,304 +36,82 @@ type Ask struct {
 	Reapply  bool     // sync: everything, changed or not, and the tasks
 	Tasks    bool     // rollback: run the tasks of that entry as well
 
-	failed   *record.Entry // of a rollback that Vigila starts by itself: the sync it mends
-	diff     bool          // what is pending alone: no drift, no tasks
-	quiet    bool          // worth an entry only if it changes something
-	declared *declaration  // of Revision
+	failed   *logbook.Entry        // of a rollback that Vigila starts by itself: the sync it mends
+	diff     bool                  // what is pending alone: no drift, no tasks
+	quiet    bool                  // worth an entry only if it changes something
+	declared *declared.Declaration // of Revision
 }
 
 // activeRun is a run that goes on.
 type activeRun struct {
-	ask         Ask
-	entry       record.Entry
-	machine     *run.Machine
-	objects     map[object.Ref]record.SnapshotObject
-	works       map[object.Ref]bool
-	appliedAt   map[object.Ref]int64 // resourceVersion of the answer
-	before      map[object.Ref]compare.Baseline
-	found       map[object.Ref]*fieldpath.Set // what others owned of an object at its first apply, where that is anything
-	early       map[object.Ref]map[string]any // states of objects that came before the answer to their apply
-	answered    []answer                      // applies that have been answered, and not taken in yet
-	refused     map[object.Ref]string         // objects that another ward keeps, with its name
-	added       map[object.Ref]bool           // others added to it, and that is to be removed
-	left        map[object.Ref][]object.Pointer
-	scaled      map[object.Ref]bool
-	tasks       map[object.Ref]*activeTask
-	order       map[object.Ref]object.Turn
-	logs        map[object.Ref]bool // tasks whose log is kept
-	defined     map[[2]string]bool  // kinds whose definitions come with the same objects
-	silent      map[object.Ref]bool // an apply of it was never answered: it may have gone through
-	lost        map[object.Ref]bool // it was deleted to be made again
-	doubted     map[object.Ref]bool // what is there of it was in doubt when the run began
-	spared      []plan.Guard        // what a guard protects was left where it is
-	changed     int                 // objects whose apply made a difference
-	gaveWay     bool                // to a newer revision
-	ctx         context.Context
-	cancel      context.CancelFunc
-	stopping    context.Context // ends when the run is stopped: nothing new begins, and waiting for a finalizer may take for ever
-	letGo       context.CancelFunc
-	giveUp      atomic.Int64 // the machine's deadline, in Unix nanoseconds
-	slots       chan struct{}
-	unreachable bool
-	restored    []record.Restore // what a restore puts back
+	ask      Ask
+	entry    logbook.Entry
+	machine  *run.Machine
+	pieces   map[object.Ref]*piece // all that it carries; none is added once it is made
+	answered []answer              // applies that have been answered, and not taken in yet
+	defined  map[[2]string]bool    // kinds whose definitions come with the same objects
+	restored []logbook.Restore     // what a restore puts back
+	spared   []plan.Guard          // what a guard protects was left where it is
+	ends
+	state
+}
+
+// state is how far a run is.
+type state struct {
+	started     bool // it is written down, and works
+	changed     int  // objects whose apply made a difference
+	gaveWay     bool // to a newer revision
+	unreachable bool // some call was not answered
+}
+
+// ends are the ways in which the calls of a run come to an end.
+type ends struct {
+	ctx      context.Context
+	cancel   context.CancelFunc
+	stopping context.Context // ends when the run is stopped: nothing new begins, and waiting for a finalizer may take for ever
+	letGo    context.CancelFunc
+	giveUp   atomic.Int64 // the machine's deadline, in Unix nanoseconds
+	limit    *time.Timer  // ends everything that is on its way
+	slots    chan struct{}
+}
+
+// piece is one object of a run.
+type piece struct {
+	object  declared.Whole
+	turn    object.Turn
+	before  compare.Baseline // what was applied of it before; had tells whether anything was
+	had     bool
+	works   bool             // the run applies or removes it
+	left    []object.Pointer // fields that are left to others
+	scaled  bool             // its replicas are an autoscaler's
+	added   bool             // others added to it, and that is to be removed
+	found   *fieldpath.Set   // what others owned of it at its first apply, where that is anything
+	refused string           // the ward that keeps it
+	doubted bool             // what is there of it was in doubt when the run began
+	outcome
+}
+
+// outcome is what became of a piece.
+type outcome struct {
+	appliedAt int64          // resourceVersion of the answer to its apply; 0 before
+	early     map[string]any // a state that came before that
+	silent    bool           // its apply was never answered: it may have gone through
+	lost      bool           // it was deleted to be made again
+	task      *activeTask    // nil when it is no task of this run
+	logged    bool           // the log of the task is kept
+}
+
+// of is a piece of the run; one that says nothing for an object that it does not carry.
+func (a *activeRun) of(ref object.Ref) *piece {
+	if x := a.pieces[ref]; x != nil {
+		return x
+	}
+	return &piece{}
 }
 
 // until bounds a call by the time that the run has; calls that are on their way at the deadline may take callGrace.
 func (a *activeRun) until(ctx context.Context) (context.Context, context.CancelFunc) {
 	return context.WithDeadline(ctx, time.Unix(0, a.giveUp.Load()).Add(callGrace))
-}
-
-// prepared is a run as it would be started: its entry, its objects and its plan.
-type prepared struct {
-	entry   record.Entry
-	objects map[object.Ref]record.SnapshotObject
-	order   map[object.Ref]object.Turn
-	plan    plan.Plan
-	allow   []string
-}
-
-// prepare makes the plan of a run, and starts nothing.
-func (p *placement) prepare(r Ask) (*prepared, error) {
-	if p.broken != "" {
-		return nil, fault(Conflict, "%s can't run: %s", p.id, p.broken)
-	}
-	if p.cluster.conn == nil {
-		return nil, fault(Unreachable, "%v", p.cluster.err)
-	}
-	if p.leaving != nil && r.Kind != run.Dismantle {
-		return nil, fault(Conflict, "%s is being removed, and does nothing else; keep it after all: vigila ward add FILE", p.id)
-	}
-	in := plan.Input{Baselines: p.baselines, Prune: p.ward.Keep.Prune, NoPrune: p.noPrune(), Again: r.Reapply && !r.quiet, Unbound: p.unbound(), Allow: r.Allow}
-	if r.diff {
-		in.Baselines = p.knownNow()
-	}
-	e := record.Entry{Placement: p.id, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: time.Now()}
-	astray := p.astray()
-	in.Drifted = astray.restorable
-	switch {
-	case r.By != byVigila: // a person decides about contested fields as well
-		in.Drifted = astray.refs
-		if p.ward.Keep.Additions == "remove" {
-			in.Drifted = append(slices.Clone(in.Drifted), astray.added...)
-		}
-	case r.diff || p.ward.Keep.Drift != "restore": // drift that is only reported is left to a person, whatever else runs
-		in.Drifted = nil
-	}
-	switch r.Kind {
-	case run.Sync:
-		d := p.declared
-		if r.declared != nil {
-			d = r.declared
-		}
-		if d == nil {
-			return nil, fault(Conflict, "%s can't be synced: %s", p.id, orElse(p.repository.Problem, "the repository has not been read yet"))
-		}
-		if d.waits != "" {
-			return nil, fault(Conflict, "%s has nothing to sync: it %s", p.id, d.waits)
-		}
-		if !p.repository.Known && r.declared == nil {
-			return nil, fault(Conflict, "%s can't be synced, what it declares is not known now: %s", p.id, p.repository.Problem)
-		}
-		rev := d.revision
-		if no := p.rejection(d); no != nil && r.By != byVigila && !r.Retry {
-			return nil, fault(Conflict, "%s is rejected for %s: %s. Push a newer revision, or try this one again: vigila sync %s --retry", short(&rev), p.id, no.Why, p.id)
-		}
-		e.Revision, e.Snapshot = &rev, d.snapshot
-		if p.snapshot != d.snapshot && len(r.Only) == 0 && !r.diff {
-			// It never ended done, perhaps it was stopped: what is there but not ready is applied again and waited
-			// for. Only what was seen ready becomes what a ward goes back to.
-			for _, o := range d.objects {
-				if l := p.known(o.Ref); l != nil && l.present && l.state().Word != health.Ready {
-					in.Drifted = append(in.Drifted, o.Ref)
-				}
-			}
-		}
-		fresh := false
-		for key, hash := range d.tasks {
-			fresh = fresh || p.done[key] != hash
-		}
-		in.Tasks = tasksWhen(fresh || r.Reapply)
-		in.Stale = p.staleTasks(d)
-		in.Prune = in.Prune && d.snapshot != ""
-	case run.Restore:
-		if p.snapshot == "" && len(p.baselines) == 0 {
-			return nil, fault(Conflict, "%s has never been synced, so there is nothing to restore", p.id)
-		}
-		e.Revision, e.Snapshot = p.applied, p.snapshot
-		in.OnlyDrift = true
-	case run.Rollback:
-		if r.failed == nil {
-			to, err := p.k.store.Entry(p.ctx, p.id, r.ToEntry)
-			if errors.Is(err, record.ErrNone) {
-				return nil, fault(NotFound, noEntry, p.id, r.ToEntry, p.id)
-			}
-			if err != nil {
-				return nil, err
-			}
-			if to.Snapshot == "" {
-				return nil, fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", to.Number, p.id, to.Kind, p.id)
-			}
-			e.Revision, e.Snapshot = to.Revision, to.Snapshot
-		} else {
-			e.Revision, e.Snapshot = p.applied, p.snapshot
-			in.Spare = true
-		}
-		if r.Tasks {
-			in.Tasks = plan.Always
-		}
-	case run.Dismantle:
-		in.Prune, in.Stale = true, p.staleTasks(nil)
-		in.Allow = append(slices.Clone(r.Allow), massRemoval, "empty-render") // that is what is asked for
-	default:
-		return nil, fault(Invalid, "there is no run of kind %q", r.Kind)
-	}
-	out := &prepared{allow: r.Allow, objects: map[object.Ref]record.SnapshotObject{}, order: map[object.Ref]object.Turn{}}
-	fought := map[object.Ref]bool{}
-	for _, ref := range append(slices.Clone(astray.refs), astray.added...) {
-		fought[ref] = !slices.Contains(astray.restorable, ref) && !slices.Contains(astray.waiting, ref)
-	}
-	if r.Kind == run.Restore {
-		refs := in.Drifted
-		if r.quiet { // applying again must not take up a quarrel that was given up, nor run what has ended
-			refs = nil
-			for ref, b := range p.baselines {
-				if l := p.known(ref); b.UID != "" && !fought[ref] && (l == nil || !l.ended) {
-					refs = append(refs, ref)
-				}
-			}
-		}
-		if err := p.asApplied(out, refs); err != nil {
-			return nil, err
-		}
-		in.Drifted, in.Declared = nil, nil
-		for ref, o := range out.objects {
-			in.Drifted = append(in.Drifted, ref)
-			turn := out.order[ref]
-			in.Declared = append(in.Declared, plan.Declared{Ref: ref, Hash: o.Hash, Turn: turn})
-		}
-	} else if e.Snapshot != "" {
-		declared, err := p.declaredIn(e.Snapshot, r.declared)
-		if err != nil {
-			return nil, fmt.Errorf("read the objects of the run: %w", err)
-		}
-		in.Declared = p.declaredNow(declared)
-		for _, o := range declared {
-			out.order[o.Ref] = o.Turn
-		}
-	}
-	if len(r.Only) > 0 {
-		var err error
-		if in.Only, err = p.named(r.Only, in.Declared); err != nil {
-			return nil, err
-		}
-	}
-	out.entry, out.plan = e, plan.Make(in)
-	if r.Kind == run.Sync && r.By != byVigila && !r.diff && !out.plan.Empty() {
-		if what := p.waitsFor(); what != "" && !slices.Contains(r.Allow, orderGuard) {
-			out.plan.Guards = append(out.plan.Guards, plan.Guard{Name: orderGuard, Text: "it is to wait for " + what})
-		}
-	}
-	if r.Kind == run.Restore {
-		return out, nil
-	}
-	return out, p.fetchObjects(out, in.Declared)
-}
-
-// orderGuard stands before a sync by hand of a ward that is to wait for others.
-const orderGuard = "order"
-
-// asApplied reads some objects as they were applied last, each from where it was applied from.
-func (p *placement) asApplied(out *prepared, refs []object.Ref) error {
-	from := map[string][]object.Ref{}
-	for _, ref := range refs {
-		if s := orElse(p.baselines[ref].Snapshot, p.snapshot); s != "" {
-			from[s] = append(from[s], ref)
-		}
-	}
-	for snapshot, refs := range from {
-		objects, err := p.k.store.Snapshot(p.ctx, snapshot, refs...)
-		if err != nil {
-			return fmt.Errorf("read the objects as they were applied: %w", err)
-		}
-		for _, o := range objects {
-			turn, err := o.Object.Turn()
-			if err != nil {
-				turn.Step = o.Step
-			}
-			if turn.Task == object.NoTask {
-				out.objects[o.Object.Ref], out.order[o.Object.Ref] = o, turn
-			}
-		}
-	}
-	return nil
-}
-
-// declaredIn lists what a snapshot declares; of the newest declaration, or the one given, that is known already.
-func (p *placement) declaredIn(snapshot string, given *declaration) ([]declaredObject, error) {
-	for _, d := range []*declaration{given, p.declared} {
-		if d != nil && d.snapshot == snapshot {
-			return d.objects, nil
-		}
-	}
-	objects, err := p.k.store.Snapshot(p.ctx, snapshot)
-	if err != nil {
-		return nil, err
-	}
-	return declaredOf(objects), nil
-}
-
-// fetchObjects reads the objects that a plan works with, and no others: what it applies, every task, and definitions.
-func (p *placement) fetchObjects(out *prepared, declared []plan.Declared) error {
-	refs := out.plan.Refs()
-	for _, d := range declared {
-		if d.Task != object.NoTask || d.Ref.Kind == "CustomResourceDefinition" {
-			refs = append(refs, d.Ref)
-		}
-	}
-	if len(refs) == 0 {
-		return nil
-	}
-	objects, err := p.k.store.Snapshot(p.ctx, out.entry.Snapshot, refs...)
-	if err != nil {
-		return fmt.Errorf("read the objects of the run: %w", err)
-	}
-	for _, o := range objects {
-		out.objects[o.Object.Ref] = o
-	}
-	for _, ref := range refs {
-		if _, ok := out.objects[ref]; !ok {
-			return fmt.Errorf("the record has lost %s, which snapshot %.7s should hold; look at the repository again: vigila look %s", ref, out.entry.Snapshot, p.id)
-		}
-	}
-	return nil
-}
-
-// named finds the objects that a person means by Kind/name or namespace/Kind/name. A task is none of them.
-func (p *placement) named(names []string, declared []plan.Declared) ([]object.Ref, error) {
-	var out []object.Ref
-	for _, name := range names {
-		meant := func(ref object.Ref) bool {
-			return strings.EqualFold(ref.Short(), name) || strings.EqualFold(ref.String(), name)
-		}
-		found := len(out)
-		for _, d := range declared {
-			if meant(d.Ref) && d.Task != object.NoTask {
-				return nil, fault(Invalid, "%s is a task of %s: it runs with a sync of the whole, never by itself", d.Ref.Short(), p.id)
-			}
-			if meant(d.Ref) {
-				out = append(out, d.Ref)
-			}
-		}
-		for ref := range p.baselines {
-			if meant(ref) && !slices.Contains(out, ref) {
-				out = append(out, ref)
-			}
-		}
-		if len(out) == found {
-			return nil, fault(NotFound, "%s has no %s; its objects: vigila ward show %s", p.id, name, p.id)
-		}
-	}
-	return out, nil
 }
 
 // errQuiet tells that everything is being applied again, as keep.reapply asks; that is over in a moment.
@@ -354,105 +129,54 @@ func (p *placement) start(r Ask) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	ctx, e, made := p.ctx, ready.entry, ready.plan
+	e, made := ready.entry, ready.plan
 	if len(made.Guards) > 0 {
 		return 0, guarded(p.id, made.Guards)
 	}
-	if len(made.Removals) > 0 && (r.Kind == run.Sync || r.Kind == run.Dismantle) && p.unread(p.leaving != nil) != "" {
+	if len(made.Removals) > 0 && (r.Kind == run.Sync || r.Kind == run.Dismantle) && p.unread(p.will.Leaving != nil) != "" {
 		return 0, errUnread
 	}
 	if made.Empty() && r.Kind != run.Rollback && r.Kind != run.Dismantle {
 		if r.Kind == run.Sync && r.Retry && len(r.Only) == 0 {
 			p.unrejectWhole(r.declared) // the cluster holds it already
 		}
-		if r.Kind == run.Sync && len(r.Only) == 0 && (p.applied == nil || p.applied.ID != e.Revision.ID) { // nothing differs: the revision is applied already
-			return 0, p.setApplied(*e.Revision, e.Snapshot, p.done)
+		if r.Kind == run.Sync && len(r.Only) == 0 && (p.will.Applied == nil || p.will.Applied.ID != e.Revision.ID || p.will.Snapshot != e.Snapshot) { // nothing differs: the revision is applied already
+			p.setApplied(*e.Revision, e.Snapshot, p.will.Done)
 		}
 		return 0, nil
 	}
-	if e, err = p.k.store.AddEntry(ctx, e); err != nil {
-		return 0, fmt.Errorf("write the logbook: %w", err)
+	found, err := p.found()
+	if err != nil {
+		return 0, fmt.Errorf("read what was there before: %w", err)
 	}
-	abandon := func(err error) (int, error) {
-		e.Outcome, e.Reason, e.Ended = string(run.Failed), err.Error(), time.Now()
-		return 0, errors.Join(err, p.k.store.EndEntry(ctx, e))
-	}
-	hold := func(h record.Hold) error {
+	e = p.addEntry(e)
+	hold := func(h logbook.Hold) {
 		h.By, h.At = r.By, time.Now()
-		return p.setHold(&h)
+		p.setHold(&h)
 	}
 	switch {
 	case r.Kind == run.Rollback && r.failed == nil:
-		err = hold(record.Hold{Reason: orElse(r.Why, fmt.Sprintf("rolled back to #%d", r.ToEntry)), Entry: r.ToEntry})
-	case r.Kind == run.Dismantle && p.leaving == nil:
-		err = hold(record.Hold{Reason: orElse(r.Why, "dismantled")}) // it would be built up again the next moment
-	case r.declared != nil && p.hold == nil && p.declared != nil && p.declared.revision.ID != r.declared.revision.ID && p.ward.Keep.Sync == "auto":
+		hold(logbook.Hold{Reason: orElse(r.Why, fmt.Sprintf("rolled back to #%d", r.ToEntry)), Entry: r.ToEntry})
+	case r.Kind == run.Dismantle && p.will.Leaving == nil:
+		hold(logbook.Hold{Reason: orElse(r.Why, "dismantled")}) // it would be built up again the next moment
+	case r.declared != nil && p.will.Hold == nil && p.declared != nil && p.declared.Revision.ID != r.declared.Revision.ID && p.ward.Keep.Sync == "auto":
 		// It would run forward to its own revision the next moment.
-		err = hold(record.Hold{Reason: orElse(r.Why, "synced to "+short(&r.declared.revision)), Entry: e.Number})
+		hold(logbook.Hold{Reason: orElse(r.Why, "synced to "+r.declared.Revision.Short()), Entry: e.Number})
 	}
-	if err != nil {
-		return abandon(err)
-	}
-	a := &activeRun{ask: r, objects: ready.objects, order: ready.order, works: map[object.Ref]bool{}, appliedAt: map[object.Ref]int64{}, before: map[object.Ref]compare.Baseline{},
-		added: map[object.Ref]bool{}, left: map[object.Ref][]object.Pointer{}, scaled: map[object.Ref]bool{}, tasks: map[object.Ref]*activeTask{},
-		early: map[object.Ref]map[string]any{}, logs: map[object.Ref]bool{}, silent: map[object.Ref]bool{}, doubted: map[object.Ref]bool{}, lost: map[object.Ref]bool{}, slots: make(chan struct{}, p.k.opts.Parallel)}
-	var all []object.Object
-	for _, o := range a.objects {
-		all = append(all, o.Object)
-	}
-	a.defined = definitions(all)
-	// What is about to be applied is written down first, so that after a crash it is known what may be there.
-	var intents []compare.Baseline
-	for _, ref := range made.Refs() {
-		b, had := p.baselines[ref]
-		a.doubted[ref] = b.Intent != 0
-		if had {
-			a.before[ref] = b
-		} else {
-			b = compare.Baseline{Ref: ref, Version: a.objects[ref].Object.Version}
-		}
-		b.Intent = e.Number
-		intents = append(intents, b)
-		a.works[ref] = true
-		a.left[ref], a.scaled[ref] = p.left(ref), p.scaler(ref) != ""
-		if !had {
-			continue
-		}
-		l := p.known(ref)
-		if l == nil {
-			continue
-		}
-		a.added[ref] = len(l.added) > 0 && p.ward.Keep.Additions == "remove"
-		if r.Kind == run.Restore {
-			back := p.drift(ref)
-			if !l.present && l.verified && !l.ended {
-				back = []compare.Difference{{}}
-			}
-			if a.added[ref] {
-				back = append(slices.Clone(back), l.added...)
-			}
-			for _, d := range back {
-				a.restored = append(a.restored, record.Restore{Ref: ref, Path: d.Path, Who: d.Who})
-			}
-		}
-	}
+	a := newRun(p, r, ready, found)
+	a.entry = e
+	theirs := map[object.Ref]string{}
+	intents := p.intend(a, made.Refs())
 	for _, ref := range made.Removed() {
-		a.works[ref] = true
+		x := a.of(ref)
+		b, _ := p.index.Baseline(ref)
+		x.works, x.doubted = true, b.Intent != 0
 	}
-	// An object that another ward keeps gets no baseline: it is refused when its turn comes.
-	if a.refused, err = p.k.store.Claim(ctx, p.cluster.conf.Name, p.id, e.Number, intents); err != nil {
-		return abandon(fmt.Errorf("write down what is about to be applied: %w", err))
-	}
-	if a.found, err = p.k.store.Found(ctx, p.id); err != nil {
-		return abandon(fmt.Errorf("read what was there before: %w", err))
-	}
+	p.write(record.Claim{Cluster: p.cluster.conf.Name, Number: e.Number, All: intents, Refused: theirs})
+	p.after(func() { p.begin(a, theirs) })
 	for _, b := range intents {
-		if a.refused[b.Ref] != "" {
-			continue
-		}
-		p.keep(b)
-		p.cluster.claim(b.Ref, p)
-		p.watchKind(b.Version, b.Ref.Kind)
+		p.index.Keep(b)
+		p.watchKind(object.Kind{Version: b.Version, Kind: b.Ref.Kind})
 	}
 	tasks := made.Tasks()
 	for _, s := range made.OnFail {
@@ -461,23 +185,91 @@ func (p *placement) start(r Ask) (int, error) {
 		}
 	}
 	for _, ref := range tasks {
-		a.tasks[ref] = &activeTask{}
-		p.watchKind(a.objects[ref].Object.Version, ref.Kind)
+		x := a.of(ref)
+		x.task = &activeTask{}
+		p.watchKind(object.Kind{Version: x.object.Object.Version, Kind: ref.Kind})
 	}
-	a.entry = e
-	// The tasks for a failure have the same time again.
-	a.ctx, a.cancel = context.WithDeadline(p.ctx, time.Now().Add(2*p.ward.Settle.Within+callGrace))
+	p.run = a
+	p.log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "tasks", len(tasks), "remove", len(made.Removed()))
+	return e.Number, nil
+}
+
+// newRun makes a run that has not started.
+func newRun(p *placement, r Ask, ready *prepared, found map[object.Ref]*fieldpath.Set) *activeRun {
+	a := &activeRun{ask: r, pieces: map[object.Ref]*piece{}, spared: ready.plan.Spared}
+	carry := func(ref object.Ref) {
+		if a.pieces[ref] == nil {
+			a.pieces[ref] = &piece{object: ready.objects[ref], turn: ready.order[ref], found: found[ref]}
+		}
+	}
+	var all []object.Object
+	for ref, o := range ready.objects {
+		carry(ref)
+		all = append(all, o.Object)
+	}
+	for ref, turn := range ready.order {
+		if turn.Task != object.NoTask {
+			carry(ref)
+		}
+	}
+	for _, ref := range append(ready.plan.Refs(), ready.plan.Removed()...) {
+		carry(ref)
+	}
+	a.defined = declared.Definitions(all)
+	a.slots = make(chan struct{}, p.k.opts.Parallel)
+	a.ctx, a.cancel = context.WithCancel(p.ctx)
 	a.stopping, a.letGo = context.WithCancel(a.ctx)
 	otherwise := run.Stay
 	if r.Kind == run.Sync && p.ward.Settle.Otherwise == "rollback" && len(r.Only) == 0 {
 		otherwise = run.GoBack
 	}
-	a.spared = made.Spared
-	a.machine = run.New(made, p.ward.Settle.Within, otherwise)
-	p.run = a
-	p.log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "tasks", len(tasks), "remove", len(made.Removed()))
+	a.machine = run.New(ready.plan, p.ward.Settle.Within, otherwise)
+	return a
+}
+
+// intend says what is about to be applied, so that after a crash it is known what may be there. An object that another ward keeps
+// gets no baseline: it is refused when its turn comes.
+func (p *placement) intend(a *activeRun, refs []object.Ref) (intents []compare.Baseline) {
+	for _, ref := range refs {
+		x := a.of(ref)
+		b, had := p.index.Baseline(ref)
+		x.before, x.had, x.doubted = b, had, b.Intent != 0
+		if !had {
+			b = compare.Baseline{Ref: ref, Version: x.object.Object.Version}
+		}
+		b.Intent = a.entry.Number
+		if other := p.cluster.claimFor(ref, p); other != nil {
+			x.refused = other.ward.Name
+		} else {
+			intents = append(intents, b)
+		}
+		x.works, x.left, x.scaled = true, p.index.Leave(ref), p.Scaler(ref) != ""
+		if !had {
+			continue
+		}
+		x.added = len(p.index.Unwanted(ref)) > 0
+		if a.ask.Kind == run.Restore {
+			for _, d := range p.index.PutBack(ref) {
+				a.restored = append(a.restored, logbook.Restore{Ref: ref, Path: d.Path, Who: d.Who})
+			}
+		}
+	}
+	return intents
+}
+
+// begin starts a run that is written down. theirs are objects that the record knows to be another ward's.
+func (p *placement) begin(a *activeRun, theirs map[object.Ref]string) {
+	for ref, ward := range theirs { // of one that can't be opened
+		a.of(ref).refused = ward
+		p.index.Drop(ref)
+		p.cluster.drop(ref, p)
+	}
+	if p.run != a {
+		return // it was stopped meanwhile
+	}
+	a.limit = time.AfterFunc(2*p.ward.Settle.Within+callGrace, a.cancel) // the tasks for a failure have the same time again
+	a.started = true
 	p.feed(run.Started{At: time.Now()})
-	return e.Number, nil
 }
 
 // callGrace is how long calls that are on their way at the deadline may still take.
@@ -508,7 +300,7 @@ func guardText(gs []plan.Guard) string {
 
 // other names the other ward that keeps an object in this cluster; empty when none does.
 func (p *placement) other(ctx context.Context, ref object.Ref) string {
-	w, err := p.k.store.Keeper(ctx, p.cluster.conf.Name, p.id, ref)
+	w, err := p.ledger.Keeper(ctx, p.cluster.conf.Name, p.id, ref)
 	if err != nil {
 		p.log.Error("who keeps an object can't be read", "object", ref.String(), "error", err)
 	}
@@ -529,7 +321,10 @@ func (p *placement) feed(ev run.Event) {
 	if a == nil {
 		return
 	}
-	p.behind = nil
+	if _, stop := ev.(run.Stop); !a.started && !stop {
+		return // it is being written down first
+	}
+	p.moved++
 	actions := a.machine.Step(ev)
 	a.giveUp.Store(a.machine.Deadline().UnixNano())
 	for _, act := range actions {
@@ -549,65 +344,80 @@ func (p *placement) feed(ev run.Event) {
 }
 
 func (p *placement) remove(a *activeRun, ref object.Ref) {
-	b, kept := p.baselines[ref]
+	b, kept := p.index.Baseline(ref)
 	task, isTask := p.tasks[ref]
 	if isTask && !kept {
 		b = compare.Baseline{Ref: ref, Version: task.Version, UID: task.UID}
 	}
-	l := p.known(ref)
-	theirs := l != nil && l.foreign != "" // another service keeps it now: it is let go of, not removed
+	l := p.index.Known(ref)
+	other := l != nil && l.Present && l.UID != "" && l.UID != b.UID // deleted and made again, or from before the cluster's data were put back
+	uid := ""
+	if other {
+		uid = l.UID
+	}
+	theirs := l != nil && l.Foreign != "" // another service keeps it now: it is let go of, not removed
 	note := ""
 	if theirs {
-		note = "left to " + anotherService(l.foreign)
+		note = "left to " + compare.AnotherService(l.Foreign)
 	}
-	if kept && !theirs {
-		if heir := p.heir(ref); heir != "" {
-			theirs, note = true, "handed over to "+heir
-		}
-	}
-	p.k.spawn(func() {
+	p.call(func() {
+		heir := ""
 		err := p.turn(a, func() error {
-			if theirs {
+			if kept && !theirs { // asked as late as can be: another commit may have come while it waited for its turn
+				heir = p.heir(ref)
+			}
+			if theirs || heir != "" {
 				return nil
 			}
 			ctx, cancel := a.until(a.stopping)
 			defer cancel()
-			return p.removeOne(ctx, b)
+			return p.removeOne(ctx, b, other)
 		})
 		p.post(func() {
 			if p.run != a {
 				return
 			}
+			if heir != "" {
+				note = "handed over to " + heir
+			}
 			ev := run.Removed{At: time.Now(), Ref: ref, Note: note, Outside: outside(err)}
-			if err == nil && isTask {
-				err = p.k.store.RemoveTask(p.ctx, p.id, ref)
-			}
-			if err == nil {
-				err = p.k.store.RemoveBaseline(p.ctx, p.id, ref)
-			}
 			if err != nil {
 				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
 			} else {
-				delete(p.tasks, ref)
-				delete(p.lives, ref)
-				p.drop(ref)
-				p.cluster.drop(ref)
+				if isTask {
+					p.write(record.RemoveTask{Ref: ref})
+					delete(p.tasks, ref)
+				}
+				if other { // it was another than the one that was applied
+					p.drop(ref, uid)
+				} else {
+					p.drop(ref)
+				}
+				p.index.Forget(ref)
 				p.lookForLate(b)
+				if heir != "" {
+					p.noteStray(ref, b.Version).handed = true // should nobody come to keep it
+					p.write(record.HandOver{Ref: ref, Version: b.Version})
+				}
 			}
 			p.feed(ev)
 		})
 	})
 }
 
-// removeOne removes what the ward keeps. Of an object that a crash left in doubt only the ward's own is removed.
-func (p *placement) removeOne(ctx context.Context, b compare.Baseline) error {
-	if b.UID == "" {
+// removeOne removes what the ward keeps. Of an object that a crash left in doubt, and of one that is another than was applied,
+// only the ward's own is removed.
+func (p *placement) removeOne(ctx context.Context, b compare.Baseline, other bool) error {
+	if b.UID == "" || other {
 		live, err := p.cluster.conn.Get(ctx, b.Version, b.Ref)
 		if errors.Is(err, cluster.ErrGone) || err == nil && object.Label(live, object.WardLabel) != p.ward.Name {
 			return nil
 		}
 		if err != nil {
 			return err
+		}
+		if _, marked := object.Marked(live, p.ward.Name); other && marked && object.Service(live) == p.service {
+			b.UID = object.UID(live)
 		}
 	}
 	return p.hands.Remove(ctx, b.Version, b.Ref, b.UID)
@@ -617,7 +427,11 @@ func (p *placement) removeOne(ctx context.Context, b compare.Baseline) error {
 func (p *placement) end(a *activeRun, end run.End) {
 	a.letGo()
 	a.cancel()
-	p.run, p.behind = nil, nil
+	if a.limit != nil {
+		a.limit.Stop()
+	}
+	p.run = nil
+	p.moved++
 	e := &a.entry
 	e.Outcome, e.Reason, e.Ended = string(end.Outcome), end.Reason, time.Now()
 	e.Objects = a.outcomes()
@@ -629,63 +443,44 @@ func (p *placement) end(a *activeRun, end run.End) {
 	p.endTasks(a, end.Outcome)
 	p.dropKinds()
 	if a.ask.quiet && end.Outcome == run.Done && a.changed == 0 {
-		p.failures = 0
-		if err := p.k.store.RemoveEntry(p.ctx, p.id, e.Number); err != nil {
-			p.log.Error("an entry can't be taken back", "entry", e.Number, "error", err)
-		}
+		p.will.Failures = 0
+		p.write(record.RemoveEntry{Number: e.Number})
 		return
 	}
-	if err := p.k.store.EndEntry(p.ctx, *e); err != nil {
-		p.log.Error("the end of a run can't be written", "entry", e.Number, "error", err)
-	}
+	p.write(record.EndEntry{Entry: *e})
 	p.k.metrics.runs.WithLabelValues(e.Kind, e.Outcome).Inc()
 	p.log.Info("run ended", "kind", e.Kind, "entry", e.Number, "outcome", e.Outcome, "reason", e.Reason)
-	p.notch(*e)
-	last := *e
-	last.Objects = nil // the logbook has them
-	p.last = &last
-	switch end.Outcome {
-	case run.Done:
+	p.line.Notch(*e)
+	carried := p.declared
+	if a.ask.declared != nil {
+		carried = a.ask.declared
+	}
+	kind, digest := run.Kind(e.Kind), ""
+	if carried != nil && carried.Snapshot == e.Snapshot {
+		digest = p.digest(carried)
+	}
+	follows := p.will.End(time.Now(), run.Ended{Entry: e, End: end, Partial: len(a.ask.Only) > 0, Unreachable: a.unreachable, GaveWay: a.gaveWay, Declared: digest,
+		ByItself: kind == run.Sync && e.Revision != nil && p.ward.Keep.Sync == "auto" || kind == run.Restore && p.ward.Keep.Drift == "restore"})
+	if follows.Well {
 		p.wentWell(a)
-	case run.Failed:
-		p.failures++
-		p.lastFailed = time.Now()
-		if !end.Blameless && !a.unreachable {
-			p.bring = "" // a person has to see to it
-		}
-		if run.Kind(e.Kind) != run.Sync || a.unreachable || end.Blameless || len(a.ask.Only) > 0 || e.Snapshot == p.snapshot {
-			return // what is not the revision's own fault rejects nothing, nor does a part of it, or what the cluster holds already
-		}
-		d := p.declared
-		if a.ask.declared != nil {
-			d = a.ask.declared
-		}
-		declared := ""
-		if d != nil && d.snapshot == e.Snapshot {
-			declared = p.digest(d)
-		}
-		p.reject(record.Rejection{Revision: e.Revision.ID, Subject: e.Revision.Subject, Why: e.Reason, By: byVigila, At: time.Now(), Declared: declared})
-		if end.GoBack {
-			p.goBack(e, e.Reason)
-		}
-	case run.Stopped:
-		again := e.Kind == string(run.Sync) && e.Revision != nil && p.ward.Keep.Sync == "auto" || e.Kind == string(run.Restore) && p.ward.Keep.Drift == "restore"
-		p.bring = ""
-		if again && p.hold == nil && p.leaving == nil && !a.gaveWay {
-			// A person who stops an automatic run does not want it to start again the next moment.
-			if err := p.setHold(&record.Hold{By: strings.TrimPrefix(e.Reason, "stopped by "), At: time.Now(), Reason: fmt.Sprintf("stopped #%d", e.Number)}); err != nil {
-				p.log.Error("hold can't be written", "error", err)
-			}
-		}
+	}
+	if follows.Reject != nil {
+		p.reject(*follows.Reject)
+	}
+	if follows.GoBack {
+		p.goBack(e, e.Reason)
+	}
+	if follows.Hold != nil {
+		p.setHold(follows.Hold)
 	}
 }
 
 // outcomes is how far the run is, or was, with each object.
-func (a *activeRun) outcomes() []record.EntryObject {
-	var out []record.EntryObject
+func (a *activeRun) outcomes() []logbook.EntryObject {
+	var out []logbook.EntryObject
 	for _, o := range a.machine.Progress() {
-		out = append(out, record.EntryObject{Ref: o.Ref, Step: o.Step, Task: string(o.Task), Replaced: o.Replaced, State: string(o.State), Reason: o.Reason,
-			Began: o.Began, Ended: o.Ended, Log: a.logs[o.Ref]})
+		out = append(out, logbook.EntryObject{Ref: o.Ref, Step: o.Step, Task: string(o.Task), Replaced: o.Replaced, State: string(o.State), Reason: o.Reason,
+			Began: o.Began, Ended: o.Ended, Log: a.of(o.Ref).logged})
 	}
 	return out
 }
@@ -694,45 +489,38 @@ func (a *activeRun) outcomes() []record.EntryObject {
 func (p *placement) settleBaselines(a *activeRun) {
 	var doubtful []object.Ref
 	for _, o := range a.machine.Progress() {
-		if b, ok := p.baselines[o.Ref]; ok && (a.silent[o.Ref] || a.lost[o.Ref]) && a.appliedAt[o.Ref] == 0 {
+		if b, ok := p.index.Baseline(o.Ref); ok && (a.of(o.Ref).silent || a.of(o.Ref).lost) && a.of(o.Ref).appliedAt == 0 {
 			b.Declared, b.Imprint, b.Size, b.Guards = "", object.Imprint{}, 0, "" // what is there is not known: it is pending
 			doubtful = append(doubtful, o.Ref)
-			p.keep(b)
+			p.index.Keep(b)
 		}
 	}
 	if len(doubtful) > 0 {
-		if err := p.k.store.Doubt(p.ctx, p.id, doubtful); err != nil {
-			p.log.Error("baselines can't be written", "error", err)
-		}
+		p.write(record.Doubt{Refs: doubtful})
 	}
 	// Objects that were never made leave nothing behind to keep.
 	for _, o := range a.machine.Progress() {
-		if b, ok := p.baselines[o.Ref]; ok && b.UID == "" && (o.State == run.Untried || o.State == run.Refused) && !a.unreachable {
-			if err := p.k.store.RemoveBaseline(p.ctx, p.id, o.Ref); err == nil {
-				p.drop(o.Ref)
-				p.cluster.drop(o.Ref)
-			}
+		if b, ok := p.index.Baseline(o.Ref); ok && !o.Remove && b.UID == "" && (o.State == run.Untried || o.State == run.Refused) && !a.unreachable {
+			p.drop(o.Ref)
 		}
 	}
 	// What an earlier run left in doubt, and this one has neither applied nor removed, stays so.
 	var still []object.Ref
-	for ref, b := range p.baselines {
+	for ref, b := range p.index.All() {
 		if b.Intent == 0 {
 			continue
 		}
-		if a.works[ref] && (a.appliedAt[ref] > 0 || !a.doubted[ref]) {
+		if a.of(ref).works && (a.of(ref).appliedAt > 0 || !a.of(ref).doubted) {
 			b.Intent = 0
-			p.keep(b)
+			p.index.Keep(b)
 		} else {
 			still = append(still, ref)
 		}
 	}
-	if err := p.k.store.SettleIntents(p.ctx, p.id, a.entry.Number, still); err != nil {
-		p.log.Error("baselines can't be written", "error", err)
-	}
-	for ref, body := range a.early { // what came while nobody could tell what to hold it against
-		if b, kept := p.baselines[ref]; kept {
-			p.weighEarly(b, body)
+	p.write(record.SettleIntents{Number: a.entry.Number, Doubtful: still})
+	for ref, x := range a.pieces {
+		if x.early != nil { // it came while nobody could tell what to hold it against
+			p.carry(p.index.Weigh(time.Now(), ref, x.early))
 		}
 	}
 }
@@ -740,73 +528,62 @@ func (p *placement) settleBaselines(a *activeRun) {
 // wentWell notes what a run that ended well has left.
 func (p *placement) wentWell(a *activeRun) {
 	e, now := &a.entry, time.Now()
-	p.failures = 0
 	for i, r := range a.restored {
 		a.restored[i].At = now
-		p.contests.Restored(r.Ref, r.Path, r.Who, now)
+		p.index.Contests.Restored(r.Ref, r.Path, r.Who, now)
 	}
-	if err := p.k.store.AddRestores(p.ctx, p.id, a.restored); err != nil {
-		p.log.Error("what was restored can't be written", "error", err)
-	}
+	p.write(record.AddRestores{All: a.restored})
 	switch run.Kind(e.Kind) {
 	case run.Sync, run.Rollback:
 		whole := len(a.ask.Only) == 0
-		if !whole && p.declared != nil && p.declared.snapshot == e.Snapshot {
-			whole = p.pending().total() == 0 // the parts make a whole
+		if !whole && p.declared != nil && p.declared.Snapshot == e.Snapshot {
+			whole = p.pending().Total() == 0 // the parts make a whole
 		}
 		if whole {
 			tasks := map[string]string{}
-			for ref, t := range a.order {
-				if t.Task != object.NoTask {
-					tasks[ref.Key()] = a.objects[ref].Hash
+			for ref, x := range a.pieces {
+				if x.turn.Task != object.NoTask {
+					tasks[ref.Key()] = x.object.Hash
 				}
 			}
-			if err := p.setApplied(*revisionOr(e.Revision), e.Snapshot, tasks); err != nil {
-				p.log.Error("what is applied can't be written", "error", err)
-			}
+			p.setApplied(*revisionOr(e.Revision), e.Snapshot, tasks)
 		}
 		if e.Kind == string(run.Sync) {
 			if whole {
 				p.unrejectWhole(a.ask.declared)
 			}
-			for ref := range a.works {
-				p.contests.Forget(ref)
-				if err := p.k.store.ForgetRestores(p.ctx, p.id, ref); err != nil {
-					p.log.Error("restores can't be forgotten", "error", err)
+			var worked []object.Ref
+			for ref, x := range a.pieces {
+				if x.works {
+					p.index.Contests.Forget(ref)
+					worked = append(worked, ref)
 				}
 			}
+			p.write(record.ForgetRestores{Refs: worked})
 		}
 	case run.Dismantle:
-		if err := p.setApplied(record.Revision{}, "", nil); err != nil {
-			p.log.Error("that nothing is applied can't be written", "error", err)
-		}
-		p.applied = nil
+		p.setApplied(logbook.Revision{}, "", nil)
+		p.will.Applied = nil
 	}
 	if failed := a.ask.failed; failed != nil && failed.Number > 0 {
 		failed.Outcome = string(run.RolledBack)
-		if err := p.k.store.SetOutcome(p.ctx, p.id, failed.Number, failed.Outcome); err != nil {
-			p.log.Error("an outcome can't be written", "error", err)
-		}
-		p.notch(*failed)
+		p.write(record.SetOutcome{Number: failed.Number, Outcome: failed.Outcome})
+		p.line.Notch(*failed)
 	}
 }
 
-func (p *placement) reject(r record.Rejection) {
-	p.rejections[r.Revision] = r
-	if err := p.k.store.Reject(p.ctx, p.id, r); err != nil {
-		p.log.Error("a rejection can't be written", "error", err)
-	}
+func (p *placement) reject(r logbook.Rejection) {
+	p.will.Rejections[r.Revision] = r
+	p.write(record.Reject{Rejection: r})
 }
 
 func (p *placement) unreject(revision string) {
-	delete(p.rejections, revision)
-	if err := p.k.store.Unreject(p.ctx, p.id, revision); err != nil {
-		p.log.Error("a rejection can't be lifted", "error", err)
-	}
+	delete(p.will.Rejections, revision)
+	p.write(record.Unreject{Revision: revision})
 }
 
 // unrejectWhole lifts whatever rejects a declaration: given, or that of now.
-func (p *placement) unrejectWhole(d *declaration) {
+func (p *placement) unrejectWhole(d *declared.Declaration) {
 	if d == nil {
 		d = p.declared
 	}
@@ -818,119 +595,93 @@ func (p *placement) unrejectWhole(d *declaration) {
 	}
 }
 
-func revisionOr(r *record.Revision) *record.Revision {
+func revisionOr(r *logbook.Revision) *logbook.Revision {
 	if r == nil {
-		return &record.Revision{}
+		return &logbook.Revision{}
 	}
 	return r
 }
 
 // goBack starts the rollback to what was applied last.
-func (p *placement) goBack(failed *record.Entry, why string) {
-	if p.snapshot == "" {
+func (p *placement) goBack(failed *logbook.Entry, why string) {
+	if p.will.Snapshot == "" {
 		p.log.Warn("nothing to go back to", "reason", why)
 		return
 	}
 	if failed == nil {
-		failed = p.last
+		failed = p.will.Last
 	}
 	if failed.Kind != string(run.Sync) {
-		failed = &record.Entry{}
+		failed = &logbook.Entry{}
 	}
-	r := Ask{Kind: run.Rollback, By: byVigila, Why: why, ToEntry: p.lastGood(), failed: failed}
+	r := Ask{Kind: run.Rollback, By: logbook.Vigila, Why: why, ToEntry: p.lastGood(), failed: failed}
 	if _, err := p.start(r); err != nil {
 		p.log.Error("going back did not start", "error", err)
-		p.failures++
-		p.lastFailed = time.Now()
+		p.will.Failed(time.Now())
 		reason := err.Error()
 		var f *Fault
 		if errors.As(err, &f) && len(f.Guards) > 0 {
 			reason = "stopped before harm, " + guardText(f.Guards)
 		}
 		// It is the loudest thing there is, so it has an entry of its own.
-		e, werr := p.k.store.AddEntry(p.ctx, record.Entry{Placement: p.id, Kind: string(run.Rollback), Outcome: string(run.Failed), By: byVigila, Why: why, Reason: reason,
-			ToEntry: r.ToEntry, Revision: p.applied, Started: time.Now(), Ended: time.Now()})
-		if werr != nil {
-			p.log.Error("the logbook can't be written", "error", werr)
-		}
-		p.notch(e)
-		p.last = &e
+		e := p.addEntry(logbook.Entry{Kind: string(run.Rollback), Outcome: string(run.Failed), By: logbook.Vigila, Why: why, Reason: reason,
+			ToEntry: r.ToEntry, Revision: p.will.Applied, Started: time.Now(), Ended: time.Now()})
+		p.line.Notch(e)
+		p.will.Last = &e
 	}
 }
 
-// lastGood is the number of the newest entry that left the ward as it was applied last.
+// lastGood is the number of the newest entry that left the ward as it was applied last; 0 when nothing ever was.
 func (p *placement) lastGood() int {
-	entries, _, err := p.k.store.Entries(p.ctx, record.Find{Placement: p.id})
+	if p.will.Snapshot == "" {
+		return 0 // an entry that keeps no objects is nothing to go back to
+	}
+	entries, _, err := p.ledger.Entries(p.ctx, record.Find{Placement: p.id})
 	if err != nil {
 		return 0
 	}
 	for _, e := range entries {
-		if e.Outcome == string(run.Done) && e.Snapshot == p.snapshot {
+		if e.Outcome == string(run.Done) && e.Snapshot == p.will.Snapshot {
 			return e.Number
 		}
 	}
 	return 0
 }
 
-func (p *placement) setApplied(r record.Revision, snapshot string, tasks map[string]string) error {
-	p.applied, p.snapshot, p.done, p.behind = &r, snapshot, tasks, nil
-	for ref, b := range p.baselines {
-		if b.Snapshot != "" {
-			b.Snapshot = ""
-			p.baselines[ref] = b
-		}
-	}
-	return p.k.store.SetApplied(p.ctx, p.id, r, snapshot, tasks)
+func (p *placement) setApplied(r logbook.Revision, snapshot string, tasks map[string]string) {
+	p.will.Applied, p.will.Snapshot, p.will.Done = &r, snapshot, tasks
+	p.moved++
+	p.index.Whole()
+	p.write(record.SetApplied{Revision: r, Snapshot: snapshot, Tasks: tasks})
 }
 
-func (p *placement) setHold(h *record.Hold) error {
-	if err := p.k.store.SetHold(p.ctx, p.id, h); err != nil {
-		return err
-	}
-	p.hold = h
-	return nil
+func (p *placement) setHold(h *logbook.Hold) {
+	p.write(record.SetHold{Hold: h})
+	p.will.Hold = h
 }
 
 // holdBy stops automatic runs and writes it into the logbook.
 func (p *placement) holdBy(by, reason string, until time.Time) error {
-	if p.hold != nil {
-		return fault(Conflict, "%s is held already, by %s: %s", p.id, p.hold.By, orElse(p.hold.Reason, "no reason given"))
+	if p.will.Hold != nil {
+		return fault(Conflict, "%s is held already, by %s: %s", p.id, p.will.Hold.By, orElse(p.will.Hold.Reason, "no reason given"))
 	}
-	if err := p.setHold(&record.Hold{By: by, At: time.Now(), Until: until, Reason: reason}); err != nil {
-		return err
-	}
-	return p.write("hold", by, reason)
+	p.setHold(&logbook.Hold{By: by, At: time.Now(), Until: until, Reason: reason})
+	p.writeAbout("hold", by, reason, p.will.Applied)
+	return nil
 }
 
 func (p *placement) release(by, reason string) error {
-	if p.hold == nil {
+	if p.will.Hold == nil {
 		return fault(Conflict, "%s is not held", p.id)
 	}
-	if err := p.setHold(nil); err != nil {
-		return err
-	}
-	p.failures = 0
-	return p.write("release", by, reason)
+	p.setHold(nil)
+	p.will.Failures = 0
+	p.writeAbout("release", by, reason, p.will.Applied)
+	return nil
 }
 
-func (p *placement) write(kind, by, why string) error { return p.writeAbout(kind, by, why, p.applied) }
-
-func (p *placement) writeAbout(kind, by, why string, revision *record.Revision) error {
-	e, err := p.k.store.AddEntry(p.ctx, record.Entry{Placement: p.id, Kind: kind, Outcome: string(run.Done), By: by, Why: why, Revision: revision, Started: time.Now(), Ended: time.Now()})
-	if err == nil {
-		p.notch(e)
-	}
-	return err
-}
-
-func splitList(s string) []string {
-	var out []string
-	for _, x := range strings.Split(s, ",") {
-		if x = strings.TrimSpace(x); x != "" {
-			out = append(out, x)
-		}
-	}
-	return out
+func (p *placement) writeAbout(kind, by, why string, revision *logbook.Revision) {
+	p.line.Notch(p.addEntry(logbook.Entry{Kind: kind, Outcome: string(run.Done), By: by, Why: why, Revision: revision, Started: time.Now(), Ended: time.Now()}))
 }
 
 func orElse(a, b string) string {

@@ -5,7 +5,8 @@ import (
 	"errors"
 	"fmt"
 
-	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/record"
@@ -18,14 +19,14 @@ const storedForm = "2"
 
 // stored is a declaration as the record keeps it.
 type stored struct {
-	Inputs   []render.Input   `json:"inputs"`
+	Inputs   []declared.Input `json:"inputs"`
 	Form     string           `json:"form"`
 	Chart    string           `json:"chart,omitempty"`
 	Notes    []string         `json:"notes,omitempty"`
 	Head     string           `json:"head,omitempty"`
-	Revision record.Revision  `json:"revision"`
+	Revision logbook.Revision `json:"revision"`
 	Snapshot string           `json:"snapshot"`
-	Rules    []record.File    `json:"rules,omitempty"`
+	Rules    []declared.File  `json:"rules,omitempty"`
 	Scaled   []storedPair     `json:"scaled,omitempty"`
 	Objects  []storedDeclared `json:"objects"`
 }
@@ -53,20 +54,20 @@ func (p *placement) storedKey() string {
 	return object.Hash([]any{storedForm, p.file, p.repo.name, fmt.Sprint(p.cluster.labels()), fmt.Sprint(p.limits), rules})
 }
 
-func (p *placement) storeDeclaration(ctx context.Context, d *declaration) error {
-	out := stored{Inputs: d.inputs, Form: d.form, Chart: d.chart, Notes: d.notes, Head: d.head, Revision: d.revision, Snapshot: d.snapshot, Rules: d.files, Objects: make([]storedDeclared, len(d.objects))}
-	for ref, name := range d.scaled {
+func (p *placement) storeDeclaration(ctx context.Context, d *declared.Declaration) error {
+	out := stored{Inputs: d.Inputs, Form: d.Form, Chart: d.Chart, Notes: d.Notes, Head: d.Head, Revision: d.Revision, Snapshot: d.Snapshot, Rules: d.Files, Objects: make([]storedDeclared, len(d.Objects))}
+	for ref, name := range d.Scaled {
 		out.Scaled = append(out.Scaled, storedPair{ref.Key(), name})
 	}
-	for i, o := range d.objects {
-		out.Objects[i] = storedDeclared{Key: o.Ref.Key(), Hash: o.Hash, Version: o.version, File: o.file, Line: o.line, Turn: o.Turn}
+	for i, o := range d.Objects {
+		out.Objects[i] = storedDeclared{Key: o.Ref.Key(), Hash: o.Hash, Version: o.Version, File: o.File, Line: o.Line, Turn: o.Turn}
 	}
 	return p.k.store.PutDeclaration(ctx, p.id, p.storedKey(), out)
 }
 
 // storedDeclaration is what the repository declared before the service started; nil when that is not known, or the
 // ward file was another.
-func (p *placement) storedDeclaration(ctx context.Context) (*declaration, error) {
+func (p *placement) storedDeclaration(ctx context.Context) (*declared.Declaration, error) {
 	var in stored
 	err := p.k.store.Declaration(ctx, p.id, p.storedKey(), &in)
 	if errors.Is(err, record.ErrNone) {
@@ -76,12 +77,12 @@ func (p *placement) storedDeclaration(ctx context.Context) (*declaration, error)
 		p.log.Warn("what was declared can't be read any more; it is rendered again", "error", err)
 		return nil, nil
 	}
-	d := &declaration{revision: in.Revision, inputs: in.Inputs, form: in.Form, chart: in.Chart, notes: in.Notes, head: in.Head, snapshot: in.Snapshot, files: in.Rules, scaled: map[object.Ref]string{}}
+	d := &declared.Declaration{Revision: in.Revision, Inputs: in.Inputs, Form: in.Form, Chart: in.Chart, Notes: in.Notes, Head: in.Head, Snapshot: in.Snapshot, Files: in.Rules, Scaled: map[object.Ref]string{}}
 	var files []repo.File
 	for _, f := range in.Rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
 	}
-	if d.rules, err = render.Rules(files); err != nil {
+	if d.Rules, err = render.Rules(files); err != nil {
 		return nil, nil
 	}
 	for _, x := range in.Scaled {
@@ -89,41 +90,16 @@ func (p *placement) storedDeclaration(ctx context.Context) (*declaration, error)
 		if err != nil {
 			return nil, err
 		}
-		d.scaled[ref] = x.Name
+		d.Scaled[ref] = x.Name
 	}
-	objects := make([]declaredObject, len(in.Objects))
+	objects := make([]declared.Object, len(in.Objects))
 	for i, o := range in.Objects {
 		ref, err := object.ParseKey(o.Key)
 		if err != nil {
 			return nil, err
 		}
-		objects[i] = declaredObject{Declared: plan.Declared{Ref: ref, Hash: o.Hash, Turn: o.Turn}, version: o.Version, file: o.File, line: o.Line}
+		objects[i] = declared.Object{Declared: plan.Declared{Ref: ref, Hash: o.Hash, Turn: o.Turn}, Version: o.Version, File: o.File, Line: o.Line}
 	}
-	d.take(objects)
+	d.Take(objects)
 	return d, nil
-}
-
-// share lets a declaration use the texts that the baselines hold already: thousands of objects name the same kinds,
-// namespaces and files, and nearly all of them have the hash that was applied.
-func (d *declaration) share(baselines map[object.Ref]compare.Baseline) {
-	texts := map[string]string{}
-	one := func(s *string) {
-		if t, ok := texts[*s]; ok {
-			*s = t
-		} else {
-			texts[*s] = *s
-		}
-	}
-	for i := range d.objects {
-		o := &d.objects[i]
-		if b, kept := baselines[o.Ref]; kept {
-			o.Ref = b.Ref
-			if o.Hash == b.Declared {
-				o.Hash = b.Declared
-			}
-		}
-		for _, s := range []*string{&o.Ref.Group, &o.Ref.Kind, &o.Ref.Namespace, &o.version, &o.file} {
-			one(s)
-		}
-	}
 }

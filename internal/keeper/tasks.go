@@ -10,6 +10,7 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/index"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/record"
@@ -30,14 +31,13 @@ const (
 // runTask makes the object of a task anew: what an earlier run left under its name is removed first, so that it
 // runs every time, whatever it is named.
 func (p *placement) runTask(a *activeRun, ref object.Ref) {
-	o := a.objects[ref].Object
+	o := a.of(ref).object.Object
 	t := record.TaskObject{Ref: ref, Version: o.Version}
-	if err := p.k.store.PutTask(p.ctx, p.id, t); err != nil {
-		p.log.Error("a task can't be written down", "task", ref.String(), "error", err)
-	}
-	p.tasks[ref], p.behind = t, nil
-	p.watchKind(t.Version, ref.Kind)
-	p.k.spawn(func() {
+	p.write(record.PutTask{Task: t})
+	p.tasks[ref] = t
+	p.moved++
+	p.watchKind(t.Watch())
+	p.call(func() {
 		var body map[string]any
 		err := p.turn(a, func() (err error) {
 			body, err = p.makeTask(a, o)
@@ -56,25 +56,17 @@ func (p *placement) runTask(a *activeRun, ref object.Ref) {
 				return
 			}
 			t.UID = object.UID(body)
-			a.tasks[ref].uid = t.UID
-			a.appliedAt[ref] = compare.ResourceVersion(body)
+			a.of(ref).task.uid = t.UID
+			a.of(ref).appliedAt = compare.ResourceVersion(body)
 			p.tasks[ref] = t
-			if err := p.k.store.PutTask(p.ctx, p.id, t); err != nil {
-				p.log.Error("a task can't be written down", "task", ref.String(), "error", err)
-			}
-			if _, kept := p.baselines[ref]; kept { // it was kept before it became a task
-				if err := p.k.store.RemoveBaseline(p.ctx, p.id, ref); err != nil {
-					p.log.Error("a baseline can't be forgotten", "object", ref.String(), "error", err)
-				}
+			p.write(record.PutTask{Task: t})
+			if p.index.Keeps(ref) { // it was kept before it became a task
 				p.drop(ref)
-				p.cluster.drop(ref)
 			}
-			p.mark(ref)
-			l := &liveObject{present: true, watched: true, uid: t.UID, revision: a.appliedAt[ref], health: health.Task(ref.Group, ref.Kind, body), trouble: none}
-			p.lives[ref] = l
-			ev.Health = l.health
+			l := p.index.Put(ref, index.Live{Present: true, Watched: true, UID: t.UID, Revision: a.of(ref).appliedAt, Health: health.Task(ref.Group, ref.Kind, body)})
+			ev.Health = l.Health
 			p.feed(ev)
-			p.sawTask(ref, body)
+			p.sawTask(ref, body, l)
 			p.verifyTask(a, ref, o.Version)
 		})
 	})
@@ -120,31 +112,30 @@ func (p *placement) makeTask(a *activeRun, o object.Object) (map[string]any, err
 
 // sawTask takes the newest state of a task's object in. Its end is told to the run once the reason and the log are
 // there.
-func (p *placement) sawTask(ref object.Ref, body map[string]any) {
+func (p *placement) sawTask(ref object.Ref, body map[string]any, l *index.Live) {
 	if p.run == nil {
 		return
 	}
 	a := p.run
-	t := a.tasks[ref]
-	l := p.live(ref)
-	if t == nil || t.uid == "" || t.uid != l.uid || t.ended {
+	t := a.of(ref).task
+	if t == nil || t.uid == "" || t.uid != l.UID || t.ended {
 		return // an object of an earlier run
 	}
-	l.health = health.Task(ref.Group, ref.Kind, body)
-	if p.rules[[2]string{ref.Group, ref.Kind}] != nil {
-		l.health = p.rules.Of(ref.Group, ref.Kind, body)
+	l.Health = health.Task(ref.Group, ref.Kind, body)
+	if p.index.Rules[[2]string{ref.Group, ref.Kind}] != nil {
+		l.Health = p.index.Rules.Of(ref.Group, ref.Kind, body)
 	}
-	if l.health.Word != health.Ready && !l.health.Final {
-		p.lookBelow(ref, time.Second)
-		if l.revision >= a.appliedAt[ref] {
-			p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.state()})
+	if l.Health.Word != health.Ready && !l.Health.Final {
+		p.carry(p.index.LookBelow(ref, time.Second))
+		if l.Revision >= a.of(ref).appliedAt {
+			p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.State()})
 		}
 		return
 	}
 	t.ended = true
-	ended := l.health
+	ended := l.Health
 	p.k.spawn(func() {
-		text, cause := p.taskLog(a.ctx, ref, l.uid)
+		text, cause := p.taskLog(a.ctx, ref, t.uid)
 		p.post(func() {
 			p.keepLog(a, ref, text)
 			if p.run != a {
@@ -162,11 +153,8 @@ func (p *placement) keepLog(a *activeRun, ref object.Ref, text string) {
 	if text == "" {
 		return
 	}
-	if err := p.k.store.PutLog(p.ctx, p.id, a.entry.Number, ref, text); err != nil {
-		p.log.Error("the log of a task can't be kept", "task", ref.String(), "error", err)
-		return
-	}
-	a.logs[ref] = true
+	p.write(record.PutLog{Number: a.entry.Number, Ref: ref, Text: text})
+	a.of(ref).logged = true
 }
 
 // taskLog reads the logs of a task's Pods, and what the failing one says.
@@ -176,7 +164,7 @@ func (p *placement) taskLog(ctx context.Context, ref object.Ref, uid string) (te
 		if body, err := p.cluster.conn.Get(ctx, "v1", ref); err == nil {
 			pods = append(pods, body)
 		}
-	} else if cluster.HasBelow(ref) {
+	} else if health.HasBelow(ref) {
 		children, err := p.cluster.conn.Children(ctx, ref.Namespace)
 		if err != nil {
 			return "", ""
@@ -212,22 +200,20 @@ func (p *placement) taskLog(ctx context.Context, ref object.Ref, uid string) (te
 // endTasks removes the objects of tasks as they ask, and keeps the logs of those that never ended.
 func (p *placement) endTasks(a *activeRun, outcome run.Outcome) {
 	for _, o := range a.machine.Progress() {
-		t := a.tasks[o.Ref]
+		t := a.of(o.Ref).task
 		if o.Task == object.NoTask || t == nil || t.uid == "" {
 			continue
 		}
 		ref, uid := o.Ref, t.uid
-		clean := a.order[ref].Clean
+		clean := a.of(ref).turn.Clean
 		remove := clean == object.CleanAlways || clean != object.CleanNever && outcome == run.Done
-		kept, version := p.tasks[ref], a.objects[ref].Object.Version
-		p.k.spawn(func() {
+		kept, version := p.tasks[ref], a.of(ref).object.Object.Version
+		p.call(func() {
 			ctx, cancel := context.WithTimeout(p.ctx, time.Minute)
 			defer cancel()
 			if !t.ended {
 				if text, _ := p.taskLog(ctx, ref, uid); text != "" {
-					if err := p.k.store.PutLog(ctx, p.id, a.entry.Number, ref, text); err != nil {
-						p.log.Error("the log of a task can't be kept", "task", ref.String(), "error", err)
-					}
+					p.post(func() { p.write(record.PutLog{Number: a.entry.Number, Ref: ref, Text: text}) })
 				}
 			}
 			if remove {
@@ -252,15 +238,13 @@ func (p *placement) removeTask(ctx context.Context, t record.TaskObject, version
 		}
 	}
 	p.post(func() {
-		if now, ok := p.tasks[t.Ref]; !ok || now.UID != t.UID && now.UID != "" || p.run != nil && p.run.tasks[t.Ref] != nil {
+		if now, ok := p.tasks[t.Ref]; !ok || now.UID != t.UID && now.UID != "" || p.run != nil && p.run.of(t.Ref).task != nil {
 			return // it has been made anew meanwhile
 		}
-		if err := p.k.store.RemoveTask(p.ctx, p.id, t.Ref); err != nil {
-			p.log.Error("a task can't be forgotten", "task", t.Ref.String(), "error", err)
-		}
+		p.write(record.RemoveTask{Ref: t.Ref})
 		delete(p.tasks, t.Ref)
-		delete(p.lives, t.Ref)
-		p.behind = nil
+		p.moved++
+		p.index.Forget(t.Ref)
 		p.dropKinds()
 	})
 }

@@ -3,6 +3,7 @@ package keeper
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"testing"
 	"time"
@@ -10,14 +11,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/index"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/render"
 )
 
 func stateOf(ref object.Ref, version, uid string) map[string]any {
@@ -32,147 +38,70 @@ func TestWhatARunDidNotTouchStaysInDoubt(t *testing.T) {
 	p.declaring(declare(horn, "1"), declare(bell, "1"))
 	p.applies(horn)
 	made := compare.Baseline{Ref: bell, Version: "v1", Intent: 3} // about to be made when the service was killed
-	p.keep(made)
-	a := &activeRun{works: map[object.Ref]bool{horn: true}, appliedAt: map[object.Ref]int64{horn: 5}, doubted: map[object.Ref]bool{}, entry: record.Entry{Number: 4},
+	p.index.Keep(made)
+	a := &activeRun{pieces: map[object.Ref]*piece{horn: {works: true, outcome: outcome{appliedAt: 5}}}, entry: logbook.Entry{Number: 4},
 		machine: run.New(plan.Plan{}, time.Minute, run.Stay)}
-	b := p.baselines[horn]
+	b, _ := p.index.Baseline(horn)
 	b.Intent = 4
-	p.keep(b)
+	p.index.Keep(b)
 	p.settleBaselines(a)
-	p.settle()
-	assert.Zero(t, p.baselines[horn].Intent)
-	assert.Equal(t, 3, p.baselines[bell].Intent)
-	assert.True(t, p.doubts[bell])
-	assert.Empty(t, p.unseen, "so the ward is not blind for something that nobody looks for")
-	assert.Equal(t, []object.Ref{bell}, p.pending().apply, "it is pending")
+	now, _ := p.index.Baseline(horn)
+	assert.Zero(t, now.Intent)
+	now, _ = p.index.Baseline(bell)
+	assert.Equal(t, 3, now.Intent)
+	assert.True(t, p.index.Doubtful(bell))
+	assert.Zero(t, p.index.Unseen(), "so the ward is not blind for something that nobody looks for")
+	assert.Equal(t, []object.Ref{bell}, p.pending().Apply, "it is pending")
+	p.commits(t)
 	kept, _, err := p.k.store.Doing(p.ctx, p.id)
 	require.NoError(t, err)
 	assert.Contains(t, kept, bell, "and after the next kill too")
 }
 
-// TestALookIsTakenForWhatItIs plays answers to looks by name in every order.
-func TestALookIsTakenForWhatItIs(t *testing.T) {
-	fresh := func() *placement {
-		p := placed(t, ward.Keep{})
-		p.recheck = map[object.Ref]bool{}
-		p.declaring(declare(horn, "1"))
-		p.applies(horn)
-		b := p.baselines[horn]
-		b.Version, b.Revision = "v1", 5
-		p.keep(b)
-		require.NoError(t, p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{{Ref: horn, Version: "v1", Declared: "1", UID: "u", Revision: 5, Detail: &compare.Detail{Owned: object.Owned(nil, nil)}}}))
-		p.live(horn).revision = 5
-		return p
-	}
-	p := fresh()
-	p.lookedUp(horn, &lookup{asked: 5}, nil, errors.New("no answer"))
-	assert.NotNil(t, p.looks[horn], "what is not answered is asked for again")
-	p.settle()
-	assert.True(t, p.unseen[horn], "and until then it is not known")
-
-	p = fresh()
-	p.live(horn).revision = 9
-	p.lookedUp(horn, &lookup{asked: 5}, nil, cluster.ErrGone)
-	assert.True(t, p.known(horn).present, "an answer from before what was seen since says nothing")
-
-	p = fresh()
-	p.lookedUp(horn, &lookup{asked: 5}, nil, cluster.ErrGone)
-	assert.False(t, p.known(horn).present)
-	assert.Equal(t, []object.Ref{horn}, p.astray().refs)
-
-	p = fresh()
-	p.sawLive(horn, stateOf(horn, "3", "u"), false)
-	assert.EqualValues(t, 5, p.known(horn).revision, "an older state that a watch brings is late")
-	p.lookedUp(horn, &lookup{asked: 5}, stateOf(horn, "3", "u"), nil)
-	assert.EqualValues(t, 3, p.known(horn).revision, "one that was asked for by name is what the cluster holds now: it was restored")
-	assert.True(t, p.known(horn).verified)
-
-	p = fresh()
-	other := stateOf(horn, "9", "u")
-	other["apiVersion"] = "v2"
-	p.sawLive(horn, other, false)
-	assert.EqualValues(t, 5, p.known(horn).revision, "the watch of another version is not asked")
-}
-
-func TestWhatEndsByItsOwnRuleIsNoDrift(t *testing.T) {
-	for name, c := range map[string]struct {
-		seen, finished, brief bool
-		drift                 bool
-	}{
-		"finished, and removed":         {true, true, true, false},
-		"deleted while it ran":          {true, false, true, true},
-		"finished, without such a rule": {true, true, false, true},
-		"gone while nobody looked":      {false, false, true, false},
-		"gone, and had no rule":         {false, false, false, true},
-	} {
-		t.Run(name, func(t *testing.T) {
-			p := placed(t, ward.Keep{})
-			p.declaring(declare(migrate, "1"))
-			p.applies(migrate)
-			detail := &compare.Detail{Owned: object.Owned(nil, nil)}
-			if c.brief {
-				detail.Fields = []object.Field{{Path: "spec.ttlSecondsAfterFinished", Value: int64(5)}}
-			}
-			require.NoError(t, p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{{Ref: migrate, Declared: "1", UID: "u", Detail: detail}}))
-			l := p.live(migrate)
-			l.present, l.verified, l.finished, l.brief = c.seen, c.seen, c.finished, c.brief
-			for range 2 { // asked again it is the same
-				p.gone(migrate)
-				assert.Equal(t, c.drift, len(p.astray().refs) > 0)
-			}
-		})
-	}
-}
-
-func TestWhatNobodyDeclaresIsNotMissed(t *testing.T) {
+// TestWhatIsGoneAndNobodyDeclaresIsForgotten: whoever deleted it did what was left to do.
+func TestWhatIsGoneAndNobodyDeclaresIsForgotten(t *testing.T) {
 	p := placed(t, ward.Keep{})
 	p.declaring(declare(bell, "1"))
 	p.applies(horn, bell)
-	p.gone(horn)
-	assert.Empty(t, p.astray().refs, "nobody would put it back")
+	for _, ref := range []object.Ref{horn, bell} {
+		p.index.Put(ref, index.Live{Verified: true})
+	}
 	p.forgetGone()
-	assert.NotContains(t, p.baselines, horn)
-	p.gone(bell)
-	p.forgetGone()
-	assert.Contains(t, p.baselines, bell)
-	p.gone(horn) // a late answer about what was removed
-	p.keep(compare.Baseline{Ref: horn, Version: "v1", Intent: 9})
-	p.declaring(declare(bell, "1"), declare(horn, "2"))
-	assert.Equal(t, []object.Ref{bell}, p.astray().refs, "what is about to be made again has not drifted")
+	assert.False(t, p.index.Keeps(horn))
+	assert.True(t, p.index.Keeps(bell))
+	p.commits(t)
+	kept, err := p.k.store.Baselines(p.ctx, p.id)
+	require.NoError(t, err)
+	assert.NotContains(t, kept, horn)
 }
 
-// TestARejectionIsOfWhatWasDeclared: a mend in the ward file counts, a commit that changes nothing does not.
-func TestARejectionIsOfWhatWasDeclared(t *testing.T) {
+// TestADigestIsOfWhatIsDeclaredAndHow: a mend in the ward file counts, a commit that changes nothing does not.
+func TestADigestIsOfWhatIsDeclaredAndHow(t *testing.T) {
 	p := placed(t, ward.Keep{})
-	p.ward.From.Values = map[string]any{"a": "1"}
 	p.declaring(declare(horn, "1"))
-	p.reject(record.Rejection{Revision: "newrev0", Why: "crashes", By: byVigila, Declared: p.digest(p.declared)})
-	assert.Equal(t, "crashes", p.rejected())
-	p.declared.revision.ID = "newer00"
-	assert.Equal(t, "crashes", p.rejected(), "the same again, whatever commit it comes in")
+	p.ward.From.Values = map[string]any{"a": "1"}
+	was := p.digest(p.declared)
+	p.declared.Revision.ID = "newer00"
+	assert.Equal(t, was, p.digest(p.declared))
 	p.ward.From.Values = map[string]any{"a": "2"}
-	assert.Empty(t, p.rejected())
-	p.declared.revision.ID = "newrev0"
-	assert.Empty(t, p.rejected())
+	assert.NotEqual(t, was, p.digest(p.declared))
 	p.ward.From.Values = map[string]any{"a": "1"}
 	p.ward.Settle.Within = time.Hour
-	assert.Empty(t, p.rejected(), "more time is a mend too")
-	p.reject(record.Rejection{Revision: "newrev0", Why: "squeaks", By: "operator"})
-	assert.Equal(t, "squeaks", p.rejected(), "a person rejects a revision, whatever is declared in it")
+	assert.NotEqual(t, was, p.digest(p.declared), "more time is a mend too")
 }
 
 func TestARestoreGoesBackToWhatWasApplied(t *testing.T) {
 	p := placed(t, ward.Keep{})
-	old := []record.SnapshotObject{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{"v": "old"}}, Hash: "1"}, {Object: object.Object{Ref: bell, Version: "v1", Body: map[string]any{"v": "old"}}, Hash: "b"}}
-	newer := []record.SnapshotObject{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{"v": "new"}}, Hash: "2"}}
+	old := []declared.Whole{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{"v": "old"}}, Hash: "1"}, {Object: object.Object{Ref: bell, Version: "v1", Body: map[string]any{"v": "old"}}, Hash: "b"}}
+	newer := []declared.Whole{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{"v": "new"}}, Hash: "2"}}
 	require.NoError(t, p.k.store.PutSnapshot(p.ctx, "old", old))
 	require.NoError(t, p.k.store.PutSnapshot(p.ctx, "newer", newer))
-	p.snapshot = "old"
+	p.will.Snapshot = "old"
 	p.applies(horn, bell)
-	b := p.baselines[horn]
+	b, _ := p.index.Baseline(horn)
 	b.Declared, b.Snapshot = "2", "newer" // of a sync of a part
-	p.keep(b)
-	out := &prepared{objects: map[object.Ref]record.SnapshotObject{}, order: map[object.Ref]object.Turn{}}
+	p.index.Keep(b)
+	out := &prepared{objects: map[object.Ref]declared.Whole{}, order: map[object.Ref]object.Turn{}}
 	require.NoError(t, p.asApplied(out, []object.Ref{horn, bell}))
 	assert.Equal(t, "new", out.objects[horn].Object.Body["v"])
 	assert.Equal(t, "old", out.objects[bell].Object.Body["v"])
@@ -180,25 +109,21 @@ func TestARestoreGoesBackToWhatWasApplied(t *testing.T) {
 
 func TestHalfIsSaidAsHalf(t *testing.T) {
 	p := placed(t, ward.Keep{})
-	require.NoError(t, p.k.store.PutSnapshot(p.ctx, "old", []record.SnapshotObject{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{}}, Hash: "1"}, {Object: object.Object{Ref: bell, Version: "v1", Body: map[string]any{}}, Hash: "1"}}))
-	p.snapshot, p.applied = "old", &record.Revision{ID: "oldrev0000"}
+	require.NoError(t, p.k.store.PutSnapshot(p.ctx, "old", []declared.Whole{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{}}, Hash: "1"}, {Object: object.Object{Ref: bell, Version: "v1", Body: map[string]any{}}, Hash: "1"}}))
+	p.will.Snapshot, p.will.Applied = "old", &logbook.Revision{ID: "oldrev0000"}
 	p.declaring(declare(horn, "2"), declare(bell, "2"))
 	p.applies(horn, bell)
 	assert.Zero(t, p.half(), "nothing was begun")
-	b := p.baselines[horn]
+	b, _ := p.index.Baseline(horn)
 	b.Declared = "2"
-	p.keep(b)
-	p.last = &record.Entry{Number: 7, Kind: string(run.Sync), Outcome: string(run.Stopped), Snapshot: "s", Revision: &p.declared.revision}
+	p.index.Keep(b)
+	p.will.Last = &logbook.Entry{Number: 7, Kind: string(run.Sync), Outcome: string(run.Stopped), Snapshot: "s", Revision: &p.declared.Revision}
 	assert.Equal(t, 1, p.half())
 	p.repository.Known = true
-	v := view(func(v *View) { v.Half, v.Count, v.Pending, v.Ward.Keep.Sync, v.Applied = 1, 2, 1, "ask", p.applied })
-	p.say(v, "")
-	assert.Contains(t, v.Says, "Sync #7 was stopped half way: 1 object of 2 are not as in oldrev0")
-	assert.Contains(t, v.Todo, "Go on: vigila sync")
-	assert.True(t, v.NeedsYou)
+	assert.Equal(t, standing.Facts{Last: p.will.Last, Now: p.made}, p.facts(&standing.View{}, "", p.made))
 	b.Declared = "1"
-	p.keep(b)
-	p.snapshot = ""
+	p.index.Keep(b)
+	p.will.Snapshot = ""
 	assert.Positive(t, p.half(), "parts of what never was a whole")
 	assert.Equal(t, compare.Behind, compare.Stand(compare.Input{RepoKnown: true, ClusterKnown: true, Unfinished: true}), "nothing is in step that is not wholly there")
 }
@@ -221,7 +146,7 @@ func TestOneBadRecordStopsNobody(t *testing.T) {
 	assert.True(t, v.NeedsYou)
 	_, err = k.Start(ctx, "bad", Ask{Kind: run.Sync, By: "operator"})
 	assert.ErrorContains(t, err, "can't run")
-	require.NoError(t, k.Remove(ctx, "bad", record.Leaving{By: "operator"}))
+	require.NoError(t, k.Remove(ctx, "bad", logbook.Leaving{By: "operator"}))
 	entries, _, err := k.Entries(ctx, "bad", 10, 0)
 	require.NoError(t, err)
 	assert.Equal(t, "remove", entries[0].Kind, "its logbook is there still")
@@ -229,7 +154,7 @@ func TestOneBadRecordStopsNobody(t *testing.T) {
 }
 
 func TestAWardIsNotTakenForAnotherOfALikeName(t *testing.T) {
-	k := &Keeper{wards: map[string]*placement{}}
+	k := &Keeper{registry: newRegistry()}
 	cycle := k.cycle([]ward.Ward{{Name: "fare-gate", After: []string{"tide"}}, {Name: "tide", After: []string{"fare-gate"}}, {Name: "gate"}})
 	assert.Equal(t, []string{"fare-gate", "tide", "fare-gate"}, cycle)
 	assert.NotContains(t, cycle, "gate")
@@ -241,9 +166,149 @@ func TestEvidenceIsWrittenDown(t *testing.T) {
 	p.cluster.conn = nil
 	p.declaring(declare(horn, "1"))
 	p.applies(horn)
-	p.lives[horn].upset().drift = []compare.Difference{{Path: "data.x", Change: compare.Changed, From: "1", To: "2", Who: "hurry"}}
+	drift := []compare.Difference{{Path: "data.x", Change: compare.Changed, From: "1", To: "2", Who: "hurry"}}
+	p.index.Put(horn, index.Live{Present: true, Verified: true, Health: health.Result{Word: health.Ready}, Trouble: &index.Trouble{Drift: drift}})
 	assert.Equal(t, "hurry changed data.x of ConfigMap/horn from 1 to 2", p.driftWhy([]object.Ref{horn}), "a reason of its own, never the board's sentence")
-	assert.Equal(t, "data.x of ConfigMap/horn is 1 again", endWords(horn, p.lives[horn].drift[0]))
-	assert.Contains(t, listed(make([]string, 50)), "and 10 more")
-	assert.Equal(t, health.Ready, p.known(horn).health.Word)
+	assert.Equal(t, "data.x of ConfigMap/horn is 1 again", standing.EndWords(horn, drift[0]))
+	assert.Contains(t, standing.Listed(make([]string, 50)), "and 10 more")
+	assert.Equal(t, health.Ready, p.index.Known(horn).Health.Word)
+}
+
+// TestWhatWasRemovedAndIsThereAgain: a cluster whose data were put back holds an object that nobody declares any more; it is
+// kept again, so that it is removed. A copy of it that somebody made is theirs.
+func TestWhatWasRemovedAndIsThereAgain(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	require.NoError(t, p.k.store.Commit(p.ctx, p.id, record.PutBaselines{All: []compare.Baseline{{Ref: horn, Version: "v1", Declared: "1", UID: "u", Revision: 5, Detail: &compare.Detail{Owned: object.Owned(nil, nil)}}}}))
+	require.NoError(t, p.k.store.Commit(p.ctx, p.id, record.RemoveBaseline{Ref: horn, At: time.Now()}))
+	p.index.Drop(horn)
+	p.index.Forget(horn)
+	again := func(uid string) map[string]any {
+		o := stateOf(horn, "3", uid)
+		meta := o["metadata"].(map[string]any)
+		meta["labels"] = map[string]any{object.WardLabel: p.ward.Name}
+		meta["annotations"] = map[string]any{object.ServiceAnnotation: p.k.store.ServiceID()}
+		return o
+	}
+	p.sawLive(horn, again("another"), index.Named)
+	assert.Zero(t, p.index.Len())
+	p.sawLive(horn, again("u"), index.Named)
+	require.True(t, p.index.Keeps(horn))
+	assert.Nil(t, p.declared.Find(horn), "so it is to be removed")
+	assert.True(t, p.cluster.rewound.Load(), "and by that the cluster is known to have been put back")
+	p.cluster.rewound.Store(false)
+
+	// What this ward has applied itself is its own again whatever its uid; what one of its name has left behind is not.
+	applied := func(at time.Time) map[string]any {
+		o := again("a third")
+		o["metadata"].(map[string]any)["managedFields"] = []any{map[string]any{"manager": object.Manager, "operation": "Apply", "apiVersion": "v1", "time": at.UTC().Format(time.RFC3339), "fieldsType": "FieldsV1",
+			"fieldsV1": map[string]any{"f:metadata": map[string]any{"f:labels": map[string]any{"f:" + object.WardLabel: map[string]any{}}}}}}
+		return o
+	}
+	p.index.Drop(horn)
+	p.index.Forget(horn)
+	p.made, p.declared = time.Now(), &declared.Declaration{}
+	p.sawLive(horn, applied(p.made.Add(-time.Hour)), index.Named)
+	assert.Zero(t, p.index.Len())
+	p.sawLive(horn, applied(p.made.Add(time.Minute)), index.Named)
+	assert.Zero(t, p.index.Len(), "as long as nothing tells that the cluster was put back")
+	assert.Contains(t, p.strays, horn)
+	p.strays[horn].asked = true
+	p.sawLive(horn, applied(p.made.Add(time.Minute)), index.Named)
+	assert.True(t, p.index.Keeps(horn), "but not for ever: it is there, it is this ward's, and nobody keeps it")
+	p.index.Drop(horn)
+	p.index.Forget(horn)
+	p.cluster.drop(horn, p)
+	p.cluster.rewound.Store(true)
+	p.declared = nil
+	p.sawLive(horn, applied(p.made.Add(time.Minute)), index.Named)
+	assert.Zero(t, p.index.Len(), "nor as long as nobody knows what is declared")
+	p.declared = &declared.Declaration{}
+	heir := &placement{identity: identity{id: "heir@quay"}}
+	p.cluster.claim(horn, heir)
+	p.sawLive(horn, applied(p.made.Add(time.Minute)), index.Named)
+	assert.Zero(t, p.index.Len(), "it was handed to another ward since, whose it is though it bears the mark from before")
+	p.cluster.drop(horn, p)
+	assert.Equal(t, heir, p.cluster.keeper(horn), "and stays")
+	p.cluster.drop(horn, heir)
+	p.sawLive(horn, applied(p.made.Add(time.Minute)), index.Named)
+	assert.True(t, p.index.Keeps(horn))
+}
+
+// TestALimitedWardReadsNoOther repository by any way that leads there: its file, value files, charts, what a chart depends on.
+func TestALimitedWardReadsNoOther(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.ward.From.Repo = "own"
+	p.k.repos = map[string]*repoLoop{}
+	for _, name := range []string{"own", "theirs", "shared"} {
+		p.k.repos[name] = &repoLoop{name: name, shelf: charts.Open(t.TempDir(), charts.Source{Name: name, URL: "https://charts.brindle.example/" + name})}
+	}
+	p.repo = p.k.repos["own"]
+	p.limits = record.Limits{Namespaces: []string{"n"}, Repos: []string{"shared"}}
+	r := p.reads(t.Context(), "main")
+	var beyond *beyondLimits
+	_, err := r.tree("theirs", "main")
+	require.ErrorAs(t, err, &beyond)
+	_, err = r.chart("theirs", "gate", "1.x")
+	require.ErrorAs(t, err, &beyond)
+	_, err = r.depend("https://charts.brindle.example/theirs", "gate", "1.x")
+	require.ErrorAs(t, err, &beyond)
+	assert.ErrorContains(t, err, "lets its wards read own, shared, not theirs (limits.repos)")
+	for _, name := range []string{"own", "shared"} {
+		_, err = r.tree(name, "main")
+		assert.ErrorContains(t, err, "is a chart repository", "it is let in")
+	}
+	p.limits = record.Limits{}
+	_, err = r.tree("theirs", "main")
+	assert.ErrorContains(t, err, "is a chart repository", "without limits all may be read")
+}
+
+// TestWhatTakesTooMuchIsTriedSeldom: with growing pauses, also over a restart; at once when its files change or a person wants it; and
+// soon when another commit may have mended it from beside its path.
+func TestWhatTakesTooMuchIsTriedSeldom(t *testing.T) {
+	at := time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
+	over := &render.Overrun{Where: "app in moorings", What: "rendering took more than 30s of processor time and was ended"}
+	none := &overrun{}
+	assert.False(t, none.waits("a", "1", at))
+	o := none.after("a", "1", at, fmt.Errorf("values: %w", over))
+	for i, pause := range []time.Duration{1, 2, 4, 8, 16, 30, 30} {
+		assert.Equal(t, pause*time.Minute, o.Until.Sub(o.At), "try %d", i+1)
+		assert.True(t, o.waits("a", "1", o.Until.Add(-time.Second)))
+		assert.False(t, o.waits("a", "1", o.Until))
+		o = o.after("a", "1", o.Until, over)
+	}
+	assert.False(t, o.waits("b", "1", o.At), "its files have changed")
+	assert.True(t, o.waits("a", "2", o.At.Add(time.Minute)))
+	assert.False(t, o.waits("a", "2", o.At.Add(otherPause+time.Second)), "another commit may have mended it")
+	assert.Contains(t, o.Error(), "It is tried again when its files change, at the first look after "+o.Until.Format("15:04 UTC")+", or when somebody looks")
+	assert.Zero(t, o.after("a", "1", at, errors.New("a mistake of another kind")).N)
+	assert.Zero(t, o.after("a", "1", at, nil).N)
+
+	p := placed(t, ward.Keep{})
+	r := p.reads(t.Context(), "main")
+	assert.Zero(t, r.lastOverrun("a").N)
+	require.NoError(t, p.k.store.PutRendered(t.Context(), overrunOf+"a", o))
+	assert.True(t, r.lastOverrun("a").waits("a", "1", o.At), "a restart is no reason to try again")
+	assert.Zero(t, r.lastOverrun("b").N)
+	p.overrun.Store(&overrun{})
+	assert.Zero(t, r.lastOverrun("a").N, "a person is")
+}
+
+// TestARemovalWaitsForWhatWasReadByThen: on a busy machine there is always a look that somebody has not taken in yet; a removal waits
+// for those of before, and not for ever.
+func TestARemovalWaitsForWhatWasReadByThen(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.ward.From.Repo = "moorings"
+	other := &placement{k: p.k, identity: identity{id: "other@quay", ward: ward.Ward{Name: "other", From: ward.From{Repo: "moorings"}}}, ties: ties{cluster: p.cluster}}
+	other.says.Store(&declared.Declaration{})
+	p.k.wards = map[string]*placement{"w@quay": p, "other@quay": other}
+	assert.Empty(t, p.unread(true))
+	other.hears.told.Store(3)
+	other.hears.taken.Store(2)
+	assert.Contains(t, p.unread(true), "other@quay")
+	other.hears.told.Store(4) // the next comes before the last was taken in
+	other.hears.taken.Store(3)
+	assert.Empty(t, p.unread(true))
+	assert.Contains(t, p.unread(true), "other@quay", "another removal waits for what was read since")
+	other.hears.taken.Store(4)
+	assert.Empty(t, p.unread(true))
 }

@@ -2,20 +2,20 @@ package keeper
 
 import (
 	"errors"
-	"slices"
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/index"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/record"
 )
 
-func (p *placement) watchKind(version, kind string) {
-	k := [2]string{version, kind}
-	if !slices.Contains(p.kinds, k) {
-		p.kinds = append(p.kinds, k)
+func (p *placement) watchKind(k object.Kind) {
+	if !p.kinds[k] {
+		p.kinds[k] = true
 		p.cluster.need(k, p.id)
 	}
 }
@@ -23,22 +23,21 @@ func (p *placement) watchKind(version, kind string) {
 // dropKinds lets go of the watches of kinds that the ward has nothing of any more: the definition of such a kind
 // may be gone, and a watch of it broken for ever.
 func (p *placement) dropKinds() {
-	needed := map[[2]string]bool{}
+	needed := map[object.Kind]bool{}
 	for _, t := range p.tasks {
-		needed[[2]string{t.Version, t.Ref.Kind}] = true
+		needed[t.Watch()] = true
 	}
 	if p.declared != nil {
-		for _, k := range p.declared.kinds {
+		for _, k := range p.declared.Kinds {
 			needed[k] = true
 		}
 	}
-	p.kinds = slices.DeleteFunc(p.kinds, func(k [2]string) bool {
-		if needed[k] || p.kept[k] > 0 {
-			return false
+	for k := range p.kinds {
+		if !needed[k] && !p.index.KeepsKind(k) {
+			delete(p.kinds, k)
+			p.cluster.release(k, p.id)
 		}
-		p.cluster.release(k, p.id)
-		return true
-	})
+	}
 }
 
 // clusterKnown tells whether everything this ward keeps has been looked at and is being watched. A kind that is read for the
@@ -50,203 +49,177 @@ func (p *placement) clusterKnown() cluster.State {
 	if p.cluster.conn == nil {
 		return cluster.State{Problem: p.cluster.err.Error()}
 	}
-	p.settle()
-	kinds := make([][2]string, 0, len(p.kept))
-	for k := range p.kept {
-		kinds = append(kinds, k)
-	}
+	kinds := p.index.Kinds()
 	s := p.cluster.conn.Known(kinds)
 	s.Known = s.Known || s.Reading
 	if len(kinds) > 0 && !p.cluster.conn.ScalersKnown() {
 		s.Known = false // an autoscaler not yet seen would make its work look like drift
 	}
-	if len(p.unseen) > 0 {
+	if p.index.Unseen() > 0 {
 		s.Known = false
 	}
 	return s
 }
 
-// seek sees to it that something is on its way for everything that is not known: the watch of each kind, and for each
-// object that no watch has brought a look by name once its kind was read. It follows from what is known, so nobody
-// has to remember to ask. It tells when it wants to be asked again; zero when there is nothing to seek.
-func (p *placement) seek() time.Duration {
+// seek sees to it that something is on its way for everything that is not known: the watch of each kind, and looks by name. It
+// tells when it wants to be asked again; zero when there is nothing to seek.
+func (p *placement) seek(now time.Time) (again time.Time) {
 	if p.cluster.conn == nil || p.broken != "" {
-		return 0
+		return time.Time{}
 	}
-	p.settle()
-	for k := range p.kept {
-		p.watchKind(k[0], k[1])
+	for _, k := range p.index.Kinds() {
+		p.watchKind(k)
 	}
-	if len(p.unseen)+len(p.doubts) == 0 {
-		return 0
+	again = p.index.Seek(now, index.Seeking{
+		Read:  func(k object.Kind) bool { return p.cluster.conn.Known([]object.Kind{k}).Known },
+		Waits: p.depth() > 0,
+		Pending: func(ref object.Ref, _ compare.Baseline) bool { // what is in doubt and declared is applied again
+			return p.run != nil || !p.repository.Known || p.Declares(ref)
+		},
+	})
+	due, next := p.index.Due(now)
+	for _, l := range due {
+		p.lookUp(l)
 	}
-	const pause = 200 * time.Millisecond
-	if wait := time.Until(p.sought.Add(pause)); wait > 0 && wait <= pause {
-		return wait
-	}
-	p.sought = time.Now()
-	if p.depth() > 0 { // what waits to be taken in may be just that
-		return pause
-	}
-	read := map[[2]string]bool{}
-	for _, these := range []map[object.Ref]bool{p.unseen, p.doubts} {
-		for ref := range these {
-			b, l := p.baselines[ref], p.known(ref)
-			if p.looks[ref] != nil || p.ofRun(ref) || b.Intent != 0 && (p.run != nil || !p.repository.Known || p.declares(ref) || l != nil && l.verified) {
-				continue // what is in doubt and declared is pending, and applied again
-			}
-			kind := [2]string{b.Version, ref.Kind}
-			if _, asked := read[kind]; !asked {
-				read[kind] = p.cluster.conn.Known([][2]string{kind}).Known
-			}
-			if read[kind] {
-				p.verify(ref)
-			}
-		}
-	}
-	return pause
+	return sooner(again, next)
 }
 
-// declares tells whether an object is declared now, or is part of what was applied as a whole: a ward that was rolled
-// back keeps that.
-func (p *placement) declares(ref object.Ref) bool {
-	if p.declared.find(ref) != nil {
+// sooner is the first of two times; a zero one is never.
+func sooner(a, b time.Time) time.Time {
+	if a.IsZero() || !b.IsZero() && b.Before(a) {
+		return b
+	}
+	return a
+}
+
+// lookUp reads an object by name.
+func (p *placement) lookUp(l index.Lookup) {
+	p.k.spawn(func() {
+		body, err := p.cluster.conn.Get(p.ctx, l.Version, l.Ref)
+		p.post(func() { p.lookedUp(l.Ref, body, err) })
+	})
+}
+
+func (p *placement) lookedUp(ref object.Ref, body map[string]any, err error) {
+	a := index.Answer{Gone: errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err)}
+	if err == nil {
+		a.Body = body
+	}
+	p.carry(p.index.Looked(time.Now(), ref, a))
+}
+
+// Declares tells whether somebody would put an object back: it is declared now, or is part of what was applied as a whole, which
+// a ward that was rolled back keeps. While it is not known what is declared, everything is.
+func (p *placement) Declares(ref object.Ref) bool {
+	if p.declared == nil || p.declared.Find(ref) != nil {
 		return true
 	}
 	_, held := p.appliedWhole()[ref]
 	return held
 }
 
-// appliedWhole are the objects of what was applied as a whole, to their hashes.
-func (p *placement) appliedWhole() map[object.Ref]string {
-	if p.snapshot == "" {
+// Left lists the fields of an object that the ward file leaves to others.
+func (p *placement) Left(ref object.Ref) []object.Pointer { return p.ward.Left(ref) }
+
+// Scaler names the autoscaler of a workload, live or declared by this ward; empty when there is none.
+func (p *placement) Scaler(ref object.Ref) string {
+	if p.cluster.conn != nil {
+		if name := p.cluster.conn.Scaler(ref); name != "" {
+			return name
+		}
+	}
+	if p.declared == nil {
+		return ""
+	}
+	return p.declared.Scaled[ref]
+}
+
+// Version is the apiVersion in which the ward deals with an object; "" when it does not.
+func (p *placement) Version(ref object.Ref) string {
+	if b, kept := p.index.Baseline(ref); kept {
+		return b.Version
+	}
+	if t, task := p.tasks[ref]; task {
+		return t.Version
+	}
+	if d := p.declared.Find(ref); d != nil {
+		return d.Version
+	}
+	return ""
+}
+
+// Working tells whether the run that goes on works on an object.
+func (p *placement) Working(ref object.Ref) bool {
+	x := p.piece(ref)
+	return x != nil && x.works
+}
+
+// piece is an object of the run that goes on; nil when there is no run, or it is none of it.
+func (p *placement) piece(ref object.Ref) *piece {
+	if p.run == nil {
 		return nil
 	}
-	if p.appliedIn != p.snapshot {
-		of, err := p.k.store.SnapshotHashes(p.ctx, p.snapshot)
+	return p.run.pieces[ref]
+}
+
+// Moving is the apiVersion in which that run applies it.
+func (p *placement) Moving(ref object.Ref) string {
+	if !p.Working(ref) {
+		return ""
+	}
+	return p.run.of(ref).object.Object.Version
+}
+
+// Applied is the resourceVersion of the answer to its apply; 0 when there is none.
+func (p *placement) Applied(ref object.Ref) int64 {
+	if x := p.piece(ref); x != nil {
+		return x.appliedAt
+	}
+	return 0
+}
+
+// appliedWhole are the objects of what was applied as a whole, to their hashes.
+func (p *placement) appliedWhole() map[object.Ref]string {
+	if p.will.Snapshot == "" {
+		return nil
+	}
+	if p.appliedIn != p.will.Snapshot {
+		of, err := p.ledger.SnapshotHashes(p.ctx, p.will.Snapshot)
 		if err != nil {
 			p.log.Error("what was applied can't be read", "error", err)
 			return nil
 		}
-		p.appliedIn, p.appliedOf = p.snapshot, of
+		p.appliedIn, p.appliedOf = p.will.Snapshot, of
 	}
 	return p.appliedOf
 }
 
 // forgetGone forgets objects that nobody declares and that are gone: whoever deleted them did what was left to do.
 func (p *placement) forgetGone() {
-	if p.run != nil || p.declared == nil || p.declared.waits != "" || !p.repository.Known {
+	if p.run != nil || !p.declared.Known() || !p.repository.Known {
 		return
 	}
-	p.settle()
-	var gone []object.Ref
-	for ref := range p.odd {
-		if l := p.known(ref); l != nil && !l.present && l.verified && !p.declares(ref) {
-			gone = append(gone, ref)
-		}
-	}
-	for _, ref := range gone {
-		if err := p.letGo(ref); err != nil {
-			p.log.Error("an object that is gone can't be forgotten", "object", ref.String(), "error", err)
-		}
+	for _, ref := range p.index.Gone() {
+		p.letGo(ref)
 	}
 }
 
 // letGo keeps an object no more; what is in the cluster stays as it is.
-func (p *placement) letGo(ref object.Ref) error {
-	if err := p.k.store.RemoveBaseline(p.ctx, p.id, ref); err != nil {
-		return err
-	}
-	delete(p.lives, ref)
-	delete(p.noticed, ref)
+func (p *placement) letGo(ref object.Ref) {
 	p.drop(ref)
-	p.cluster.drop(ref)
-	return nil
+	delete(p.noticed, ref)
+	p.index.Forget(ref)
 }
 
-// keep takes a baseline in, without its detail.
-func (p *placement) keep(b compare.Baseline) {
-	old, had := p.baselines[b.Ref]
-	if had {
-		p.uncount(old)
-		if b.Seen == 0 && b.UID == old.UID {
-			b.Seen = old.Seen
+// drop forgets a baseline, and lets others have the object once that is written down. uids are those of others that it had.
+func (p *placement) drop(ref object.Ref, uids ...string) {
+	p.index.Drop(ref)
+	p.write(record.RemoveBaseline{Ref: ref, UIDs: uids, At: time.Now()})
+	p.after(func() {
+		if !p.index.Keeps(ref) { // it may have been made again meanwhile
+			p.cluster.drop(ref, p)
 		}
-	}
-	p.kept[[2]string{b.Version, b.Ref.Kind}]++
-	p.baselines[b.Ref] = b.Light()
-	p.behind = nil
-	p.mark(b.Ref)
-}
-
-// drop forgets a baseline.
-func (p *placement) drop(ref object.Ref) {
-	if b, had := p.baselines[ref]; had {
-		p.uncount(b)
-	}
-	delete(p.baselines, ref)
-	p.behind = nil
-	p.mark(ref)
-}
-
-func (p *placement) uncount(b compare.Baseline) {
-	k := [2]string{b.Version, b.Ref.Kind}
-	if p.kept[k]--; p.kept[k] <= 0 {
-		delete(p.kept, k)
-	}
-}
-
-// mark notes that something of an object has changed; settle looks at it before anybody asks.
-func (p *placement) mark(ref object.Ref) {
-	if p.dirty == nil {
-		p.dirty = map[object.Ref]bool{}
-	}
-	p.dirty[ref] = true
-}
-
-// settle makes odd, unseen and doubts what they should be: whether there is anything to say of each object, so that a look
-// at the ward costs as much as there is to say, whatever its size.
-func (p *placement) settle() {
-	if len(p.dirty) == 0 {
-		return
-	}
-	dirty := p.dirty
-	if len(dirty) > 64 {
-		p.dirty = nil // a map never shrinks
-	}
-	for ref := range dirty {
-		delete(dirty, ref)
-		p.touch(ref)
-	}
-}
-
-func (p *placement) touch(ref object.Ref) {
-	b, kept := p.baselines[ref]
-	l := p.lives[ref]
-	if l != nil && kept && b.Intent == 0 && l.plain() && l.uid == b.UID { // thousands are: the baseline says it all
-		b.Seen = l.revision
-		p.baselines[ref] = b
-		delete(p.lives, ref)
-	}
-	l = p.known(ref)
-	seen := l != nil && (l.watched || l.verified)
-	note := func(in *map[object.Ref]bool, yes bool) {
-		switch {
-		case yes:
-			if *in == nil {
-				*in = map[object.Ref]bool{}
-			}
-			(*in)[ref] = true
-		case !(*in)[ref]:
-		case len(*in) == 1:
-			*in = map[object.Ref]bool{} // a map never shrinks, and at the start these are as large as the ward
-		default:
-			delete(*in, ref)
-		}
-	}
-	note(&p.doubts, kept && b.Intent != 0)
-	note(&p.unseen, kept && b.Intent == 0 && !seen)
-	note(&p.odd, kept && (!seen || !l.present || l.health.Word != health.Ready || l.trouble != none || b.UID == ""))
+	})
 }
 
 // watchChanged runs when a watch came up or broke. Objects that a fresh list did not hold are looked for by name.
@@ -254,339 +227,242 @@ func (p *placement) watchChanged() {
 	if p.cluster.conn == nil {
 		return
 	}
-	p.behind, p.sought = nil, time.Time{} // an autoscaler may have come or gone; what a fresh list did not hold is looked for
-	for k := range p.kept {               // without its kind no object of it is there
-		if p.cluster.conn.Lacking(k[0], k[1]) {
-			for ref, b := range p.baselines {
-				if l := p.known(ref); b.Version == k[0] && ref.Kind == k[1] && l != nil && l.present {
-					p.verify(ref)
-				}
-			}
+	p.moved++ // an autoscaler may have come or gone
+	p.index.SeekAtOnce()
+	for _, k := range p.index.Kinds() { // without its kind no object of it is there
+		if p.cluster.conn.Lacking(k) {
+			p.index.Lacking(time.Now(), k)
 		}
 	}
-}
-
-// listed looks for the objects that were here and are not in a fresh list of their kind.
-func (p *placement) listed(group, kind string, all map[object.Ref]bool) {
-	for ref := range p.baselines {
-		if ref.Group != group || ref.Kind != kind || all[ref] {
-			continue
-		}
-		if l := p.known(ref); l != nil && l.present && !l.unmarked {
-			p.verify(ref)
-		}
-	}
-}
-
-// live is what is known of an object, to be changed.
-func (p *placement) live(ref object.Ref) *liveObject {
-	l := p.known(ref)
-	if l == nil {
-		l = &liveObject{health: health.Result{Word: health.Unknown}, trouble: none}
-	}
-	if b, kept := p.baselines[ref]; kept {
-		ref = b.Ref // the same texts, once in memory
-		if b.Seen != 0 {
-			b.Seen = 0
-			p.baselines[ref] = b
-		}
-	}
-	p.lives[ref] = l
-	p.mark(ref)
-	return l
-}
-
-// known is what is known of an object; nil when nothing is.
-func (p *placement) known(ref object.Ref) *liveObject {
-	if l := p.lives[ref]; l != nil {
-		return l
-	}
-	if b := p.baselines[ref]; b.Seen != 0 {
-		return &liveObject{present: true, watched: true, revision: b.Seen, uid: b.UID, health: health.Result{Word: health.Ready}, trouble: none}
-	}
-	return nil
-}
-
-// plain tells that there is nothing more to say of an object than which version of it was seen.
-func (l *liveObject) plain() bool {
-	return l.present && l.watched && !l.unmarked && !l.below && !l.brief && l.trouble == none && l.health == health.Result{Word: health.Ready}
 }
 
 // tracked tells whether the ward has anything to do with an object.
 func (p *placement) tracked(ref object.Ref) bool {
-	if _, ok := p.baselines[ref]; ok {
-		return true
-	}
-	if _, ok := p.tasks[ref]; ok {
-		return true
-	}
-	return p.declared.find(ref) != nil
+	_, task := p.tasks[ref]
+	return task || p.index.Keeps(ref) || p.declared.Find(ref) != nil
 }
 
-// versionOf is the version in which the ward deals with an object; "" when it does not.
-func (p *placement) versionOf(ref object.Ref) string {
-	if b, kept := p.baselines[ref]; kept {
-		return b.Version
-	}
-	if t, task := p.tasks[ref]; task {
-		return t.Version
-	}
-	if d := p.declared.find(ref); d != nil {
-		return d.version
-	}
-	return ""
-}
-
-// sawLive takes a state of an object in. proof tells that it was asked for by name, and so is the cluster's newest: older
-// than what was known it is when the cluster was restored to an earlier state.
-func (p *placement) sawLive(ref object.Ref, body map[string]any, proof bool) {
-	if !p.tracked(ref) && !p.landed(ref, body) {
+// sawLive takes a state of an object in.
+func (p *placement) sawLive(ref object.Ref, body map[string]any, how index.How) {
+	if !p.tracked(ref) && !p.landed(ref, body, how) {
 		if other := p.cluster.marked(body); other != nil && other != p {
 			other.saw(ref, body, false)
 		}
 		return
 	}
-	if v, _ := body["apiVersion"].(string); v != p.versionOf(ref) {
-		if proof { // the version that it was applied in is served no more
-			p.sawOtherwise(ref, body)
-		}
-		return // the watch of its own version brings it as it is to be looked at
-	}
-	rv := compare.ResourceVersion(body)
-	if l := p.known(ref); !proof && l != nil && l.present && (rv < l.revision || rv == l.revision && l.watched) {
-		return // an older state, or the one that is known: an apply brings it twice, as its answer and by the watch
-	}
-	l := p.live(ref)
-	if l.uid = object.UID(body); l.uid == p.baselines[ref].UID {
-		l.uid = p.baselines[ref].UID // the same text, once in memory
-	}
-	l.present, l.watched, l.verified, l.revision = true, true, l.verified || proof, rv
-	l.unmarked = object.Label(body, object.WardLabel) == ""
 	if _, task := p.tasks[ref]; task {
-		p.sawTask(ref, body)
+		if v, _ := body["apiVersion"].(string); v == p.Version(ref) && !p.index.Stale(ref, compare.ResourceVersion(body), how) {
+			p.sawTask(ref, body, p.index.Seen(ref, body, how))
+		}
 		return
 	}
-	l.read(ref, body)
-	l.health = p.rules.Of(ref.Group, ref.Kind, body)
-	if l.health.Word == health.Ready {
-		if l.causeKnown = false; l.cause != nil {
-			l.cause = nil
+	if !p.index.Keeps(ref) {
+		p.stray(ref, body) // it is declared; should it be so no more, nothing else tells of it
+	}
+	p.carry(p.index.Saw(time.Now(), ref, body, how))
+}
+
+// carry does what the index wants done.
+func (p *placement) carry(effects []index.Effect) {
+	for _, e := range effects {
+		switch e := e.(type) {
+		case index.LookBelow:
+			p.lookBelow(e)
+		case index.LookAtClaim:
+			p.lookAtClaim(e)
+		case index.News:
+			p.feedHealth(e.Ref)
+		case index.Early:
+			if x := p.piece(e.Ref); x != nil {
+				x.early = e.Body
+			}
+		case index.Rewound:
+			p.cluster.putBack()
+		case index.Undefined:
+			p.cluster.each(func(other *placement) {
+				if other != p {
+					other.post(func() { other.index.Undefined(time.Now(), e.Group) })
+				}
+			})
+		case index.Unread:
+			if p.ctx.Err() == nil {
+				p.log.Error("a baseline can't be read", "object", e.Ref.String(), "error", e.Err)
+			}
 		}
-	} else {
-		p.lookBelow(ref, 300*time.Millisecond)
-		p.lookAtClaim(ref, body)
-	}
-	b, kept := p.baselines[ref]
-	applied := b.Intent == 0 || p.run != nil && p.run.appliedAt[ref] > 0
-	if kept && applied && (rv >= b.Revision || proof && !p.ofRun(ref)) {
-		p.weigh(b, l, body)
-	} else if kept && p.ofRun(ref) {
-		p.run.early[ref] = body
-	}
-	if kept && l.unmarked {
-		p.lookAgain(ref)
-	}
-	p.feedHealth(ref)
-}
-
-// sawOtherwise takes in that an object is there in another version than the one it was applied in, which is served no more:
-// its fields can't be compared before it is applied in the new one.
-func (p *placement) sawOtherwise(ref object.Ref, body map[string]any) {
-	l := p.live(ref)
-	l.uid = object.UID(body)
-	l.present, l.verified, l.revision, l.trouble = true, true, compare.ResourceVersion(body), none
-	l.health = p.rules.Of(ref.Group, ref.Kind, body)
-	p.feedHealth(ref)
-}
-
-// read notes what of a state counts when the object is gone, or is to be removed.
-func (l *liveObject) read(ref object.Ref, body map[string]any) {
-	l.unbound, l.later, l.ended = false, false, false
-	spec, _ := body["spec"].(map[string]any)
-	switch ref.Group + "/" + ref.Kind {
-	case "batch/Job":
-		l.brief, l.finished = spec["ttlSecondsAfterFinished"] != nil, health.Finished(body)
-	case "/PersistentVolumeClaim":
-		status, _ := body["status"].(map[string]any)
-		volume, _ := spec["volumeName"].(string)
-		l.unbound = volume == "" && (status["phase"] == nil || status["phase"] == "Pending")
 	}
 }
 
 // lookAtClaim finds out whether a claim that is not bound waits for its first Pod, and not for a volume.
-func (p *placement) lookAtClaim(ref object.Ref, body map[string]any) {
-	l := p.lives[ref]
-	if l == nil || !l.unbound || p.cluster.conn == nil {
+func (p *placement) lookAtClaim(c index.LookAtClaim) {
+	if p.cluster.conn == nil {
 		return
 	}
-	revision := l.revision
 	p.k.spawn(func() {
-		if later, err := p.cluster.conn.BoundLater(p.ctx, body); err == nil && later {
-			p.post(func() {
-				if now := p.known(ref); now != nil && now.present && now.revision == revision && p.baselines[ref].Ref == ref {
-					p.live(ref).later = true
-					p.feedHealth(ref)
-				}
+		later, err := p.cluster.conn.BoundLater(p.ctx, c.Body)
+		switch {
+		case err != nil: // it is asked again: nothing else will tell
+			time.AfterFunc(2*time.Second, func() {
+				p.post(func() {
+					if p.index.StillClaim(c) {
+						p.lookAtClaim(c)
+					}
+				})
 			})
+		case later:
+			p.post(func() { p.carry(p.index.Later(c)) })
 		}
 	})
 }
 
-// weigh holds a live object against its baseline. Nearly always their imprints are the same, and that is all.
-func (p *placement) weigh(b compare.Baseline, l *liveObject, body map[string]any) {
-	mask := compare.Mask(p.k.store.Vault().Digest)
-	left := p.left(b.Ref)
-	if l.trouble != none {
-		l.foreign = ""
-	}
-	if id := object.Service(body); id != "" && id != p.k.store.ServiceID() {
-		l.upset().foreign = id
-	}
-	now := mask.Imprint(b.Ref, body, left)
-	if b.Same(now, l.uid) {
-		if l.trouble != none && l.cause == nil {
-			l.trouble = none
-		} else if l.trouble != none {
-			l.imprint, l.drift, l.added = now, nil, nil
-		}
-		return
-	}
-	if l.trouble != none && l.imprint == now && b.UID == l.uid {
-		return // as it was when it was looked at before
-	}
-	detail, err := p.k.store.Detail(p.ctx, p.id, b.Ref)
-	if err != nil {
-		if p.ctx.Err() == nil {
-			p.log.Error("a baseline can't be read", "object", b.Ref.String(), "error", err)
-		}
-		l.watched, l.verified = false, false // what can't be compared is not known
-		p.lookLater(b.Ref, &lookup{judge: true})
-		return
-	}
-	b.Detail = detail
-	b = b.Without(p.ward.Left(b.Ref)) // the ward file may leave more to others than it did then
-	drift := compare.Drift(b, body, mask)
-	if l.uid == b.UID && compare.ResourceVersion(body) < b.Revision {
-		for i := range drift { // nobody changed it since: it is as it was before
-			drift[i].Who, drift[i].Likely, drift[i].When = restoredCluster, false, time.Time{}
-		}
-	}
-	t := l.upset()
-	if len(drift) > 0 && len(t.drift) == 0 {
-		t.since = time.Now()
-	}
-	for i := range drift {
-		if t.foreign != "" {
-			drift[i].Who = anotherService(t.foreign)
-		}
-	}
-	t.imprint, t.drift, t.added, t.restart = now, drift, nil, object.RestartOf(body)
-	if p.ward.Keep.Additions != "ignore" {
-		t.added = compare.Additions(b, body, left, mask)
-	}
+// lookBelow finds out why a workload is not ready, from the Pods below it.
+func (p *placement) lookBelow(l index.LookBelow) {
+	p.cluster.below.want(p.k.ctx, l.Ref.Namespace, l.After, func(children cluster.Children, err error) {
+		p.post(func() {
+			var pods []map[string]any
+			if err == nil {
+				for _, o := range children.Below(l.UID) {
+					if o.Ref.Kind == "Pod" {
+						pods = append(pods, o.Body)
+					}
+				}
+			}
+			p.carry(p.index.Below(l.Ref, l.UID, pods, err == nil))
+		})
+	})
 }
 
-// restoredCluster is who is said to have changed what was different before the cluster's data were put back.
-const restoredCluster = "a restore of the cluster's data"
-
-// anotherService is how a second Vigila on the same cluster is told of.
-func anotherService(id string) string { return "another Vigila (" + id + ")" }
-
-// weighEarly holds a state that was seen before its baseline was known against it, unless a newer one was seen since.
-func (p *placement) weighEarly(b compare.Baseline, body map[string]any) {
-	l := p.live(b.Ref)
-	if rv := compare.ResourceVersion(body); !l.present || rv < l.revision || rv < b.Revision {
-		return
-	}
-	p.weigh(b, l, body)
-}
-
-// landed takes up an object that a call made after the service that sent it was killed, and that nobody wants any more:
-// else it would be left behind.
-func (p *placement) landed(ref object.Ref, body map[string]any) bool {
-	if !p.late[ref] || object.Label(body, object.WardLabel) != p.ward.Name || object.Service(body) != p.k.store.ServiceID() {
+// landed takes up an object that nobody wants any more, and that would be left behind: one that a call made after the service
+// that sent it was killed, or one that is there again because the cluster's data were put back: one that was removed by its
+// uid, or, once that is seen to have happened, that this ward has applied. That is asked for by name first: a watch brings late what was before the removal.
+func (p *placement) landed(ref object.Ref, body map[string]any, how index.How) bool {
+	if object.Label(body, object.WardLabel) != p.ward.Name || object.Service(body) != p.service {
 		return false
 	}
 	if meta, _ := body["metadata"].(map[string]any); meta["deletionTimestamp"] != nil {
 		return false // it is on its way out
 	}
-	version, _ := body["apiVersion"].(string)
-	b := compare.Baseline{Ref: ref, Version: version}
-	if err := p.k.store.PutBaselines(p.ctx, p.id, []compare.Baseline{b}); err != nil {
-		p.log.Error("an object that was made late can't be written down", "object", ref.String(), "error", err)
+	if p.keptByAnother(ref) {
+		return false // it was handed over since, and is that one's: who sees that its mark is an old one
+	}
+	if p.heir(ref) != "" { // it waits for the one that it was handed over to; should that never come, it is a stray
+		p.stray(ref, body)
 		return false
 	}
-	p.log.Warn("an apply of a killed service has landed late; the object is kept until it is removed", "object", ref.String())
-	p.keep(b)
+	again, err := p.ledger.Removed(p.ctx, p.id, object.UID(body))
+	if err != nil {
+		p.log.Error("what was removed can't be read", "error", err)
+	}
+	version, _ := body["apiVersion"].(string)
+	if s := p.stray(ref, body); s != nil && !again {
+		again = p.declared != nil && (p.cluster.rewound.Load() || s.asked) && !p.k.keptElsewhere(ref, p)
+	}
+	if again && how != index.Named {
+		p.lookFor(ref, version)
+	}
+	if !p.late[ref] && !(again && how == index.Named) {
+		return false
+	}
+	b := compare.Baseline{Ref: ref, Version: version}
+	p.write(record.PutBaselines{All: []compare.Baseline{b}})
+	p.log.Warn("an object is there again that nobody declares; it is kept until it is removed", "object", ref.String(), "restored", again)
+	if again {
+		p.cluster.putBack()
+	}
+	p.forgetStray(ref)
+	p.index.Keep(b)
 	p.cluster.claim(ref, p)
 	return true
+}
+
+func (p *placement) keptByAnother(ref object.Ref) bool {
+	other := p.cluster.keeper(ref)
+	return other != nil && other != p
+}
+
+// stray is an object that bears the ward's mark, was applied by it, and that nobody keeps.
+type stray struct {
+	version string
+	due     time.Time // when it is looked for by name
+	asked   bool
+	handed  bool // the record knows that it was handed over
+}
+
+// stray notes an object that bears the ward's mark, put on by this ward and not by one of its name that left it; nil when it does
+// not.
+func (p *placement) stray(ref object.Ref, body map[string]any) *stray {
+	at, marked := object.Marked(body, p.ward.Name)
+	if !marked || object.Service(body) != p.service || at.Before(p.made.Truncate(time.Second)) {
+		return nil
+	}
+	version, _ := body["apiVersion"].(string)
+	return p.noteStray(ref, version)
+}
+
+func (p *placement) noteStray(ref object.Ref, version string) *stray {
+	s := p.strays[ref]
+	if s == nil {
+		if p.strays == nil {
+			p.strays = map[object.Ref]*stray{}
+		}
+		s = &stray{due: time.Now().Add(strayPause)}
+		p.strays[ref] = s
+	}
+	s.version = version
+	return s
+}
+
+func (p *placement) forgetStray(ref object.Ref) {
+	if s := p.strays[ref]; s != nil && s.handed {
+		p.write(record.Fetched{Ref: ref})
+	}
+	delete(p.strays, ref)
+}
+
+// strayPause is how long it takes until a stray is looked for: what was just removed, or is being handed over, is one for a moment.
+const strayPause = 30 * time.Second
+
+// lookForStrays looks for strays by name: at once when the cluster's data are known to have been put back, else after a while. It
+// tells when the next one is due.
+func (p *placement) lookForStrays(now time.Time) (next time.Time) {
+	if p.declared == nil || p.cluster.conn == nil {
+		return time.Time{}
+	}
+	for ref, s := range p.strays {
+		switch {
+		case p.index.Keeps(ref) || p.tasks[ref].UID != "" || p.keptByAnother(ref):
+			p.forgetStray(ref)
+		case p.declared.Find(ref) != nil: // it is known to be there already, and adopted with the next sync
+		case p.heir(ref) != "": // nobody tells when it is none any more
+			next = sooner(next, now.Add(strayPause))
+		case now.Before(s.due) && !(p.cluster.rewound.Load() && !s.asked):
+			next = sooner(next, s.due)
+		default:
+			s.asked, s.due = true, now.Add(strayPause) // and again, should it not be answered
+			next = sooner(next, s.due)
+			p.lookFor(ref, s.version)
+		}
+	}
+	return next
 }
 
 // lookForLate looks once more for an object that was just removed: the apply of a killed service may have landed between
 // the removal and its answer, when its event still seemed to be about what was being removed.
 func (p *placement) lookForLate(b compare.Baseline) {
-	if !p.late[b.Ref] {
-		return
+	if p.late[b.Ref] {
+		p.lookFor(b.Ref, b.Version)
 	}
+}
+
+// lookFor asks for an object that the ward has nothing to do with, and takes in what comes.
+func (p *placement) lookFor(ref object.Ref, version string) {
 	p.k.spawn(func() {
-		if body, err := p.cluster.conn.Get(p.ctx, b.Version, b.Ref); err == nil {
-			p.post(func() { p.sawLive(b.Ref, body, true) })
-		}
-	})
-}
-
-// left lists the fields of an object that are left to others: as the ward says, and the replicas of what an
-// autoscaler scales.
-func (p *placement) left(ref object.Ref) []object.Pointer {
-	out := p.ward.Left(ref)
-	if p.scaler(ref) != "" {
-		out = append(out[:len(out):len(out)], replicas)
-	}
-	return out
-}
-
-var replicas = func() object.Pointer {
-	p, err := object.ParsePointer("/spec/replicas")
-	if err != nil {
-		panic(err)
-	}
-	return p
-}()
-
-// scaler names the autoscaler of a workload, live or declared by this ward; empty when there is none.
-func (p *placement) scaler(ref object.Ref) string {
-	if p.cluster.conn != nil {
-		if name := p.cluster.conn.Scaler(ref); name != "" {
-			return name
-		}
-	}
-	return p.scaled[ref]
-}
-
-// drift is what others changed of an object, less what an autoscaler does.
-func (p *placement) drift(ref object.Ref) []compare.Difference {
-	l := p.lives[ref]
-	if l == nil || len(l.drift) == 0 || p.scaler(ref) == "" {
-		if l == nil {
-			return nil
-		}
-		return l.drift
-	}
-	return slices.DeleteFunc(slices.Clone(l.drift), func(d compare.Difference) bool { return d.Path == "spec.replicas" })
-}
-
-// lookAgain looks at an object that no watch brings any more, since it has lost the ward's label, every now and
-// then until it is marked again.
-func (p *placement) lookAgain(ref object.Ref) {
-	if p.recheck[ref] {
-		return
-	}
-	p.recheck[ref] = true
-	time.AfterFunc(15*time.Second, func() {
+		body, err := p.cluster.conn.Get(p.ctx, version, ref)
 		p.post(func() {
-			delete(p.recheck, ref)
-			if l := p.lives[ref]; l != nil && l.unmarked && p.ctx.Err() == nil {
-				p.verify(ref)
+			switch {
+			case err == nil:
+				p.sawLive(ref, body, index.Named)
+			case errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err):
+				p.forgetStray(ref)
 			}
 		})
 	})
@@ -597,178 +473,11 @@ func (p *placement) feedHealth(ref object.Ref) {
 	if p.run == nil {
 		return
 	}
-	l := p.known(ref)
-	if l.health.Final && cluster.HasBelow(ref) && !l.causeKnown {
+	l := p.index.Known(ref)
+	if l == nil || l.Health.Final && health.HasBelow(ref) && !l.CauseKnown {
 		return // why is told by what is below, and that is being looked at
 	}
-	if l.revision >= p.run.appliedAt[ref] {
-		p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.state()})
+	if l.Revision >= p.Applied(ref) {
+		p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.State()})
 	}
-}
-
-// lookup is a look at one object by name.
-type lookup struct {
-	asked int64 // the newest revision that was known then
-	again bool  // it was asked for once more meanwhile
-	judge bool  // the state is to be judged anew, though it may be the one that is known
-}
-
-// verify looks for an object by name: it left the watch, or was never in it. One look is on its way at a time for each
-// object, and one that is not answered is made again until it is.
-func (p *placement) verify(ref object.Ref) { p.lookUp(ref, false) }
-
-// look reads an object by name and judges its state anew, though it may be known.
-func (p *placement) look(ref object.Ref) { p.lookUp(ref, true) }
-
-func (p *placement) lookUp(ref object.Ref, judge bool) {
-	b, kept := p.baselines[ref]
-	if !kept {
-		delete(p.lives, ref)
-		p.mark(ref)
-		return
-	}
-	if l := p.looks[ref]; l != nil {
-		l.again, l.judge = true, l.judge || judge
-		return
-	}
-	l := &lookup{judge: judge}
-	if now := p.known(ref); now != nil {
-		l.asked = now.revision
-	}
-	if p.looks == nil {
-		p.looks = map[object.Ref]*lookup{}
-	}
-	p.looks[ref] = l
-	p.k.spawn(func() {
-		body, err := p.cluster.conn.Get(p.ctx, b.Version, ref)
-		p.post(func() { p.lookedUp(ref, l, body, err) })
-	})
-}
-
-// lookLater makes a look in a moment; until then it counts as on its way.
-func (p *placement) lookLater(ref object.Ref, l *lookup) {
-	if p.looks == nil {
-		p.looks = map[object.Ref]*lookup{}
-	}
-	p.looks[ref] = l
-	time.AfterFunc(2*time.Second, func() {
-		p.post(func() {
-			delete(p.looks, ref)
-			p.lookUp(ref, l.judge)
-		})
-	})
-}
-
-func (p *placement) lookedUp(ref object.Ref, l *lookup, body map[string]any, err error) {
-	gone := errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err)
-	if err != nil && !gone {
-		if now := p.known(ref); now != nil && now.revision <= l.asked { // it was in doubt, and nobody has said anything since
-			now = p.live(ref)
-			now.watched, now.verified = false, false
-		}
-		p.lookLater(ref, l)
-		return
-	}
-	delete(p.looks, ref)
-	now := p.known(ref)
-	newer := now != nil && now.revision > l.asked
-	switch {
-	case newer && !l.again && !l.judge: // something newer was seen meanwhile
-	case newer || l.again:
-		p.lookUp(ref, l.judge)
-	case gone:
-		p.gone(ref)
-	case now != nil && now.present && now.watched && !l.judge && now.revision == compare.ResourceVersion(body) && now.uid == object.UID(body):
-		p.live(ref).verified = true
-	default:
-		p.sawLive(ref, body, true)
-	}
-}
-
-// gone takes in that an object is not there.
-func (p *placement) gone(ref object.Ref) {
-	b, kept := p.baselines[ref]
-	if !kept {
-		delete(p.lives, ref)
-		p.mark(ref)
-		return
-	}
-	l := p.live(ref)
-	since := l.since
-	if l.present || since.IsZero() {
-		since = time.Now()
-	}
-	first := l.present || !l.verified
-	known := l.present // what it was like when it was seen last
-	l.trouble = &trouble{since: since}
-	l.present, l.verified, l.unmarked, l.later, l.unbound = false, true, false, false, false
-	l.health = health.Result{Word: health.Absent, Reason: "it is not in the cluster"}
-	if first {
-		l.ended = b.UID != "" && p.endsByItself(b, l, known)
-	}
-	if l.ended {
-		l.health = health.Result{Word: health.Ready, Reason: "finished, and removed by its own rule"}
-	}
-	if p.run != nil && p.run.appliedAt[ref] > 0 {
-		p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.health})
-	}
-}
-
-// endsByItself tells whether an object that is not there has ended as it says itself: a Job that is removed some time after
-// it has finished. What it was like is not known when nobody was looking; then that is what is most likely.
-func (p *placement) endsByItself(b compare.Baseline, l *liveObject, known bool) bool {
-	if b.Ref.Group != "batch" || b.Ref.Kind != "Job" {
-		return false
-	}
-	if known {
-		return l.brief && l.finished
-	}
-	d, err := p.k.store.Detail(p.ctx, p.id, b.Ref)
-	if err != nil {
-		return false
-	}
-	return slices.ContainsFunc(d.Fields, func(f object.Field) bool { return f.Path == "spec.ttlSecondsAfterFinished" })
-}
-
-// lastSeen takes in the last state of an object that has left the watch.
-func (p *placement) lastSeen(ref object.Ref, body map[string]any) {
-	if l := p.known(ref); l != nil && l.present && l.uid == object.UID(body) && ref.Kind == "Job" {
-		p.live(ref).read(ref, body)
-	}
-	p.verify(ref)
-}
-
-// lookBelow finds out why a workload is not ready, from the Pods below it, again and again until it is.
-func (p *placement) lookBelow(ref object.Ref, after time.Duration) {
-	l := p.lives[ref]
-	if l == nil || l.below || !cluster.HasBelow(ref) {
-		return
-	}
-	l.below = true
-	uid := l.uid
-	p.cluster.below.want(p.k.ctx, ref.Namespace, after, func(children cluster.Children, err error) {
-		p.post(func() {
-			l.below = false
-			p.mark(ref)
-			if l.health.Word == health.Ready || !l.present || p.lives[ref] != l {
-				return
-			}
-			l.causeKnown = true
-			if err == nil && l.uid == uid {
-				var pods []map[string]any
-				for _, o := range children.Below(uid) {
-					if o.Ref.Kind == "Pod" {
-						pods = append(pods, o.Body)
-					}
-				}
-				if r, bad := health.Cause(pods); bad {
-					l.upset().cause = &r
-				} else if l.cause != nil {
-					l.upset().cause = nil
-				}
-			}
-			p.feedHealth(ref)
-			p.lookBelow(ref, 2*time.Second)
-		})
-	})
 }

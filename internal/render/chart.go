@@ -17,6 +17,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"sigs.k8s.io/yaml"
 
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
@@ -86,7 +87,7 @@ func renderChart(ctx context.Context, tree *reader, r Request, out *Result) erro
 		if err != nil {
 			return err
 		}
-		out.Inputs = append(out.Inputs, Input{Repo: f.Chart.Repo, Path: f.Chart.Name + " " + f.Chart.Version, Hash: pack.Version + " " + pack.Digest})
+		out.Inputs = append(out.Inputs, declared.Input{Repo: f.Chart.Repo, Path: f.Chart.Name + " " + f.Chart.Version, Hash: pack.Version + " " + pack.Digest})
 		if c, err = l.packed(pack.Data, f.Chart.Name+"-"+pack.Version); err != nil {
 			return err
 		}
@@ -116,8 +117,8 @@ func renderChart(ctx context.Context, tree *reader, r Request, out *Result) erro
 	return l.render(ctx, c, all)
 }
 
-func (c Cluster) input() Input {
-	return Input{Path: "cluster", Hash: chartFacts + object.Hash([]any{c.Version, strings.Join(c.APIs, " ")})}
+func (c Cluster) input() declared.Input {
+	return declared.Input{Path: "cluster", Hash: chartFacts + object.Hash([]any{c.Version, strings.Join(c.APIs, " ")})}
 }
 
 // What of a cluster went into a rendering: a chart sees its version and its APIs, a template its name and labels.
@@ -134,8 +135,8 @@ func (c Cluster) Hash(of string) string {
 	return c.input().Hash
 }
 
-func (c Cluster) named() Input {
-	return Input{Path: "cluster", Hash: templateFacts + object.Hash([]any{c.Name, fmt.Sprint(c.Labels)})}
+func (c Cluster) named() declared.Input {
+	return declared.Input{Path: "cluster", Hash: templateFacts + object.Hash([]any{c.Name, fmt.Sprint(c.Labels)})}
 }
 
 // below makes the paths of files relative to a directory.
@@ -197,13 +198,14 @@ func (l *chartLoader) unpack(data []byte, where string, depth int) (*chart, erro
 		if h.Typeflag != tar.TypeReg {
 			continue
 		}
+		if h.Size > int64(maxChartSize-total) || len(files) > 10_000 {
+			return nil, fmt.Errorf("chart %s is larger than %d MiB or 10000 files", where, maxChartSize>>20)
+		}
 		b, err := io.ReadAll(t)
 		if err != nil {
 			return nil, bad(err)
 		}
-		if total += len(b); total >= maxChartSize || len(files) > 10_000 {
-			return nil, fmt.Errorf("chart %s is larger than %d MiB or 10000 files", where, maxChartSize>>20)
-		}
+		total += len(b)
 		name := strings.TrimPrefix(path.Clean("/"+strings.ReplaceAll(h.Name, "\\", "/")), "/")
 		if _, rest, ok := strings.Cut(name, "/"); ok {
 			files = append(files, repo.File{Path: rest, Data: b})
@@ -370,7 +372,7 @@ func (l *chartLoader) fetch(c *chart, d *ChartDepend, depth int) (*chart, error)
 	if err != nil {
 		return nil, l.wrong(c, chartFile, "- name: "+d.Name, "it depends on %s %s: %v", d.Name, d.Version, err)
 	}
-	l.out.Inputs = append(l.out.Inputs, Input{Repo: d.Repository, Path: d.Name + " " + d.Version, Hash: pack.Version + " " + pack.Digest})
+	l.out.Inputs = append(l.out.Inputs, declared.Input{Repo: d.Repository, Path: d.Name + " " + d.Version, Hash: pack.Version + " " + pack.Digest})
 	return l.unpack(pack.Data, d.Name+"-"+pack.Version, depth+1)
 }
 

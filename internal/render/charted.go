@@ -354,8 +354,8 @@ func explain(j job, err error, places map[string]string) error {
 	return out
 }
 
-// inRendered says where in the rendered text of a template a mistake is, with the line itself. Values of Secrets are
-// not shown.
+// inRendered says where in the rendered text of a template a mistake is, with the line itself, unless a Secret may be in it:
+// what can't be read can't be told apart.
 func inRendered(file, text string, err error) error {
 	var at *object.SyntaxError
 	if !errors.As(err, &at) {
@@ -363,7 +363,7 @@ func inRendered(file, text string, err error) error {
 	}
 	rows := strings.Split(text, "\n")
 	shown := ""
-	if at.Line >= 1 && at.Line <= len(rows) && !strings.Contains(text, "kind: Secret") {
+	if at.Line >= 1 && at.Line <= len(rows) && !strings.Contains(strings.ToLower(text), "secret") {
 		shown = fmt.Sprintf(": %q", strings.TrimSpace(rows[at.Line-1]))
 	}
 	return &object.SyntaxError{File: file, Line: 1, Text: fmt.Sprintf("line %d of what it renders%s: %s", at.Line, shown, at.Text)}
@@ -416,7 +416,7 @@ func (l *chartLoader) mapped(objects []object.Object) ([]object.Object, error) {
 		if policy, _ := notes[policyAnnotation].(string); policy == "keep" {
 			guard, _ := notes[object.GuardAnnotation].(string)
 			if guard == "" {
-				notes[object.GuardAnnotation] = "no-prune"
+				notes[object.GuardAnnotation] = object.NoPrune
 			}
 		}
 		text, _ := notes[hookAnnotation].(string)

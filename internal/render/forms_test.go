@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
@@ -23,7 +24,7 @@ import (
 // memory is a tree of texts.
 type memory map[string]string
 
-func (m memory) Name() string { return "fleet" }
+func (m memory) Name() string { return "moorings" }
 
 func (m memory) Hash(p string) (string, error) {
 	if t, ok := m[p]; ok {
@@ -87,7 +88,7 @@ func (m memory) Files(p string, want func(string) bool) ([]repo.File, error) {
 
 func request(t *testing.T, from string, tree memory) Request {
 	t.Helper()
-	all, err := ward.Parse("w.yaml", []byte("vigila: ward/v1\nname: gate\nfrom:\n  repo: fleet\n"+indent(from)+"into: {cluster: quay, namespace: harbour}\n"))
+	all, err := ward.Parse("w.yaml", []byte("vigila: ward/v1\nname: gate\nfrom:\n  repo: moorings\n"+indent(from)+"into: {cluster: quay, namespace: harbour}\n"))
 	require.NoError(t, err)
 	return Request{Ward: all[0], Tree: tree, Cluster: Cluster{Name: "quay", Labels: map[string]string{"tier": "rehearsal"}, Version: "v1.35.2", APIs: []string{"v1", "apps/v1"}}}
 }
@@ -167,7 +168,7 @@ func TestPlainFilesAreChosen(t *testing.T) {
 	assert.Equal(t, []string{"ConfigMap/a"}, names(renders(t, "path: app\ninclude: ['*.yaml']\nexclude: ['tests/**']", tree).Objects))
 	assert.Equal(t, []string{"ConfigMap/b"}, names(renders(t, "path: app/b.json", tree).Objects))
 	r := renders(t, "path: app", tree)
-	assert.Equal(t, []Input{{Repo: "fleet", Path: "app", Hash: must(tree.Hash("app"))}}, r.Inputs, "one hash stands for the whole path")
+	assert.Equal(t, []declared.Input{{Repo: "moorings", Path: "app", Hash: must(tree.Hash("app"))}}, r.Inputs, "one hash stands for the whole path")
 	assert.Contains(t, refusal(t, "path: app\nvalues: {a: 1}", tree), "plain files take none")
 	tree["app/sub/Chart.yaml"] = "name: x"
 	assert.Contains(t, refusal(t, "path: app", tree), "app/sub/Chart.yaml:1: this is a chart below plain files; point from.path at app/sub")
@@ -502,5 +503,37 @@ func TestTemplatesGiveTypedValues(t *testing.T) {
 			broken[c.file] = c.text
 		}
 		assert.Contains(t, refusal(t, "path: t\n"+c.from, broken), c.want, name)
+	}
+}
+
+// TestTheOverlayLibraryReachesNothing: a generator's settings may be made by an overlay of their own, where no look at the files
+// finds an address; it is not asked for all the same, and neither is git.
+func TestTheOverlayLibraryReachesNothing(t *testing.T) {
+	was := http.DefaultTransport
+	t.Cleanup(func() { http.DefaultTransport = was })
+	t.Setenv("GIT_ALLOW_PROTOCOL", "none")
+	Offline()
+	http.DefaultTransport = refusing{}
+	asked := 0
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked++
+		_, _ = w.Write([]byte("seen: yes\n"))
+	}))
+	defer srv.Close()
+	settings := func(kind, more string) string {
+		return "apiVersion: builtin\nkind: " + kind + "\nmetadata: {name: seen}\n" + more
+	}
+	for name, tree := range map[string]memory{
+		"files of a made generator": {"o/kustomization.yaml": "generators: [gens]\n", "o/gens/kustomization.yaml": "resources: [gen.yaml]\n", "o/gens/gen.yaml": settings("ConfigMapGenerator", "files: ['x="+srv.URL+"/x']\n")},
+		"nested below resources":    {"o/kustomization.yaml": "resources: [inner]\n", "o/inner/kustomization.yaml": "generators: [gens]\n", "o/inner/gens/kustomization.yaml": "resources: [more]\n", "o/inner/gens/more/kustomization.yaml": "resources: [gen.yaml]\n", "o/inner/gens/more/gen.yaml": settings("ConfigMapGenerator", "envs: ['"+srv.URL+"/x']\n")},
+		"patched in":                {"o/kustomization.yaml": "generators: [gens]\n", "o/gens/kustomization.yaml": "resources: [gen.yaml]\npatches: [{target: {kind: ConfigMapGenerator}, patch: '[{op: add, path: /files, value: [\"x=" + strings.Replace(srv.URL, "http", "ht\\\\u0074p", 1) + "/x\"]}]'}]\n", "o/gens/gen.yaml": settings("ConfigMapGenerator", "")},
+	} {
+		got, err := Render(t.Context(), request(t, "path: o", tree))
+		if err == nil {
+			for _, o := range got.Objects {
+				assert.NotContains(t, fmt.Sprint(o.Body), "seen: yes", name)
+			}
+		}
+		assert.Zero(t, asked, name)
 	}
 }

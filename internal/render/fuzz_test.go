@@ -1,6 +1,9 @@
 package render
 
 import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
 	"strings"
 	"testing"
 
@@ -43,6 +46,41 @@ func FuzzTemplate(f *testing.F) {
 		_, err := Render(t.Context(), Request{Ward: ward.Ward{Name: "a", From: ward.From{Repo: "r", Path: "t"}}, Tree: tree})
 		if err != nil {
 			require.NotContains(t, err.Error(), "runtime error")
+		}
+	})
+}
+
+// FuzzArchive: whatever a packaged chart holds, rendering ends, and takes nothing from beside it.
+func FuzzArchive(f *testing.F) {
+	pack := func(files ...[2]string) []byte {
+		var b bytes.Buffer
+		z := gzip.NewWriter(&b)
+		t := tar.NewWriter(z)
+		for _, x := range files {
+			require.NoError(f, t.WriteHeader(&tar.Header{Name: x[0], Mode: 0o644, Size: int64(len(x[1])), Typeflag: tar.TypeReg}))
+			_, err := t.Write([]byte(x[1]))
+			require.NoError(f, err)
+		}
+		require.NoError(f, t.Close())
+		require.NoError(f, z.Close())
+		return b.Bytes()
+	}
+	const meta, object = "name: x\nversion: 1.0.0\n", "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: {{ .Release.Name }}}\n"
+	inner := pack([2]string{"sub/Chart.yaml", "name: sub\nversion: 1.0.0\n"}, [2]string{"sub/templates/a.yaml", object})
+	f.Add(pack([2]string{"x/Chart.yaml", meta}, [2]string{"x/templates/a.yaml", object}))
+	f.Add(pack([2]string{"x/Chart.yaml", meta + "dependencies: [{name: sub, version: 1.x, alias: other}]\n"}, [2]string{"x/charts/sub-1.0.0.tgz", string(inner)}))
+	f.Add(pack([2]string{"../../etc/Chart.yaml", meta}, [2]string{"/x/Chart.yaml", meta}, [2]string{"x\\Chart.yaml", meta}))
+	f.Add(pack([2]string{"x/Chart.yaml", meta}, [2]string{"x/values.yaml", "a: [\n"}, [2]string{"x/values.schema.json", "{"}, [2]string{"x/.helmignore", "[\n**/*\n"}))
+	f.Add(inner[:len(inner)/2])
+	f.Fuzz(func(t *testing.T, data []byte) {
+		w := ward.Ward{Name: "a", From: ward.From{Repo: "r", Chart: ward.Chart{Repo: "r", Name: "x", Version: "1"}}, Into: ward.Into{Namespace: "n"}}
+		r, err := Render(t.Context(), Request{Ward: w, Chart: func(string, string, string) (Package, error) { return Package{Data: data, Version: "1.0.0"}, nil }})
+		if err != nil {
+			require.NotContains(t, err.Error(), "runtime error")
+			return
+		}
+		for _, o := range r.Objects {
+			require.NotEmpty(t, o.Ref.Name)
 		}
 	})
 }

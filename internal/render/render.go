@@ -6,7 +6,9 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
+	"regexp"
 	"slices"
 
 	"vigila.dev/vigila/internal/core/health"
@@ -107,6 +109,10 @@ func Place(w ward.Ward, service string, objects []object.Object, namespaced func
 		own = own || o.Ref == object.Ref{Kind: "Namespace", Name: w.Into.Namespace}
 		mark(meta, w.Name, service)
 		if o.Ref.Secret() {
+			if what := mistaken(o.Body); what != "" {
+				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s: %s", o.Ref.Short(), what)})
+				continue
+			}
 			foldStringData(o.Body)
 		}
 		out = append(out, o)
@@ -127,6 +133,42 @@ func Place(w ward.Ward, service string, objects []object.Object, namespaced func
 	return out, errors.Join(errs...)
 }
 
+// secretKey is what a key of a Secret may be.
+// Source: https://kubernetes.io/docs/concepts/configuration/secret/#restriction-names-data
+var secretKey = regexp.MustCompile(`^[-._a-zA-Z0-9]{1,253}$`)
+
+// mistaken tells what of a Secret the API server would refuse, without its values: its own refusal quotes them.
+func mistaken(body map[string]any) string {
+	for _, field := range []string{"data", "stringData"} {
+		values, ok := body[field].(map[string]any)
+		if !ok && body[field] != nil {
+			return field + " must be a mapping of names to values"
+		}
+		for _, key := range slices.Sorted(maps.Keys(values)) {
+			v := values[key]
+			text, is := v.(string)
+			switch {
+			case !secretKey.MatchString(key):
+				return fmt.Sprintf("%s has a key that is none: at most 253 letters, digits, '-', '_' and '.'", field)
+			case v == nil:
+			case !is:
+				return fmt.Sprintf("%s.%s is no text; put its value in quotes", field, key)
+			case field == "data":
+				if _, err := base64.StdEncoding.DecodeString(text); err != nil {
+					return fmt.Sprintf("data.%s is not in base64; write it as it is below stringData instead", key)
+				}
+			}
+		}
+	}
+	if _, ok := body["type"].(string); !ok && body["type"] != nil {
+		return "type must be a text"
+	}
+	if _, ok := body["immutable"].(bool); !ok && body["immutable"] != nil {
+		return "immutable must be true or false"
+	}
+	return ""
+}
+
 // foldStringData writes a Secret's stringData into data, as the API server does: stringData is write-only there,
 // so that its fields could never be compared. Source: https://kubernetes.io/docs/concepts/configuration/secret/
 func foldStringData(body map[string]any) {
@@ -138,13 +180,9 @@ func foldStringData(body map[string]any) {
 	if !ok {
 		data = map[string]any{}
 	}
-	for _, v := range texts {
-		if _, text := v.(string); !text {
-			return // the API server refuses it, and says why
-		}
-	}
 	for k, v := range texts {
-		data[k] = base64.StdEncoding.EncodeToString([]byte(v.(string)))
+		text, _ := v.(string) // none is an empty one
+		data[k] = base64.StdEncoding.EncodeToString([]byte(text))
 	}
 	delete(body, "stringData")
 	body["data"] = data

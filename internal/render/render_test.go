@@ -86,3 +86,30 @@ func TestStringDataIsFoldedIntoData(t *testing.T) {
 	assert.Equal(t, map[string]any{"a": "eA==", "b": "dGlkZQ=="}, placed[0].Body["data"])
 	assert.NotContains(t, placed[0].Body, "stringData")
 }
+
+// TestASecretIsLookedAtBeforeItIsSent: what the API server would refuse, it would quote.
+func TestASecretIsLookedAtBeforeItIsSent(t *testing.T) {
+	w := ward.Ward{Name: "berths", Into: ward.Into{Namespace: "n"}}
+	for body, want := range map[string]string{
+		`stringData: {pin: 48151623}`:   "secret.yaml:1: Secret/pins: stringData.pin is no text; put its value in quotes",
+		`stringData: {pin: [48151623]}`: "stringData.pin is no text",
+		`stringData: 48151623`:          "stringData must be a mapping",
+		`data: {pin: 48151623}`:         "data.pin is no text",
+		`data: {pin: "48151623!"}`:      "data.pin is not in base64; write it as it is below stringData instead",
+		`data: {"48151623 x": ""}`:      "data has a key that is none",
+		`type: 48151623`:                "type must be a text",
+		`immutable: "48151623"`:         "immutable must be true or false",
+		`stringData: {pin: "48151623", none: }, data: {pin: NDgxNTE2MjM=, none: }, type: Opaque, immutable: true`: "",
+	} {
+		objects, err := object.Parse("secret.yaml", []byte("{apiVersion: v1, kind: \"Secret\", metadata: {name: pins}, "+body+"}\n"))
+		require.NoError(t, err, body)
+		placed, err := Place(w, "id", objects, func(object.Object) (bool, error) { return true, nil })
+		if want == "" {
+			require.NoError(t, err, body)
+			assert.Equal(t, map[string]any{"pin": "NDgxNTE2MjM=", "none": ""}, placed[0].Body["data"])
+			continue
+		}
+		require.ErrorContains(t, err, want, body)
+		assert.NotContains(t, err.Error(), "48151623", body)
+	}
+}

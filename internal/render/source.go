@@ -12,6 +12,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
@@ -51,14 +52,6 @@ type Request struct {
 	Depend  func(url, name, version string) (Package, error)  // what a chart depends on, by the address it names
 }
 
-// Input is one thing that a rendering read: while all of them have the same hash, it would give the same result.
-type Input struct {
-	Repo string `json:"repo,omitempty"` // "" for the cluster
-	Ref  string `json:"ref,omitempty"`  // of values from another repository
-	Path string `json:"path,omitempty"` // of a chart NAME VERSION
-	Hash string `json:"hash"`           // "" when there was nothing
-}
-
 // The forms that files come in.
 const (
 	PlainForm    = "plain"
@@ -72,14 +65,14 @@ type Result struct {
 	Form    string
 	Chart   string // name and version of a chart
 	Objects []object.Object
-	Inputs  []Input
+	Inputs  []declared.Input
 	Notes   []string // what was left out, and why
 }
 
 // Limits of one rendering.
 const (
 	maxTime    = 30 * time.Second
-	maxOutput  = 64 << 20 // bytes of text
+	maxOutput  = 32 << 20 // bytes of text
 	maxObjects = 50_000
 )
 
@@ -88,6 +81,13 @@ const (
 func Render(ctx context.Context, r Request) (*Result, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, maxTime, fmt.Errorf("rendering took longer than %s", maxTime))
 	defer cancel()
+	return renderOne(ctx, r)
+}
+
+func renderOne(ctx context.Context, r Request) (*Result, error) {
+	if r.Tree == nil && r.Ward.From.Chart.Name == "" {
+		return nil, errors.New("there is nothing to render: neither a tree nor a chart")
+	}
 	tree := &reader{Tree: r.Tree, seen: map[string]string{}}
 	form, err := formAt(tree, r)
 	if err != nil {
@@ -258,8 +258,8 @@ func (t *reader) Files(p string, want func(string) bool) ([]repo.File, error) {
 }
 
 // inputs lists what was read, without what lies below something else that was.
-func (t *reader) inputs() []Input {
-	var out []Input
+func (t *reader) inputs() []declared.Input {
+	var out []declared.Input
 	for p, h := range t.seen {
 		below := false
 		for dir := path.Dir(p); p != "" && !below; dir = path.Dir(dir) {
@@ -272,10 +272,10 @@ func (t *reader) inputs() []Input {
 			}
 		}
 		if !below {
-			out = append(out, Input{Repo: t.Name(), Path: p, Hash: h})
+			out = append(out, declared.Input{Repo: t.Name(), Path: p, Hash: h})
 		}
 	}
-	slices.SortFunc(out, func(a, b Input) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(out, func(a, b declared.Input) int { return strings.Compare(a.Path, b.Path) })
 	return out
 }
 
@@ -321,7 +321,7 @@ func valuesFile(tree *reader, r Request, v ward.ValuesFile, out *Result) (data [
 		}
 		var hash string
 		if hash, err = other.Hash(v.Path); err == nil {
-			out.Inputs = append(out.Inputs, Input{Repo: v.Repo, Ref: v.Ref, Path: v.Path, Hash: hash})
+			out.Inputs = append(out.Inputs, declared.Input{Repo: v.Repo, Ref: v.Ref, Path: v.Path, Hash: hash})
 			data, err = other.Read(v.Path)
 		}
 	}

@@ -53,7 +53,7 @@ func TestWhatCantBeProposed(t *testing.T) {
 	}{
 		"nothing to change":  {Change{Base: "main", Branch: "x", Path: "app", At: second}, "there is nothing to change"},
 		"no such base":       {Change{Base: "nope", Branch: "x", Path: "app", At: first}, `no branch, tag or commit "nope"`},
-		"no such commit":     {Change{Base: "main", Branch: "x", Path: "app", At: "0123456789012345678901234567890123456789"}, "fleet has no commit 0123456 any more"},
+		"no such commit":     {Change{Base: "main", Branch: "x", Path: "app", At: "0123456789012345678901234567890123456789"}, "moorings has no commit 0123456 any more"},
 		"no such path then":  {Change{Base: "main", Branch: "x", Path: "late", At: first}, `had no files below "late"`},
 		"a bad name":         {Change{Base: "main", Branch: "a..b", Path: "app", At: first}, `"a..b" can't be the name of a branch`},
 		"its own base":       {Change{Base: "main", Branch: "main", Path: "app", At: first}, "a proposal needs a branch of its own"},

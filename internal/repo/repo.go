@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"os"
 	"os/exec"
@@ -67,7 +68,13 @@ var (
 const (
 	maxFiles = 20_000
 	maxFile  = 8 << 20
-	maxTotal = 256 << 20
+	maxTotal = 64 << 20
+	// of what is read of the repository itself: a directory's names, and a commit or tag with its signature
+	maxNames   = 64 << 20
+	maxMessage = 16 << 20
+	// of a commit, in every list
+	maxSubject = 200 // characters
+	maxAuthor  = 100
 )
 
 // CheckURL refuses addresses that git would treat as commands or local files.
@@ -184,15 +191,39 @@ func (m *Mirror) run(ctx context.Context, env []string, in []byte, args ...strin
 	if args[0] != "init" && args[0] != "ls-remote" {
 		cmd.Env = append(cmd.Env, "GIT_DIR="+m.dir) // never another repository that happens to be around
 	}
-	var out, stderr bytes.Buffer
+	out, stderr := limited{most: maxSaid}, limited{most: maxSaid}
 	cmd.Stdout, cmd.Stderr = &out, &stderr
 	if err := cmd.Run(); err != nil {
+		if out.over || stderr.over {
+			return nil, fmt.Errorf("git %s says more than %d MiB about %s; has it very many branches or tags?", args[0], maxSaid>>20, m.Name())
+		}
 		if ctx.Err() != nil {
 			return nil, fmt.Errorf("git %s took too long: %w", args[0], ctx.Err())
+		}
+		if said := stderr.String(); strings.Contains(said, ".lock': File exists") && strings.Contains(said, filepath.Base(m.dir)+"/") {
+			return nil, fmt.Errorf("repository %s: %w", m.source.Name, errLocked)
 		}
 		return nil, plain(ctx, m.source, stderr.String(), err)
 	}
 	return out.Bytes(), nil
+}
+
+// maxSaid bounds what git may say to one call, in bytes.
+const maxSaid = 32 << 20
+
+// limited is a buffer that takes so much and no more.
+type limited struct {
+	bytes.Buffer
+	most int
+	over bool
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	if l.Len()+len(p) > l.most {
+		l.over = true
+		return 0, errors.New("too much was said")
+	}
+	return l.Buffer.Write(p)
 }
 
 func gitEnv(s Source) []string {
@@ -203,7 +234,11 @@ func gitEnv(s Source) []string {
 			env = append(env, name+"="+v)
 		}
 	}
-	config := [][2]string{{"http.lowSpeedLimit", "1"}, {"http.lowSpeedTime", "30"}, {"gc.auto", "256"}, {"gc.autoDetach", "false"}, {"maintenance.autoDetach", "false"}}
+	config := [][2]string{{"http.lowSpeedLimit", "1"}, {"http.lowSpeedTime", "30"}, {"gc.auto", "256"}, {"gc.autoDetach", "false"}, {"maintenance.autoDetach", "false"},
+		{"core.bigFileThreshold", strconv.Itoa(maxFile)}} // what is larger is never in memory as a whole
+	if s.User != "" || s.Password != "" { // git would send them along to wherever the server points
+		config = append(config, [2]string{"http.followRedirects", "false"})
+	}
 	switch {
 	case s.Bearer && s.Password != "":
 		config = append(config, [2]string{"http.extraHeader", "Authorization: Bearer " + s.Password})
@@ -234,6 +269,8 @@ func plain(ctx context.Context, s Source, stderr string, err error) error {
 			return fmt.Errorf("repository %s at %s asks for a sign-in and none is known; add it with vigila repo add %s %s --user USER --password-file FILE", s.Name, s.URL, s.Name, s.URL)
 		}
 		return fmt.Errorf("repository %s at %s refused user %q with this password; give the right one with vigila repo add %s %s --user USER --password-file FILE", s.Name, s.URL, s.User, s.Name, s.URL)
+	case redirected.MatchString(low):
+		return fmt.Errorf("repository %s at %s is elsewhere by now, the server says; its credentials are not sent there. Give the new address with vigila repo add %s URL", s.Name, s.URL, s.Name)
 	case strings.Contains(low, "not found"), strings.Contains(low, "does not appear to be a git repository"), strings.Contains(low, "does not exist"), strings.Contains(low, "returned error: 404"):
 		return fmt.Errorf("there is no repository at %s; check the address of %s (vigila repo list)", s.URL, s.Name)
 	case strings.Contains(low, "could not resolve host"), strings.Contains(low, "failed to connect"), strings.Contains(low, "connection refused"), strings.Contains(low, "couldn't connect"):
@@ -244,6 +281,9 @@ func plain(ctx context.Context, s Source, stderr string, err error) error {
 	}
 	return fmt.Errorf("repository %s: %w", s.Name, err)
 }
+
+// redirected matches what git says of a redirect that it does not follow.
+var redirected = regexp.MustCompile(`returned error: 30[1-8]|unable to update url base from redirection`)
 
 func lastLine(s string) string {
 	rows := strings.Split(strings.TrimSpace(s), "\n")
@@ -302,6 +342,12 @@ func (m *Mirror) Fetch(ctx context.Context) error {
 		}
 	}
 	err := m.fetch(ctx)
+	if errors.Is(err, errLocked) {
+		if stale := m.unlock(time.Now().Add(-lockPause)); stale != nil {
+			return errors.Join(err, stale)
+		}
+		err = m.fetch(ctx)
+	}
 	if err != nil && ctx.Err() == nil && isDamage(err) {
 		if again := m.anew(ctx); again != nil {
 			return errors.Join(err, again)
@@ -309,6 +355,26 @@ func (m *Mirror) Fetch(ctx context.Context) error {
 		err = m.fetch(ctx)
 	}
 	return err
+}
+
+// errLocked tells that a file in the mirror is locked by another git.
+var errLocked = errors.New("its mirror on this machine is locked by another git; it is tried again")
+
+// lockPause is how old a lock is that nobody holds any more: git holds one while it writes a few lines.
+const lockPause = 5 * time.Second
+
+// unlock takes away the locks from before a time. A git that was killed leaves its locks behind, and only the one that fetches
+// writes to a mirror.
+func (m *Mirror) unlock(before time.Time) error {
+	return filepath.WalkDir(m.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".lock") {
+			return err
+		}
+		if info, err := d.Info(); err != nil || info.ModTime().After(before) {
+			return nil // gone meanwhile, or held
+		}
+		return os.Remove(path)
+	})
 }
 
 func (m *Mirror) fetch(ctx context.Context) error {
@@ -377,31 +443,24 @@ func (m *Mirror) Branches(ctx context.Context) ([]string, error) {
 // Resolve finds the commit that a branch, tag or commit hash names. Errors wrap ErrEmpty or ErrNoRef, and say
 // which branches there are.
 func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
+	names := []string{"refs/heads/" + ref, "refs/tags/" + ref}
+	if isHash(ref) {
+		names = append(names, ref)
+	}
 	if IsRange(ref) {
 		tag, err := m.newest(ctx, ref)
 		if err != nil {
 			return Revision{}, err
 		}
-		ref = tag
+		ref, names = tag, []string{"refs/tags/" + tag} // a branch of that name is no version
 	}
-	r, err := m.resolve(ctx, ref)
-	if err == nil {
-		err = m.vouch(r.ID, ref)
-	}
-	return r, err
-}
-
-func (m *Mirror) resolve(ctx context.Context, ref string) (Revision, error) {
-	for _, name := range []string{"refs/heads/" + ref, "refs/tags/" + ref, ref} {
-		if name == ref && !isHash(ref) {
-			break
-		}
+	for _, name := range names {
 		id, kind, data, err := m.read(name + "^{commit}")
 		if err != nil {
 			return Revision{}, err
 		}
 		if kind == "commit" {
-			return parseCommit(id, data), nil
+			return parseCommit(id, data), m.vouch(id, name)
 		}
 	}
 	branches, err := m.Branches(ctx)
@@ -447,7 +506,19 @@ func parseCommit(id string, data []byte) Revision {
 		}
 	}
 	r.Subject, _, _ = strings.Cut(strings.TrimLeft(body, "\n"), "\n")
+	r.Subject, r.Author = cut(r.Subject, maxSubject), cut(r.Author, maxAuthor)
 	return r
+}
+
+// cut is a text that is not longer than so many characters.
+func cut(s string, most int) string {
+	n := 0
+	for i := range s {
+		if n++; n > most {
+			return strings.Clone(s[:i]) + "…" // nothing holds the rest
+		}
+	}
+	return strings.Clone(s)
 }
 
 // LastChange finds the newest commit up to rev that touched any of some paths: what a ward calls its revision, so that
@@ -541,11 +612,16 @@ func short(rev string) string {
 // Files reads every file at or below a path whose name the filter wants, sorted by path. Links and submodules
 // are not followed: they are errors where they stand in the way.
 func (m *Mirror) Files(rev, dir string, want func(name string) bool) ([]File, error) {
+	return m.files(rev, dir, want, nil)
+}
+
+// files is Files; may tells why another repository may not be read by way of a submodule, nil when all may.
+func (m *Mirror) files(rev, dir string, want func(name string) bool, may func(repo string) error) ([]File, error) {
 	id, kind, err := m.find(rev, dir)
 	if err != nil {
 		return nil, err
 	}
-	w := &walk{m: m, rev: rev, want: want}
+	w := &walk{m: m, rev: rev, want: want, may: may}
 	switch kind {
 	case "blob":
 		w.found = []wanted{{m, dir, id}}
@@ -554,11 +630,11 @@ func (m *Mirror) Files(rev, dir string, want func(name string) bool) ([]File, er
 			return nil, err
 		}
 	default:
-		if other, commit, rest, err := m.into(rev, dir); err != nil || other != nil {
+		if other, commit, rest, err := m.into(rev, dir, may); err != nil || other != nil {
 			if err != nil {
 				return nil, err
 			}
-			files, err := other.Files(commit, rest, want)
+			files, err := other.files(commit, rest, want, may)
 			for i := range files {
 				files[i].Path = path.Join(strings.TrimSuffix(strings.TrimSuffix(dir, rest), "/"), files[i].Path)
 			}
@@ -593,7 +669,27 @@ func parseTree(data []byte) ([]treeEntry, error) {
 	return out, nil
 }
 
-// catFile is a running "git cat-file --batch".
+// largeError tells that something is larger than what is read.
+type largeError struct {
+	kind string
+	size int
+}
+
+func (e *largeError) Error() string {
+	return fmt.Sprintf("a %s of %d bytes; the most is %d", e.kind, e.size, mostOf(e.kind))
+}
+
+func mostOf(kind string) int {
+	switch kind {
+	case "blob":
+		return maxFile
+	case "tree":
+		return maxNames
+	}
+	return maxMessage
+}
+
+// catFile is a running "git cat-file --batch-command".
 type catFile struct {
 	cmd *exec.Cmd
 	in  io.WriteCloser
@@ -622,6 +718,10 @@ func (m *Mirror) read(name string) (id, kind string, data []byte, err error) {
 		if err == nil {
 			return id, kind, data, nil
 		}
+		var large *largeError
+		if errors.As(err, &large) {
+			return id, kind, nil, fmt.Errorf("%s: %s is %w", m.Name(), name, err)
+		}
 		m.cat.close()
 		m.cat = nil
 		if try == 1 {
@@ -631,7 +731,7 @@ func (m *Mirror) read(name string) (id, kind string, data []byte, err error) {
 }
 
 func (m *Mirror) startCat() (*catFile, error) {
-	cmd := exec.Command("git", "cat-file", "--batch")
+	cmd := exec.Command("git", "cat-file", "--batch-command")
 	cmd.Dir, cmd.Env = m.dir, append(gitEnv(Source{}), "GIT_ALLOW_PROTOCOL=none") // what is not here is fetched in one go, never one by one
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -647,25 +747,40 @@ func (m *Mirror) startCat() (*catFile, error) {
 	return &catFile{cmd, in, bufio.NewReaderSize(out, 64<<10)}, nil
 }
 
+// ask reads one object; its size is known before any of it is read.
 func (c *catFile) ask(name string) (id, kind string, data []byte, err error) {
-	if _, err := io.WriteString(c.in, name+"\n"); err != nil {
-		return "", "", nil, err
+	id, kind, size, err := c.head("info " + name)
+	if err != nil || kind == "missing" {
+		return "", kind, nil, err
 	}
-	head, err := c.out.ReadString('\n')
-	if err != nil {
-		return "", "", nil, err
+	if size > mostOf(kind) {
+		return id, kind, nil, &largeError{kind, size}
 	}
-	f := strings.Fields(head)
-	if len(f) < 3 || strings.HasSuffix(strings.TrimSpace(head), " missing") || f[len(f)-1] == "ambiguous" {
-		return "", "missing", nil, nil
-	}
-	size, err := strconv.Atoi(f[2])
-	if err != nil {
-		return "", "", nil, fmt.Errorf("git answered %q", strings.TrimSpace(head))
+	if id, kind, size, err = c.head("contents " + id); err != nil || kind == "missing" {
+		return "", kind, nil, err
 	}
 	data = make([]byte, size+1)
 	if _, err := io.ReadFull(c.out, data); err != nil {
 		return "", "", nil, err
 	}
-	return f[0], f[1], data[:size], nil
+	return id, kind, data[:size], nil
+}
+
+// head sends a command and reads the line that answers it: what an object is.
+func (c *catFile) head(command string) (id, kind string, size int, err error) {
+	if _, err := io.WriteString(c.in, command+"\n"); err != nil {
+		return "", "", 0, err
+	}
+	head, err := c.out.ReadString('\n')
+	if err != nil {
+		return "", "", 0, err
+	}
+	f := strings.Fields(head)
+	if len(f) < 3 || strings.HasSuffix(strings.TrimSpace(head), " missing") || f[len(f)-1] == "ambiguous" {
+		return "", "missing", 0, nil
+	}
+	if size, err = strconv.Atoi(f[2]); err != nil {
+		return "", "", 0, fmt.Errorf("git answered %q", strings.TrimSpace(head))
+	}
+	return f[0], f[1], size, nil
 }

@@ -85,11 +85,11 @@ func mirrored(t *testing.T, s Source) *Mirror {
 
 func TestHTTPSWithACertificateOfItsOwnAndATokenThatEnds(t *testing.T) {
 	ctx := t.Context()
-	work, root := bare(t, "fleet")
+	work, root := bare(t, "moorings")
 	commit(t, work, "First", map[string]string{"a/one.yaml": "1", "b/two.yaml": "2"})
 	push(t, work)
 	server, ca, _ := overHTTPS(t, root, map[string]string{"Authorization": "Bearer open-sesame"}, nil)
-	s := Source{Name: "fleet", URL: server.URL + "/fleet.git", Password: "open-sesame", Bearer: true}
+	s := Source{Name: "moorings", URL: server.URL + "/moorings.git", Password: "open-sesame", Bearer: true}
 	_, err := Check(ctx, s)
 	require.ErrorContains(t, err, "shows a certificate that is not trusted")
 	assert.ErrorContains(t, err, "--ca-file FILE")
@@ -114,7 +114,7 @@ func TestHTTPSWithACertificateOfItsOwnAndATokenThatEnds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, files, 2)
 	_, err = m.Resolve(ctx, "mian")
-	assert.ErrorContains(t, err, `fleet has no branch, tag or commit "mian"; its branches are: main`)
+	assert.ErrorContains(t, err, `moorings has no branch, tag or commit "mian"; its branches are: main`)
 }
 
 func TestOnlyWhatIsReadIsFetched(t *testing.T) {
@@ -220,7 +220,7 @@ func TestVersionRanges(t *testing.T) {
 	}
 	_, err := m.Resolve(ctx, ">=3")
 	require.ErrorIs(t, err, ErrNoRef)
-	assert.ErrorContains(t, err, `fleet has no version in the range ">=3"; its versions are: v2.0.0, v2.0.0-rc.1, v1.5.2`)
+	assert.ErrorContains(t, err, `moorings has no version in the range ">=3"; its versions are: v2.0.0, v2.0.0-rc.1, v1.5.2`)
 	assert.False(t, IsRange("release/1.4"))
 	assert.False(t, IsRange("main"))
 }
@@ -309,12 +309,12 @@ func sshKey(t *testing.T, passphrase string) (pemText string, public ssh.PublicK
 
 func TestSSHTrustsNoHostByItself(t *testing.T) {
 	ctx := t.Context()
-	work, root := bare(t, "fleet")
+	work, root := bare(t, "moorings")
 	commit(t, work, "First", map[string]string{"a.yaml": "1"})
 	push(t, work)
 	key, public := sshKey(t, "tide and time")
 	address, host := overSSH(t, root, public)
-	s := Source{Name: "fleet", URL: address + "/fleet.git", Key: key, Passphrase: "tide and time"}
+	s := Source{Name: "moorings", URL: address + "/moorings.git", Key: key, Passphrase: "tide and time"}
 	_, err := Check(ctx, s)
 	print := ssh.FingerprintSHA256(host.PublicKey())
 	require.ErrorContains(t, err, "is not known: its ssh-ed25519 key is "+print)
@@ -338,7 +338,7 @@ func TestSSHTrustsNoHostByItself(t *testing.T) {
 	assert.Len(t, files, 1)
 	back, err := m.ProposeFiles(ctx, Files{Base: "main", Branch: "vigila/new", Subject: "New", Files: []File{{"wards/x.yaml", []byte("x")}}})
 	require.NoError(t, err, "branches are pushed over SSH as well")
-	assert.Equal(t, "x", git(t, filepath.Join(root, "fleet.git"), "show", back.ID+":wards/x.yaml"))
+	assert.Equal(t, "x", git(t, filepath.Join(root, "moorings.git"), "show", back.ID+":wards/x.yaml"))
 
 	for name, c := range map[string]struct {
 		change func(*Source)
@@ -387,9 +387,9 @@ func TestOnlySignedCommitsCount(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.yaml"), []byte("1"), 0o600))
 	git(t, dir, "add", "-A")
 	signed("commit", "--quiet", "-S", "-m", "Signed")
-	open := mirrored(t, Source{Name: "fleet", URL: "file://" + dir})
+	open := mirrored(t, Source{Name: "moorings", URL: "file://" + dir})
 	require.NoError(t, open.Fetch(ctx))
-	good := Source{Name: "fleet", URL: "file://" + dir, Signers: "# who may\noperator@brindle.example " + string(ssh.MarshalAuthorizedKey(public))}
+	good := Source{Name: "moorings", URL: "file://" + dir, Signers: "# who may\noperator@brindle.example " + string(ssh.MarshalAuthorizedKey(public))}
 	require.NoError(t, CheckSigners(good.Signers))
 	m := mirrored(t, good)
 	require.NoError(t, m.Fetch(ctx))
@@ -401,7 +401,7 @@ func TestOnlySignedCommitsCount(t *testing.T) {
 	require.NoError(t, m.Fetch(ctx))
 	_, err = m.Resolve(ctx, "main")
 	require.ErrorIs(t, err, ErrUnsigned)
-	assert.ErrorContains(t, err, `("Slipped in", by operator) is not signed; repository fleet takes only signed commits, so it is not applied`)
+	assert.ErrorContains(t, err, `("Slipped in", by operator) is not signed; repository moorings takes only signed commits, so it is not applied`)
 	_, err = m.Resolve(ctx, first.ID)
 	assert.NoError(t, err, "what is signed can still be named")
 
@@ -410,8 +410,27 @@ func TestOnlySignedCommitsCount(t *testing.T) {
 	_, err = m.Resolve(ctx, ">=1")
 	assert.NoError(t, err, "a signed tag vouches for its commit")
 
+	_, err = m.Resolve(ctx, "main")
+	require.ErrorIs(t, err, ErrUnsigned, "by this tag alone")
+	git(t, dir, "commit", "--quiet", "--allow-empty", "-m", "Hidden behind a name")
+	git(t, dir, "branch", "v1.0.0")
+	git(t, dir, "branch", "v9.0.0")
+	signed("tag", "-s", "around", "v1.0.0", "-m", "a branch's name is not the tag's")
+	git(t, dir, "tag", "v0.9.0", "main")
+	require.NoError(t, m.Fetch(ctx))
+	for _, ref := range []string{"v1.0.0", "v9.0.0", "v0.9.0", "<1"} {
+		_, err = m.Resolve(ctx, ref)
+		assert.ErrorIs(t, err, ErrUnsigned, ref)
+	}
+	tagged, err := m.Resolve(ctx, ">=1")
+	require.NoError(t, err)
+	assert.Equal(t, "Slipped in", tagged.Subject, "a range is over tags, whatever branches are named")
+	nested, err := m.Resolve(ctx, "around")
+	require.NoError(t, err)
+	assert.NotEqual(t, first.ID, nested.ID)
+
 	_, other := sshKey(t, "")
-	m.SetSource(Source{Name: "fleet", URL: "file://" + dir, Signers: string(ssh.MarshalAuthorizedKey(other))})
+	m.SetSource(Source{Name: "moorings", URL: "file://" + dir, Signers: string(ssh.MarshalAuthorizedKey(other))})
 	_, err = m.Resolve(ctx, first.ID)
 	assert.ErrorContains(t, err, "is signed by a key that is not listed ("+ssh.FingerprintSHA256(public)+")")
 
@@ -470,7 +489,7 @@ func TestSubmodulesAreFollowedIntoKnownRepositories(t *testing.T) {
 	rev, err := m.Resolve(ctx, "main")
 	require.NoError(t, err)
 	_, err = m.Files(rev.ID, "app", yamls)
-	require.ErrorContains(t, err, "app/lib is a submodule (of file://"+lib+"), and submodules of fleet are not followed")
+	require.ErrorContains(t, err, "app/lib is a submodule (of file://"+lib+"), and submodules of moorings are not followed")
 	m.source.Submodules = true
 	_, err = m.Files(rev.ID, "app", yamls)
 	require.ErrorContains(t, err, "which is not a known repository; add it: vigila repo add NAME file://"+lib)
@@ -494,7 +513,7 @@ func TestSubmodulesAreFollowedIntoKnownRepositories(t *testing.T) {
 
 func TestPointersToLargeFiles(t *testing.T) {
 	ctx := t.Context()
-	work, root := bare(t, "fleet")
+	work, root := bare(t, "moorings")
 	large := strings.Repeat("kind: Large\n", 100)
 	sum := sha256.Sum256([]byte(large))
 	oid := hex.EncodeToString(sum[:])
@@ -509,15 +528,15 @@ func TestPointersToLargeFiles(t *testing.T) {
 		}
 		var in struct{ Objects []struct{ Oid string } }
 		assert.NoError(t, json.NewDecoder(r.Body).Decode(&in))
-		_ = json.NewEncoder(w).Encode(map[string]any{"objects": []any{map[string]any{"oid": in.Objects[0].Oid, "actions": map[string]any{"download": map[string]any{"href": server.URL + "/fleet.git/info/lfs/" + oid}}}}})
+		_ = json.NewEncoder(w).Encode(map[string]any{"objects": []any{map[string]any{"oid": in.Objects[0].Oid, "actions": map[string]any{"download": map[string]any{"href": server.URL + "/moorings.git/info/lfs/" + oid}}}}})
 	}))
-	s := Source{Name: "fleet", URL: server.URL + "/fleet.git", CA: ca}
+	s := Source{Name: "moorings", URL: server.URL + "/moorings.git", CA: ca}
 	m := mirrored(t, s)
 	require.NoError(t, m.Fetch(ctx))
 	rev, err := m.Resolve(ctx, "main")
 	require.NoError(t, err)
 	_, err = m.Files(rev.ID, "", yamls)
-	require.ErrorContains(t, err, "a.yaml is only a pointer to a large file, and those of fleet are not followed")
+	require.ErrorContains(t, err, "a.yaml is only a pointer to a large file, and those of moorings are not followed")
 	s.LargeFiles = true
 	m.SetSource(s)
 	sent = "something else"

@@ -239,7 +239,13 @@ func client(s Source) (*http.Client, error) {
 	if s.CA != "" && !pool.AppendCertsFromPEM([]byte(s.CA)) {
 		return nil, errors.New("the certificates are not in PEM")
 	}
-	return &http.Client{Timeout: time.Minute, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}, IdleConnTimeout: time.Second}}, nil
+	elsewhere := func(r *http.Request, via []*http.Request) error {
+		if r.URL.Host != via[0].URL.Host || r.URL.Scheme != via[0].URL.Scheme || len(via) > 5 {
+			return fmt.Errorf("%s points to %s, which is not followed: credentials would go along", via[0].URL.Host, r.URL.Host)
+		}
+		return nil
+	}
+	return &http.Client{Timeout: time.Minute, CheckRedirect: elsewhere, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}, IdleConnTimeout: time.Second}}, nil
 }
 
 func authorize(r *http.Request, s Source) {

@@ -80,8 +80,9 @@ func (s *signers) lines(text string) error {
 	return nil
 }
 
-// vouch makes sure that a commit, or the tag that led to it, is signed by somebody the source lists.
-func (m *Mirror) vouch(id, ref string) error {
+// vouch makes sure that a commit, or the tag that led to it, is signed by somebody the source lists. name is the whole name by
+// which it was found; a tag vouches for the commit that it leads to, under its own name alone.
+func (m *Mirror) vouch(id, name string) error {
 	if m.source.Signers == "" {
 		return nil
 	}
@@ -102,10 +103,10 @@ func (m *Mirror) vouch(id, ref string) error {
 	}
 	body, signature := cutSignature(data)
 	why := who.check(body, signature)
-	if why != nil && !isHash(ref) {
-		if _, kind, tag, err := m.read("refs/tags/" + ref); err == nil && kind == "tag" {
-			if body, signature := cutTagSignature(tag); signature != "" && who.check(body, signature) == nil {
-				why = nil
+	if why != nil && strings.HasPrefix(name, "refs/tags/") {
+		if _, kind, tag, err := m.read(name); err == nil && kind == "tag" {
+			if body, signature := cutTagSignature(tag); signature != "" && who.check(body, signature) == nil && m.peels(body, id) {
+				return nil // of this tag, not of the commit: by another name it is not signed
 			}
 		}
 	}
@@ -116,6 +117,30 @@ func (m *Mirror) vouch(id, ref string) error {
 	}
 	m.vouched.Store(key, true)
 	return nil
+}
+
+// peels tells whether what a tag says leads to a commit, by way of other tags or not.
+func (m *Mirror) peels(tag []byte, commit string) bool {
+	for range 8 {
+		head, _, _ := bytes.Cut(tag, []byte("\n\n"))
+		first, second, _ := bytes.Cut(head, []byte("\n"))
+		id, is := bytes.CutPrefix(first, []byte("object "))
+		kind, _, _ := bytes.Cut(second, []byte("\n"))
+		switch {
+		case !is:
+			return false
+		case string(kind) == "type commit":
+			return string(id) == commit
+		case string(kind) != "type tag":
+			return false
+		}
+		_, what, data, err := m.read(string(id))
+		if err != nil || what != "tag" {
+			return false
+		}
+		tag = data
+	}
+	return false
 }
 
 // check tells why a signature does not count; nil when it does.

@@ -21,10 +21,16 @@ type Entry struct {
 type Tree struct {
 	m      *Mirror
 	Commit string
+	may    func(repo string) error
 }
 
 // At is the tree of a commit. Nothing is read yet.
-func (m *Mirror) At(commit string) *Tree { return &Tree{m, commit} }
+func (m *Mirror) At(commit string) *Tree { return &Tree{m: m, Commit: commit} }
+
+// Within is the tree without the submodules that are of repositories which may not be read: may tells why.
+func (t *Tree) Within(may func(repo string) error) *Tree {
+	return &Tree{m: t.m, Commit: t.Commit, may: may}
+}
 
 // Name is the repository's name.
 func (t *Tree) Name() string { return t.m.Name() }
@@ -69,7 +75,7 @@ func (t *Tree) List(p string) ([]Entry, error) {
 
 // Files reads the files at or below a path whose name is wanted, sorted by path.
 func (t *Tree) Files(p string, want func(name string) bool) ([]File, error) {
-	return t.m.Files(t.Commit, p, want)
+	return t.m.files(t.Commit, p, want, t.may)
 }
 
 // Folder is a directory on this machine, read as a tree: for commands that need no repository. It has no history, so

@@ -65,8 +65,16 @@ type walk struct {
 	m     *Mirror
 	rev   string
 	want  func(string) bool
+	may   func(repo string) error
 	found []wanted
+	seen  int // entries of trees: one tree may stand in many places, a thousand times in each
 }
+
+// Bounds of a walk: what a person keeps below one path is far below them.
+const (
+	maxEntries = 500_000
+	maxPath    = 4096 // bytes
+)
 
 type wanted struct {
 	m    *Mirror
@@ -86,15 +94,21 @@ func (w *walk) tree(m *Mirror, rev, id, dir string) error {
 	if err != nil {
 		return err
 	}
+	if w.seen += len(entries); w.seen > maxEntries {
+		return fmt.Errorf("%s: %s holds more than %d names; choose a narrower path", w.m.Name(), pathOr(dir), maxEntries)
+	}
 	for _, e := range entries {
 		full := path.Join(dir, e.name)
+		if len(full) > maxPath {
+			return fmt.Errorf("%s: a path below %.60s… is longer than %d bytes", w.m.Name(), full, maxPath)
+		}
 		switch e.mode {
 		case modeDir:
 			if err := w.tree(m, rev, e.id, full); err != nil {
 				return err
 			}
 		case modeSubmodule:
-			other, err := m.submodule(rev, strings.TrimPrefix(full, "/"), e.id)
+			other, err := m.submodule(rev, strings.TrimPrefix(full, "/"), e.id, w.may)
 			if err != nil {
 				return err
 			}
@@ -151,6 +165,10 @@ func (w *walk) read(dir string) ([]File, error) {
 	total := 0
 	for _, f := range w.found {
 		_, kind, blob, err := f.m.read(f.id)
+		var large *largeError
+		if errors.As(err, &large) {
+			return nil, fmt.Errorf("%s: %s has %d bytes; the most is %d", w.m.Name(), f.path, large.size, maxFile)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -230,7 +248,7 @@ func (m *Mirror) bringAll(ctx context.Context, missing []byte, ids []string) err
 // ---- submodules
 
 // into finds the submodule that a path leads through.
-func (m *Mirror) into(rev, p string) (other *Mirror, commit, rest string, err error) {
+func (m *Mirror) into(rev, p string, may func(repo string) error) (other *Mirror, commit, rest string, err error) {
 	for dir := path.Dir(p); ; dir = path.Dir(dir) {
 		at := dir
 		if at == "." {
@@ -241,7 +259,7 @@ func (m *Mirror) into(rev, p string) (other *Mirror, commit, rest string, err er
 			return nil, "", "", err
 		}
 		if kind == "commit" {
-			other, err := m.submodule(rev, at, id)
+			other, err := m.submodule(rev, at, id, may)
 			return other, id, strings.TrimPrefix(p, at+"/"), err
 		}
 		if kind == "tree" {
@@ -251,7 +269,7 @@ func (m *Mirror) into(rev, p string) (other *Mirror, commit, rest string, err er
 }
 
 // submodule finds the known repository that a submodule is of.
-func (m *Mirror) submodule(rev, at, commit string) (*Mirror, error) {
+func (m *Mirror) submodule(rev, at, commit string, may func(repo string) error) (*Mirror, error) {
 	address, err := m.submoduleURL(rev, at)
 	if err != nil {
 		return nil, err
@@ -266,10 +284,23 @@ func (m *Mirror) submodule(rev, at, commit string) (*Mirror, error) {
 	if other == nil {
 		return nil, fmt.Errorf("%s: %s is a submodule of %s, which is not a known repository; add it: vigila repo add NAME %s", m.Name(), at, address, address)
 	}
+	if _, kind, _, err := other.read(commit); err == nil && kind == "commit" { // what it asks for itself holds here too
+		if err := other.vouch(commit, commit); err != nil {
+			return nil, err
+		}
+	}
+	if may != nil {
+		if err := may(other.Name()); err != nil {
+			return nil, fmt.Errorf("%s: %s is a submodule of %s: %w", m.Name(), at, other.Name(), err)
+		}
+	}
 	return other, nil
 }
 
 func (m *Mirror) submoduleURL(rev, at string) (string, error) {
+	if _, _, _, err := m.read(rev + ":.gitmodules"); err != nil { // too large, for one
+		return "", fmt.Errorf("%s: .gitmodules: %w", m.Name(), err)
+	}
 	out, err := m.git(context.Background(), "config", "--blob", rev+":.gitmodules", "--get-regexp", `^submodule\..*\.(path|url)$`)
 	if err != nil {
 		return "", fmt.Errorf("%s: %s is a submodule, but .gitmodules does not say of what", m.Name(), at)

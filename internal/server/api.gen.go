@@ -303,6 +303,27 @@ func (e RepoFollow) Valid() bool {
 	}
 }
 
+// Defines values for Role.
+const (
+	RoleAdmin    Role = "admin"
+	RoleOperator Role = "operator"
+	RoleReader   Role = "reader"
+)
+
+// Valid indicates whether the value is a known member of the Role enum.
+func (e Role) Valid() bool {
+	switch e {
+	case RoleAdmin:
+		return true
+	case RoleOperator:
+		return true
+	case RoleReader:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RosterStanding.
 const (
 	RosterStandingBehind RosterStanding = "behind"
@@ -489,7 +510,7 @@ func (e WardGroupBy) Valid() bool {
 	}
 }
 
-// AddCluster One of kubeconfig, server with token, and in_cluster; none of them changes labels and links alone.
+// AddCluster One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone.
 type AddCluster struct {
 	About string `json:"about,omitempty,omitzero"`
 
@@ -502,11 +523,14 @@ type AddCluster struct {
 	// InCluster the cluster that the service runs in
 	InCluster bool `json:"in_cluster,omitempty,omitzero"`
 
-	// Kubeconfig path on the service's machine
-	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
-	Labels     map[string]string `json:"labels,omitempty,omitzero"`
-	Links      map[string]string `json:"links,omitempty,omitzero"`
-	Name       string            `json:"name"`
+	// Kubeconfig what a kubeconfig holds; it may name no commands and no files; write-only, encrypted at rest
+	Kubeconfig string `json:"kubeconfig,omitempty,omitzero"`
+
+	// KubeconfigFile path of a kubeconfig in the directory of vigila serve --kubeconfigs
+	KubeconfigFile string            `json:"kubeconfig_file,omitempty,omitzero"`
+	Labels         map[string]string `json:"labels,omitempty,omitzero"`
+	Links          map[string]string `json:"links,omitempty,omitzero"`
+	Name           string            `json:"name"`
 
 	// Server address of the API server
 	Server string `json:"server,omitempty,omitzero"`
@@ -633,11 +657,13 @@ type Cluster struct {
 	About string `json:"about,omitempty,omitzero"`
 
 	// By how it is reached
-	By         ClusterBy         `json:"by,omitempty,omitzero"`
-	Context    string            `json:"context"`
-	Kubeconfig string            `json:"kubeconfig,omitempty,omitzero"`
-	Labels     map[string]string `json:"labels"`
-	Links      map[string]string `json:"links,omitempty,omitzero"`
+	By      ClusterBy `json:"by,omitempty,omitzero"`
+	Context string    `json:"context"`
+
+	// KubeconfigFile path in the directory of vigila serve --kubeconfigs
+	KubeconfigFile string            `json:"kubeconfig_file,omitempty,omitzero"`
+	Labels         map[string]string `json:"labels"`
+	Links          map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
 	Live AsOf   `json:"live"`
@@ -815,8 +841,8 @@ type HoldWard struct {
 
 // Kubeconfig defines model for Kubeconfig.
 type Kubeconfig struct {
-	// Kubeconfig path on the service's machine
-	Kubeconfig string `json:"kubeconfig"`
+	// KubeconfigFile path in the directory of vigila serve --kubeconfigs
+	KubeconfigFile string `json:"kubeconfig_file"`
 }
 
 // LeftBehind defines model for LeftBehind.
@@ -839,13 +865,34 @@ type Limits struct {
 
 	// Namespaces that its wards may keep; all when empty
 	Namespaces []string `json:"namespaces,omitempty,omitzero"`
+
+	// Repos that its wards may read beside the roster's own; where there is any limit, no others
+	Repos []string `json:"repos,omitempty,omitzero"`
+}
+
+// MadeToken defines model for MadeToken.
+type MadeToken struct {
+	Expires time.Time `json:"expires"`
+	Token   string    `json:"token"`
+}
+
+// MakeToken defines model for MakeToken.
+type MakeToken struct {
+	// For how long it is taken, in seconds; 60 to 366 days
+	For int `json:"for"`
+
+	// Name of whoever or whatever it is for, as the logbook will say it: lower case letters, digits and -
+	Name string `json:"name"`
+	Role Role   `json:"role"`
 }
 
 // Me defines model for Me.
 type Me struct {
-	Name    string `json:"name"`
-	Role    string `json:"role"`
-	Version string `json:"version"`
+	// Expires when this token ends; absent for one that does not
+	Expires time.Time `json:"expires,omitempty,omitzero"`
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+	Version string    `json:"version"`
 }
 
 // MovedObject defines model for MovedObject.
@@ -1108,6 +1155,9 @@ type Revision struct {
 	Subject string `json:"subject,omitempty,omitzero"`
 }
 
+// Role defines model for Role.
+type Role string
+
 // Roster defines model for Roster.
 type Roster struct {
 	// Guard what stops it, to be given as allow
@@ -1236,6 +1286,27 @@ type SyncRoster struct {
 
 // Task when a task has its turn; absent for an object that is kept
 type Task string
+
+// Token defines model for Token.
+type Token struct {
+	// Expires absent for one that does not end by itself
+	Expires time.Time `json:"expires,omitempty,omitzero"`
+	Made    time.Time `json:"made,omitempty,omitzero"`
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+
+	// Used when it was used last, to the minute; absent when it never was
+	Used time.Time `json:"used,omitempty,omitzero"`
+
+	// You it is the one that this call was made with
+	You bool `json:"you,omitempty,omitzero"`
+}
+
+// TokenList defines model for TokenList.
+type TokenList struct {
+	Items []Token `json:"items"`
+	Total int     `json:"total"`
+}
 
 // Ward defines model for Ward.
 type Ward struct {
@@ -1429,6 +1500,14 @@ type ListRostersParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListTokensParams defines parameters for ListTokens.
+type ListTokensParams struct {
+	// Search words that must all be in the name or the role
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListWardsParams defines parameters for ListWards.
 type ListWardsParams struct {
 	// Search words that must all be in the name, cluster, owner, repository, revision or sentence
@@ -1525,6 +1604,9 @@ type AddRosterJSONRequestBody = AddRoster
 // SyncRosterJSONRequestBody defines body for SyncRoster for application/json ContentType.
 type SyncRosterJSONRequestBody = SyncRoster
 
+// MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
+type MakeTokenJSONRequestBody = MakeToken
+
 // AddWardsJSONRequestBody defines body for AddWards for application/json ContentType.
 type AddWardsJSONRequestBody = AddWards
 
@@ -1548,7 +1630,7 @@ type ServerInterface interface {
 	// ListClusters Known clusters
 	// (GET /clusters)
 	ListClusters(c *gin.Context, params ListClustersParams)
-	// AddCluster Add a cluster or change one, by a context of a kubeconfig on the service's machine
+	// AddCluster Add a cluster or change one
 	// (POST /clusters)
 	AddCluster(c *gin.Context)
 	// RemoveCluster Forget a cluster that no ward uses
@@ -1560,7 +1642,7 @@ type ServerInterface interface {
 	// GetClusterSchema How the cluster describes its kinds, for checks without it
 	// (GET /clusters/{name}/schema)
 	GetClusterSchema(c *gin.Context, name ItemName)
-	// ListContexts The contexts of a kubeconfig on the service's machine
+	// ListContexts The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	// (POST /contexts)
 	ListContexts(c *gin.Context)
 	// ListEntries The logbook of every ward, newest first
@@ -1617,6 +1699,15 @@ type ServerInterface interface {
 	// SyncRoster Bring all wards of a roster up, each after those that it waits for
 	// (POST /rosters/{name}/sync)
 	SyncRoster(c *gin.Context, name ItemName)
+	// ListTokens Tokens that sign in, with when each was used last
+	// (GET /tokens)
+	ListTokens(c *gin.Context, params ListTokensParams)
+	// MakeToken Make a token
+	// (POST /tokens)
+	MakeToken(c *gin.Context)
+	// EndToken End a token now; event streams that it opened end too
+	// (DELETE /tokens/{name})
+	EndToken(c *gin.Context, name ItemName)
 	// ListWards List wards, what needs a person first
 	// (GET /wards)
 	ListWards(c *gin.Context, params ListWardsParams)
@@ -2289,6 +2380,87 @@ func (siw *ServerInterfaceWrapper) SyncRoster(c *gin.Context) {
 	}
 
 	siw.Handler.SyncRoster(c, name)
+}
+
+// ListTokens operation middleware
+func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTokensParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTokens(c, params)
+}
+
+// MakeToken operation middleware
+func (siw *ServerInterfaceWrapper) MakeToken(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeToken(c)
+}
+
+// EndToken operation middleware
+func (siw *ServerInterfaceWrapper) EndToken(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndToken(c, name)
 }
 
 // ListWards operation middleware
@@ -3102,4 +3274,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/clusters/:name/adopt", wrapper.DraftAdoption)
 	router.GET(options.BaseURL+"/clusters/:name/schema", wrapper.GetClusterSchema)
 	router.POST(options.BaseURL+"/contexts", wrapper.ListContexts)
+	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
+	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
+	router.DELETE(options.BaseURL+"/tokens/:name", wrapper.EndToken)
 }

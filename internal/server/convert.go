@@ -3,12 +3,13 @@ package server
 import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper"
-	"vigila.dev/vigila/internal/record"
 )
 
-func wardOf(v *keeper.View) Ward {
+func wardOf(v *standing.View) Ward {
 	w := Ward{
 		Id: v.ID, Name: v.Ward.Name, Cluster: v.Cluster, About: v.Ward.About, Owner: v.Ward.Owner, Repo: v.Ward.From.Repo, Ref: v.Ward.From.Ref,
 		Path: v.Ward.From.Path, Roster: v.Roster, Source: v.Source, Form: WardForm(v.Form), Chart: v.Chart, Notes: v.Notes, Namespace: v.Ward.Into.Namespace, Standing: Standing(v.Standing), Health: Health(v.Health.Word), HealthReason: v.Health.Reason,
@@ -35,18 +36,18 @@ func wardOf(v *keeper.View) Ward {
 	return w
 }
 
-func asOf(a keeper.AsOf) AsOf {
+func asOf(a standing.AsOf) AsOf {
 	return AsOf{Known: a.Known, At: a.At, Next: a.Next, Problem: a.Problem}
 }
 
-func revisionOf(r *record.Revision) Revision {
+func revisionOf(r *logbook.Revision) Revision {
 	if r == nil {
 		return Revision{}
 	}
 	return Revision{Id: r.ID, Subject: r.Subject, Author: r.Author, At: r.At}
 }
 
-func objectOf(o keeper.ObjectView) Object {
+func objectOf(o standing.Object) Object {
 	out := Object{Key: o.Ref.Key(), Group: o.Ref.Group, Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, File: o.File, Line: o.Line,
 		Standing: Standing(o.Standing), Change: ObjectChange(o.Change), Health: Health(o.Health.Word), Reason: o.Health.Reason,
 		Fields: differences(o.Drift, o.Contested), Gone: o.Gone, AlreadyThere: o.AlreadyThere, OwnedFields: o.OwnedFields,
@@ -80,7 +81,7 @@ func differences(ds []compare.Difference, contested []bool) []Difference {
 	return out
 }
 
-func entryOf(e *record.Entry) Entry {
+func entryOf(e *logbook.Entry) Entry {
 	out := Entry{Ward: e.Placement, Number: e.Number, Kind: EntryKind(e.Kind), Outcome: Outcome(e.Outcome), By: e.By, Why: e.Why, Reason: e.Reason,
 		Revision: revisionOf(e.Revision), ToEntry: e.ToEntry, Started: e.Started, Ended: e.Ended, HasSnapshot: e.Snapshot != ""}
 	for _, o := range e.Objects {
@@ -124,7 +125,7 @@ func repoOf(r keeper.Repo) Repo {
 }
 
 func clusterOf(c keeper.Cluster) Cluster {
-	out := Cluster{Name: c.Name, About: c.About, Roster: c.Cluster.Roster, Context: c.Context, Kubeconfig: c.Kubeconfig, By: ClusterByKubeconfig, Server: c.Server, Version: c.Version, Labels: c.Labels, Links: c.Links, Wards: c.Wards, Live: asOf(c.Live)}
+	out := Cluster{Name: c.Name, About: c.About, Roster: c.Cluster.Roster, Context: c.Context, KubeconfigFile: c.Kubeconfig, By: ClusterByKubeconfig, Server: c.Server, Version: c.Version, Labels: c.Labels, Links: c.Links, Wards: c.Wards, Live: asOf(c.Live)}
 	switch {
 	case c.InCluster:
 		out.By = ClusterByInside
@@ -135,7 +136,7 @@ func clusterOf(c keeper.Cluster) Cluster {
 }
 
 func rosterOf(r keeper.Roster) Roster {
-	out := Roster{Name: r.Name, Repo: r.Repo, Ref: r.Ref, Path: r.Path, Parent: r.Parent, Limits: Limits{Namespaces: r.Limits.Namespaces, Clusters: r.Limits.Clusters, As: r.Limits.As},
+	out := Roster{Name: r.Name, Repo: r.Repo, Ref: r.Ref, Path: r.Path, Parent: r.Parent, Limits: Limits{Namespaces: r.Limits.Namespaces, Clusters: r.Limits.Clusters, As: r.Limits.As, Repos: r.Limits.Repos},
 		Standing: RosterStanding(r.Standing), Says: r.Says, Todo: r.Todo, NeedsYou: r.NeedsYou, Guard: r.Guard, Revision: revisionOf(r.Revision), Repository: asOf(r.Repository),
 		Problems: []RosterProblem{}, Leaving: r.Leaving, Left: []LeftBehind{}, Wards: r.Wards, InStep: r.InStep, Ready: r.Ready, Loud: r.Loud}
 	for _, p := range r.Problems {

@@ -10,9 +10,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
@@ -42,7 +43,7 @@ func slice[T any](all []T, limit, offset int) []T {
 // GetMe is GET /me.
 func (s *server) GetMe(c *gin.Context) {
 	t := who(c)
-	c.JSON(http.StatusOK, Me{Name: t.Name, Role: t.Role, Version: s.Version})
+	c.JSON(http.StatusOK, Me{Name: t.Name, Role: Role(t.Role), Expires: t.Expires, Version: s.Version})
 }
 
 // ListWards is GET /wards.
@@ -51,7 +52,7 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 	if !ok {
 		return
 	}
-	var match []*keeper.View
+	var match []*standing.View
 	out := WardList{Items: []Ward{}}
 	for _, v := range s.Keeper.Views() {
 		if q.Standing != "" && string(q.Standing) != string(v.Standing) || q.Cluster != "" && q.Cluster != v.Cluster ||
@@ -77,7 +78,7 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 			}
 		}
 	}
-	keeper.Order(match)
+	standing.Order(match)
 	out.Total = len(match)
 	for _, v := range slice(match, limit, offset) {
 		w := wardOf(v)
@@ -88,12 +89,12 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 }
 
 // matches tells whether every word of a search is somewhere in what is known of a ward, the names of its objects too.
-func (s *server) matches(c *gin.Context, v *keeper.View, search string) bool {
+func (s *server) matches(c *gin.Context, v *standing.View, search string) bool {
 	if search == "" {
 		return true
 	}
 	text := strings.Join([]string{v.ID, v.Ward.Owner, v.Ward.About, v.Ward.From.Repo, v.Ward.From.Path, v.Roster, v.Chart, string(v.Standing), string(v.Health.Word), v.Says}, " ")
-	for _, r := range []*record.Revision{v.Revision, v.Applied} {
+	for _, r := range []*logbook.Revision{v.Revision, v.Applied} {
 		if r != nil {
 			text += " " + r.ID + " " + r.Subject
 		}
@@ -154,7 +155,7 @@ func (s *server) GetWard(c *gin.Context, name WardID) {
 
 // RemoveWard is DELETE /wards/{ward}.
 func (s *server) RemoveWard(c *gin.Context, name WardID, q RemoveWardParams) {
-	if err := s.Keeper.Remove(c, name, record.Leaving{By: who(c).Name, Why: q.Why, Dismantle: q.Dismantle, Allow: q.Allow}); err != nil {
+	if err := s.Keeper.Remove(c, name, logbook.Leaving{By: who(c).Name, Why: q.Why, Dismantle: q.Dismantle, Allow: q.Allow}); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -313,7 +314,7 @@ func (s *server) LookNow(c *gin.Context, name WardID) {
 	s.answerWard(c, v, err)
 }
 
-func (s *server) answerWard(c *gin.Context, v *keeper.View, err error) {
+func (s *server) answerWard(c *gin.Context, v *standing.View, err error) {
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -384,7 +385,7 @@ func (s *server) ListEntries(c *gin.Context, q ListEntriesParams) {
 	s.answerEntries(c, entries, total, false, err)
 }
 
-func (s *server) answerEntries(c *gin.Context, entries []record.Entry, total int, removed bool, err error) {
+func (s *server) answerEntries(c *gin.Context, entries []logbook.Entry, total int, removed bool, err error) {
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -550,7 +551,7 @@ func (s *server) AddRoster(c *gin.Context) {
 		return
 	}
 	r, err := s.Keeper.AddRoster(c, record.Roster{Name: in.Name, Repo: in.Repo, Ref: in.Ref, Path: in.Path,
-		Limits: record.Limits{Namespaces: in.Limits.Namespaces, Clusters: in.Limits.Clusters, As: in.Limits.As}})
+		Limits: record.Limits{Namespaces: in.Limits.Namespaces, Clusters: in.Limits.Clusters, As: in.Limits.As, Repos: in.Limits.Repos}})
 	s.answerRoster(c, r, err)
 }
 
@@ -649,9 +650,9 @@ func (s *server) ListContexts(c *gin.Context) {
 	if !ok {
 		return
 	}
-	names, err := cluster.Contexts(in.Kubeconfig)
+	names, err := s.Keeper.Contexts(in.KubeconfigFile)
 	if err != nil {
-		problem(c, http.StatusUnprocessableEntity, "The kubeconfig can't be read", err.Error())
+		s.fail(c, err)
 		return
 	}
 	c.JSON(http.StatusOK, ContextList{Items: append([]string{}, names...)})
@@ -676,30 +677,34 @@ func (s *server) MakeNoticeKey(c *gin.Context, name ItemName) {
 	c.JSON(http.StatusOK, NoticeKey{Key: key, Path: "/api/v1/repos/" + name + "/notices"})
 }
 
-// NoticePush is POST /repos/{name}/notices.
+// NoticePush is POST /repos/{name}/notices. What is signed with nothing, or is for nobody, is not even read.
 func (s *server) NoticePush(c *gin.Context, name ItemName) {
-	body, err := io.ReadAll(c.Request.Body)
-	if err != nil {
-		problem(c, http.StatusRequestEntityTooLarge, "The notice can't be read", err.Error())
+	sign := signature(c)
+	if c.Request.ContentLength > maxNotice {
+		problem(c, http.StatusRequestEntityTooLarge, "The notice is too large", fmt.Sprintf("at most %d bytes are read", maxNotice))
 		return
 	}
-	sign := keeper.Signature{HMAC: c.GetHeader("Vigila-Signature"), Token: c.GetHeader("X-Gitlab-Token"),
-		ID: c.GetHeader("webhook-id"), Time: c.GetHeader("webhook-timestamp"), Standard: c.GetHeader("webhook-signature")}
-	for _, name := range []string{"X-Hub-Signature-256", "X-Hub-Signature", "X-Gitea-Signature"} {
-		if sign.HMAC == "" {
-			sign.HMAC = c.GetHeader(name)
+	ok := sign != keeper.Signature{} && s.Keeper.TakesNotices(c, name)
+	if ok {
+		err := bodyTo(c, maxNotice, noticeTime, func(body io.Reader) (err error) {
+			ok, err = s.Keeper.Notice(c, name, body, sign)
+			return err
+		})
+		if err != nil && !c.IsAborted() {
+			s.fail(c, err)
+		}
+		if err != nil {
+			return
 		}
 	}
-	ok, err := s.Keeper.Notice(c, name, body, sign)
-	switch {
-	case err != nil:
-		s.fail(c, err)
-	case !ok:
-		s.Log.Warn("a push notice was not signed with the repository's key", "repo", name, "from", c.ClientIP())
+	if !ok {
+		if n, say := s.unsigned.note(time.Now()); say {
+			s.Log.Warn("push notices were not signed with their repository's key", "times", n, "the last for", fmt.Sprintf("%.63q", name), "from", c.ClientIP())
+		}
 		problem(c, http.StatusUnauthorized, "The signature is not right", "Vigila-Signature must be the HMAC-SHA256 of the body with the repository's notice key, in hex; vigila repo notices NAME makes a new key")
-	default:
-		c.Status(http.StatusAccepted)
+		return
 	}
+	c.Status(http.StatusAccepted)
 }
 
 // ListClusters is GET /clusters.
@@ -727,7 +732,7 @@ func (s *server) AddCluster(c *gin.Context) {
 	if !ok {
 		return
 	}
-	x := record.Cluster{Name: in.Name, Kubeconfig: in.Kubeconfig, Context: in.Context, Token: in.Token, Labels: in.Labels}
+	x := record.Cluster{Name: in.Name, Kubeconfig: in.KubeconfigFile, KubeconfigText: in.Kubeconfig, Context: in.Context, Token: in.Token, Labels: in.Labels}
 	x.ClusterMore = record.ClusterMore{Server: in.Server, CA: in.Ca, InCluster: in.InCluster, Links: in.Links, About: in.About}
 	out, err := s.Keeper.AddCluster(c, x)
 	if err != nil {
@@ -746,8 +751,8 @@ func (s *server) RemoveCluster(c *gin.Context, name ItemName) {
 	c.Status(http.StatusNoContent)
 }
 
-// heartbeat is how often a silent event stream shows that it lives.
-const heartbeat = 10 * time.Second
+// heartbeat is how often a silent event stream shows that it lives, and whether its token does.
+var heartbeat = 10 * time.Second
 
 // StreamEvents is GET /events: server-sent events
 // (https://html.spec.whatwg.org/multipage/server-sent-events.html).
@@ -770,6 +775,9 @@ func (s *server) StreamEvents(c *gin.Context) {
 		case <-s.Ending:
 			return
 		case <-beat.C:
+			if !s.still(c) {
+				return
+			}
 			if _, err := c.Writer.WriteString(": still here\n\n"); err != nil {
 				return
 			}

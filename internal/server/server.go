@@ -3,10 +3,6 @@ package server
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base64"
-	"encoding/hex"
 	"errors"
 	"io/fs"
 	"log/slog"
@@ -32,6 +28,8 @@ type Options struct {
 	Console fs.FS // the built console; its index.html answers every path that is no file
 	Version string
 	Log     *slog.Logger
+	// Proxies are the addresses or networks whose word about who asks is believed (X-Forwarded-For); nobody's when empty.
+	Proxies []string
 	// Ending is closed when the service ends, so that event streams end too.
 	Ending <-chan struct{}
 }
@@ -39,10 +37,9 @@ type Options struct {
 type server struct {
 	Options
 	requests *prometheus.HistogramVec
+	probe    readiness
+	unsigned unsigned
 }
-
-// maxBody bounds the body of a request, in bytes.
-const maxBody = 4 << 20
 
 // New makes the handler of the whole service.
 func New(o Options) http.Handler {
@@ -55,21 +52,32 @@ func New(o Options) http.Handler {
 
 	r := gin.New()
 	r.UseRawPath, r.UnescapePathValues = true, true
+	if err := r.SetTrustedProxies(o.Proxies); err != nil {
+		o.Log.Error("no proxy is believed", "error", err)
+		_ = r.SetTrustedProxies(nil) // never fails
+	}
 	r.Use(s.observe, gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, err any) {
 		s.Log.Error("a request made the service panic", "path", c.Request.URL.Path, "panic", err)
 		problem(c, http.StatusInternalServerError, "Vigila made a mistake", "the service's log has the details")
-	}), secure)
+	}), secure, unread, answered)
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", s.ready)
-	r.GET("/metrics", gin.WrapH(promhttp.HandlerFor(reg, promhttp.HandlerOpts{})))
-	api := r.Group("/api/v1", s.authenticate, func(c *gin.Context) {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	r.GET("/metrics", s.authenticate, gin.WrapH(Metrics(o.Keeper)))
+	api := r.Group("/api/v1", s.authenticate, s.authorize, func(c *gin.Context) {
+		if !strings.HasSuffix(c.FullPath(), "/notices") {
+			whole(c, maxBody, bodyTime)
+		}
 	})
 	RegisterHandlersWithOptions(api, s, GinServerOptions{ErrorHandler: func(c *gin.Context, err error, status int) {
 		problem(c, status, "The request can't be read", err.Error())
 	}})
 	r.NoRoute(s.console)
 	return r
+}
+
+// Metrics tells Prometheus what there is to tell: wards, repositories and clusters by name, so to nobody who has not signed in.
+func Metrics(k *keeper.Keeper) http.Handler {
+	return promhttp.HandlerFor(k.Registry(), promhttp.HandlerOpts{})
 }
 
 func (s *server) observe(c *gin.Context) {
@@ -82,7 +90,7 @@ func (s *server) observe(c *gin.Context) {
 	if strings.HasSuffix(route, "/events") {
 		return // a stream's length says nothing about speed
 	}
-	s.requests.WithLabelValues(c.Request.Method+" "+route, http.StatusText(c.Writer.Status())).Observe(time.Since(start).Seconds())
+	s.requests.WithLabelValues(methodOf(c.Request)+" "+route, http.StatusText(c.Writer.Status())).Observe(time.Since(start).Seconds())
 }
 
 // secure sets the headers that keep the console to itself.
@@ -92,60 +100,6 @@ func secure(c *gin.Context) {
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	c.Next()
-}
-
-func (s *server) ready(c *gin.Context) {
-	if err := s.Store.Ping(c); err != nil {
-		problem(c, http.StatusServiceUnavailable, "The database can't be written", err.Error())
-		return
-	}
-	c.String(http.StatusOK, "ok\n")
-}
-
-// NewToken makes a bearer token and its hash. 32 random bytes need no slow hash.
-func NewToken() (token, hash string) {
-	b := make([]byte, 32)
-	_, _ = rand.Read(b) // never fails
-	token = "vigila_" + base64.RawURLEncoding.EncodeToString(b)
-	return token, HashToken(token)
-}
-
-// HashToken is the form in which a token is kept.
-func HashToken(token string) string {
-	sum := sha256.Sum256([]byte(token))
-	return hex.EncodeToString(sum[:])
-}
-
-const whoKey = "vigila.who"
-
-// authenticate lets nobody through without a known bearer token.
-func (s *server) authenticate(c *gin.Context) {
-	if strings.HasSuffix(c.FullPath(), "/notices") {
-		return // it is signed instead
-	}
-	token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-	if !ok {
-		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "Sign in first", "send Authorization: Bearer TOKEN; vigila sign-in LINK keeps the token for the command line")
-		return
-	}
-	t, err := s.Store.TokenByHash(c, HashToken(strings.TrimSpace(token)))
-	if errors.Is(err, record.ErrNone) {
-		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "This token is not known", "sign in again with the link that the service printed at its first start")
-		return
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Set(whoKey, t)
-	c.Next()
-}
-
-func who(c *gin.Context) record.Token {
-	t, _ := c.MustGet(whoKey).(record.Token)
-	return t
 }
 
 // problem answers with a problem document (RFC 9457).
@@ -172,6 +126,8 @@ func (s *server) fail(c *gin.Context, err error) {
 			problem(c, http.StatusConflict, "A guard asks first", f.Text, guards...)
 		case keeper.Unreachable:
 			problem(c, http.StatusBadGateway, "The cluster does not answer", f.Text)
+		case keeper.Unwritten:
+			problem(c, http.StatusServiceUnavailable, "Nothing can be written down", f.Text)
 		default:
 			problem(c, http.StatusConflict, "Not now", f.Text)
 		}
@@ -198,7 +154,7 @@ func body[T any](c *gin.Context) (T, bool) {
 // console serves the built console; paths that are no file get its index, so that links into it work.
 func (s *server) console(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-		problem(c, http.StatusNotFound, "Not found", "there is no "+c.Request.Method+" "+c.Request.URL.Path+"; api/openapi.yaml lists the calls")
+		problem(c, http.StatusNotFound, "Not found", "there is no such call; api/openapi.yaml lists the calls")
 		return
 	}
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")

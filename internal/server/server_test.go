@@ -25,15 +25,17 @@ import (
 
 // testServer is the whole service without a cluster, on loopback.
 type testServer struct {
-	t     *testing.T
-	url   string
-	token string
-	repo  string // a local repository with one commit
-	stop  chan struct{}
-	store *record.Store
+	t       testing.TB
+	url     string
+	token   string
+	repo    string // a local repository with one commit
+	stop    chan struct{}
+	store   *record.Store
+	data    string
+	handler http.Handler
 }
 
-func serve(t *testing.T) *testServer {
+func serve(t testing.TB) *testServer {
 	t.Helper()
 	ctx := context.Background()
 	dir := t.TempDir()
@@ -43,9 +45,10 @@ func serve(t *testing.T) *testServer {
 	require.NoError(t, err)
 	token, hash := NewToken()
 	require.NoError(t, store.AddToken(ctx, hash, record.Token{Name: "operator", Role: "admin"}))
-	s := &testServer{t: t, token: token, stop: make(chan struct{}), store: store, repo: filepath.Join(dir, "origin")}
+	s := &testServer{t: t, token: token, stop: make(chan struct{}), store: store, data: filepath.Join(dir, "data"), repo: filepath.Join(dir, "origin")}
 	pages := fstest.MapFS{"index.html": {Data: []byte("<title>Vigila</title>")}, "assets/app-1a2b.js": {Data: []byte("1")}}
-	h := httptest.NewServer(New(Options{Keeper: k, Store: store, Console: pages, Version: "test", Log: slog.New(slog.DiscardHandler), Ending: s.stop}))
+	s.handler = New(Options{Keeper: k, Store: store, Console: pages, Version: "test", Log: slog.New(slog.DiscardHandler), Ending: s.stop})
+	h := httptest.NewServer(s.handler)
 	s.url = h.URL
 	t.Cleanup(func() {
 		h.Close()
@@ -102,11 +105,11 @@ func TestProblemsAreDocuments(t *testing.T) {
 	s.refused("GET", "/api/v1/entries?offset=-1", "", 400, "offset 0 or more")
 	s.refused("POST", "/api/v1/wards", "{", 400, "it must be JSON")
 	s.refused("POST", "/api/v1/wards", `{"file": "x: 1"}`, 422, "ward.yaml:1: unknown key x")
-	s.refused("POST", "/api/v1/wards", `{"file": "`+strings.Repeat("x", maxBody)+`"}`, 400, "too large")
-	s.refused("POST", "/api/v1/repos", `{"name": "Fleet", "url": "https://x/y"}`, 422, `name: "Fleet" is not a name`)
-	s.refused("POST", "/api/v1/repos", `{"name": "fleet", "url": "file:///nonexistent"}`, 422, "there is no repository at file:///nonexistent")
-	s.refused("DELETE", "/api/v1/repos/fleet", "", 404, `there is no repository "fleet"; known: none yet`)
-	s.refused("POST", "/api/v1/clusters", `{"name": "quay", "kubeconfig": "/nonexistent"}`, 422, "no such file")
+	s.refused("POST", "/api/v1/wards", `{"file": "`+strings.Repeat("x", maxBody)+`"}`, 413, "too large")
+	s.refused("POST", "/api/v1/repos", `{"name": "Moorings", "url": "https://x/y"}`, 422, `name: "Moorings" is not a name`)
+	s.refused("POST", "/api/v1/repos", `{"name": "moorings", "url": "file:///nonexistent"}`, 422, "there is no repository at file:///nonexistent")
+	s.refused("DELETE", "/api/v1/repos/moorings", "", 404, `there is no repository "moorings"; known: none yet`)
+	s.refused("POST", "/api/v1/clusters", `{"name": "quay", "kubeconfig_file": "/nonexistent"}`, 422, "not read unless it is started with --kubeconfigs")
 	s.refused("DELETE", "/api/v1/clusters/quay", "", 404, `there is no cluster "quay"; known: none yet`)
 	s.refused("POST", "/api/v1/wards/nobody/runs", `{"kind": "rollback"}`, 422, "a rollback needs to_entry")
 	s.refused("PUT", "/api/v1/wards/nobody/hold", `{"until": "soon"}`, 400, "it must be JSON")
@@ -115,7 +118,7 @@ func TestProblemsAreDocuments(t *testing.T) {
 func TestRepositoriesAreReadBeforeTheyAreKept(t *testing.T) {
 	s := serve(t)
 	var r Repo
-	answer := s.call("POST", "/api/v1/repos", `{"name": "fleet", "url": "file://`+s.repo+`", "user": "vigila", "password": "open-sesame"}`, &r)
+	answer := s.call("POST", "/api/v1/repos", `{"name": "moorings", "url": "file://`+s.repo+`", "user": "vigila", "password": "open-sesame"}`, &r)
 	require.Equal(t, 200, answer.StatusCode)
 	assert.Equal(t, []string{"main"}, r.Branches)
 	assert.True(t, r.Repository.Known)
@@ -126,30 +129,26 @@ func TestRepositoriesAreReadBeforeTheyAreKept(t *testing.T) {
 	text, err := json.Marshal(all)
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "open-sesame", "write-only")
-	assert.Equal(t, 204, s.call("DELETE", "/api/v1/repos/fleet", "", nil).StatusCode)
+	assert.Equal(t, 204, s.call("DELETE", "/api/v1/repos/moorings", "", nil).StatusCode)
 }
 
 // unreachable is a kubeconfig for an address where nobody answers.
-func unreachable(t *testing.T) string {
-	t.Helper()
-	file := filepath.Join(t.TempDir(), "kubeconfig")
-	require.NoError(t, os.WriteFile(file, []byte("apiVersion: v1\nkind: Config\ncurrent-context: quay\nclusters: [{name: quay, cluster: {server: 'https://127.0.0.1:1'}}]\ncontexts: [{name: quay, context: {cluster: quay, user: u}}]\nusers: [{name: u, user: {token: t}}]\n"), 0o600))
-	return file
-}
+const unreachable = "apiVersion: v1\nkind: Config\ncurrent-context: quay\nclusters: [{name: quay, cluster: {server: 'https://127.0.0.1:1'}}]\ncontexts: [{name: quay, context: {cluster: quay, user: u}}]\nusers: [{name: u, user: {token: t}}]\n"
 
 // TestAWardInAClusterThatNeverAnswered: it can be listed, searched and held, and is blind, never in step.
 func TestAWardInAClusterThatNeverAnswered(t *testing.T) {
 	s := serve(t)
-	kubeconfig := unreachable(t)
-	s.refused("POST", "/api/v1/clusters", `{"name": "quay", "kubeconfig": "`+kubeconfig+`"}`, 502, "cluster quay does not answer")
-	s.refused("POST", "/api/v1/clusters", `{"name": "quay", "kubeconfig": "`+kubeconfig+`", "context": "wrong"}`, 422, `no context "wrong"; it has: quay`)
+	text, err := json.Marshal(unreachable)
+	require.NoError(t, err)
+	s.refused("POST", "/api/v1/clusters", `{"name": "quay", "kubeconfig": `+string(text)+`}`, 502, "cluster quay does not answer")
+	s.refused("POST", "/api/v1/clusters", `{"name": "quay", "kubeconfig": `+string(text)+`, "context": "wrong"}`, 422, `no context "wrong"; it has: quay`)
 	// It answered once, long ago: the record knows it.
-	require.NoError(t, s.store.PutCluster(context.Background(), record.Cluster{Name: "quay", Kubeconfig: kubeconfig, Labels: map[string]string{"tier": "rehearsal"}}))
-	require.NoError(t, s.store.PutRepo(context.Background(), record.Repo{Name: "fleet", URL: "file://" + s.repo}))
+	require.NoError(t, s.store.PutCluster(context.Background(), record.Cluster{Name: "quay", KubeconfigText: unreachable, Labels: map[string]string{"tier": "rehearsal"}}))
+	require.NoError(t, s.store.PutRepo(context.Background(), record.Repo{Name: "moorings", URL: "file://" + s.repo}))
 	again := reopen(t, s)
 
 	ward := func(name, more string) string {
-		text, err := json.Marshal(map[string]string{"name": "w.yaml", "file": "vigila: ward/v1\nname: " + name + "\nowner: harbour-ops\nfrom: {repo: fleet, path: app}\ninto: {clusters: {tier: rehearsal}, namespace: n}\n" + more})
+		text, err := json.Marshal(map[string]string{"name": "w.yaml", "file": "vigila: ward/v1\nname: " + name + "\nowner: harbour-ops\nfrom: {repo: moorings, path: app}\ninto: {clusters: {tier: rehearsal}, namespace: n}\n" + more})
 		require.NoError(t, err)
 		return string(text)
 	}
@@ -201,7 +200,7 @@ func TestAWardInAClusterThatNeverAnswered(t *testing.T) {
 	assert.Equal(t, 1, log.Total)
 	again.refused("POST", "/api/v1/wards/berth-planner/runs", `{"kind": "rollback", "to_entry": 1}`, 422, "is a hold and keeps no objects")
 
-	again.refused("DELETE", "/api/v1/repos/fleet", "", 409, "is used by 2 wards")
+	again.refused("DELETE", "/api/v1/repos/moorings", "", 409, "is used by 2 wards")
 	assert.Equal(t, 204, again.call("DELETE", "/api/v1/wards/tide-gauge", "", nil).StatusCode)
 	again.refused("GET", "/api/v1/wards/tide-gauge", "", 404, "known: berth-planner@quay")
 }
@@ -233,11 +232,11 @@ func TestEventsTellWhatChanged(t *testing.T) {
 	rows := bufio.NewScanner(stream.Body)
 	require.True(t, rows.Scan())
 	assert.Equal(t, ": hello", rows.Text())
-	s.call("POST", "/api/v1/repos", `{"name": "fleet", "url": "file://`+s.repo+`"}`, nil)
+	s.call("POST", "/api/v1/repos", `{"name": "moorings", "url": "file://`+s.repo+`"}`, nil)
 	var told []string
 	for rows.Scan() {
 		told = append(told, rows.Text())
-		if rows.Text() == `data: {"name":"fleet"}` {
+		if rows.Text() == `data: {"name":"moorings"}` {
 			break
 		}
 	}
@@ -269,7 +268,17 @@ func TestTheConsoleAndItsHeaders(t *testing.T) {
 	assert.Contains(t, answer.Header.Get("Cache-Control"), "immutable")
 	assert.Contains(t, answer.Header.Get("Content-Security-Policy"), "default-src 'self'")
 	assert.Equal(t, "nosniff", answer.Header.Get("X-Content-Type-Options"))
-	_, text = get("/metrics")
+	answer, _ = get("/metrics")
+	assert.Equal(t, 401, answer.StatusCode, "it names what there is")
+	signed, err := http.NewRequest(http.MethodGet, s.url+"/metrics", nil)
+	require.NoError(t, err)
+	signed.Header.Set("Authorization", "Bearer "+s.token)
+	answer, err = http.DefaultClient.Do(signed)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	b, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	text = string(b)
 	assert.Contains(t, text, "vigila_ward_queue_depth")
 	assert.Contains(t, text, "vigila_request_seconds")
 }
@@ -285,7 +294,7 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, 200, s.call("GET", "/api/v1/me", "", &me).StatusCode)
 	assert.Equal(t, Me{Name: "operator", Role: "admin", Version: "test"}, me)
 	s.token = "vigila_wrong"
-	s.refused("GET", "/api/v1/me", "", 401, "sign in again")
+	s.refused("GET", "/api/v1/me", "", 401, "it was ended, or is of another service")
 }
 
 func TestWhatARunMayAskFor(t *testing.T) {

@@ -59,6 +59,9 @@ type Detail struct {
 	Added []Difference // what others had added at the apply; told once, not kept by the record
 }
 
+// NoDetail is the detail of an object that was applied without an answer: nothing is known to be ours.
+func NoDetail() *Detail { return &Detail{Owned: object.FieldSet{Set: &fieldpath.Set{}}} }
+
 // NewBaseline keeps an answer of the API server to an apply of what was sent. mask replaces the values of Secrets. found
 // is what the baseline before it held as Found; nil for an object that was never applied.
 func NewBaseline(ref object.Ref, declared string, sent, answer map[string]any, leave []object.Pointer, mask Mask, found *fieldpath.Set, at time.Time) Baseline {
@@ -92,6 +95,16 @@ func (b *Baseline) Summarise() {
 func (b Baseline) Light() Baseline {
 	b.Detail = nil
 	return b
+}
+
+// GuardedBy tells whether the object bore a guard when it was applied.
+func (b Baseline) GuardedBy(guard string) bool {
+	for g := range strings.SplitSeq(b.Guards, ",") {
+		if strings.TrimSpace(g) == guard {
+			return true
+		}
+	}
+	return false
 }
 
 // Same tells that an object of this imprint and uid is as it was left: no drift, and no additions. When it is false,
@@ -515,3 +528,9 @@ func Health(of []health.Result) health.Result {
 	}
 	return worst
 }
+
+// RestoredCluster is who is said to have changed what was different before the cluster's data were put back.
+const RestoredCluster = "a restore of the cluster's data"
+
+// AnotherService is how a second Vigila on the same cluster is told of.
+func AnotherService(id string) string { return "another Vigila (" + id + ")" }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+
+	"vigila.dev/vigila/internal/core/object"
 )
 
 // Word is the health of an object.
@@ -486,4 +488,13 @@ func orElse(a, b string) string {
 		return a
 	}
 	return b
+}
+
+// HasBelow tells whether a controller makes other objects for one of a kind, whose Pods say why it is not ready.
+func HasBelow(ref object.Ref) bool {
+	switch ref.Group + "/" + ref.Kind {
+	case "apps/Deployment", "apps/StatefulSet", "apps/DaemonSet", "apps/ReplicaSet", "batch/CronJob", "batch/Job", "/ReplicationController":
+		return true
+	}
+	return false
 }

@@ -408,11 +408,7 @@ func Refill(body, from map[string]any, paths []fieldpath.Path) map[string]any {
 
 // Cut is a copy of a body without some paths.
 func Cut(body map[string]any, paths []fieldpath.Path) map[string]any {
-	out := Clone(body)
-	for _, p := range paths {
-		cut(out, p)
-	}
-	return withoutHoles(out).(map[string]any)
+	return Refill(body, nil, paths)
 }
 
 // withoutHoles closes the gaps that cut leaves in lists.

@@ -88,6 +88,20 @@ func Owned(body, sent map[string]any) FieldSet {
 	return fs
 }
 
+// Marked tells whether an object bears the mark of a ward that Vigila itself has put on, and when it was applied last: a copy
+// that somebody made of it bears the same label, and that is not owned by Vigila.
+func Marked(body map[string]any, ward string) (at time.Time, yes bool) {
+	if Label(body, WardLabel) != ward {
+		return time.Time{}, false
+	}
+	for _, o := range Owners(body) {
+		if o.Manager == Manager && o.Operation == "Apply" && o.Subresource == "" && o.Set.Has(fieldpath.MakePathOrDie("metadata", "labels", WardLabel)) {
+			return o.Time, true
+		}
+	}
+	return time.Time{}, false
+}
+
 // Without returns the set less the given paths and everything below them. read reads what the set is of.
 func (fs FieldSet) Without(leave []Pointer, read Reader) FieldSet {
 	if len(leave) == 0 {

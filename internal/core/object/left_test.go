@@ -183,3 +183,18 @@ func TestAnAdoptionLeavesWhatIsLeft(t *testing.T) {
 	refilled := Refill(b, map[string]any{"data": map[string]any{"b": "default"}}, dropped)
 	assert.Equal(t, map[string]any{"a": "1", "b": "default"}, refilled["data"], "what the API server fills in again is told as that")
 }
+
+func TestAMarkIsVigilasOwnOrACopy(t *testing.T) {
+	marked := func(manager, operation string) map[string]any {
+		return map[string]any{"metadata": map[string]any{"labels": map[string]any{WardLabel: "berths"}, "managedFields": []any{map[string]any{"manager": manager, "operation": operation, "apiVersion": "v1",
+			"fieldsType": "FieldsV1", "fieldsV1": map[string]any{"f:metadata": map[string]any{"f:labels": map[string]any{"f:" + WardLabel: map[string]any{}}}}}}}}
+	}
+	is := func(body map[string]any, ward string) bool {
+		_, yes := Marked(body, ward)
+		return yes
+	}
+	assert.True(t, is(marked(Manager, "Apply"), "berths"))
+	assert.False(t, is(marked(Manager, "Apply"), "another"))
+	assert.False(t, is(marked("kubectl-create", "Update"), "berths"), "somebody copied it, label and all")
+	assert.False(t, is(map[string]any{}, "berths"))
+}

@@ -28,6 +28,9 @@ const (
 	CleanAnnotation = "vigila.dev/task-clean"
 	// GuardAnnotation says what a run may never do to an object.
 	GuardAnnotation = "vigila.dev/guard"
+	// NoPrune and NoReplace are what it may say, both with a comma between.
+	NoPrune   = "no-prune"
+	NoReplace = "no-replace"
 	// ReplaceAnnotation allows an object to be deleted and made again.
 	ReplaceAnnotation = "vigila.dev/replace"
 )
@@ -191,3 +194,6 @@ func clone(v any) any {
 		return v
 	}
 }
+
+// Kind names what is watched: a kind in one apiVersion, such as apps/v1 and Deployment.
+type Kind struct{ Version, Kind string }

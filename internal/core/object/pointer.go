@@ -231,3 +231,12 @@ func PointerTo(p fieldpath.Path) string {
 	}
 	return b.String()
 }
+
+// MustPointer is ParsePointer for a pointer that stands in the code.
+func MustPointer(text string) Pointer {
+	p, err := ParsePointer(text)
+	if err != nil {
+		panic(err)
+	}
+	return p
+}

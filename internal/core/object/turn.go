@@ -81,9 +81,9 @@ func (o Object) Turn() (Turn, error) {
 		case GuardAnnotation:
 			for _, word := range strings.Split(v, ",") {
 				switch strings.TrimSpace(word) {
-				case "no-prune":
+				case NoPrune:
 					t.NoPrune = true
-				case "no-replace":
+				case NoReplace:
 					t.NoReplace = true
 				default:
 					return t, bad("write no-prune, no-replace or both, with a comma between")

@@ -43,7 +43,7 @@ type Input struct {
 	Allow     []string     // guards that a person allows, by name
 	// Spare leaves what a guard protects where it is instead of stopping the whole: going back comes first.
 	Spare   bool
-	Unbound map[object.Ref]bool // claims that were never bound: they hold nothing
+	Unbound map[object.Ref]bool // they hold nothing: claims that were never bound, and what is gone already
 }
 
 // Step is a set of objects that must all be ready before the next step starts. Its groups are worked on one

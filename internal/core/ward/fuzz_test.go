@@ -37,7 +37,7 @@ func FuzzDeclared(f *testing.F) {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		d, err := ParseDeclared(From{Repo: "fleet", Ref: "main"}, "w.yaml", data)
+		d, err := ParseDeclared(From{Repo: "moorings", Ref: "main"}, "w.yaml", data)
 		if err != nil {
 			return
 		}

@@ -51,6 +51,7 @@ type Roster struct {
 	Namespaces []string
 	Clusters   []string
 	As         string
+	Repos      []string // that its wards may read beside the roster's own
 	Line       int
 }
 
@@ -126,7 +127,7 @@ func (d *decoder) declared(n *yaml.Node, out *Declared) {
 	case ClusterVersion:
 		c := Cluster{Line: line}
 		d.mapping(n, "", keys{"vigila": kind, "name": d.name(&c.Name, "name"), "about": d.text(&c.About, "about"),
-			"labels": d.texts(&c.Labels, "labels"), "links": d.texts(&c.Links, "links")})
+			"labels": d.texts(&c.Labels, "labels"), "links": d.links(&c.Links, "links")})
 		d.need(n, "cluster", "name", c.Name)
 		out.Clusters = append(out.Clusters, c)
 	case RepoVersion:
@@ -163,7 +164,7 @@ func (d *decoder) declared(n *yaml.Node, out *Declared) {
 						})
 					}
 				}
-				d.mapping(n, "limits", keys{"namespaces": names(&r.Namespaces, "limits.namespaces"), "clusters": names(&r.Clusters, "limits.clusters"), "as": d.name(&r.As, "limits.as")})
+				d.mapping(n, "limits", keys{"namespaces": names(&r.Namespaces, "limits.namespaces"), "clusters": names(&r.Clusters, "limits.clusters"), "as": d.name(&r.As, "limits.as"), "repos": names(&r.Repos, "limits.repos")})
 			},
 		})
 		d.need(n, "roster", "name", r.Name)

@@ -27,10 +27,10 @@ spread: {one_at_a_time: [quay, skerry]}
 `
 
 func TestAWardIsWhatItsBlocksMakeOfIt(t *testing.T) {
-	all, err := ParseIn(From{Repo: "fleet", Ref: "release"}, "w.yaml", []byte(spreadOut))
+	all, err := ParseIn(From{Repo: "moorings", Ref: "release"}, "w.yaml", []byte(spreadOut))
 	require.NoError(t, err)
 	w := all[0]
-	assert.Equal(t, "fleet", w.From.Repo, "it comes from where its file lives")
+	assert.Equal(t, "moorings", w.From.Repo, "it comes from where its file lives")
 	assert.Equal(t, "release", w.From.Ref)
 	assert.Equal(t, []ValuesFile{{Path: "values/common.yaml"}, {Repo: "settings", Ref: "v1", Path: "a.yaml"}}, w.From.ValuesFrom)
 	assert.Equal(t, "deployer", w.Into.As)
@@ -89,11 +89,11 @@ func TestWhatARosterDeclares(t *testing.T) {
 	text := "# all of it\nvigila: cluster/v1\nname: quay\nlabels: {tier: rehearsal}\n---\nvigila: repo/v1\nname: settings\nurl: https://git.brindle.example/settings.git\nfollow: [submodules]\n---\n" +
 		"vigila: roster/v1\nname: team\nfrom: {path: team}\nlimits: {namespaces: [a], as: deployer}\n---\nvigila: ward/v1\nname: w\nfrom: {path: app}\ninto: {cluster: quay}\n"
 	require.True(t, IsRoster([]byte(text)))
-	d, err := ParseDeclared(From{Repo: "fleet", Ref: "main"}, "all.yaml", []byte(text))
+	d, err := ParseDeclared(From{Repo: "moorings", Ref: "main"}, "all.yaml", []byte(text))
 	require.NoError(t, err)
 	assert.Equal(t, []Cluster{{Name: "quay", Labels: map[string]string{"tier": "rehearsal"}, Line: 2}}, d.Clusters)
 	assert.Equal(t, []Repo{{Name: "settings", URL: "https://git.brindle.example/settings.git", Follow: []string{"submodules"}, Line: 6}}, d.Repos)
-	assert.Equal(t, []Roster{{Name: "team", From: From{Repo: "fleet", Ref: "main", Path: "team"}, Namespaces: []string{"a"}, As: "deployer", Line: 11}}, d.Rosters)
+	assert.Equal(t, []Roster{{Name: "team", From: From{Repo: "moorings", Ref: "main", Path: "team"}, Namespaces: []string{"a"}, As: "deployer", Line: 11}}, d.Rosters)
 	require.Len(t, d.Wards, 1)
 	assert.Equal(t, 16, d.Wards[0].Line, "lines are those of the whole file")
 	for text, want := range map[string]string{

@@ -308,7 +308,7 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		"leave": func(n *yaml.Node) {
 			d.list(n, "leave", func(n *yaml.Node) { w.Leave = append(w.Leave, d.leave(n)) })
 		},
-		"links":  d.texts(&w.Links, "links"),
+		"links":  d.links(&w.Links, "links"),
 		"set":    func(n *yaml.Node) { d.list(n, "set", func(n *yaml.Node) { w.Set = append(w.Set, d.set(n)) }) },
 		"spread": func(n *yaml.Node) { d.spread(n, &w.Spread) },
 	})
@@ -468,6 +468,28 @@ func (d *decoder) texts(into *map[string]string, where string) func(*yaml.Node) 
 			(*into)[n.Content[i].Value] = v
 		}
 	}
+}
+
+func (d *decoder) links(into *map[string]string, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		d.texts(into, where)(n)
+		for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+			if err := Link(n.Content[i+1].Value); err != nil {
+				d.fail(n.Content[i+1], "%s.%s: %v", where, n.Content[i].Value, err)
+			}
+		}
+	}
+}
+
+// link is an address that a browser opens and that runs nothing there.
+var link = regexp.MustCompile(`^https?://[^\s/@?#]+([/?#]\S*)?$`)
+
+// Link checks a link that is shown with a ward or a cluster.
+func Link(s string) error {
+	if !link.MatchString(s) {
+		return fmt.Errorf("%q is not a link: write https://…, without a name or a password in it", s)
+	}
+	return nil
 }
 
 // suggest names the known key that is most like a mistyped one.

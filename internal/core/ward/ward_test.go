@@ -18,7 +18,7 @@ const whole = `vigila: ward/v1
 name: berth-planner
 about: Assigns incoming ferries to berths.
 owner: harbour-ops
-from: {repo: fleet, ref: main, path: ./services/berth-planner/}
+from: {repo: moorings, ref: main, path: ./services/berth-planner/}
 into: {cluster: quay, namespace: berth-planner, create_namespace: true}
 keep: {sync: auto, drift: restore, prune: false, every: 90s, additions: remove, reapply: true, newer: replace, take_over: [old-tool]}
 settle: {within: 3m, otherwise: stop}
@@ -33,7 +33,7 @@ func TestParseReadsEveryKey(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	w := all[0]
-	assert.Equal(t, From{Repo: "fleet", Ref: "main", Path: "services/berth-planner"}, w.From)
+	assert.Equal(t, From{Repo: "moorings", Ref: "main", Path: "services/berth-planner"}, w.From)
 	assert.Equal(t, Into{Cluster: "quay", Namespace: "berth-planner", CreateNamespace: true}, w.Into)
 	assert.Equal(t, Keep{Sync: "auto", Drift: "restore", Prune: false, Additions: "remove", Every: 90 * time.Second, Reapply: true, OnRemoval: "leave", Newer: "replace", TakeOver: []string{"old-tool"}}, w.Keep)
 	assert.Equal(t, Settle{Within: 3 * time.Minute, Otherwise: "stop"}, w.Settle)
@@ -65,7 +65,7 @@ func TestMistakesNameThePlaceAndTheMend(t *testing.T) {
 		"both clusters":      {"cluster: quay", "cluster: quay, clusters: {a: b}", "w.yaml:6: into has both cluster and clusters"},
 		"no cluster":         {"cluster: quay, ", "", "w.yaml:6: into names no cluster"},
 		"leaving the tree":   {"./services/berth-planner/", "../other", "leaves the repository"},
-		"no repository":      {"repo: fleet, ", "", "w.yaml:1: from.repo is missing"},
+		"no repository":      {"repo: moorings, ", "", "w.yaml:1: from.repo is missing"},
 		"itself":             {"[platform-base]", "[berth-planner]", "waits for itself"},
 		"three choices":      {"additions: remove", "additions: keep", `w.yaml:7: keep.additions is "keep"; write report, remove or ignore`},
 		"taking over itself": {"old-tool", "vigila", "w.yaml:7: keep.take_over names vigila, which is Vigila itself"},
@@ -126,13 +126,13 @@ func TestTheSchemaKnowsTheSameKeys(t *testing.T) {
 }
 
 func TestTheDemosWardsParse(t *testing.T) {
-	files, err := filepath.Glob("../../../lab/demo/fleet/*/wards/*.yaml")
+	files, err := filepath.Glob("../../../lab/demo/moorings/*/wards/*.yaml")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)
 	for _, f := range files {
 		text, err := os.ReadFile(f)
 		require.NoError(t, err)
-		_, err = ParseDeclared(From{Repo: "fleet", Ref: "main"}, f, text)
+		_, err = ParseDeclared(From{Repo: "moorings", Ref: "main"}, f, text)
 		assert.NoError(t, err)
 	}
 }

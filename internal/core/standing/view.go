@@ -1,0 +1,156 @@
+// Package standing puts a ward into words: how it stands, what is going on, what a person can do about it, and how loud that is.
+// Start with View and Say.
+package standing
+
+import (
+	"reflect"
+	"sort"
+	"time"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/ward"
+)
+
+// AsOf is what was last known of a source, and since when.
+type AsOf struct {
+	Known   bool
+	At      time.Time // of the last look that went well
+	Next    time.Time // zero for a watch
+	Problem string
+}
+
+// Tone is how loud a ward is on the board.
+type Tone string
+
+// The tones.
+const (
+	Quiet         Tone = "quiet"
+	ToneBehind    Tone = "behind"
+	ToneDrifted   Tone = "drifted"
+	ToneFailing   Tone = "failing"
+	ToneContested Tone = "contested"
+	ToneBlind     Tone = "blind"
+)
+
+// Notch is a run on the watch line.
+type Notch struct {
+	At      time.Time
+	Number  int
+	Kind    string
+	Outcome string
+}
+
+// View is a ward as it stands, for readers. It never changes once it is made.
+type View struct {
+	ID, Cluster   string
+	Ward          ward.Ward
+	File          string
+	Roster        string // that declares it
+	Source        string // the file in the roster's repository
+	Head          string // the commit that its repository was at when it was read
+	Form          string // plain, overlay, chart or template
+	Chart         string
+	Notes         []string // what of a chart was left out
+	Misfiled      string   // what is wrong with the ward's file; the last good one is in force
+	Standing      compare.Standing
+	Health        health.Result
+	Since         time.Time
+	Says, Todo    string
+	NeedsYou      bool
+	Loudest       bool // going back failed: nothing else comes before it
+	Tone          Tone
+	Pending       int
+	Drifted       int
+	DriftedFields int
+	Contested     int
+	Additions     int // fields and items that others added
+	Tasks         int // tasks that are new or changed
+	Repository    AsOf
+	Live          AsOf
+	Revision      *logbook.Revision
+	Applied       *logbook.Revision
+	Rejected      string
+	Rejections    []logbook.Rejection // newest first
+	Hold          *logbook.Hold
+	WaitsFor      string
+	WaitsLoud     bool   // what it waits for needs a person
+	HeldBack      string // what its roster's limits say against it
+	Leaving       *logbook.Leaving
+	Half          int       // objects that are not as what was applied as a whole has them, after a run that did not end well
+	Retry         time.Time // when a run that failed is tried again; zero when it is not
+	Guards        []plan.Guard
+	Run           *logbook.Entry
+	RunDeadline   time.Time
+	RunFailing    bool      // the run has failed, and its tasks for that go on
+	RestoreAt     time.Time // drift is not restored before
+	Standings     []logbook.Stretch
+	Notches       []Notch
+	Count         int      // objects, declared or kept
+	Kept          int      // objects that the ward keeps
+	Astray        []Object // the objects that others changed or added to; Keeper.Objects lists them all
+	Snapshots     []string // of the record that are in use
+	Shares        bool     // it wants a namespace that another ward keeps
+}
+
+// Object is one object of a ward.
+type Object struct {
+	Ref          object.Ref
+	Version      string
+	Step         int
+	File         string
+	Line         int
+	Standing     compare.Standing
+	Change       string // create, update, remove, or empty
+	Health       health.Result
+	Drift        []compare.Difference
+	Contested    []bool // beside Drift
+	Additions    []compare.Difference
+	Task         object.Task
+	Scaler       string // the autoscaler that has its replicas
+	Left         []string
+	Gone         bool
+	Foreign      string // another service that says it keeps the object
+	Restart      *object.Restart
+	Since        time.Time
+	AlreadyThere bool
+	OwnedFields  int
+	UID          string
+}
+
+// Same tells whether two views say the same, times of looking aside.
+func Same(a, b *View) bool {
+	x, y := *a, *b
+	for _, v := range []*View{&x, &y} {
+		v.Repository.At, v.Repository.Next, v.Live.At = time.Time{}, time.Time{}, time.Time{}
+	}
+	return reflect.DeepEqual(x, y)
+}
+
+// Order sorts views for people: what needs them first, then by cluster and name.
+func Order(vs []*View) {
+	sort.SliceStable(vs, func(i, j int) bool {
+		a, b := vs[i], vs[j]
+		if a.Loudest != b.Loudest {
+			return a.Loudest
+		}
+		if a.NeedsYou != b.NeedsYou {
+			return a.NeedsYou
+		}
+		if a.NeedsYou && loudness[a.Tone] != loudness[b.Tone] {
+			return loudness[a.Tone] < loudness[b.Tone]
+		}
+		if a.NeedsYou && (len(a.Guards) > 0) != (len(b.Guards) > 0) {
+			return len(a.Guards) > 0 // what was stopped before harm, before what only waits
+		}
+		if a.Cluster != b.Cluster {
+			return a.Cluster < b.Cluster
+		}
+		return a.ID < b.ID
+	})
+}
+
+var loudness = map[Tone]int{ToneFailing: 0, ToneContested: 1, ToneDrifted: 2, ToneBlind: 3, ToneBehind: 4, Quiet: 5}

@@ -1,0 +1,74 @@
+package keeper
+
+import (
+	"sync"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// mailbox holds what waits for one goroutine. Whoever posts never waits.
+type mailbox struct {
+	wake chan struct{} // something waits
+
+	mu     sync.Mutex
+	queue  []func()
+	newest map[object.Ref]map[string]any // states that wait, of each object the newest
+	many   bool                          // they were many
+}
+
+func newMailbox() mailbox {
+	return mailbox{wake: make(chan struct{}, 1), newest: map[object.Ref]map[string]any{}}
+}
+
+// post hands work to the goroutine; it never blocks.
+func (m *mailbox) post(f func()) {
+	m.mu.Lock()
+	m.queue = append(m.queue, f)
+	m.mu.Unlock()
+	select {
+	case m.wake <- struct{}{}:
+	default:
+	}
+}
+
+// postState hands a state of an object over. Of several that wait only the newest is kept, so the queue is never longer than there
+// are objects.
+func (m *mailbox) postState(ref object.Ref, body map[string]any, take func(map[string]any)) {
+	m.mu.Lock()
+	old, waits := m.newest[ref]
+	if !waits || compare.ResourceVersion(old) <= compare.ResourceVersion(body) {
+		m.newest[ref] = body
+		m.many = m.many || len(m.newest) > 64
+	}
+	m.mu.Unlock()
+	if !waits {
+		m.post(func() { take(m.takeState(ref)) })
+	}
+}
+
+func (m *mailbox) takeState(ref object.Ref) map[string]any {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	newest := m.newest[ref]
+	if delete(m.newest, ref); len(m.newest) == 0 && m.many {
+		m.newest, m.many = map[object.Ref]map[string]any{}, false // a map never shrinks, and after a list it was as large as the ward
+	}
+	return newest
+}
+
+// take is everything that waits.
+func (m *mailbox) take() []func() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	work := m.queue
+	m.queue = nil
+	return work
+}
+
+// depth is how much waits.
+func (m *mailbox) depth() int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return len(m.queue)
+}
