@@ -96,10 +96,10 @@ func run(ctx context.Context, o options) (rows []row, err error) {
 	// The first ones have a service each, which ends with them; the last ones share one that watches o.objects, and would
 	// be in the way of all others.
 	forms := &forms{world: w, wards: o.wards}
-	fleet := &fleet{world: w, objects: o.objects, quiet: o.quiet}
-	var all = []measure{{"sync", w.sync}, {"preview", w.preview}, {"push", func(ctx context.Context) (row, error) { return w.push(ctx, o.wards) }},
+	crowd := &crowd{world: w, objects: o.objects, quiet: o.quiet}
+	var all = []measure{{"sync", w.sync}, {"preview", w.preview}, {"push", func(ctx context.Context) (row, error) { return w.push(ctx, o.wards) }}, {"hostile", w.hostile},
 		{"render", forms.render}, {"warm", forms.warm}, {"touch", forms.touch}, {"large", func(ctx context.Context) (row, error) { return w.large(ctx, o.files) }},
-		{"drift", fleet.drift}, {"restart", fleet.restart}, {"requests", fleet.requests}, {"memory", fleet.memory}}
+		{"drift", crowd.drift}, {"restart", crowd.restart}, {"requests", crowd.requests}, {"memory", crowd.memory}}
 	for _, m := range all {
 		if o.wants(m.name) {
 			if r, e := m.do(ctx); !add(m.name, r, e) {

@@ -9,8 +9,11 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -281,113 +284,146 @@ func (w *world) preview(ctx context.Context) (row, error) {
 	return r, nil
 }
 
+// pushed measures pushes to one repository of many wards.
+type pushed struct {
+	w       *world
+	s       *service
+	repo    *repository
+	wards   int
+	path    string // of notices
+	sign    string
+	changed chan string
+	bare    string // what the bare fetch brings up to date
+}
+
+func (p *pushed) name(i int) string { return fmt.Sprintf("mooring-%04d", i) }
+
+// wardsPushed makes a service with many wards of one repository in step, which wait to be asked.
+func (w *world) wardsPushed(ctx context.Context, wards int) (*pushed, error) {
+	s, err := w.service(ctx, "harbour")
+	if err != nil {
+		return nil, err
+	}
+	p := &pushed{w: w, s: s, wards: wards, changed: make(chan string, 100_000), bare: filepath.Join(w.dir, "bare.git")}
+	return p, p.prepare(ctx)
+}
+
+func (p *pushed) prepare(ctx context.Context) (err error) {
+	s := p.s
+	if p.repo, err = p.w.repository("harbour"); err != nil {
+		return err
+	}
+	files, auto := map[string]string{}, ""
+	for i := range p.wards {
+		files["wards/"+p.name(i)+"/config.yaml"] = manifest(p.name(i), 0, 1)
+		auto += "---\n" + strings.Replace(gate(p.name(i), "harbour", "wards/"+p.name(i), "sync: auto, drift: report"), "namespace: "+p.name(i)+", create_namespace: true", "namespace: default", 1)
+	}
+	if err := errors.Join(p.repo.push("First", files), s.cli("repo", "add", "harbour", p.repo.url), s.add(auto)); err != nil {
+		return err
+	}
+	if err := s.all(ctx, "every ward is in step", p.wards, inStep); err != nil {
+		return err
+	}
+	if err := s.add(strings.ReplaceAll(auto, "sync: auto", "sync: ask")); err != nil {
+		return err
+	}
+	if err := s.all(ctx, "every ward is in step", p.wards, inStep); err != nil {
+		return err
+	}
+	key, err := s.api.MakeNoticeKeyWithResponse(ctx, "harbour")
+	if err := s.api.Check(key, err); err != nil {
+		return err
+	}
+	mac := hmac.New(sha256.New, []byte(key.JSON200.Key))
+	mac.Write([]byte("{}"))
+	p.path, p.sign = key.JSON200.Path, hex.EncodeToString(mac.Sum(nil))
+	go func() { _ = s.api.Stream(ctx, func(e client.Event) { p.changed <- e.Name }) }()
+	if err := git("", "init", "-q", "--bare", p.bare); err != nil {
+		return err
+	}
+	_, err = p.fetch()
+	return err
+}
+
+func (p *pushed) fetch() (time.Duration, error) {
+	start := time.Now()
+	err := git(p.bare, "fetch", "-q", p.repo.url, "+refs/heads/*:refs/heads/*")
+	return time.Since(start), err
+}
+
+// one pushes a commit to one ward: how long a bare fetch of it takes, and how long it takes from the notice until the ward is
+// called behind.
+func (p *pushed) one(ctx context.Context, n int) (ours, limit time.Duration, err error) {
+	i := n * 37 % p.wards
+	if err := p.repo.push("Change "+p.name(i), map[string]string{"wards/" + p.name(i) + "/config.yaml": manifest(p.name(i), 0, 2+n)}); err != nil {
+		return 0, 0, err
+	}
+	if limit, err = p.fetch(); err != nil {
+		return 0, 0, err
+	}
+	start := time.Now()
+	q, err := http.NewRequestWithContext(ctx, http.MethodPost, p.s.address+p.path, strings.NewReader("{}"))
+	if err != nil {
+		return 0, 0, err
+	}
+	q.Header.Set("Vigila-Signature", p.sign)
+	a, err := http.DefaultClient.Do(q)
+	if err != nil {
+		return 0, 0, err
+	}
+	_ = a.Body.Close()
+	if a.StatusCode != http.StatusAccepted {
+		return 0, 0, fmt.Errorf("the notice was answered %s", a.Status)
+	}
+	for behind := false; !behind; {
+		select {
+		case c := <-p.changed:
+			if c != p.name(i)+"@quay" {
+				continue
+			}
+		case <-time.After(10 * time.Second):
+			return 0, 0, fmt.Errorf("%s is not called behind", p.name(i))
+		}
+		x, err := p.s.api.GetWardWithResponse(ctx, p.name(i)+"@quay")
+		if err := p.s.api.Check(x, err); err != nil {
+			return 0, 0, err
+		}
+		behind = x.JSON200.Ward.Standing == "behind"
+	}
+	return time.Since(start), limit, nil
+}
+
 // push: from a push notice until the API says behind, beside a bare fetch of the same commit.
 func (w *world) push(ctx context.Context, wards int) (row, error) {
 	const rounds = 21
 	r := row{what: fmt.Sprintf("commit pushed until the standing is behind, by a push notice, %d wards in one repository", wards), against: "a bare `git fetch` of that commit", goal: "within 2 times plus 50 ms; exactly the touched ward rendered",
 		how: fmt.Sprintf("Each commit changes one ward. From sending the signed notice until, after a server-sent event, the API calls that ward behind. The bare fetch brings a mirror of its own up to the same commit from the same server. In turns, median of %d. vigila_renders_total tells how many trees were rendered.", rounds)}
-	s, err := w.service(ctx, "harbour")
-	if err != nil {
-		return r, err
-	}
-	defer s.stop()
-	repo, err := w.repository("harbour")
-	if err != nil {
-		return r, err
-	}
-	name := func(i int) string { return fmt.Sprintf("mooring-%04d", i) }
-	files, auto := map[string]string{}, ""
-	for i := range wards {
-		files["wards/"+name(i)+"/config.yaml"] = manifest(name(i), 0, 1)
-		auto += "---\n" + strings.Replace(gate(name(i), "harbour", "wards/"+name(i), "sync: auto, drift: report"), "namespace: "+name(i)+", create_namespace: true", "namespace: default", 1)
-	}
-	if err := errors.Join(repo.push("First", files), s.cli("repo", "add", "harbour", repo.url), s.add(auto)); err != nil {
-		return r, err
-	}
-	if err := s.all(ctx, "every ward is in step", wards, inStep); err != nil {
-		return r, err
-	}
-	if err := s.add(strings.ReplaceAll(auto, "sync: auto", "sync: ask")); err != nil {
-		return r, err
-	}
-	if err := s.all(ctx, "every ward is in step", wards, inStep); err != nil {
-		return r, err
-	}
-	key, err := s.api.MakeNoticeKeyWithResponse(ctx, "harbour")
-	if err := s.api.Check(key, err); err != nil {
-		return r, err
-	}
-	mac := hmac.New(sha256.New, []byte(key.JSON200.Key))
-	mac.Write([]byte("{}"))
-	sign := hex.EncodeToString(mac.Sum(nil))
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	changed := make(chan string, 100_000)
-	go func() { _ = s.api.Stream(ctx, func(e client.Event) { changed <- e.Name }) }()
-	bare := filepath.Join(w.dir, "bare.git")
-	if err := git("", "init", "-q", "--bare", bare); err != nil {
-		return r, err
+	p, err := w.wardsPushed(ctx, wards)
+	if p != nil {
+		defer p.s.stop()
 	}
-	fetch := func() (time.Duration, error) {
-		start := time.Now()
-		err := git(bare, "fetch", "-q", repo.url, "+refs/heads/*:refs/heads/*")
-		return time.Since(start), err
-	}
-	if _, err := fetch(); err != nil {
+	if err != nil {
 		return r, err
 	}
 	var ours, limit []time.Duration
 	rendered := 0.0
-	profile, err := s.profiled(func() error {
+	profile, err := p.s.profiled(func() error {
 		for n := range rounds {
-			i := n * 37 % wards
-			if err := repo.push("Change "+name(i), map[string]string{"wards/" + name(i) + "/config.yaml": manifest(name(i), 0, 2+n)}); err != nil {
-				return err
-			}
-			d, err := fetch()
+			before, err := p.s.metric("vigila_renders_total")
 			if err != nil {
 				return err
 			}
-			limit = append(limit, d)
-			before, err := s.metric("vigila_renders_total")
+			o, l, err := p.one(ctx, n)
 			if err != nil {
 				return err
 			}
-			start := time.Now()
-			q, err := http.NewRequestWithContext(ctx, http.MethodPost, s.address+key.JSON200.Path, strings.NewReader("{}"))
+			after, err := p.s.metric("vigila_renders_total")
 			if err != nil {
 				return err
 			}
-			q.Header.Set("Vigila-Signature", sign)
-			a, err := http.DefaultClient.Do(q)
-			if err != nil {
-				return err
-			}
-			_ = a.Body.Close()
-			if a.StatusCode != http.StatusAccepted {
-				return fmt.Errorf("the notice was answered %s", a.Status)
-			}
-			for behind := false; !behind; {
-				select {
-				case c := <-changed:
-					if c != name(i)+"@quay" {
-						continue
-					}
-				case <-time.After(10 * time.Second):
-					return fmt.Errorf("%s is not called behind", name(i))
-				}
-				x, err := s.api.GetWardWithResponse(ctx, name(i)+"@quay")
-				if err := s.api.Check(x, err); err != nil {
-					return err
-				}
-				behind = x.JSON200.Ward.Standing == "behind"
-			}
-			ours = append(ours, time.Since(start))
-			after, err := s.metric("vigila_renders_total")
-			if err != nil {
-				return err
-			}
-			rendered += after - before
+			ours, limit, rendered = append(ours, o), append(limit, l), rendered+after-before
 		}
 		return nil
 	})
@@ -397,5 +433,70 @@ func (w *world) push(ctx context.Context, wards int) (row, error) {
 	o, l := quantile(ours, .5), quantile(limit, .5)
 	r.ours, r.limit = fmt.Sprintf("%s, %.2f trees rendered a commit", ms(o), rendered/rounds), ms(l)
 	r.verdict, r.met, r.profiles = fmt.Sprintf("%.2f times, %+.1f ms over twice", float64(o)/float64(l), float64((o-2*l).Microseconds())/1000), o <= 2*l+50*time.Millisecond && rendered == rounds, []string{profile}
+	return r, nil
+}
+
+// hostile: the same pushes, beside wards from a repository of bombs and endless things that are being rendered.
+func (w *world) hostile(ctx context.Context) (row, error) {
+	const rounds, wards = 21, 200
+	r := row{what: fmt.Sprintf("commit pushed until the standing is behind, %d wards beside those of a hostile repository", wards), against: "the same without the hostile repository", goal: "within 2 times; the service under 400 MB",
+		how: fmt.Sprintf("`vigila-lab hostile` pushes bombs, endless trees, overlays and templates that never finish. The wards from them are added, and while they are rendered and killed the pushes are measured as above, median of %d each way. Memory is the most that the service had resident (VmHWM), without the processes that it starts.", rounds)}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	p, err := w.wardsPushed(ctx, wards)
+	if p != nil {
+		defer p.s.stop()
+	}
+	if err != nil {
+		return r, err
+	}
+	measure := func(from int) (time.Duration, error) {
+		var all []time.Duration
+		for n := range rounds {
+			d, _, err := p.one(ctx, from+n)
+			if err != nil {
+				return 0, err
+			}
+			all = append(all, d)
+		}
+		return quantile(all, .5), nil
+	}
+	quiet, err := measure(0)
+	if err != nil {
+		return r, err
+	}
+	bad, err := w.repository("wreckers")
+	if err != nil {
+		return r, err
+	}
+	out, err := exec.CommandContext(ctx, filepath.Join("bin", "vigila-lab"), "hostile", bad.url).Output()
+	if err != nil {
+		return r, fmt.Errorf("vigila-lab hostile: %w", err)
+	}
+	var things []struct{ Path string }
+	if err := json.Unmarshal(out, &things); err != nil {
+		return r, err
+	}
+	text := ""
+	for _, x := range things {
+		text += "---\n" + gate("wreck-"+x.Path, "wreckers", x.Path, "sync: ask")
+	}
+	if err := errors.Join(p.s.cli("repo", "add", "wreckers", bad.url), p.s.add(text)); err != nil {
+		return r, err
+	}
+	beside, err := measure(rounds)
+	if err != nil {
+		return r, err
+	}
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.s.cmd.Process.Pid))
+	if err != nil {
+		return r, err
+	}
+	most, err := strconv.Atoi(regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindStringSubmatch(string(status))[1])
+	if err != nil {
+		return r, err
+	}
+	r.ours, r.limit = fmt.Sprintf("%s; %d MB at most", ms(beside), most>>10), ms(quiet)
+	r.verdict, r.met = fmt.Sprintf("%.2f times", float64(beside)/float64(quiet)), beside <= 2*quiet && most>>10 < 400
 	return r, nil
 }

@@ -68,7 +68,7 @@ func (f *forms) known(ctx context.Context) error {
 
 func (f *forms) render(ctx context.Context) (row, error) {
 	r := row{what: fmt.Sprintf("a roster of %d wards (plain files, overlays, charts) added until all are rendered", f.wards), against: "the same renderings alone, from files, on all cores", goal: "within 2 times plus 2 s",
-		how: "From vigila roster add until the API calls every ward behind (never synced): the ward files are read, the wards registered, their trees rendered, placed and written. Alone: the same renderer over the same files, without git, record or cluster. Overlays take turns in both, since their library is not made for more than one at a time.",
+		how: "From vigila roster add until the API calls every ward behind (never synced): the ward files are read, the wards registered, their trees rendered, placed and written. Alone: the same renderer over the same files, without git, record or cluster. The service renders overlays and charts in a process of their own each; alone they are rendered in one process, overlays by turns.",
 		why: `What stands alone only renders. The service also reads each ward's file and registers it (some ten small queries each), reads the
 trees through git, places and hashes the objects, and writes the rendering, the objects and the declaration down, encrypted and
 compressed, so that it is never done again: a restart takes a tenth of the time and renders nothing.`}

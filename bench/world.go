@@ -107,6 +107,7 @@ type service struct {
 	api      *client.Conn
 	profiles string
 	address  string
+	token    string
 }
 
 func (w *world) service(ctx context.Context, name string) (*service, error) {
@@ -151,7 +152,8 @@ func (s *service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.api, err = client.New(client.Context{Name: "bench", URL: s.address, Token: strings.TrimSpace(string(b))})
+	s.token = strings.TrimSpace(string(b))
+	s.api, err = client.New(client.Context{Name: "bench", URL: s.address, Token: s.token})
 	return err
 }
 
@@ -216,7 +218,12 @@ func inStep(x client.Ward) bool {
 
 // metric reads one number of /metrics.
 func (s *service) metric(name string) (float64, error) {
-	r, err := http.Get(s.address + "/metrics")
+	q, err := http.NewRequest(http.MethodGet, s.address+"/metrics", nil)
+	if err != nil {
+		return 0, err
+	}
+	q.Header.Set("Authorization", "Bearer "+s.token)
+	r, err := http.DefaultClient.Do(q)
 	if err != nil {
 		return 0, err
 	}

@@ -24,6 +24,7 @@ import (
 	"vigila.dev/lab/edit"
 	"vigila.dev/lab/faults"
 	"vigila.dev/lab/gitserve"
+	"vigila.dev/lab/hostile"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
 	"vigila.dev/lab/soak"
@@ -42,7 +43,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := &cobra.Command{Use: "vigila-lab", Short: "Real control planes and stand-ins on this machine", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand(), proxyCommand(), soakCommand())
+	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand(), hostileCommand(), proxyCommand(), soakCommand())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "vigila-lab:", err)
 		os.Exit(1)
@@ -54,7 +55,7 @@ func up() *cobra.Command {
 	var clusters, empty []string
 	c := &cobra.Command{
 		Use: "up", Short: "Start the lab and stay up until Ctrl-C or vigila-lab down",
-		Example: "  vigila-lab up --dir .demo/lab --clusters quay,skerry --catalogue lab/demo/images.yaml --seed lab/demo/fleet",
+		Example: "  vigila-lab up --dir .demo/lab --clusters quay,skerry --catalogue lab/demo/images.yaml --seed lab/demo/moorings",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, cancel := context.WithCancel(c.Context())
@@ -209,7 +210,7 @@ func gitCommand() *cobra.Command {
 	var port int
 	var empty []string
 	c := &cobra.Command{
-		Use: "git", Short: "Serve git repositories alone, until Ctrl-C; prints the address", Example: "  vigila-lab git --dir /tmp/git --empty-repos fleet --git-user vigila --git-password open", Args: cobra.NoArgs,
+		Use: "git", Short: "Serve git repositories alone, until Ctrl-C; prints the address", Example: "  vigila-lab git --dir /tmp/git --empty-repos moorings --git-user vigila --git-password open", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			g, err := gitserve.Start(dir, port, user, password)
 			if err != nil {
@@ -344,7 +345,26 @@ faults again.`,
 	f.Float64Var(&minutes, "minutes", 10, "how long faults are played")
 	f.Uint64Var(&o.Seed, "seed", 0, "of all that happens; a new one when 0")
 	f.IntVar(&o.Wards, "wards", 12, "how many wards")
+	f.BoolVar(&o.Rewinds, "rewinds", true, "put the cluster's data back now and then, as a restored backup does")
+	f.BoolVar(&o.Hostile, "hostile", true, "keep wards from a repository of bombs and endless things beside the others")
 	f.StringVar(&o.Vigila, "vigila", "bin/vigila", "the binary under test")
+	return c
+}
+
+func hostileCommand() *cobra.Command {
+	var round int
+	c := &cobra.Command{
+		Use: "hostile URL", Short: "Push a repository of bombs, endless trees and other hostile things; prints its paths, and what to expect of each, as JSON",
+		Example: "  vigila-lab hostile http://127.0.0.1:4000/hostile.git", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			things, err := hostile.Push(args[0], round)
+			if err != nil {
+				return err
+			}
+			return json.NewEncoder(os.Stdout).Encode(things)
+		},
+	}
+	c.Flags().IntVar(&round, "round", 0, "another number makes everything new")
 	return c
 }
 
@@ -352,7 +372,7 @@ func commitCommand() *cobra.Command {
 	var author, message, branch string
 	c := &cobra.Command{
 		Use: "commit URL FROM", Short: "Lay the files of a directory over a repository and push the commit",
-		Example: "  vigila-lab commit http://127.0.0.1:4000/fleet.git lab/demo/later/fog --message 'Shorten the interval'",
+		Example: "  vigila-lab commit http://127.0.0.1:4000/moorings.git lab/demo/later/fog --message 'Shorten the interval'",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			return gitserve.Commit(args[0], branch, author, message, func(dir string) error {

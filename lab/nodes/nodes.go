@@ -29,8 +29,8 @@ import (
 	"k8s.io/client-go/util/retry"
 )
 
-// Fleet is the stand-in for all nodes of one cluster.
-type Fleet struct {
+// Yard is the stand-in for all nodes of one cluster.
+type Yard struct {
 	client    kubernetes.Interface
 	catalogue *Catalogue
 	names     []string
@@ -53,12 +53,12 @@ type pod struct {
 type containerLog struct{ now, before []string }
 
 // Start registers count Nodes in a cluster and keeps them until the context ends. Close waits for the end.
-func Start(ctx context.Context, cfg *rest.Config, catalogue *Catalogue, count int) (*Fleet, error) {
+func Start(ctx context.Context, cfg *rest.Config, catalogue *Catalogue, count int) (*Yard, error) {
 	client, err := kubernetes.NewForConfig(cfg)
 	if err != nil {
 		return nil, err
 	}
-	f := &Fleet{client: client, catalogue: catalogue, pods: map[types.UID]*pod{}}
+	f := &Yard{client: client, catalogue: catalogue, pods: map[types.UID]*pod{}}
 	f.server = httptest.NewUnstartedServer(http.HandlerFunc(f.kubelet))
 	f.server.TLS = &tls.Config{MinVersion: tls.VersionTLS12}
 	f.server.StartTLS()
@@ -103,13 +103,13 @@ func Start(ctx context.Context, cfg *rest.Config, catalogue *Catalogue, count in
 }
 
 // Close waits until everything has ended after the context did.
-func (f *Fleet) Close() {
+func (f *Yard) Close() {
 	f.server.CloseClientConnections()
 	f.server.Close()
 	f.done.Wait()
 }
 
-func (f *Fleet) register(ctx context.Context, name string) error {
+func (f *Yard) register(ctx context.Context, name string) error {
 	node := &corev1.Node{ObjectMeta: metav1.ObjectMeta{Name: name, Labels: map[string]string{"kubernetes.io/hostname": name, "kubernetes.io/os": "linux", "kubernetes.io/arch": "amd64"}}}
 	_, err := f.client.CoreV1().Nodes().Create(ctx, node, metav1.CreateOptions{})
 	if err != nil && !apierrors.IsAlreadyExists(err) {
@@ -118,11 +118,11 @@ func (f *Fleet) register(ctx context.Context, name string) error {
 	return f.nodeStatus(ctx, name)
 }
 
-func (f *Fleet) nodeStatus(ctx context.Context, name string) error {
+func (f *Yard) nodeStatus(ctx context.Context, name string) error {
 	return retry.RetryOnConflict(retry.DefaultBackoff, func() error { return f.writeNodeStatus(ctx, name) }) // the node controller writes to it too
 }
 
-func (f *Fleet) writeNodeStatus(ctx context.Context, name string) error {
+func (f *Yard) writeNodeStatus(ctx context.Context, name string) error {
 	node, err := f.client.CoreV1().Nodes().Get(ctx, name, metav1.GetOptions{})
 	if err != nil {
 		return err
@@ -139,7 +139,7 @@ func (f *Fleet) writeNodeStatus(ctx context.Context, name string) error {
 }
 
 // beat renews the nodes' leases, as the node controller expects.
-func (f *Fleet) beat(ctx context.Context) {
+func (f *Yard) beat(ctx context.Context) {
 	for {
 		for _, name := range f.names {
 			holder, seconds, now := name, int32(40), metav1.NowMicro()
@@ -170,7 +170,7 @@ func pause(ctx context.Context, d time.Duration) bool {
 	}
 }
 
-func (f *Fleet) forget(uid types.UID) {
+func (f *Yard) forget(uid types.UID) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if p := f.pods[uid]; p != nil {
@@ -180,7 +180,7 @@ func (f *Fleet) forget(uid types.UID) {
 }
 
 // saw takes a Pod in: a new one is placed, a placed one is run, a deleted one is let go.
-func (f *Fleet) saw(ctx context.Context, p *corev1.Pod) {
+func (f *Yard) saw(ctx context.Context, p *corev1.Pod) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	known := f.pods[p.UID]
@@ -219,7 +219,7 @@ func (f *Fleet) saw(ctx context.Context, p *corev1.Pod) {
 }
 
 // place chooses a node: the one a DaemonSet names, else one after the other.
-func (f *Fleet) place(p *corev1.Pod) string {
+func (f *Yard) place(p *corev1.Pod) string {
 	if a := p.Spec.Affinity; a != nil && a.NodeAffinity != nil && a.NodeAffinity.RequiredDuringSchedulingIgnoredDuringExecution != nil {
 		for _, t := range a.NodeAffinity.RequiredDuringSchedulingIgnoredDuringExecution.NodeSelectorTerms {
 			for _, m := range t.MatchFields {
@@ -234,7 +234,7 @@ func (f *Fleet) place(p *corev1.Pod) string {
 }
 
 // play lives a Pod's life until it ends or is let go.
-func (f *Fleet) play(ctx context.Context, p *corev1.Pod, k *pod) {
+func (f *Yard) play(ctx context.Context, p *corev1.Pod, k *pod) {
 	started := metav1.Now()
 	ends := p.Spec.RestartPolicy != corev1.RestartPolicyAlways
 	waiting := func(reason, message string) corev1.ContainerState {
@@ -336,7 +336,7 @@ func lastOf(im Image) string {
 
 type setter func(i int, phase corev1.PodPhase, change func(*corev1.ContainerStatus))
 
-func (f *Fleet) pullFails(ctx context.Context, p *corev1.Pod, i int, c corev1.Container, set setter) {
+func (f *Yard) pullFails(ctx context.Context, p *corev1.Pod, i int, c corev1.Container, set setter) {
 	message := fmt.Sprintf("failed to pull and unpack image %q: not found", c.Image)
 	for wait := 2 * time.Second; ; wait = min(wait*2, 5*time.Minute) {
 		f.event(ctx, p, corev1.EventTypeNormal, "Pulling", fmt.Sprintf("Pulling image %q", c.Image))
@@ -356,7 +356,7 @@ func (f *Fleet) pullFails(ctx context.Context, p *corev1.Pod, i int, c corev1.Co
 }
 
 // crashes runs a container that exits, with the kubelet's back-off: 10 s doubling to 5 min, a tenth of it here.
-func (f *Fleet) crashes(ctx context.Context, p *corev1.Pod, k *pod, i int, c corev1.Container, im Image, set setter) {
+func (f *Yard) crashes(ctx context.Context, p *corev1.Pod, k *pod, i int, c corev1.Container, im Image, set setter) {
 	for back := time.Second; ; back = min(back*2, 30*time.Second) {
 		if !pause(ctx, 150*time.Millisecond) {
 			return
@@ -391,7 +391,7 @@ func (k *pod) write(container string, rows []string) {
 }
 
 // status writes a Pod's status as a kubelet does, with its own field manager.
-func (f *Fleet) status(ctx context.Context, p *corev1.Pod, phase corev1.PodPhase, ready corev1.ConditionStatus, states []corev1.ContainerStatus, started metav1.Time) {
+func (f *Yard) status(ctx context.Context, p *corev1.Pod, phase corev1.PodPhase, ready corev1.ConditionStatus, states []corev1.ContainerStatus, started metav1.Time) {
 	for ctx.Err() == nil {
 		live, err := f.client.CoreV1().Pods(p.Namespace).Get(ctx, p.Name, metav1.GetOptions{})
 		if err != nil || live.UID != p.UID {
@@ -426,7 +426,7 @@ func podIP(uid types.UID) string {
 }
 
 // event writes an event, and counts one that is there already, as a kubelet does.
-func (f *Fleet) event(ctx context.Context, p *corev1.Pod, kind, reason, message string) {
+func (f *Yard) event(ctx context.Context, p *corev1.Pod, kind, reason, message string) {
 	h := fnv.New32a()
 	_, _ = h.Write([]byte(reason + message))
 	name := fmt.Sprintf("%s.%x", p.Name, h.Sum32())
@@ -445,7 +445,7 @@ func (f *Fleet) event(ctx context.Context, p *corev1.Pod, kind, reason, message 
 }
 
 // kubelet answers what the API server asks a kubelet for: /containerLogs/NAMESPACE/POD/CONTAINER.
-func (f *Fleet) kubelet(w http.ResponseWriter, r *http.Request) {
+func (f *Yard) kubelet(w http.ResponseWriter, r *http.Request) {
 	parts := strings.Split(strings.Trim(r.URL.Path, "/"), "/")
 	if len(parts) != 4 || parts[0] != "containerLogs" {
 		http.Error(w, "the lab's node serves container logs only", http.StatusNotFound)

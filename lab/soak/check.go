@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"reflect"
 	"slices"
@@ -29,7 +30,8 @@ type claim struct {
 	Hold     struct{ By string }
 }
 
-var resources = []schema.GroupVersionResource{{Version: "v1", Resource: "configmaps"}, {Group: "apps", Version: "v1", Resource: "deployments"}, {Group: "rbac.authorization.k8s.io", Version: "v1", Resource: "roles"}}
+var resources = []schema.GroupVersionResource{{Version: "v1", Resource: "configmaps"}, {Group: "apps", Version: "v1", Resource: "deployments"}, {Group: "rbac.authorization.k8s.io", Version: "v1", Resource: "roles"},
+	{Version: "v1", Resource: "persistentvolumeclaims"}, {Group: "autoscaling", Version: "v2", Resource: "horizontalpodautoscalers"}}
 
 // sample asks the API for its claims first and then the cluster itself, past the proxy. truth lists what is not as
 // declared, for each ward.
@@ -57,6 +59,9 @@ func (s *soak) sample() (claims map[string]claim, truth map[string][]string, err
 				live[w] = map[string]unstructured.Unstructured{}
 			}
 			live[w][o.GetKind()+"/"+o.GetName()] = o
+			if o.GetNamespace() == shared {
+				s.seen(o.GetName(), string(o.GetUID()))
+			}
 		}
 	}
 	s.mu.Lock()
@@ -71,21 +76,34 @@ func (s *soak) sample() (claims map[string]claim, truth map[string][]string, err
 // differs lists what of a ward is not as it was pushed.
 func (w *ward) differs(live map[string]unstructured.Unstructured) []string {
 	var out []string
+	if w.gone {
+		for key, o := range live {
+			if o.GetNamespace() != shared {
+				out = append(out, key+" is still there")
+			}
+		}
+		return out
+	}
 	if w.broken {
 		out = append(out, "its last commit can't be parsed")
 	}
 	declared := w.declared()
 	for key, want := range declared {
 		got, there := live[key]
+		if got.GetKind() == "HorizontalPodAutoscaler" { // read in one version, declared in either
+			got.SetAPIVersion(want["apiVersion"].(string))
+		}
 		switch {
 		case !there:
 			out = append(out, key+" is missing")
 		case !holds(got.Object, plain(want)):
 			out = append(out, key+" is not as declared")
+		case w.adopted[got.GetName()] && holds(got.Object, map[string]any{"data": map[string]any{"stray": "yes"}}):
+			out = append(out, key+" was adopted with what is not declared")
 		}
 	}
-	for key := range live {
-		if declared[key] == nil {
+	for key, o := range live {
+		if declared[key] == nil && o.GetNamespace() != shared { // there it is the other ward's to take over
 			out = append(out, key+" was left behind")
 		}
 	}
@@ -139,8 +157,11 @@ func holds(got, want any) bool {
 func (s *soak) follow(ctx context.Context) error {
 	since := map[string]time.Time{}  // what is not as declared, ward and words, to when that was first seen
 	drifts := map[string]time.Time{} // wards that are called drifted and are not
+	epoch := 0
+	ctx, end := context.WithCancel(ctx)
 	var wg sync.WaitGroup
 	defer wg.Wait()
+	defer end() // first: what was found is told at once
 	wg.Go(func() { s.watchTasks(ctx) })
 	for {
 		select {
@@ -152,17 +173,30 @@ func (s *soak) follow(ctx context.Context) error {
 		if up.IsZero() {
 			continue
 		}
+		gone := s.gone()
 		claims, truth, err := s.sample()
 		if err != nil {
 			continue // it is being killed; whether it comes back is seen at rest
 		}
 		s.mu.Lock()
 		fault, faulted := s.fault, s.faulted
+		if epoch != s.restored { // what is wrong now is so since then
+			epoch = s.restored
+			clear(since)
+			clear(drifts)
+		}
 		s.mu.Unlock()
+		maps.Copy(gone, s.gone())
+		if lost := s.lost(); lost != "" {
+			return errors.New(lost)
+		}
 		now := time.Now()
 		still := map[string]bool{}
 		for _, w := range s.wards {
 			c, known := claims[w.name]
+			if gone[w] {
+				continue
+			}
 			if !known {
 				return fmt.Errorf("seed %d: ward %s is not listed any more", s.Seed, w.name)
 			}
@@ -198,6 +232,46 @@ func (s *soak) follow(ctx context.Context) error {
 			}
 		}
 	}
+}
+
+// gone lists the wards that are removed, or being removed.
+func (s *soak) gone() map[*ward]bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := map[*ward]bool{}
+	for _, w := range s.wards {
+		if w.gone {
+			out[w] = true
+		}
+	}
+	return out
+}
+
+// seen notes which object carries a name that is handed to and fro between wards: it must never be made anew.
+func (s *soak) seen(name, uid string) {
+	s.jobsMu.Lock()
+	defer s.jobsMu.Unlock()
+	if s.excused {
+		return
+	}
+	if before := s.uids[name]; before != "" && before != uid && s.remade == "" {
+		s.remade = fmt.Sprintf("seed %d: %s/%s was made anew when it was handed over", s.Seed, shared, name)
+	}
+	s.uids[name] = uid
+}
+
+func (s *soak) lost() string {
+	s.jobsMu.Lock()
+	defer s.jobsMu.Unlock()
+	return s.remade
+}
+
+// excuse lets the objects that are handed to and fro be made anew until all is at rest: what was done has to.
+func (s *soak) excuse(yes bool) {
+	s.jobsMu.Lock()
+	defer s.jobsMu.Unlock()
+	clear(s.uids)
+	s.excused = yes
 }
 
 // watchTasks notes every Job that is ever made.
@@ -255,7 +329,7 @@ func (s *soak) tasksOnce() error {
 		if runs == 0 || entries.Total != len(entries.Items) {
 			return errors.New("the logbook of " + w.name + " can't be read whole")
 		}
-		if made := len(s.jobs[w.name]); made > runs || made == 0 {
+		if made := len(s.jobs[w.name]) - s.before[w.name]; made > runs || made == 0 {
 			return fmt.Errorf("seed %d: %s has run its task %d times in %d syncs", s.Seed, w.name, made, runs)
 		}
 	}

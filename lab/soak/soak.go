@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -19,11 +20,15 @@ import (
 	"syscall"
 	"time"
 
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/client-go/dynamic"
 
 	"vigila.dev/lab/edit"
 	"vigila.dev/lab/faults"
 	"vigila.dev/lab/gitserve"
+	"vigila.dev/lab/hostile"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
 )
@@ -35,6 +40,8 @@ type Options struct {
 	Duration time.Duration // of the faults; coming to rest is not counted
 	Seed     uint64
 	Wards    int
+	Rewinds  bool      // the cluster's data are put back now and then
+	Hostile  bool      // wards from a hostile repository stand beside the others
 	Out      io.Writer // tells what is done
 }
 
@@ -51,13 +58,16 @@ type soak struct {
 	dice  *rand.Rand
 	began time.Time
 
+	plane   *plane.Plane
 	cluster *plane.Cluster
-	proxy   *faults.Proxy
-	git     *gitserve.Server
-	gitPort int
-	dyn     dynamic.Interface
-	token   string
-	address string
+	// stopNodes ends what stands in for the nodes.
+	stopNodes func()
+	proxy     *faults.Proxy
+	git       *gitserve.Server
+	gitPort   int
+	dyn       dynamic.Interface
+	token     string
+	address   string
 
 	service struct {
 		sync.Mutex
@@ -65,39 +75,45 @@ type soak struct {
 		up  time.Time // zero while it is down
 	}
 
-	mu      sync.Mutex // guards the world below
-	wards   []*ward
-	fault   faults.Fault
-	faulted time.Time // since when
-	work    string    // the work tree of the repository
-	changes int
+	mu       sync.Mutex // guards the world below
+	wards    []*ward
+	fault    faults.Fault
+	faulted  time.Time // since when
+	work     string    // the work tree of the repository
+	changes  int
+	restored int // how often etcd was put back
 
-	counts map[string]int
-	checks int
-	jobsMu sync.Mutex
-	jobs   map[string]map[string]bool // tasks that were made, by ward and uid
+	counts  map[string]int
+	checks  int
+	jobsMu  sync.Mutex
+	jobs    map[string]map[string]bool // tasks that were made, by ward and uid
+	before  map[string]int             // how many of them were made before the ward was removed and came back
+	uids    map[string]string          // objects that wards hand to each other
+	remade  string                     // one of them that was made anew
+	excused bool                       // it may be, until all is at rest
+	things  []hostile.Thing
+	most    int // MiB of memory that the service had
 }
 
 // Run plays until the time is over, something is found or the context ends.
 func Run(ctx context.Context, o Options) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	s := &soak{Options: o, ctx: ctx, dice: rand.New(rand.NewPCG(o.Seed, 7)), began: time.Now(), counts: map[string]int{}, jobs: map[string]map[string]bool{}}
+	s := &soak{Options: o, ctx: ctx, dice: rand.New(rand.NewPCG(o.Seed, 7)), began: time.Now(), counts: map[string]int{}, jobs: map[string]map[string]bool{}, before: map[string]int{}, uids: map[string]string{}}
 	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
 		return err
 	}
 	s.say("seed %d: %s of faults, %d wards; the service's log is in %s", o.Seed, o.Duration, o.Wards, filepath.Join(o.Dir, "service.log"))
-	p, err := plane.Start(ctx, filepath.Join(o.Dir, "plane"), []string{"quay"})
-	if err != nil {
+	var err error
+	if s.plane, err = plane.Start(ctx, filepath.Join(o.Dir, "plane"), []string{"quay"}); err != nil {
 		return err
 	}
-	defer p.Stop()
-	s.cluster = p.Clusters[0]
-	n, err := nodes.Start(ctx, s.cluster.Config, nil, 2)
-	if err != nil {
+	defer func() { s.plane.Stop() }()
+	s.cluster = s.plane.Clusters[0]
+	if err := s.startNodes(); err != nil {
 		return err
 	}
-	defer func() { cancel(); n.Close() }() // they run until the context ends
+	defer func() { s.stopNodes() }()
 	if s.proxy, err = faults.Start(s.cluster.Config, o.Seed); err != nil {
 		return err
 	}
@@ -115,6 +131,9 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer func() { s.git.Close() }()
+	if err := s.furnish(); err != nil {
+		return err
+	}
 	if err := s.prepare(); err != nil {
 		return err
 	}
@@ -126,6 +145,19 @@ func (s *soak) say(format string, args ...any) {
 	fmt.Fprintf(s.Out, "%7.1f s  %s\n", time.Since(s.began).Seconds(), fmt.Sprintf(format, args...))
 }
 
+// startNodes starts the stand-ins of the nodes; tasks take longer there than a restore does.
+func (s *soak) startNodes() error {
+	ctx, cancel := context.WithCancel(s.ctx)
+	slow := &nodes.Catalogue{Images: []nodes.Image{{Image: "registry.brindle.example/migrate:*", Behaviour: "exits", After: 4 * time.Second}}}
+	n, err := nodes.Start(ctx, s.cluster.Config, slow, 2)
+	if err != nil {
+		cancel()
+		return err
+	}
+	s.stopNodes = func() { cancel(); n.Close() } // they run until the context ends
+	return nil
+}
+
 func (s *soak) startGit() (err error) {
 	s.git, err = gitserve.Start(filepath.Join(s.Dir, "git"), s.gitPort, "", "")
 	return err
@@ -133,7 +165,7 @@ func (s *soak) startGit() (err error) {
 
 // prepare makes the repository, starts the service and registers the wards.
 func (s *soak) prepare() error {
-	if err := s.git.Create("fleet"); err != nil {
+	if err := s.git.Create("moorings"); err != nil {
 		return err
 	}
 	s.work = filepath.Join(s.Dir, "work")
@@ -152,12 +184,29 @@ func (s *soak) prepare() error {
 	if err := s.start(); err != nil {
 		return err
 	}
+	through, err := os.ReadFile(filepath.Join(s.Dir, "through.yaml"))
+	if err != nil {
+		return err
+	}
 	for _, c := range []struct {
 		path string
 		body any
-	}{{"repos", map[string]string{"name": "fleet", "url": s.git.URL("fleet")}}, {"clusters", map[string]string{"name": "quay", "kubeconfig": filepath.Join(s.Dir, "through.yaml"), "context": "quay"}},
+	}{{"repos", map[string]string{"name": "moorings", "url": s.git.URL("moorings")}}, {"clusters", map[string]string{"name": "quay", "kubeconfig": string(through), "context": "quay"}},
 		{"wards", map[string]string{"name": "wards.yaml", "file": gates.String()}}} {
 		if err := s.call(http.MethodPost, c.path, c.body, nil); err != nil {
+			return err
+		}
+	}
+	return s.besiege()
+}
+
+// furnish makes what no ward keeps.
+func (s *soak) furnish() error {
+	for r, o := range map[schema.GroupVersionResource]map[string]any{
+		{Version: "v1", Resource: "namespaces"}:                              {"apiVersion": "v1", "kind": "Namespace", "metadata": map[string]any{"name": shared}},
+		{Group: "storage.k8s.io", Version: "v1", Resource: "storageclasses"}: {"apiVersion": "storage.k8s.io/v1", "kind": "StorageClass", "metadata": map[string]any{"name": class}, "provisioner": "disks.brindle.example", "volumeBindingMode": "WaitForFirstConsumer"},
+	} {
+		if _, err := s.dyn.Resource(r).Create(s.ctx, &unstructured.Unstructured{Object: o}, metav1.CreateOptions{}); err != nil {
 			return err
 		}
 	}
@@ -292,7 +341,7 @@ func (s *soak) commit(message string, wards ...*ward) error {
 	if err := os.WriteFile(filepath.Join(s.work, "changes"), []byte(fmt.Sprint(s.changes)), 0o600); err != nil {
 		return err
 	}
-	for _, args := range [][]string{{"add", "-A"}, {"commit", "-q", "-m", message}, {"push", "-q", filepath.Join(s.Dir, "git", "fleet.git"), "main"}} {
+	for _, args := range [][]string{{"add", "-A"}, {"commit", "-q", "-m", message}, {"push", "-q", filepath.Join(s.Dir, "git", "moorings.git"), "main"}} {
 		if err := run(s.work, "git", args...); err != nil {
 			return err
 		}
@@ -334,7 +383,7 @@ func (s *soak) play() error {
 	for _, a := range actions {
 		done = append(done, fmt.Sprintf("%d %s", s.counts[a.name], a.name))
 	}
-	s.say("seed %d: nothing false. %s. %d claims were checked; requests by fault: %s", s.Seed, strings.Join(done, ", "), s.checks, s.proxy.Counts())
+	s.say("seed %d: nothing false. %s. %d claims were checked; the service had at most %d MiB; requests by fault: %s", s.Seed, strings.Join(done, ", "), s.checks, s.most, s.proxy.Counts())
 	return nil
 }
 
@@ -353,10 +402,16 @@ var actions = []struct {
 	{"kills", 2, (*soak).crash},
 	{"parts", 1, (*soak).part},
 	{"stops", 1, (*soak).stopRun},
+	{"removals of a ward", 1, (*soak).dismantle},
+	{"moves between wards", 2, (*soak).move},
+	{"adoptions", 1, (*soak).adopt},
+	{"claims", 1, func(s *soak) (string, error) { return s.change((*ward).claim) }},
+	{"other versions", 1, func(s *soak) (string, error) { return s.change((*ward).rewrite) }},
 	{"restores by hand", 1, (*soak).restore},
 	{"faults of the cluster", 4, (*soak).disturb},
 	{"cut connections", 1, func(s *soak) (string, error) { s.proxy.Cut(); return "every connection to the cluster is cut", nil }},
 	{"silences of git", 1, (*soak).gitDown},
+	{"restored etcds", 1, (*soak).restoreEtcd},
 }
 
 func (s *soak) act() error {
@@ -433,6 +488,131 @@ func (s *soak) stopRun() (string, error) {
 	return fmt.Sprintf("the run of %s is stopped", w.name), nil
 }
 
+// dismantle removes a ward with its objects; it comes back when all is at rest.
+func (s *soak) dismantle() (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards))]
+	if w.gone {
+		return "nothing is removed", nil
+	}
+	s.mu.Lock()
+	w.gone = true
+	s.mu.Unlock()
+	s.excuse(true)
+	if err := s.call(http.MethodDelete, "wards/"+w.name+"?dismantle=true&why=soak&allow=Namespace/"+w.name, nil, nil); err != nil {
+		s.mu.Lock()
+		w.gone = false
+		s.mu.Unlock()
+		return fmt.Sprintf("%s is not removed: %v", w.name, err), nil
+	}
+	return fmt.Sprintf("%s is removed, with its objects", w.name), nil
+}
+
+// back keeps a ward again that was removed.
+func (s *soak) back(w *ward) error {
+	s.jobsMu.Lock()
+	s.before[w.name] = len(s.jobs[w.name])
+	s.jobsMu.Unlock()
+	if err := s.call(http.MethodPost, "wards", map[string]string{"name": w.name + ".yaml", "file": w.gate()}, nil); err != nil {
+		return err
+	}
+	// What its earlier life has left behind in an older state of the cluster is nobody's.
+	if err := os.RemoveAll(filepath.Join(s.Dir, "etcd-kept")); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	w.gone = false
+	clear(w.deleted)
+	clear(w.adopted)
+	s.mu.Unlock()
+	s.say("%s is kept again", w.name)
+	return nil
+}
+
+// move hands an object from one ward to its neighbour, within one commit.
+func (s *soak) move() (string, error) {
+	i := s.dice.IntN(len(s.wards)/2) * 2
+	a, b := s.wards[i], s.wards[i+1]
+	s.mu.Lock()
+	a.moving, b.moving = b.moving, a.moving
+	a.broken, b.broken = false, false
+	to := a
+	if b.moving != "" {
+		to = b
+	}
+	gone := a.gone || b.gone
+	s.mu.Unlock()
+	if gone {
+		s.excuse(true)
+	}
+	what := fmt.Sprintf("%s moves to %s", to.moving, to.name)
+	return "commit: " + what, s.commit(what, a, b)
+}
+
+// adopt lets somebody make an object as most of the world does, and then declares it.
+func (s *soak) adopt() (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards))]
+	s.mu.Lock()
+	w.next++
+	name := fmt.Sprintf("c%03d", w.next)
+	s.mu.Unlock()
+	o := &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": name, "annotations": map[string]any{
+		"kubectl.kubernetes.io/last-applied-configuration": `{"apiVersion":"v1","kind":"ConfigMap","data":{"v":"0","stray":"yes"}}`}}, "data": map[string]any{"v": "0", "stray": "yes"}}}
+	_, err := s.dyn.Resource(resources[0]).Namespace(w.name).Create(s.ctx, o, metav1.CreateOptions{FieldManager: "kubectl-client-side-apply"})
+	s.mu.Lock()
+	w.configs[name], w.broken = 1, false
+	w.adopted[name] = err == nil
+	s.mu.Unlock()
+	what := fmt.Sprintf("declares %s, which somebody made", name)
+	return fmt.Sprintf("commit: %s %s", w.name, what), s.commit(what, w)
+}
+
+// restoreEtcd takes the cluster back to where it was when this last happened.
+func (s *soak) restoreEtcd() (string, error) {
+	if !s.Rewinds {
+		return "the cluster's data are left alone", nil
+	}
+	if len(s.gone()) > 0 {
+		return "the cluster's etcd stays as it is: what would come back is nobody's", nil
+	}
+	etcd, kept, now := filepath.Join(s.plane.Dir, "etcd"), filepath.Join(s.Dir, "etcd-kept"), filepath.Join(s.Dir, "etcd-now")
+	s.set(faults.Fault{Kind: "none"})
+	s.excuse(true)
+	s.stopNodes() // their streams would go on where the cluster no longer is
+	s.plane.Stop()
+	if err := os.CopyFS(now, os.DirFS(etcd)); err != nil {
+		return "", err
+	}
+	what := "the cluster's etcd is kept aside"
+	if _, err := os.Stat(kept); err == nil {
+		what = "the cluster's etcd is as it was the last time"
+		if err := errors.Join(os.RemoveAll(etcd), os.Rename(kept, etcd)); err != nil {
+			return "", err
+		}
+	}
+	if err := os.Rename(now, kept); err != nil {
+		return "", err
+	}
+	p, err := plane.Start(s.ctx, s.plane.Dir, []string{"quay"})
+	if err != nil {
+		return "", err
+	}
+	s.plane = p
+	if p.Clusters[0].URL != s.cluster.URL {
+		return "", errors.New("the cluster answers elsewhere")
+	}
+	if err := s.startNodes(); err != nil {
+		return "", err
+	}
+	s.mu.Lock()
+	s.restored++
+	for _, w := range s.wards { // what was adopted may be as it was before: what is not declared is then somebody's addition
+		clear(w.adopted)
+	}
+	s.mu.Unlock()
+	s.set(faults.Fault{Kind: "none"})
+	return what, nil
+}
+
 func (s *soak) restore() (string, error) {
 	w := s.wards[s.dice.IntN(len(s.wards))]
 	_ = s.call(http.MethodPost, "wards/"+w.name+"@quay/runs", map[string]any{"kind": "restore"}, nil)
@@ -506,6 +686,13 @@ func (s *soak) rest(failed chan error) error {
 			c, known := claims[w.name]
 			switch diff := truth[w.name]; {
 			case wrong != "":
+			case w.gone && known:
+				wrong = fmt.Sprintf("%s is still being removed: %s, %s, run #%d: %s", w.name, c.Standing, c.Health, c.Run.Number, c.Says)
+			case w.gone && len(diff) == 0:
+				wrong = w.name + " is not kept again yet"
+				if err := s.back(w); err != nil {
+					return err
+				}
 			case !known:
 				wrong = w.name + " is not listed"
 			case len(diff) > 0:
@@ -529,6 +716,10 @@ func (s *soak) rest(failed chan error) error {
 			}
 		}
 		if wrong == "" {
+			wrong = s.wrecks(claims)
+		}
+		if wrong == "" {
+			s.excuse(false)
 			s.say("all is at rest and as declared after %.1f s", time.Since(began).Seconds())
 			return nil
 		}

@@ -9,6 +9,9 @@ import (
 	"strings"
 )
 
+// shared is a namespace that no ward keeps; class a storage class that binds once a Pod uses a claim.
+const shared, class = "soundings", "disks"
+
 // ward is what the soak itself knows of one ward: what it has pushed.
 type ward struct {
 	name    string
@@ -17,10 +20,18 @@ type ward struct {
 	next    int
 	broken  bool            // its last commit can't be parsed
 	deleted map[string]bool // objects that were deleted by hand once
+	adopted map[string]bool // objects that somebody else made by a client-side apply, with a key that is not declared
+	claims  map[string]bool
+	scaler  int    // version of the autoscaling API that its autoscaler is declared in
+	moving  string // an object in a namespace of nobody, handed to and fro with the next ward; empty while the other has it
+	gone    bool   // it is being removed with its objects, or was
 }
 
 func newWard(i int) *ward {
-	w := &ward{name: fmt.Sprintf("pier-%02d", i), index: i, configs: map[string]int{}, deleted: map[string]bool{}}
+	w := &ward{name: fmt.Sprintf("pier-%02d", i), index: i, configs: map[string]int{}, deleted: map[string]bool{}, adopted: map[string]bool{}, claims: map[string]bool{}, scaler: 1 + i%2}
+	if i%2 == 0 {
+		w.moving = fmt.Sprintf("buoy-%02d", i)
+	}
 	for range 8 {
 		w.next++
 		w.configs[fmt.Sprintf("c%03d", w.next)] = 1
@@ -37,7 +48,7 @@ func (w *ward) gate() string {
 	if w.reports() {
 		drift = "report"
 	}
-	return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {repo: fleet, path: %[1]s}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, drift: %[2]s, every: 1s}\nsettle: {within: 2m}\n", w.name, drift)
+	return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {repo: moorings, path: %[1]s}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, drift: %[2]s, every: 1s}\nsettle: {within: 2m}\n", w.name, drift)
 }
 
 // declared is every object that should be in the cluster, by kind/name, without what is the same everywhere.
@@ -50,6 +61,15 @@ func (w *ward) declared() map[string]map[string]any {
 	// A name that is legal for RBAC alone.
 	out["Role/"+w.name+":a|b"] = map[string]any{"apiVersion": "rbac.authorization.k8s.io/v1", "kind": "Role", "metadata": map[string]any{"name": w.name + ":a|b"},
 		"rules": []any{map[string]any{"apiGroups": []any{""}, "resources": []any{"configmaps"}, "verbs": []any{"get"}}}}
+	for name := range w.claims {
+		out["PersistentVolumeClaim/"+name] = map[string]any{"apiVersion": "v1", "kind": "PersistentVolumeClaim", "metadata": map[string]any{"name": name},
+			"spec": map[string]any{"storageClassName": class, "accessModes": []any{"ReadWriteOnce"}, "resources": map[string]any{"requests": map[string]any{"storage": "1Gi"}}}}
+	}
+	if w.moving != "" {
+		out["ConfigMap/"+w.moving] = map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": w.moving, "namespace": shared}, "data": map[string]any{"light": "on"}}
+	}
+	out["HorizontalPodAutoscaler/"+w.name] = map[string]any{"apiVersion": fmt.Sprintf("autoscaling/v%d", w.scaler), "kind": "HorizontalPodAutoscaler", "metadata": map[string]any{"name": w.name},
+		"spec": map[string]any{"minReplicas": 1, "maxReplicas": 3, "scaleTargetRef": map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "name": w.name}}}
 	labels := map[string]any{"app": w.name}
 	out["Deployment/"+w.name] = map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "metadata": map[string]any{"name": w.name},
 		"spec": map[string]any{"replicas": 1, "selector": map[string]any{"matchLabels": labels}, "template": map[string]any{"metadata": map[string]any{"labels": labels},
@@ -136,6 +156,24 @@ func (w *ward) remove(dice *rand.Rand) string {
 	name := w.some(dice)
 	delete(w.configs, name)
 	return "removes " + name
+}
+
+// claim declares a claim that nothing uses, or takes it away again.
+func (w *ward) claim(*rand.Rand) string {
+	w.broken = false
+	if w.claims["charts"] {
+		delete(w.claims, "charts")
+		return "lets its claim go"
+	}
+	w.claims["charts"] = true
+	return "claims a volume"
+}
+
+// rewrite declares the autoscaler in the other version of its API.
+func (w *ward) rewrite(*rand.Rand) string {
+	w.broken = false
+	w.scaler = 3 - w.scaler
+	return fmt.Sprintf("declares its autoscaler as autoscaling/v%d", w.scaler)
 }
 
 func (w *ward) smash(*rand.Rand) string {

@@ -33,11 +33,11 @@ var (
 		{Group: "networking.k8s.io", Version: "v1", Resource: "networkpolicies"}, {Version: "v1", Resource: "namespaces"}}
 )
 
-// perWard is how many objects each ward of the fleet has.
+// perWard is how many objects each ward of the crowd has.
 const perWard = 500
 
-// fleet is a service with wards that are in step, shared by several measures.
-type fleet struct {
+// crowd is a service with wards that are in step, shared by several measures.
+type crowd struct {
 	world   *world
 	objects int
 	quiet   time.Duration
@@ -47,30 +47,30 @@ type fleet struct {
 	count int // wards so far
 }
 
-// ready brings the fleet up to so many objects, all in step.
-func (f *fleet) ready(ctx context.Context, objects int) (err error) {
+// ready brings the crowd up to so many objects, all in step.
+func (f *crowd) ready(ctx context.Context, objects int) (err error) {
 	if f.service == nil {
-		if f.service, err = f.world.service(ctx, "fleet"); err != nil {
+		if f.service, err = f.world.service(ctx, "crowd"); err != nil {
 			return err
 		}
-		if f.repo, err = f.world.repository("fleet"); err != nil {
+		if f.repo, err = f.world.repository("crowd"); err != nil {
 			return err
 		}
-		if err := f.repo.push("First", map[string]string{"README.md": "A fleet."}); err != nil {
+		if err := f.repo.push("First", map[string]string{"README.md": "A crowd."}); err != nil {
 			return err
 		}
-		if err := f.cli("repo", "add", "fleet", f.repo.url); err != nil {
+		if err := f.cli("repo", "add", "crowd", f.repo.url); err != nil {
 			return err
 		}
 	}
 	files, gates := map[string]string{}, ""
 	for ; f.count*perWard < objects; f.count++ {
-		name := fmt.Sprintf("fleet-%02d", f.count)
+		name := fmt.Sprintf("crowd-%02d", f.count)
 		for i := range perWard - 1 { // and its namespace
 			file := fmt.Sprintf("%s/part-%d.yaml", name, i/50)
 			files[file] += "---\n" + manifest(fmt.Sprintf("berth-%03d", i), i, 1)
 		}
-		gates += "---\n" + gate(name, "fleet", name, "sync: auto, drift: report")
+		gates += "---\n" + gate(name, "crowd", name, "sync: auto, drift: report")
 	}
 	if len(files) == 0 {
 		return nil
@@ -82,7 +82,7 @@ func (f *fleet) ready(ctx context.Context, objects int) (err error) {
 }
 
 // drift: a write by another client until the API shows it, beside a bare watch of the same writes.
-func (f *fleet) drift(ctx context.Context) (row, error) {
+func (f *crowd) drift(ctx context.Context) (row, error) {
 	const writes = 300
 	r := row{what: fmt.Sprintf("write by another client until the API shows the drift, %d watched objects, p50 and p99", f.objects), against: "the same writes seen by a bare watch", goal: "p99 within 3 times",
 		how: fmt.Sprintf("%d merge patches of one field each, one after the other, timed from before the patch. The bare watch is a client-go watch of the marked ConfigMaps. The API counts as showing it when, after a server-sent event, the list of wards has one drifted field more.", writes)}
@@ -124,7 +124,7 @@ func (f *fleet) drift(ctx context.Context) (row, error) {
 	var ours, limit []time.Duration
 	profile, err := f.profiled(func() error {
 		for n := range writes {
-			ns, name := fmt.Sprintf("fleet-%02d", n%f.count), fmt.Sprintf("berth-%03d", 2*(n/f.count))
+			ns, name := fmt.Sprintf("crowd-%02d", n%f.count), fmt.Sprintf("berth-%03d", 2*(n/f.count))
 			start := time.Now()
 			failed := make(chan error, 1)
 			go func() {
@@ -161,7 +161,7 @@ func (f *fleet) drift(ctx context.Context) (row, error) {
 		return r, err
 	}
 	for i := range f.count { // put it back for the measures that follow
-		if err := f.cli("sync", fmt.Sprintf("fleet-%02d", i)); err != nil {
+		if err := f.cli("sync", fmt.Sprintf("crowd-%02d", i)); err != nil {
 			return r, err
 		}
 	}
@@ -175,7 +175,7 @@ func (f *fleet) drift(ctx context.Context) (row, error) {
 }
 
 // restart: from the start of the process until every standing is known, beside a bare list.
-func (f *fleet) restart(ctx context.Context) (row, error) {
+func (f *crowd) restart(ctx context.Context) (row, error) {
 	r := row{what: fmt.Sprintf("restart with %d objects until every standing is known", f.objects), against: "a bare list of them", goal: "within 2 times plus 1 s",
 		how: "From starting the process until the list of wards calls none of them blind, median of 5. The bare list reads the same four kinds at the same time with client-go, median of 5, taken in turns with the restarts."}
 	if err := f.ready(ctx, f.objects); err != nil {
@@ -260,7 +260,7 @@ func (w *world) counter() (*counter, error) {
 }
 
 // requests: what a service that has nothing to do asks of the cluster.
-func (f *fleet) requests(ctx context.Context) (row, error) {
+func (f *crowd) requests(ctx context.Context) (row, error) {
 	r := row{what: fmt.Sprintf("requests to the cluster with %d objects in step, over %s, watches aside", f.objects, f.quiet), against: "0", goal: "0",
 		how: "The service reaches the API server through a proxy that counts every request without watch=true, from ten seconds after all wards are in step."}
 	if err := f.ready(ctx, f.objects); err != nil {
@@ -322,7 +322,7 @@ func (f *fleet) requests(ctx context.Context) (row, error) {
 }
 
 // memory: what each further watched object costs.
-func (f *fleet) memory(ctx context.Context) (row, error) {
+func (f *crowd) memory(ctx context.Context) (row, error) {
 	more := 4 * f.objects
 	r := row{what: fmt.Sprintf("memory an object watched, from %d to %d", f.objects, more), against: "the bytes of the object's JSON", goal: "under 1 KiB an object",
 		how: "The live heap after a forced collection (go_gc_heap_live_bytes), with a fresh service at both sizes and every ward in step; the difference by the number of objects. The resident set, which holds what the collector has not given back yet, is told beside it. JSON is what the API server answers."}
