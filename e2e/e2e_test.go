@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -145,6 +146,7 @@ func (s *service) start() {
 	}
 	tokenFile := filepath.Join(s.dir, "token")
 	s.cmd = exec.Command(filepath.Join(bin, "vigila"), append([]string{"serve", "--listen", listen, "--data", filepath.Join(s.dir, "data"), "--admin-token-file", tokenFile, "--log-format", "json"}, s.args...)...)
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	out, err := s.cmd.StderrPipe()
 	require.NoError(s.t, err)
 	require.NoError(s.t, s.cmd.Start())
@@ -186,7 +188,7 @@ func (s *service) start() {
 
 // kill ends the service as a crash does, and waits for it.
 func (s *service) kill() {
-	_ = s.cmd.Process.Kill()
+	_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL) // with the gits that it has started, which would go on writing
 	_ = s.cmd.Wait()
 	if s.t.Failed() {
 		s.t.Logf("log of the service:\n%s", s.log)
@@ -324,9 +326,28 @@ func (s *service) entry(n int) client.Entry {
 	return *r.JSON200
 }
 
+// metrics reads /metrics, signed in.
+func (s *service) metrics() string {
+	s.t.Helper()
+	q, err := http.NewRequest(http.MethodGet, s.url+"/metrics", nil)
+	require.NoError(s.t, err)
+	q.Header.Set("Authorization", "Bearer "+s.token)
+	r, err := http.DefaultClient.Do(q)
+	require.NoError(s.t, err)
+	defer r.Body.Close()
+	b, err := io.ReadAll(r.Body)
+	require.NoError(s.t, err)
+	return string(b)
+}
+
 func (s *service) entries() []client.Entry {
 	s.t.Helper()
-	r, err := s.api.ListWardEntriesWithResponse(context.Background(), s.name+"@quay", &client.ListWardEntriesParams{Limit: 100})
+	return s.entriesOf(s.name + "@quay")
+}
+
+func (s *service) entriesOf(id string) []client.Entry {
+	s.t.Helper()
+	r, err := s.api.ListWardEntriesWithResponse(context.Background(), id, &client.ListWardEntriesParams{Limit: 100})
 	require.NoError(s.t, s.api.Check(r, err))
 	return r.JSON200.Items
 }

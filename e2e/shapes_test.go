@@ -1,11 +1,9 @@
 package e2e
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
 	"fmt"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -328,14 +326,9 @@ func TestBadMomentsOfTheCluster(t *testing.T) {
 	assert.Contains(t, out, "ConfigMap/b refused")
 
 	// The queues and how long work waits in them are measured.
-	answer, err := http.Get(s.url + "/metrics")
-	require.NoError(t, err)
-	defer answer.Body.Close()
-	var body bytes.Buffer
-	_, err = io.Copy(&body, answer.Body)
-	require.NoError(t, err)
+	body := s.metrics()
 	for _, want := range []string{`vigila_turn_queue_depth{queue="cluster troubled"} 0`, `vigila_turn_queue_depth{queue="fetch"}`, `vigila_turn_wait_seconds_count{queue="cluster troubled"}`, `vigila_turn_wait_seconds_count{queue="render"}`} {
-		assert.Contains(t, body.String(), want)
+		assert.Contains(t, body, want)
 	}
 }
 

@@ -299,7 +299,7 @@ func TestRostersNestAndHaveLimits(t *testing.T) {
 	s.ok("cluster", "add", "far", "--label", "sea=near")
 	assert.Contains(t, s.ok("cluster", "list"), "sea=near", "labels change without the token")
 	assert.Contains(t, s.ok("cluster", "contexts", kubeconfig()), raw.CurrentContext)
-	s.fails(1, "it has: "+raw.CurrentContext, "cluster", "add", "x", "--kubeconfig", kubeconfig(), "--kube-context", "nope")
+	s.fails(2, "it has: "+raw.CurrentContext, "cluster", "add", "x", "--kubeconfig", kubeconfig(), "--kube-context", "nope")
 
 	s.push("The team goes", map[string]string{"wards/team.yaml": ""})
 	s.rosterUntil("top", "asks or has let it go", func(r client.Roster) bool { return r.Guard == "" || r.Guard == "mass-removal" })
@@ -474,12 +474,7 @@ func TestOverlaysFollowTheirBases(t *testing.T) {
 	w := s.until("it is in step", inStepAndReady)
 	assert.EqualValues(t, "overlay", w.Form)
 	renders := func() string {
-		r, err := http.Get(s.url + "/metrics")
-		require.NoError(t, err)
-		defer r.Body.Close()
-		b, err := io.ReadAll(r.Body)
-		require.NoError(t, err)
-		for _, row := range strings.Split(string(b), "\n") {
+		for _, row := range strings.Split(s.metrics(), "\n") {
 			if n, ok := strings.CutPrefix(row, "vigila_renders_total "); ok {
 				return n
 			}

@@ -413,7 +413,7 @@ func TestEveryCallNeedsAToken(t *testing.T) {
 			_ = answer.Body.Close()
 		}
 	}
-	for path, status := range map[string]int{"/healthz": 200, "/readyz": 200, "/metrics": 200, "/": 200, "/wards/anything": 200, "/api/v1/nothing": 404} {
+	for path, status := range map[string]int{"/healthz": 200, "/readyz": 200, "/metrics": 401, "/": 200, "/wards/anything": 200, "/api/v1/nothing": 404} {
 		answer, err := http.Get(s.url + path)
 		require.NoError(t, err)
 		assert.Equal(t, status, answer.StatusCode, path)

@@ -94,7 +94,7 @@ func TestBadInput(t *testing.T) {
 	s.fails(1, "starts with none of https://, http:// and ssh://", "repo", "add", "odd", "ext::sh -c true")
 	s.fails(1, "holds a user name or password", "repo", "add", "odd", "http://a:b@127.0.0.1/x.git")
 	s.fails(1, "only for trials", "repo", "add", "odd", "file:///etc")
-	s.fails(1, `no context "wrong"; it has: quay`, "cluster", "add", "c", "--kubeconfig", kubeconfig(), "--kube-context", "wrong")
+	s.fails(2, `no context "wrong"; it has: quay`, "cluster", "add", "c", "--kubeconfig", kubeconfig(), "--kube-context", "wrong")
 	s.fails(1, "no such file", "cluster", "add", "c", "--kubeconfig", "/nonexistent")
 	s.fails(1, "is used by 1 wards", "repo", "remove", s.name)
 	s.fails(1, "keeps 1 wards", "cluster", "remove", "quay")
@@ -108,7 +108,7 @@ func TestBadInput(t *testing.T) {
 	s.fails(2, "is not the number of an entry", "rollback", s.name, "first")
 	s.fails(1, "has no entry #999", "rollback", s.name, "999")
 	s.fails(2, "is not a sign-in link", "sign-in", "127.0.0.1")
-	s.fails(1, "This token is not known: sign in again", "sign-in", s.url+"/#sign-in=wrong")
+	s.fails(1, "This token is not known: it was ended, or is of another service", "sign-in", s.url+"/#sign-in=wrong")
 	assert.Contains(t, s.ok("sign-in", s.url+"/#sign-in="+s.token), "Signed in")
 	assert.NotContains(t, s.log.String(), "panic")
 }

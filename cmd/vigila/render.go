@@ -20,6 +20,7 @@ import (
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
+	"vigila.dev/vigila/internal/visible"
 )
 
 // target says which cluster something is rendered for, on the command line.
@@ -102,6 +103,7 @@ template is to see of one.`,
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
+			render.Offline()
 			in, rel, err := tree(args[0], root)
 			if err != nil {
 				return err
@@ -166,10 +168,10 @@ template is to see of one.`,
 					if err != nil {
 						return err
 					}
-					fmt.Fprintf(c.OutOrStdout(), "---\n# %s\n%s", o.At(), b)
+					fmt.Fprintf(c.OutOrStdout(), "---\n# %s\n%s", visible.Line(o.At()), b)
 				}
 				for _, n := range res.Notes {
-					fmt.Fprintln(c.ErrOrStderr(), n)
+					fmt.Fprintln(c.ErrOrStderr(), visible.Text(n))
 				}
 				total += len(res.Objects)
 			}
@@ -215,6 +217,7 @@ As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: 
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
+			render.Offline()
 			if !slices.Contains([]string{"text", "json", "sarif", "junit"}, format) {
 				return &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("-o %s is not known; write text, json, sarif or junit", format)}
 			}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -13,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -21,9 +23,12 @@ import (
 
 	"vigila.dev/vigila/console"
 	"vigila.dev/vigila/internal/cli"
+	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/server"
+	"vigila.dev/vigila/internal/visible"
 )
 
 // settings are those of the service. Each may come from a flag (--allow-local-repos), the environment
@@ -40,24 +45,37 @@ type settings struct {
 	KeepEntries     int    `mapstructure:"keep_entries"`
 	KeepFor         string `mapstructure:"keep_for"`
 	Profiles        string `mapstructure:"profiles"`
+	Kubeconfigs     string `mapstructure:"kubeconfigs"`
+	Commands        bool   `mapstructure:"kubeconfig_commands"`
+	TLSCert         string `mapstructure:"tls_cert"`
+	TLSKey          string `mapstructure:"tls_key"`
+	PlainHTTP       bool   `mapstructure:"plain_http"`
+	MetricsListen   string `mapstructure:"metrics_listen"`
+	TrustedProxies  string `mapstructure:"trusted_proxies"`
 	keepFor         time.Duration
 }
 
 func serveCommand() *cobra.Command {
 	var file string
+	var another bool
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service: the API, the console and the loops that keep wards",
 		Long: `Run the service: the API, the console and the loops that keep wards. At its first start it makes an admin token
 and prints it once, as a sign-in link.
 
 Every flag may as well stand in the configuration file (allow_local_repos: true) or in the environment
-(VIGILA_ALLOW_LOCAL_REPOS=true); a flag wins over the environment, the environment over the file.`,
+(VIGILA_ALLOW_LOCAL_REPOS=true); a flag wins over the environment, the environment over the file.
+
+Where no admin's token is left: vigila serve --make-admin-token makes one on the service's machine, and ends.`,
 		Example: "  vigila serve\n  vigila serve --listen 127.0.0.1:7740 --data /var/lib/vigila\n  VIGILA_LOG_FORMAT=json vigila serve --config vigila.yaml",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			s, err := readSettings(c, file)
 			if err != nil {
 				return &cli.Exit{Code: cli.ExitUsage, Text: err.Error()}
+			}
+			if another {
+				return moreToken(c.Context(), s)
 			}
 			return serve(c.Context(), s)
 		},
@@ -68,7 +86,13 @@ Every flag may as well stand in the configuration file (allow_local_repos: true)
 	}
 	f := c.Flags()
 	f.StringVar(&file, "config", "", "configuration file, YAML")
+	f.BoolVar(&another, "make-admin-token", false, "make another admin's token for the service with this --data, running or not, print it and end")
 	f.String("listen", "127.0.0.1:7740", "address to listen on; port 0 takes a free one")
+	f.String("tls-cert", "", "certificate (PEM, with those between) to serve HTTPS with; read anew when the file changes")
+	f.String("tls-key", "", "its private key (PEM)")
+	f.Bool("plain-http", false, "serve plain HTTP to other machines: something in front of it speaks HTTPS")
+	f.String("metrics-listen", "", "address to serve /metrics at without a sign-in, besides the other one with it; none when empty")
+	f.String("trusted-proxies", "", "addresses or networks, separated by commas, that are believed when they say who asks (X-Forwarded-For)")
 	f.String("data", data, "directory of the database, the key and the mirrors")
 	f.Int("parallel", 8, "objects applied at a time in one run")
 	f.Int("cluster-calls", 32, "calls to one cluster at a time, over all its runs")
@@ -78,6 +102,8 @@ Every flag may as well stand in the configuration file (allow_local_repos: true)
 	f.String("log-format", "text", "text or json")
 	f.String("admin-token-file", "", "where to write the admin token at the first start, instead of printing it")
 	f.String("profiles", "", "loopback address to serve Go profiles at (/debug/pprof), to find out where time and memory go; none when empty")
+	f.String("kubeconfigs", "", "directory of kubeconfigs that whoever adds a cluster may name; none when empty")
+	f.Bool("kubeconfig-commands", false, "let kubeconfigs in that directory name commands and files, which the service then runs and reads")
 	f.Bool("allow-local-repos", false, "take repositories at file:// addresses, for trials")
 	return c
 }
@@ -88,7 +114,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "cluster-calls", "keep-entries", "keep-for", "profiles"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "cluster-calls", "keep-entries", "keep-for", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -120,6 +146,19 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 		return s, fmt.Errorf("keep_entries is %d; it must be 0 or more", s.KeepEntries)
 	}
 	var err error
+	if err := s.overTheNetwork(); err != nil {
+		return s, err
+	}
+	if s.Kubeconfigs != "" {
+		if s.Kubeconfigs, err = filepath.Abs(s.Kubeconfigs); err != nil {
+			return s, err
+		}
+		if st, err := os.Stat(s.Kubeconfigs); err != nil || !st.IsDir() {
+			return s, fmt.Errorf("kubeconfigs is %q, which is no directory that can be read", s.Kubeconfigs)
+		}
+	} else if s.Commands {
+		return s, errors.New("kubeconfig_commands needs kubeconfigs: the directory that they are in")
+	}
 	if s.keepFor, err = days(s.KeepFor); err != nil {
 		return s, fmt.Errorf("keep_for is %q; write a time such as 90d or 720h, or 0", s.KeepFor)
 	}
@@ -158,11 +197,23 @@ func serve(ctx context.Context, s settings) error {
 	if err := level.UnmarshalText([]byte(s.LogLevel)); err != nil {
 		return &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("log_level is %q; write debug, info, warn or error", s.LogLevel)}
 	}
-	var handler slog.Handler = slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})
+	// What comes from a commit or a cluster is written out, also where the log is read on a terminal.
+	opts := &slog.HandlerOptions{Level: level, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
+		switch v := a.Value.Any().(type) {
+		case string:
+			return slog.String(a.Key, visible.Text(v))
+		case error:
+			return slog.String(a.Key, visible.Text(v.Error()))
+		}
+		return a
+	}}
+	var handler slog.Handler = slog.NewTextHandler(os.Stderr, opts)
 	if s.LogFormat == "json" {
-		handler = slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})
+		handler = slog.NewJSONHandler(os.Stderr, opts)
 	}
 	log := slog.New(handler)
+	render.Offline()
+	syscall.Umask(0o077) // what is kept is nobody else's: private code, and what of it is secret
 	klog.SetSlogLogger(slog.New(asDebug{handler}).With("from", "client-go"))
 
 	store, err := record.Open(ctx, s.Data)
@@ -175,23 +226,46 @@ func serve(ctx context.Context, s settings) error {
 		return fmt.Errorf("listen on %s: %w; choose another with --listen", s.Listen, err)
 	}
 	address := "http://" + listener.Addr().String()
+	if s.TLSCert != "" {
+		pair := &certificate{cert: s.TLSCert, key: s.TLSKey, log: log}
+		if _, err := pair.get(nil); err != nil {
+			return err
+		}
+		listener = tls.NewListener(server.Bounded(listener), &tls.Config{GetCertificate: pair.get, MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}})
+		address = "https://" + strings.TrimPrefix(address, "http://")
+	} else {
+		listener = server.Bounded(listener)
+	}
 	if err := firstToken(ctx, store, s, address); err != nil {
 		return err
 	}
-	k, err := keeper.New(ctx, store, keeper.Options{MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, Parallel: s.Parallel,
-		Calls: s.ClusterCalls, Keep: record.Retention{Entries: s.KeepEntries, Age: s.keepFor}}, log)
+	program, err := self()
+	if err != nil {
+		return fmt.Errorf("find this program: %w", err)
+	}
+	k, err := keeper.New(ctx, store, keeper.Options{Render: render.NewApart(program, apart).Render, MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, Parallel: s.Parallel,
+		Calls: s.ClusterCalls, Kubeconfigs: cluster.Kubeconfigs{Dir: s.Kubeconfigs, Commands: s.Commands}, Keep: record.Retention{Entries: s.KeepEntries, Age: s.keepFor}}, log)
 	if err != nil {
 		return err
 	}
 	defer k.Close()
 	h := &http.Server{
-		Handler:           server.New(server.Options{Keeper: k, Store: store, Console: console.Files(), Version: version, Log: log, Ending: ctx.Done()}),
+		Handler:           server.New(server.Options{Keeper: k, Store: store, Console: console.Files(), Version: version, Log: log, Ending: ctx.Done(), Proxies: listed(s.TrustedProxies)}),
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(handler, slog.LevelDebug),
 	}
-	failed := make(chan error, 2)
+	failed := make(chan error, 3)
 	go func() { failed <- h.Serve(listener) }()
+	if s.MetricsListen != "" {
+		mux := http.NewServeMux()
+		mux.Handle("/metrics", server.Metrics(k))
+		stop, err := serveBeside(s.MetricsListen, "metrics", "/metrics", mux, failed, log)
+		if err != nil {
+			return err
+		}
+		defer stop()
+	}
 	if s.Profiles != "" {
 		stop, err := serveProfiles(s.Profiles, failed, log)
 		if err != nil {
@@ -216,20 +290,25 @@ func serve(ctx context.Context, s settings) error {
 
 // serveProfiles serves net/http/pprof. Profiles show code and sizes, no contents; all the same only to this machine.
 func serveProfiles(address string, failed chan<- error, log *slog.Logger) (stop func(), err error) {
-	l, err := net.Listen("tcp", address)
-	if err != nil {
-		return nil, fmt.Errorf("listen on %s for profiles: %w", address, err)
-	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/debug/pprof/", pprof.Index)
 	mux.HandleFunc("/debug/pprof/profile", pprof.Profile)
-	h := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	return serveBeside(address, "profiles", "/debug/pprof/", mux, failed, log)
+}
+
+// serveBeside serves something at an address of its own.
+func serveBeside(address, what, path string, handler http.Handler, failed chan<- error, log *slog.Logger) (stop func(), err error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s for %s: %w", address, what, err)
+	}
+	h := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute}
 	go func() {
-		if err := h.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		if err := h.Serve(server.Bounded(l)); !errors.Is(err, http.ErrServerClosed) {
 			failed <- err
 		}
 	}()
-	log.Info("profiles are served", "profiles", "http://"+l.Addr().String()+"/debug/pprof/")
+	log.Info(what+" are served", what, "http://"+l.Addr().String()+path)
 	return func() { _ = h.Close() }, nil
 }
 
@@ -249,23 +328,54 @@ func (h asDebug) WithAttrs(a []slog.Attr) slog.Handler { return asDebug{h.Handle
 
 func (h asDebug) WithGroup(name string) slog.Handler { return asDebug{h.Handler.WithGroup(name)} }
 
-// firstToken makes the admin token when there is no token yet, and shows it once.
+// firstToken makes an admin's token when there is no token yet, and shows it once.
 func firstToken(ctx context.Context, store *record.Store, s settings, address string) error {
-	n, err := store.Tokens(ctx)
-	if err != nil || n > 0 {
+	all, err := store.Tokens(ctx)
+	if err != nil || len(all) > 0 {
 		return err
 	}
 	token, hash := server.NewToken()
+	t := adminToken("admin")
 	if s.AdminTokenFile != "" {
 		if err := os.WriteFile(s.AdminTokenFile, []byte(token+"\n"), 0o600); err != nil {
 			return fmt.Errorf("write the admin token: %w", err)
 		}
 	}
-	if err := store.AddToken(ctx, hash, record.Token{Name: "admin", Role: "admin"}); err != nil {
+	if err := store.AddToken(ctx, hash, t); err != nil {
 		return err
 	}
 	if s.AdminTokenFile == "" {
-		fmt.Printf("\nSign in, in a browser or with vigila sign-in (this link is shown once):\n\n  %s/#sign-in=%s\n\n", address, token)
+		showToken(token, address, t)
 	}
 	return nil
+}
+
+// moreToken makes another admin's token for a service that may be running, and shows it once.
+func moreToken(ctx context.Context, s settings) error {
+	token, hash := server.NewToken()
+	t := adminToken("admin-" + time.Now().UTC().Format("20060102-150405"))
+	if err := record.AddTokenIn(ctx, s.Data, hash, t); err != nil {
+		return err
+	}
+	if s.AdminTokenFile != "" {
+		if err := os.WriteFile(s.AdminTokenFile, []byte(token+"\n"), 0o600); err != nil {
+			return fmt.Errorf("write the admin token: %w", err)
+		}
+		return nil
+	}
+	scheme := "http://"
+	if s.TLSCert != "" {
+		scheme = "https://"
+	}
+	showToken(token, scheme+s.Listen, t)
+	fmt.Printf("Tokens that nobody has any more: vigila token list, then vigila token end NAME\n\n")
+	return nil
+}
+
+func adminToken(name string) record.Token {
+	return record.Token{Name: name, Role: "admin", Expires: time.Now().Add(server.AdminToken).UTC().Truncate(time.Second)}
+}
+
+func showToken(token, address string, t record.Token) {
+	fmt.Printf("\nSign in as %s, in a browser or with vigila sign-in (this link is shown once; it is taken until %s):\n\n  %s/#sign-in=%s\n\n", t.Name, t.Expires.Format(time.DateOnly), address, token)
 }

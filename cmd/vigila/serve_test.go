@@ -65,9 +65,9 @@ func TestRenderReadsWhatAWardWould(t *testing.T) {
 	c := renderCommand()
 	var out strings.Builder
 	c.SetOut(&out)
-	c.SetArgs([]string{"../../lab/demo/fleet/02-services/services/berth-planner/skerry"})
+	c.SetArgs([]string{"../../lab/demo/moorings/02-services/services/berth-planner/skerry"})
 	require.NoError(t, c.Execute())
-	for _, want := range []string{"# lab/demo/fleet/02-services/services/berth-planner/base/deployment.yaml:1", "kind: Deployment", "kind: Service", "kind: ConfigMap"} {
+	for _, want := range []string{"# lab/demo/moorings/02-services/services/berth-planner/base/deployment.yaml:1", "kind: Deployment", "kind: Service", "kind: ConfigMap"} {
 		assert.Contains(t, out.String(), want)
 	}
 	dir := t.TempDir()

@@ -643,7 +643,7 @@ export interface paths {
         put?: never;
         /**
          * Tell that something was pushed, so that the repository is looked at now
-         * @description Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 4 MiB; it is not read further. Many notices become one look.
+         * @description Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
          */
         post: operations["noticePush"];
         delete?: never;
@@ -662,7 +662,7 @@ export interface paths {
         /** Known clusters */
         get: operations["listClusters"];
         put?: never;
-        /** Add a cluster or change one, by a context of a kubeconfig on the service's machine */
+        /** Add a cluster or change one */
         post: operations["addCluster"];
         delete?: never;
         options?: never;
@@ -736,9 +736,46 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The contexts of a kubeconfig on the service's machine */
+        /** The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs */
         post: operations["listContexts"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tokens that sign in, with when each was used last */
+        get: operations["listTokens"];
+        put?: never;
+        /** Make a token */
+        post: operations["makeToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a token now; event streams that it opened end too */
+        delete: operations["endToken"];
         options?: never;
         head?: never;
         patch?: never;
@@ -763,8 +800,49 @@ export interface components {
         };
         Me: {
             name: string;
-            role: string;
+            role: components["schemas"]["Role"];
             version: string;
+            /**
+             * Format: date-time
+             * @description when this token ends; absent for one that does not
+             */
+            expires?: string;
+        };
+        /** @enum {string} */
+        Role: "reader" | "operator" | "admin";
+        Token: {
+            name: string;
+            role: components["schemas"]["Role"];
+            /** Format: date-time */
+            made?: string;
+            /**
+             * Format: date-time
+             * @description when it was used last, to the minute; absent when it never was
+             */
+            used?: string;
+            /**
+             * Format: date-time
+             * @description absent for one that does not end by itself
+             */
+            expires?: string;
+            /** @description it is the one that this call was made with */
+            you?: boolean;
+        };
+        TokenList: {
+            items: components["schemas"]["Token"][];
+            total: number;
+        };
+        MakeToken: {
+            /** @description of whoever or whatever it is for, as the logbook will say it: lower case letters, digits and - */
+            name: string;
+            role: components["schemas"]["Role"];
+            /** @description how long it is taken, in seconds; 60 to 366 days */
+            for: number;
+        };
+        MadeToken: {
+            token: string;
+            /** Format: date-time */
+            expires: string;
         };
         /** @enum {string} */
         Standing: "in step" | "behind" | "drifted" | "contested" | "blind";
@@ -1289,6 +1367,8 @@ export interface components {
             clusters?: string[];
             /** @description the service account, in the ward's namespace, that their runs act as */
             as?: string;
+            /** @description that its wards may read beside the roster's own; where there is any limit, no others */
+            repos?: string[];
         };
         Roster: {
             name: string;
@@ -1368,8 +1448,8 @@ export interface components {
             }[];
         };
         Kubeconfig: {
-            /** @description path on the service's machine */
-            kubeconfig: string;
+            /** @description path in the directory of vigila serve --kubeconfigs */
+            kubeconfig_file: string;
         };
         ContextList: {
             items: string[];
@@ -1386,7 +1466,8 @@ export interface components {
             /** @description the roster that declares its labels and links */
             roster?: string;
             context: string;
-            kubeconfig?: string;
+            /** @description path in the directory of vigila serve --kubeconfigs */
+            kubeconfig_file?: string;
             /**
              * @description how it is reached
              * @enum {string}
@@ -1407,12 +1488,14 @@ export interface components {
             total: number;
             items: components["schemas"]["Cluster"][];
         };
-        /** @description One of kubeconfig, server with token, and in_cluster; none of them changes labels and links alone. */
+        /** @description One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone. */
         AddCluster: {
             name: string;
             about?: string;
-            /** @description path on the service's machine */
+            /** @description what a kubeconfig holds; it may name no commands and no files; write-only, encrypted at rest */
             kubeconfig?: string;
+            /** @description path of a kubeconfig in the directory of vigila serve --kubeconfigs */
+            kubeconfig_file?: string;
             /** @description the kubeconfig's current context when absent */
             context?: string;
             /** @description address of the API server */
@@ -2597,6 +2680,78 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ContextList"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in the name or the role */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Tokens, those that end first at the top */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeToken"];
+            };
+        };
+        responses: {
+            /** @description The token, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

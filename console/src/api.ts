@@ -19,13 +19,21 @@ export const token = {
   clear: () => localStorage.removeItem(KEY),
 };
 
-/** Takes the token out of a sign-in link's fragment, and the fragment out of the address. */
-export function takeSignInLink() {
-  const m = /^#sign-in=(.+)$/.exec(location.hash);
-  if (m?.[1]) {
-    token.set(m[1]);
-    history.replaceState(null, "", location.pathname + location.search);
-  }
+/** The token in a sign-in link's fragment; "" without one. */
+export function signInLink(): string {
+  return /^#sign-in=(.+)$/.exec(location.hash)?.[1] ?? "";
+}
+
+/** Takes the fragment out of the address, once its token was looked at: a reload before that loses nothing. */
+export function dropSignInLink() {
+  if (signInLink()) history.replaceState(null, "", location.pathname + location.search);
+}
+
+/** Keeps a token that the service takes; throws for another, and keeps what there was. */
+export async function signIn(t: string) {
+  if (!/^[\x21-\x7e]+$/.test(t)) throw new Problem(401, "", "This is no token.", []);
+  await got(api.GET("/me", { headers: { Authorization: `Bearer ${t}` } }));
+  token.set(t);
 }
 
 /** A problem document of the service, as an error. */
@@ -42,7 +50,7 @@ export class Problem extends Error {
 
 const sign: Middleware = {
   onRequest({ request }) {
-    request.headers.set("Authorization", `Bearer ${token.get()}`);
+    if (!request.headers.has("Authorization")) request.headers.set("Authorization", `Bearer ${token.get()}`);
     return request;
   },
 };

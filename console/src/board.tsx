@@ -49,7 +49,11 @@ export function Board() {
     <div ref={table}>
       <div className="flex items-start justify-between gap-4">
         <h1 className="text-2xl font-bold">{title(total, needs_you, search)}</h1>
-        <Button tip="Write its ward file to a branch of the repository" onClick={() => setAdding(true)}>
+        <Button
+          changes
+          tip="Write its ward file to a branch of the repository"
+          onClick={() => setAdding(true)}
+        >
           Add a ward
         </Button>
       </div>
@@ -262,9 +266,9 @@ function Empty() {
         A ward is a path of a repository, kept in a cluster; a roster is a path that holds ward files. To keep
         the first ones:
       </p>
-      <pre className="mt-3 overflow-auto font-mono text-sm leading-relaxed">{`vigila repo add fleet https://git.brindle.example/fleet.git
+      <pre className="mt-3 overflow-auto font-mono text-sm leading-relaxed">{`vigila repo add moorings https://git.brindle.example/moorings.git
 vigila cluster add quay --kubeconfig ~/.kube/config
-vigila roster add fleet --repo fleet --path wards`}</pre>
+vigila roster add moorings --repo moorings --path wards`}</pre>
     </div>
   );
 }

@@ -10,20 +10,18 @@ import { Tooltip } from "radix-ui";
 import { StrictMode, useEffect, useRef, useState } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, NavLink, Route, Routes, useNavigate, useSearchParams } from "react-router";
-import { Problem, api, follow, got, takeSignInLink, token } from "./api";
+import { Problem, api, dropSignInLink, follow, got, signIn, signInLink, token } from "./api";
 import { Board } from "./board";
 import { LogbookPage } from "./logbook";
-import { Modal } from "./parts";
+import { MayChange, Modal, Wrong } from "./parts";
 import { ClustersPage, RostersPage, SourcesPage } from "./sources";
 import { SignIn } from "./signin";
 import { WardPage } from "./ward";
 import "./style.css";
 
-takeSignInLink();
-
-let signOut = () => {};
+let signOut = (_?: Error) => {};
 const onError = (e: Error) => {
-  if (e instanceof Problem && e.status === 401) signOut();
+  if (e instanceof Problem && e.status === 401) signOut(e);
 };
 const queries = new QueryClient({
   queryCache: new QueryCache({ onError }),
@@ -130,8 +128,9 @@ function Frame() {
 
   const tab = ({ isActive }: { isActive: boolean }) =>
     `-mb-px border-b-2 py-4 ${isActive ? "border-ink font-bold" : "border-transparent text-soft hover:text-ink"}`;
+  const reads = me.data?.role === "reader";
   return (
-    <>
+    <MayChange value={!reads}>
       <header className="border-b border-rule">
         <div className="mx-auto flex max-w-[90rem] items-center gap-x-5 px-7">
           <Link to="/" className="mr-1 flex items-center gap-2 text-lg font-bold">
@@ -187,6 +186,14 @@ function Frame() {
               /
             </kbd>
           </form>
+          {reads && (
+            <span
+              title="You are signed in with a reader's token, which changes nothing."
+              className="rounded border border-rule px-1.5 text-sm text-soft"
+            >
+              reader
+            </span>
+          )}
           <button
             onClick={() => setLight(light === "auto" ? "day" : light === "day" ? "night" : "auto")}
             title="Day, night, or as the system says"
@@ -242,32 +249,73 @@ function Frame() {
           ))}
         </dl>
         <p className="mt-5 border-t border-rule pt-4 text-sm text-soft">
-          {me.data && `Signed in as ${me.data.name} (${me.data.role}). Vigila ${me.data.version}. `}
+          {me.data &&
+            `Signed in as ${me.data.name} (${me.data.role})${me.data.expires ? ` until ${me.data.expires.slice(0, 10)}` : ""}. Vigila ${me.data.version}. `}
           <button className="underline hover:text-ink" onClick={() => signOut()}>
             Sign out
           </button>
         </p>
       </Modal>
-    </>
+    </MayChange>
   );
 }
 
-function App() {
+function App({ refused }: { refused?: Error }) {
+  const [wrong, setWrong] = useState(refused);
   const [signedIn, set] = useState(token.get() !== "");
-  signOut = () => {
+  signOut = (why) => {
+    setWrong(why); // a token that has ended says so
     token.clear();
     queries.clear();
     set(false);
   };
-  return signedIn ? <Frame /> : <SignIn done={() => set(true)} />;
+  if (!signedIn) {
+    return (
+      <SignIn
+        wrong={wrong}
+        done={() => {
+          setWrong(undefined);
+          set(true);
+        }}
+      />
+    );
+  }
+  return (
+    <>
+      {wrong && (
+        <div className="mx-auto max-w-[90rem] px-7">
+          <Wrong
+            error={
+              new Error(`The sign-in link was not taken, and you are signed in as before: ${wrong.message}`)
+            }
+          />
+        </div>
+      )}
+      <Frame />
+    </>
+  );
 }
+
+addEventListener("hashchange", () => {
+  if (location.hash.startsWith("#sign-in=")) location.reload(); // a link was pasted into the page that is open
+});
+
+// A link whose token is not taken replaces nothing.
+const link = signInLink();
+const refused = link
+  ? await signIn(link).then(
+      () => undefined,
+      (e: Error) => e,
+    )
+  : undefined;
+dropSignInLink();
 
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
       <Tooltip.Provider delayDuration={300}>
         <BrowserRouter>
-          <App />
+          <App refused={refused} />
         </BrowserRouter>
       </Tooltip.Provider>
     </QueryClientProvider>

@@ -1,6 +1,13 @@
 // Small parts that several pages share.
 import { Dialog, DropdownMenu, Tooltip } from "radix-ui";
-import { type ButtonHTMLAttributes, type ReactNode, useEffect, useState } from "react";
+import {
+  type ButtonHTMLAttributes,
+  type ReactNode,
+  createContext,
+  useContext,
+  useEffect,
+  useState,
+} from "react";
 import type { Schemas, Ward } from "./api";
 import { healthGlyph, standingGlyph } from "./words";
 
@@ -74,12 +81,20 @@ export function ToneGlyph({ ward }: { ward: Ward }) {
   );
 }
 
+/** Whether who is signed in may change anything: a reader may not. */
+export const MayChange = createContext(true);
+
+const READS = "You are signed in with a reader's token, which changes nothing.";
+
+/** A button; one that changes something is not for readers. */
 export function Button({
   strong,
   tip,
+  changes,
   className = "",
   ...rest
-}: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean; tip?: string }) {
+}: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean; tip?: string; changes?: boolean }) {
+  const may = useContext(MayChange) || !changes;
   const look = strong
     ? "bg-ink text-paper border-ink hover:opacity-90"
     : "bg-sheet text-ink border-rule hover:border-soft";
@@ -88,9 +103,10 @@ export function Button({
       type="button"
       className={`rounded-md border px-3.5 py-1.5 text-sm font-bold whitespace-nowrap disabled:opacity-50 ${look} ${className}`}
       {...rest}
+      {...(may ? {} : { disabled: true, title: READS })}
     />
   );
-  return tip ? <Tip text={tip}>{b}</Tip> : b;
+  return tip && may ? <Tip text={tip}>{b}</Tip> : b;
 }
 
 export function Tip({ text, children }: { text: string; children: ReactNode }) {
@@ -174,7 +190,8 @@ export function Wrong({ error }: { error: Error }) {
 }
 
 /** Less common actions, behind one button. */
-export function Menu({ label, items }: { label: string; items: [string, () => void][] }) {
+export function Menu({ label, items }: { label: string; items: [string, () => void, "changes"?][] }) {
+  const may = useContext(MayChange);
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild>
@@ -186,11 +203,12 @@ export function Menu({ label, items }: { label: string; items: [string, () => vo
           sideOffset={6}
           className="z-20 min-w-64 rounded-md border border-rule bg-sheet py-1.5 shadow-xl"
         >
-          {items.map(([text, act]) => (
+          {items.map(([text, act, changes]) => (
             <DropdownMenu.Item
               key={text}
               onSelect={act}
-              className="cursor-default px-4 py-1.5 text-sm outline-none data-[highlighted]:bg-rule"
+              disabled={!may && !!changes}
+              className="cursor-default px-4 py-1.5 text-sm outline-none data-[disabled]:opacity-50 data-[highlighted]:bg-rule"
             >
               {text}
             </DropdownMenu.Item>

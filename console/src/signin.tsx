@@ -1,18 +1,16 @@
 import { useState } from "react";
-import { api, got, token } from "./api";
+import { signIn } from "./api";
 import { Button, Wrong } from "./parts";
 
 /** Takes a sign-in link or the token in it. */
-export function SignIn({ done }: { done: () => void }) {
+export function SignIn({ done, wrong: before }: { done: () => void; wrong?: Error }) {
   const [text, setText] = useState("");
-  const [wrong, setWrong] = useState<Error>();
+  const [wrong, setWrong] = useState(before);
   const submit = async () => {
-    token.set(text.trim().replace(/^.*#sign-in=/, ""));
     try {
-      await got(api.GET("/me"));
+      await signIn(text.trim().replace(/^.*#sign-in=/, ""));
       done();
     } catch (e) {
-      token.clear();
       setWrong(e as Error);
     }
   };
@@ -23,8 +21,9 @@ export function SignIn({ done }: { done: () => void }) {
         Vigila
       </h1>
       <p className="mt-4">
-        Open the sign-in link that the service printed at its first start, or paste it here. It is shown once;
-        whoever started the service has it.
+        Open a sign-in link, or paste it here: the one that the service printed at its first start, or one of{" "}
+        <code className="font-mono text-sm">vigila token make</code>. Where nobody has one any more:{" "}
+        <code className="font-mono text-sm">vigila serve --make-admin-token</code>, on the service's machine.
       </p>
       <form
         className="mt-5 flex gap-2"

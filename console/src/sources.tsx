@@ -146,14 +146,14 @@ function repoFields(old?: Schemas["Repo"]): Field[] {
       name: "name",
       label: "Name",
       help: "What ward files call it: small letters, digits and dashes.",
-      example: "fleet",
+      example: "moorings",
       fixed: !!old,
     },
     {
       name: "url",
       label: "Address",
       help: "https://, http:// or ssh://; of charts https:// or oci://. Without user or password.",
-      example: "https://git.brindle.example/fleet.git",
+      example: "https://git.brindle.example/moorings.git",
     },
     {
       name: "charts",
@@ -308,7 +308,7 @@ export function SourcesPage() {
             : "No repositories yet. Add the first one, here or with vigila repo add NAME URL."
         }
         add={
-          <Button strong onClick={() => setForm("new")}>
+          <Button changes strong onClick={() => setForm("new")}>
             Add a repository
           </Button>
         }
@@ -359,8 +359,8 @@ export function SourcesPage() {
                 label="Do"
                 items={[
                   ["Look at it now", () => look.mutate(r.name)],
-                  ["Change it", () => setForm(r)],
-                  ["Forget it", () => setGone(r.name)],
+                  ["Change it", () => setForm(r), "changes"],
+                  ["Forget it", () => setGone(r.name), "changes"],
                 ]}
               />
             </td>
@@ -401,22 +401,30 @@ function clusterFields(old?: Schemas["Cluster"]): Field[] {
     {
       name: "by",
       label: "Reached by",
-      help: "A kubeconfig on the service's machine, the token of a service account, or from inside: the cluster that the service runs in.",
+      help: "What a kubeconfig holds, one that lies on the service's machine, the token of a service account, or from inside: the cluster that the service runs in.",
       kind: "choice",
-      of: [...(old ? ["as it is now"] : []), "kubeconfig", "token", "inside"],
+      of: [...(old ? ["as it is now"] : []), "kubeconfig", "file there", "token", "inside"],
     },
     {
       name: "kubeconfig",
       label: "Kubeconfig",
-      help: "Path on the service's machine. Its credentials stay there.",
-      example: "/etc/vigila/quay.yaml",
+      help: "What it holds: kubectl config view --raw --flatten --minify. It may name no commands and no files. Encrypted at rest and never shown again.",
+      kind: "area",
+      example: "apiVersion: v1\nkind: Config",
       when: is("kubeconfig"),
+    },
+    {
+      name: "kubeconfig_file",
+      label: "File",
+      help: "In the directory that the service was started with (vigila serve --kubeconfigs). Its credentials stay there.",
+      example: "quay.yaml",
+      when: is("file there"),
     },
     {
       name: "context",
       label: "Context",
       help: "In the kubeconfig; its current one when empty. A wrong one lists those there are.",
-      when: is("kubeconfig"),
+      when: (v) => v.by === "kubeconfig" || v.by === "file there",
     },
     {
       name: "server",
@@ -483,7 +491,7 @@ export function ClustersPage() {
             : "No clusters yet. Add the first one, here or with vigila cluster add NAME --kubeconfig FILE."
         }
         add={
-          <Button strong onClick={() => setForm("new")}>
+          <Button changes strong onClick={() => setForm("new")}>
             Add a cluster
           </Button>
         }
@@ -498,7 +506,13 @@ export function ClustersPage() {
               <span className="block text-sm text-soft">
                 {[c.about, by(c.roster)].filter(Boolean).join(" ")}{" "}
                 {Object.entries(c.links ?? {}).map(([k, v]) => (
-                  <a key={k} className="mr-2 underline" href={v} rel="noreferrer" target="_blank">
+                  <a
+                    key={k}
+                    className="mr-2 underline"
+                    href={/^https?:/.test(v) ? v : undefined}
+                    rel="noreferrer"
+                    target="_blank"
+                  >
                     {k}
                   </a>
                 ))}
@@ -519,8 +533,8 @@ export function ClustersPage() {
               <Menu
                 label="Do"
                 items={[
-                  ["Change it", () => setForm(c)],
-                  ["Forget it", () => setGone(c.name)],
+                  ["Change it", () => setForm(c), "changes"],
+                  ["Forget it", () => setGone(c.name), "changes"],
                 ]}
               />
             </td>
@@ -550,6 +564,10 @@ export function ClustersPage() {
                   links: old?.links ?? {},
                   ...(v.by === "kubeconfig" && {
                     kubeconfig: text(v, "kubeconfig"),
+                    context: text(v, "context"),
+                  }),
+                  ...(v.by === "file there" && {
+                    kubeconfig_file: text(v, "kubeconfig_file"),
                     context: text(v, "context"),
                   }),
                   ...(v.by === "token" && {
@@ -587,7 +605,7 @@ function rosterFields(repos: string[], old?: Schemas["Roster"]): Field[] {
       name: "name",
       label: "Name",
       help: "Small letters, digits and dashes.",
-      example: "fleet",
+      example: "moorings",
       fixed: !!old,
     },
     {
@@ -656,6 +674,7 @@ export function RostersPage() {
         }
         add={
           <Button
+            changes
             strong
             disabled={git.length === 0}
             tip={git.length === 0 ? "Add a repository first" : undefined}
@@ -698,8 +717,16 @@ export function RostersPage() {
                 label="Do"
                 items={[
                   ["See all of it", () => setOpen(r.name)],
-                  ...(r.parent ? [] : ([["Change it", () => setForm(r)]] as [string, () => void][])),
-                  ...(r.parent ? [] : ([["Forget it", () => setGone(r.name)]] as [string, () => void][])),
+                  ...(r.parent
+                    ? []
+                    : ([["Change it", () => setForm(r), "changes"]] as [string, () => void, "changes"][])),
+                  ...(r.parent
+                    ? []
+                    : ([["Forget it", () => setGone(r.name), "changes"]] as [
+                        string,
+                        () => void,
+                        "changes",
+                      ][])),
                 ]}
               />
             </td>
@@ -839,6 +866,7 @@ function RosterDialog({ name, close }: { name: string; close: () => void }) {
             </Button>
             {r.guard && (
               <Button
+                changes
                 disabled={act.isPending}
                 onClick={() =>
                   act.mutate(() =>
@@ -850,6 +878,7 @@ function RosterDialog({ name, close }: { name: string; close: () => void }) {
               </Button>
             )}
             <Button
+              changes
               strong
               disabled={act.isPending}
               tip="Every ward syncs as soon as those it waits for are in step and ready; held ones stay held"

@@ -90,6 +90,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
       <div className="flex gap-2.5">
         {w.run ? (
           <Button
+            changes
             strong
             tip="Stop after the calls that are on their way; what was applied stays"
             onClick={() => act.mutate(() => got(api.DELETE("/wards/{ward}/runs/current", path(w))))}
@@ -116,6 +117,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           Look now
         </Button>
         <Button
+          changes
           tip="Go back to what an entry of the logbook left, and hold the ward there"
           onClick={() => open("rollback")}
         >
@@ -123,13 +125,14 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
         </Button>
         {w.hold ? (
           <Button
+            changes
             tip="Let automatic runs go on"
             onClick={() => act.mutate(() => got(api.DELETE("/wards/{ward}/hold", path(w))))}
           >
             Release
           </Button>
         ) : (
-          <Button tip="Stop automatic runs on this ward" onClick={() => open("hold")}>
+          <Button changes tip="Stop automatic runs on this ward" onClick={() => open("hold")}>
             Hold
           </Button>
         )}
@@ -140,8 +143,9 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
             [
               "Apply everything again",
               () => act.mutate(() => lookAndStart(w, { kind: "sync", reapply: true, retry: !!w.rejected })),
+              "changes",
             ],
-            ["Let git say what the cluster holds", () => open("propose")],
+            ["Let git say what the cluster holds", () => open("propose"), "changes"],
             [`Rejected revisions (${w.rejections ?? 0})`, () => open("rejections")],
           ]}
         />
@@ -205,6 +209,7 @@ function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
       <div className="mt-5 flex justify-end gap-2">
         <Button onClick={close}>Leave it</Button>
         <Button
+          changes
           strong
           disabled={!plan.data || plan.data.objects.length === 0 || open.length > 0 || act.isPending}
           onClick={() => act.mutate(() => start(w, { kind: "sync", allow: allowed, retry: !!w.rejected }))}
@@ -283,6 +288,7 @@ function Rejections({ ward: w, now, close }: { ward: Ward; now: number; close: (
               </span>
             </span>
             <Button
+              changes
               disabled={act.isPending}
               onClick={() =>
                 act.mutate(() =>
@@ -318,6 +324,7 @@ function Primary({
   const fields = w.drifted_fields;
   const back = fields > 0 && (
     <Button
+      changes
       strong={w.pending === 0 && !w.rejected}
       tip="Put back what others changed, and nothing else: no task runs, and nothing new is carried in"
       disabled={busy}
@@ -338,7 +345,7 @@ function Primary({
       : "Look at the repository, and apply what differs";
   return (
     <>
-      <Button strong={w.pending > 0 && !w.rejected} tip={tip} disabled={busy} onClick={sync}>
+      <Button changes strong={w.pending > 0 && !w.rejected} tip={tip} disabled={busy} onClick={sync}>
         {label}
       </Button>
       {back}
