@@ -18,8 +18,7 @@ bin/vigila: $(GO_SOURCES) console/dist/index.html
 	go build -ldflags "-s -w -X main.version=$(VERSION)" -o $@ ./cmd/vigila
 
 console/node_modules/.package-lock.json: console/package-lock.json
-	# not npm ci: it wants every platform's optional binaries in the lock file, and not every registry has them all
-	cd console && npm install --no-save --no-fund --no-audit --loglevel=error
+	cd console && npm ci --no-fund --no-audit --loglevel=error
 	@touch $@
 
 console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
@@ -59,7 +58,7 @@ soak: build lab
 
 # Every fuzz test for a while. What one finds it keeps below testdata/fuzz, where make test plays it ever after.
 fuzz:
-	@for t in core/object:FuzzParse core/object:FuzzProject core/compare:FuzzDiffer core/ward:FuzzWard core/ward:FuzzDeclared core/health:FuzzParseRules render:FuzzChart render:FuzzTemplate; do \
+	@for t in core/object:FuzzParse core/object:FuzzProject core/compare:FuzzDiffer core/ward:FuzzWard core/ward:FuzzDeclared core/health:FuzzParseRules render:FuzzChart render:FuzzTemplate render:FuzzArchive render:FuzzApart cluster:FuzzKubeconfig server:FuzzNotice; do \
 	  echo "$$t"; go test ./internal/$${t%%:*} -run xxx -fuzz "$${t##*:}\$$" -fuzztime $(SECONDS_EACH)s || exit 1; done
 
 check: console/node_modules/.package-lock.json
