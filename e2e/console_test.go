@@ -62,10 +62,38 @@ func (b *browser) shows(want string) {
 	}
 }
 
-// click clicks the button or tab with a text.
+// click clicks the button or tab with a text, once it can be: it is there, enabled and not covered. All of a click's events
+// come in one go, so that a page which is just being drawn anew can't move the button away between looking and clicking.
 func (b *browser) click(label string) {
 	b.t.Helper()
-	b.do(chromedp.Click(chromedp.Search(fmt.Sprintf("//button[normalize-space()=%q and not(@disabled)]", label))))
+	press := fmt.Sprintf(`(label => {
+		for (const e of document.querySelectorAll("button:not([disabled])")) {
+			if (e.textContent.trim().replace(/\s+/g, " ") !== label) continue;
+			e.scrollIntoView({block: "center"});
+			const r = e.getBoundingClientRect(), x = r.x + r.width / 2, y = r.y + r.height / 2;
+			if (!e.contains(document.elementFromPoint(x, y))) continue;
+			const is = {bubbles: true, cancelable: true, composed: true, button: 0, clientX: x, clientY: y, view: window};
+			e.dispatchEvent(new PointerEvent("pointerdown", {...is, pointerType: "mouse", isPrimary: true}));
+			e.dispatchEvent(new MouseEvent("mousedown", is));
+			e.focus();
+			e.dispatchEvent(new PointerEvent("pointerup", {...is, pointerType: "mouse", isPrimary: true}));
+			e.dispatchEvent(new MouseEvent("mouseup", is));
+			e.click();
+			return true;
+		}
+		return false;
+	})(%q)`, label)
+	for end := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+		ctx, cancel := context.WithTimeout(b.ctx, patience)
+		done, err := chromedp.Run(ctx, chromedp.Evaluate[bool](press))
+		cancel()
+		if err == nil && done {
+			return
+		}
+		if time.Now().After(end) {
+			b.t.Fatalf("no button %q can be clicked (%v); the page shows:\n%s", label, err, b.text())
+		}
+	}
 }
 
 // opens clicks something until a text shows: a page that is just being drawn anew may swallow a click.

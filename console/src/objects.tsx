@@ -140,15 +140,35 @@ function fold(below: Schemas["Below"][]): Schemas["Below"][] {
 
 const tabs = ["Difference", "Live", "Declared", "Events", "Logs"] as const;
 
-export function Closely({ ward, object: o, now }: { ward: Ward; object: WardObject; now: number }) {
+export function Closely({
+  ward,
+  object: o,
+  stay,
+  now,
+}: {
+  ward: Ward;
+  object: WardObject;
+  /** Somebody reads on: this object stays, whatever else becomes more telling. */
+  stay: () => void;
+  now: number;
+}) {
+  const [tab, setTab] = useState<string>("Difference");
   const detail = useQuery({
     queryKey: ["ward", ward.id, "object", o.key],
     queryFn: () =>
       got(api.GET("/wards/{ward}/object", { params: { path: { ward: ward.id }, query: { key: o.key } } })),
     retry: false,
+    // An event of the cluster changes nothing of the ward, so nothing tells of it.
+    refetchInterval: tab === "Events" || tab === "Logs" ? 5_000 : false,
   });
   return (
-    <Tabs.Root defaultValue="Difference">
+    <Tabs.Root
+      value={tab}
+      onValueChange={(t) => {
+        setTab(t);
+        stay();
+      }}
+    >
       <Panel
         title={`${o.kind}/${o.name}`}
         side={
@@ -397,6 +417,7 @@ function Logs({ ward, object, pods }: { ward: Ward; object: WardObject; pods?: S
   const log = useQuery({
     queryKey: ["ward", ward.id, "log", pod?.name, previous],
     enabled: !!pod,
+    refetchInterval: previous ? false : 5_000,
     queryFn: () =>
       got(
         api.GET("/wards/{ward}/logs", {

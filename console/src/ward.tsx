@@ -38,7 +38,11 @@ export function WardPage() {
       {d.ward.run && <Progress run={d.ward.run} now={now} says={d.ward.says} />}
       <div className="mt-4 grid items-start gap-6 lg:grid-cols-[minmax(0,23rem)_minmax(0,1fr)_minmax(0,17rem)]">
         <Outline detail={d} chosen={object?.key} choose={choose} />
-        {object ? <Closely ward={d.ward} object={object} now={now} /> : <span />}
+        {object ? (
+          <Closely ward={d.ward} object={object} stay={() => choose(object.key)} now={now} />
+        ) : (
+          <span />
+        )}
         <Logbook ward={d.ward} now={now} />
       </div>
       <Declaration detail={d} now={now} />
