@@ -140,7 +140,7 @@ func TestARosterDeclaresWhatIsKept(t *testing.T) {
 	assert.Equal(t, client.RosterProblem{File: "wards/two.yaml", Line: 8, Text: "unknown key kep; did you mean keep?"}, r.Problems[0])
 	assert.Contains(t, s.ok("roster", "show", "sound"), "wards/two.yaml:8: unknown key kep; did you mean keep?")
 	s.push("A wrong repository", map[string]string{"wards/two.yaml": strings.Replace(files["wards/two.yaml"], "from: {", "from: {repo: nowhere, ", 1)})
-	w = s.untilOf("two@quay", "is still blind", func(w client.Ward) bool { return strings.Contains(w.Says, `there is no repository "nowhere"`) })
+	w = s.untilOf("two@quay", "is still blind", func(w client.Ward) bool { return strings.Contains(w.Says, `comes from repository "nowhere", which is not known`) })
 	assert.EqualValues(t, "blind", w.Standing)
 	s.push("A slip", map[string]string{"wards/two.yaml": "vigla" + strings.TrimPrefix(files["wards/two.yaml"], "vigila")})
 	s.untilOf("two@quay", "is not taken for removed", func(w client.Ward) bool {

@@ -35,7 +35,7 @@ func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) 
 	}
 	p.overrun.Store(&overrun{}) // a person wants it tried now
 	_ = p.repo.look(ctx)        // what is wrong is in the view
-	for _, name := range sources(p.ward) {
+	for _, name := range p.ward.Reads() {
 		if l, err := k.repoLoop(name); err == nil {
 			_ = l.look(ctx)
 		}

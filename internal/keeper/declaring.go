@@ -74,7 +74,7 @@ func (p *placement) lookedElsewhere(name string, a standing.AsOf) {
 
 // elsewhere is the first of the ward's other repositories that can't be read; "" when all can.
 func (p *placement) elsewhere() string {
-	for _, name := range sources(p.ward) {
+	for _, name := range p.ward.Reads() {
 		if a, told := p.others[name]; told && !a.Known {
 			return a.Problem
 		}

@@ -30,6 +30,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
@@ -797,23 +798,11 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
+	known := k.known(nil)
 	var errs []error
 	for _, w := range wards {
-		k.mu.RLock()
-		_, known := k.repos[w.From.Repo]
-		k.mu.RUnlock()
-		if !known {
-			errs = append(errs, fmt.Errorf("%s:%d: ward %s comes from repository %q, which is not known; known: %s", name, w.Line, w.Name, w.From.Repo, k.repoNames()))
-		}
-		for _, other := range sources(w) {
-			if _, err := k.repoLoop(other); err != nil {
-				errs = append(errs, fmt.Errorf("%s:%d: ward %s needs repository %q, which is not known; known: %s", name, w.Line, w.Name, other, k.repoNames()))
-			}
-		}
-		if w.Into.Cluster != "" && len(k.matching(w)) == 0 {
-			errs = append(errs, fmt.Errorf("%s:%d: ward %s goes into cluster %q, which is not known; known: %s", name, w.Line, w.Name, w.Into.Cluster, k.clusterNames()))
-		} else if len(k.matching(w)) == 0 {
-			errs = append(errs, fmt.Errorf("%s:%d: no cluster has the labels that ward %s asks for; known: %s", name, w.Line, w.Name, k.clusterNames()))
+		for _, text := range known.Missing(w) {
+			errs = append(errs, fmt.Errorf("%s:%d: %s", name, w.Line, text))
 		}
 	}
 	for _, w := range wards {
@@ -827,7 +816,7 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 		}
 	}
 	if cycle := k.cycle(wards); len(cycle) > 0 {
-		errs = append(errs, fmt.Errorf("%s: these wards wait for each other in after, so none could start: %s", name, strings.Join(cycle, " → ")))
+		errs = append(errs, fmt.Errorf("%s: %s", name, roster.Cycled(cycle)))
 	}
 	if err := errors.Join(errs...); err != nil {
 		return nil, fault(Invalid, "%v", err)
@@ -849,26 +838,23 @@ func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, erro
 	return ids, nil
 }
 
-// matching lists the clusters that a ward goes into, by name.
-func (k *Keeper) matching(w ward.Ward) []string {
+// known is what there is to keep wards of, and in, with the registered wards as they are given.
+func (k *Keeper) known(wards []record.Ward) roster.Known {
+	out := roster.Known{Clusters: map[string]map[string]string{}, Wards: map[string]roster.Kept{}}
+	for _, w := range keptOf(wards) {
+		out.Wards[w.Name] = w
+	}
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	var out []string
+	out.Repos = slices.Sorted(maps.Keys(k.repos))
 	for name, c := range k.clusters {
-		ok := w.Into.Cluster == name
-		if w.Into.Cluster == "" {
-			ok = true
-			for l, v := range w.Into.Clusters {
-				ok = ok && c.conf.Labels[l] == v
-			}
-		}
-		if ok {
-			out = append(out, name)
-		}
+		out.Clusters[name] = c.conf.Labels
 	}
-	slices.Sort(out)
 	return out
 }
+
+// matching lists the clusters that a ward goes into, by name.
+func (k *Keeper) matching(w ward.Ward) []string { return k.known(nil).Matching(w) }
 
 // cycle finds wards that wait for each other, with these added to the registered ones: the first is named again at the end.
 func (k *Keeper) cycle(added []ward.Ward) []string {
@@ -878,32 +864,12 @@ func (k *Keeper) cycle(added []ward.Ward) []string {
 		after[p.ward.Name] = p.ward.After
 	}
 	k.mu.RUnlock()
+	var from []string
 	for _, w := range added {
 		after[w.Name] = w.After
+		from = append(from, w.Name)
 	}
-	done := map[string]bool{}
-	var visit func(name string, path []string) []string
-	visit = func(name string, path []string) []string {
-		if i := slices.Index(path, name); i >= 0 {
-			return append(slices.Clone(path[i:]), name)
-		}
-		if done[name] {
-			return nil
-		}
-		for _, next := range after[name] {
-			if c := visit(next, append(path, name)); len(c) > 0 {
-				return c
-			}
-		}
-		done[name] = true
-		return nil
-	}
-	for _, w := range added {
-		if c := visit(w.Name, nil); len(c) > 0 {
-			return c
-		}
-	}
-	return nil
+	return roster.Cycle(after, from)
 }
 
 // put stores a ward and opens its placements. What stays where it goes no more is left behind, or dismantled before.
@@ -1020,7 +986,7 @@ func (k *Keeper) forget(p *placement) {
 	if p.repo != nil {
 		p.repo.unsubscribe(p)
 	}
-	for _, name := range sources(p.ward) {
+	for _, name := range p.ward.Reads() {
 		if l, err := k.repoLoop(name); err == nil {
 			l.unsubscribe(p)
 		}

@@ -13,6 +13,7 @@ import (
 	"vigila.dev/vigila/internal/core/index"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
@@ -49,7 +50,7 @@ type identity struct {
 	file    string
 	roster  string // that declares it; "" when a person registered it
 	source  string // the file in the roster's repository
-	limits  record.Limits
+	limits  roster.Limits
 	service string       // the id of this service
 	mask    compare.Mask // of secret values
 	made    time.Time    // when the ward came into this cluster
@@ -165,7 +166,7 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	if p.stored != nil {
 		p.inputs.Store(&p.stored.Inputs)
 	}
-	for _, name := range sources(w) {
+	for _, name := range w.Reads() {
 		if l, err := k.repoLoop(name); err == nil {
 			p.others[name] = l.subscribe(p)
 			l.lookSoon()

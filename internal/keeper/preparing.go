@@ -183,7 +183,7 @@ func (m *making) rollback() error {
 
 func (m *making) dismantle() error {
 	m.in.Prune, m.in.Stale = true, m.side().Tasks
-	m.in.Allow = append(slices.Clone(m.ask.Allow), massRemoval, "empty-render") // that is what is asked for
+	m.in.Allow = append(slices.Clone(m.ask.Allow), plan.GuardMass, plan.GuardEmpty) // that is what is asked for
 	return nil
 }
 

@@ -13,6 +13,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
@@ -92,13 +93,13 @@ func (p *placement) mayRead() func(repo string) error {
 		return nil
 	}
 	return func(repo string) error {
-		own := record.Roster{Name: cmp.Or(p.roster, "that declared it"), Repo: p.ward.From.Repo, Limits: p.limits}
+		own := roster.Roster{Name: cmp.Or(p.roster, "that declared it"), Repo: p.ward.From.Repo, Limits: p.limits}
 		p.k.mu.RLock()
 		if l := p.k.rosters[p.roster]; l != nil {
 			own = l.record()
 		}
 		p.k.mu.RUnlock()
-		if err := mayRead(own, repo); err != nil {
+		if err := own.MayRead(repo); err != nil {
 			return &beyondLimits{err}
 		}
 		return nil
@@ -497,19 +498,4 @@ func valuesRef(f ward.From, v ward.ValuesFile) string {
 		return f.Ref
 	}
 	return "main"
-}
-
-// sources are the repositories that a ward needs beside the one that it comes from.
-func sources(w ward.Ward) []string {
-	var out []string
-	add := func(name string) {
-		if name != "" && name != w.From.Repo && !slices.Contains(out, name) {
-			out = append(out, name)
-		}
-	}
-	add(w.From.Chart.Repo)
-	for _, v := range w.From.ValuesFrom {
-		add(v.Repo)
-	}
-	return out
 }

@@ -17,6 +17,7 @@ import (
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
@@ -25,32 +26,16 @@ import (
 	"vigila.dev/vigila/internal/repo"
 )
 
-// Problem is one thing that a roster can't take from its files.
-type Problem struct {
-	File string
-	Line int
-	Text string
-	Ward string // that it is about; its last good declaration stays in force
-
-	limit bool // it was read well, and is more than the roster may
-}
-
 // Roster is a roster as it stands: its own standing, and that of the wards it keeps, apart.
 type Roster struct {
-	record.Roster
-	Standing   compare.Standing
-	Says, Todo string
-	NeedsYou   bool
-	Revision   *logbook.Revision
-	Repository standing.AsOf
-	Problems   []Problem
-	Guard      string // that stops it, by name
-	Leaving    []string
-	Wards      int // placements
-	InStep     int
-	Ready      int
-	Loud       int // placements that need somebody
-	Left       []record.LeftBehind
+	roster.Roster
+	roster.State
+	roster.Said
+	Wards  int // placements
+	InStep int
+	Ready  int
+	Loud   int // placements that need somebody
+	Left   []record.LeftBehind
 }
 
 // rosterLoop keeps the wards of one roster as its files declare them.
@@ -64,33 +49,20 @@ type rosterLoop struct {
 	hears hearing
 
 	mu   sync.Mutex
-	conf record.Roster
+	conf roster.Roster
 	rosterState
 }
 
-// rosterState is what is known of a roster's files, and what came of them.
+// rosterState is what is known of a roster's files, and how far they have been followed.
 type rosterState struct {
-	asOf     standing.AsOf
-	revision *logbook.Revision
-	problems []Problem
-	guard    string
-	guarded  string // what it would do
-	waits    string
-	leaving  []string
+	roster.State
 	allow    map[string]bool
 	hash     string // of what was taken in whole
 	arranged bool   // the wards of its files are all registered
 	retired  bool   // it is declared no more: its wards are let go, and nothing is taken from its files
-	known    bool
 }
 
-// beyond stands before what a roster's limits say.
-const beyond = "it is more than its roster may: "
-
-// massRemoval is the guard that stops a roster from letting many wards go at once.
-const massRemoval = "mass-removal"
-
-func (k *Keeper) openRoster(r record.Roster) *rosterLoop {
+func (k *Keeper) openRoster(r roster.Roster) *rosterLoop {
 	l := &rosterLoop{k: k, conf: r, wake: make(chan struct{}, 1), asked: make(chan chan struct{}), rosterState: rosterState{allow: map[string]bool{}}}
 	l.ctx, l.cancel = context.WithCancel(k.ctx)
 	k.mu.Lock()
@@ -101,13 +73,13 @@ func (k *Keeper) openRoster(r record.Roster) *rosterLoop {
 
 func (l *rosterLoop) start() { l.k.spawn(l.run) }
 
-func (l *rosterLoop) record() record.Roster {
+func (l *rosterLoop) record() roster.Roster {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.conf
 }
 
-func (l *rosterLoop) limits() record.Limits { return l.record().Limits }
+func (l *rosterLoop) limits() roster.Limits { return l.record().Limits }
 
 func (l *rosterLoop) run() {
 	l.nudge()
@@ -153,7 +125,7 @@ func (l *rosterLoop) nudge() {
 func (l *rosterLoop) lets(name string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return slices.Contains(l.leaving, name)
+	return slices.Contains(l.Leaving, name)
 }
 
 // rosterRead tells the rosters of a repository that it was looked at.
@@ -164,11 +136,11 @@ func (k *Keeper) rosterRead(name string, a standing.AsOf) {
 		l.mu.Lock()
 		if l.conf.Repo == name {
 			if a.Known {
-				l.asOf.Next = a.Next
+				l.AsOf.Next = a.Next
 				l.hears.told.Add(1)
 				l.nudge()
 			} else {
-				l.asOf.Known, l.asOf.Problem, l.asOf.Next = false, a.Problem, a.Next
+				l.AsOf.Known, l.AsOf.Problem, l.AsOf.Next = false, a.Problem, a.Next
 			}
 		}
 		l.mu.Unlock()
@@ -193,7 +165,7 @@ func (l *rosterLoop) look() bool {
 	blind := func(err error) bool {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		l.asOf.Known, l.asOf.Problem = false, err.Error()
+		l.AsOf.Known, l.AsOf.Problem = false, err.Error()
 		return true
 	}
 	rl, err := l.k.repoLoop(conf.Repo)
@@ -214,7 +186,7 @@ func (l *rosterLoop) look() bool {
 	if errors.Is(err, repo.ErrEmpty) {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		l.asOf, l.waits = standing.AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}, fmt.Sprintf("waits for the first commit on %s in %s", conf.Ref, conf.Repo)
+		l.AsOf, l.Waits = standing.AsOf{Known: true, At: time.Now(), Next: l.AsOf.Next}, fmt.Sprintf("waits for the first commit on %s in %s", conf.Ref, conf.Repo)
 		return true
 	}
 	if err != nil {
@@ -228,7 +200,7 @@ func (l *rosterLoop) look() bool {
 	l.mu.Lock()
 	same := l.hash != "" && l.hash == hash
 	if same {
-		l.asOf = standing.AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}
+		l.AsOf = standing.AsOf{Known: true, At: time.Now(), Next: l.AsOf.Next}
 	}
 	l.mu.Unlock()
 	if same {
@@ -243,17 +215,10 @@ func (l *rosterLoop) look() bool {
 		return blind(err)
 	}
 	l.mu.Lock()
-	l.asOf, l.waits = standing.AsOf{Known: true, At: time.Now(), Next: l.asOf.Next}, ""
-	l.revision = &logbook.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}
+	l.AsOf, l.Waits = standing.AsOf{Known: true, At: time.Now(), Next: l.AsOf.Next}, ""
+	l.Revision = &logbook.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}
 	l.mu.Unlock()
 	return l.follow(files, hash)
-}
-
-// declaredWard is a ward as one of the roster's files has it.
-type declaredWard struct {
-	ward ward.Ward
-	text string
-	file string
 }
 
 // follow does what the files of a roster say; false when something is still to be done a little later.
@@ -267,63 +232,44 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	if l.ctx.Err() != nil || retired {
 		return true
 	}
-	var problems []Problem
-	say := func(file string, line int, wardName, format string, args ...any) {
-		text := fmt.Sprintf(format, args...)
-		problems = append(problems, Problem{File: file, Line: line, Text: text, Ward: wardName, limit: strings.HasPrefix(text, beyond)})
+	have, err := k.store.Wards(l.ctx)
+	if err != nil {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.AsOf.Known, l.AsOf.Problem = false, err.Error()
+		return false
 	}
-	in, unread := k.readRoster(conf, files)
-	problems = append(problems, unread...)
-	in.limit(conf, say)
-	settled := true
-	l.setRules(in.rules, say)
-	for _, r := range in.decl.Repos {
-		if err := k.declareRepo(l.ctx, conf.Name, r); err != nil {
-			say(in.where["repo "+r.Name], r.Line, "", "%v", err)
-		}
+	kept := keptOf(have)
+	below := make([]roster.File, len(files))
+	for i, f := range files {
+		below[i] = roster.File(f)
 	}
-	for _, c := range in.decl.Clusters {
-		busy, err := k.declareCluster(l.ctx, conf.Name, c)
-		if err != nil {
-			say(in.where["cluster "+c.Name], c.Line, "", "%v", err)
-		}
-		settled = settled && !busy
-	}
-	nested := map[string]bool{}
-	for _, r := range in.decl.Rosters {
-		nested[r.Name] = true
-		if err := k.declareRoster(l.ctx, conf, r); err != nil {
-			say(in.where["roster "+r.Name], r.Line, "", "%v", err)
-		}
-	}
-	arranged := l.wards(in.wards, conf, in.broken, say)
+	own := slices.DeleteFunc(slices.Clone(kept), func(w roster.Kept) bool { return w.Roster != conf.Name })
+	in, problems := roster.Read(conf, below, render.RulesDir, own)
+	problems = append(problems, l.setRules(in.Rules)...)
+	settled, more := l.declare(in)
+	problems = append(problems, more...)
+	arranged, more := l.wards(in, have)
+	problems = append(problems, more...)
 	settled = arranged && settled
 	l.mu.Lock()
 	l.arranged = arranged
 	l.mu.Unlock()
-	gone, err := l.gone(in.wards, nested, in.broken)
-	if err != nil {
-		say(conf.Path, 1, "", "%v", err)
-	}
+	gone := in.Left(conf, kept, k.parents())
+	ended, more := l.letGo(gone, have)
+	problems = append(problems, more...)
+	settled = ended && settled
 	waits := ""
-	if in.count == 0 && len(gone.wards) == 0 {
+	if in.Count == 0 && len(gone.Wards) == 0 {
 		waits = fmt.Sprintf("waits for a first ward file below %q in %s", conf.Path, conf.Repo)
 	}
-	settled = l.letGo(gone, in.broken, say) && settled
 	for _, p := range k.wardsOf(conf.Name) {
-		text, limit := in.broken[p.source], ""
-		for _, x := range problems {
-			if x.Ward == p.ward.Name && x.limit && limit == "" {
-				limit = fmt.Sprintf("%s:%d: %s", x.File, x.Line, x.Text)
-			} else if x.Ward == p.ward.Name && !x.limit && text == "" {
-				text = fmt.Sprintf("%s:%d: %s", x.File, x.Line, x.Text)
-			}
-		}
-		p.post(func() { p.misfiled, p.limited = text, limit })
+		misfiled, limited := in.Standing(roster.Kept{Name: p.ward.Name, Source: p.source}, problems)
+		p.post(func() { p.misfiled, p.limited = misfiled, limited })
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.problems, l.waits, l.known = problems, waits, true
+	l.Problems, l.Waits, l.Known = problems, waits, true
 	l.hash = ""
 	if settled {
 		l.hash = hash
@@ -331,121 +277,60 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	return settled
 }
 
-// rosterFiles is what the files of a roster declare.
-type rosterFiles struct {
-	wards  []declaredWard
-	decl   ward.Declared
-	where  map[string]string // what is declared beside wards, to its file
-	rules  []declared.File
-	count  int               // of files that declare anything
-	broken map[string]string // files that can't be read, and why
-}
-
-// readRoster reads what the files of a roster declare. A slip in the first line is no removal.
-func (k *Keeper) readRoster(conf record.Roster, files []repo.File) (out rosterFiles, problems []Problem) {
-	out.where, out.broken = map[string]string{}, map[string]string{}
-	home := ward.From{Repo: conf.Repo, Ref: conf.Ref}
-	for _, f := range files {
-		if !strings.HasPrefix(f.Path, render.RulesDir+"/") && isHealth(f) { // those there hold for every ward of the repository anyway
-			out.rules = append(out.rules, declared.File{Path: f.Path, Text: string(f.Data)})
-			continue
-		}
-		if !ward.IsRoster(f.Data) {
-			continue
-		}
-		out.count++
-		d, err := ward.ParseDeclared(home, f.Path, f.Data)
-		if err != nil {
-			out.broken[f.Path] = err.Error()
-			problems = append(problems, placesOf(f.Path, err)...)
-			continue
-		}
-		for i, w := range d.Wards {
-			out.wards = append(out.wards, declaredWard{w, d.Texts[i], f.Path})
-		}
-		for _, c := range d.Clusters {
-			out.where["cluster "+c.Name] = f.Path
-		}
-		for _, r := range d.Repos {
-			out.where["repo "+r.Name] = f.Path
-		}
-		for _, r := range d.Rosters {
-			out.where["roster "+r.Name] = f.Path
-		}
-		all := &out.decl
-		all.Clusters, all.Repos, all.Rosters = append(all.Clusters, d.Clusters...), append(all.Repos, d.Repos...), append(all.Rosters, d.Rosters...)
+// keptOf is what the core needs of registered wards.
+func keptOf(all []record.Ward) []roster.Kept {
+	out := make([]roster.Kept, len(all))
+	for i, w := range all {
+		out[i] = roster.Kept{Name: w.Name, Roster: w.Roster, Source: w.Source}
 	}
-	for _, p := range k.wardsOf(conf.Name) {
-		if i := slices.IndexFunc(files, func(f repo.File) bool { return f.Path == p.source }); i >= 0 && !ward.IsRoster(files[i].Data) && out.broken[p.source] == "" {
-			text := "its first key is not vigila: " + ward.Version + " any more; to stop keeping ward " + p.ward.Name + ", take the file away"
-			out.broken[p.source] = p.source + ":1: " + text
-			problems = append(problems, Problem{File: p.source, Line: 1, Text: text})
-		}
-	}
-	return out, problems
-}
-
-// limit leaves a roster with limits its wards alone.
-func (f *rosterFiles) limit(conf record.Roster, say func(file string, line int, wardName, format string, args ...any)) {
-	if !conf.Limits.Any() {
-		return
-	}
-	const no = "roster %s has limits, so it may declare wards alone, not %s %s"
-	for _, c := range f.decl.Clusters {
-		say(f.where["cluster "+c.Name], c.Line, "", no, conf.Name, "cluster", c.Name)
-	}
-	for _, r := range f.decl.Repos {
-		say(f.where["repo "+r.Name], r.Line, "", no, conf.Name, "repository", r.Name)
-	}
-	for _, r := range f.decl.Rosters {
-		say(f.where["roster "+r.Name], r.Line, "", no, conf.Name, "roster", r.Name)
-	}
-	f.decl.Clusters, f.decl.Repos, f.decl.Rosters = nil, nil, nil
-}
-
-func isHealth(f repo.File) bool {
-	rules, err := render.Rules([]repo.File{f})
-	return err != nil || len(rules) > 0
-}
-
-// placesOf splits joined mistakes into their places.
-func placesOf(file string, err error) []Problem {
-	var out []Problem
-	var walk func(err error)
-	walk = func(err error) {
-		if many, ok := err.(interface{ Unwrap() []error }); ok {
-			for _, e := range many.Unwrap() {
-				walk(e)
-			}
-			return
-		}
-		p := Problem{File: file, Line: 1, Text: err.Error()}
-		var bad *ward.Error
-		if errors.As(err, &bad) {
-			p.Line, p.Text = bad.Line, bad.Text
-		} else if rest, ok := strings.CutPrefix(p.Text, file+":"); ok {
-			if _, scanErr := fmt.Sscanf(rest, "%d:", &p.Line); scanErr == nil {
-				_, p.Text, _ = strings.Cut(rest, ": ")
-			}
-		}
-		out = append(out, p)
-	}
-	walk(err)
 	return out
 }
 
+// parents are all rosters, to the one that declares each.
+func (k *Keeper) parents() map[string]string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	out := map[string]string{}
+	for name, l := range k.rosters {
+		out[name] = l.record().Parent
+	}
+	return out
+}
+
+// declare takes what the files declare beside wards; false when something has to end first.
+func (l *rosterLoop) declare(in *roster.Files) (settled bool, problems []roster.Problem) {
+	k, conf := l.k, l.record()
+	settled = true
+	say := func(kind, name string, line int, err error) {
+		if err != nil {
+			problems = append(problems, roster.Problem{File: in.Where(kind, name), Line: line, Text: err.Error()})
+		}
+	}
+	for _, r := range in.Repos {
+		say("repo", r.Name, r.Line, k.declareRepo(l.ctx, conf.Name, r))
+	}
+	for _, c := range in.Clusters {
+		busy, err := k.declareCluster(l.ctx, conf.Name, c)
+		say("cluster", c.Name, c.Line, err)
+		settled = settled && !busy
+	}
+	for _, r := range in.Rosters {
+		say("roster", r.Name, r.Line, k.declareRoster(l.ctx, conf, r))
+	}
+	return settled, problems
+}
+
 // setRules takes the health rules that hold for every ward of the roster.
-func (l *rosterLoop) setRules(rules []declared.File, say func(string, int, string, string, ...any)) {
+func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 	if slices.Equal(rules, l.record().Rules) {
-		return
+		return nil
 	}
 	var files []repo.File
 	for _, f := range rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
 	}
 	if _, err := render.Rules(files); err != nil {
-		say(rules[0].Path, 1, "", "%v", err)
-		return
+		return roster.Places(rules[0].Path, err)
 	}
 	l.mu.Lock()
 	l.conf.Rules = rules
@@ -460,6 +345,7 @@ func (l *rosterLoop) setRules(rules []declared.File, say func(string, int, strin
 			p.render(standing.AsOf{Known: true, At: time.Now()})
 		})
 	}
+	return nil
 }
 
 // rosterRules are the health files of the roster that a ward is of.
@@ -614,9 +500,8 @@ func (k *Keeper) later(try func() error) {
 }
 
 // declareRoster takes a roster from a roster.
-func (k *Keeper) declareRoster(ctx context.Context, parent record.Roster, d ward.Roster) error {
-	r := record.Roster{Name: d.Name, Repo: d.From.Repo, Ref: d.From.Ref, Path: d.From.Path, Parent: parent.Name,
-		Limits: record.Limits{Namespaces: d.Namespaces, Clusters: d.Clusters, As: d.As, Repos: d.Repos}}
+func (k *Keeper) declareRoster(ctx context.Context, parent roster.Roster, d ward.Roster) error {
+	r := roster.Of(parent, d)
 	if _, err := k.repoLoop(d.From.Repo); err != nil {
 		return err
 	}
@@ -651,7 +536,7 @@ func declaredBy(roster string) string {
 }
 
 // changeRoster gives a roster other settings; its wards are opened anew when their limits are others.
-func (k *Keeper) changeRoster(ctx context.Context, l *rosterLoop, r record.Roster) error {
+func (k *Keeper) changeRoster(ctx context.Context, l *rosterLoop, r roster.Roster) error {
 	l.mu.Lock()
 	limits := fmt.Sprint(l.conf.Limits) != fmt.Sprint(r.Limits)
 	l.conf, l.hash = r, ""
@@ -679,41 +564,27 @@ func (k *Keeper) changeRoster(ctx context.Context, l *rosterLoop, r record.Roste
 	return nil
 }
 
-// wards registers and changes what the files declare.
-func (l *rosterLoop) wards(all []declaredWard, conf record.Roster, broken map[string]string, say func(string, int, string, string, ...any)) (settled bool) {
-	k, settled := l.k, true
-	first := map[string]declaredWard{}
-	have, err := k.store.Wards(l.ctx)
-	if err != nil {
-		say(conf.Path, 1, "", "%v", err)
-		return false
-	}
+// wards registers and changes what the files declare; false when a run has to end first.
+func (l *rosterLoop) wards(in *roster.Files, have []record.Ward) (settled bool, problems []roster.Problem) {
+	k, conf := l.k, l.record()
 	kept := map[string]record.Ward{}
 	for _, w := range have {
 		kept[w.Name] = w
 	}
-	var wards []ward.Ward
-	for _, d := range all {
-		wards = append(wards, d.ward)
+	var all []ward.Ward
+	for _, w := range in.Wards {
+		all = append(all, w.Ward)
 	}
-	cycle := k.cycle(wards)
-	for _, d := range all {
-		w := d.ward
-		if f, twice := first[w.Name]; twice {
-			say(d.file, w.Line, w.Name, "ward %s is declared twice; first in %s", w.Name, f.file)
-			continue
-		}
-		first[w.Name] = d
-		if text := l.refuses(w, conf, kept[w.Name], cycle); text != "" {
-			say(d.file, w.Line, w.Name, "%s", text)
-			continue
-		}
-		want := record.Ward{Name: w.Name, File: strings.TrimLeft(d.text, "\n"), Roster: conf.Name, Source: d.file, Home: record.Home{Repo: conf.Repo, Ref: conf.Ref}}
+	known := k.known(have)
+	take, problems := in.Plan(conf, known, k.cycle(all))
+	settled = true
+	for _, w := range take {
+		want := record.Ward{Name: w.Name, File: w.Text, Roster: conf.Name, Source: w.File, Home: record.Home{Repo: conf.Repo, Ref: conf.Ref}}
 		var placed []string
 		for _, p := range k.named(w.Name) {
 			placed = append(placed, p.cluster.conf.Name)
 		}
-		if reflect.DeepEqual(kept[w.Name], want) && slices.Equal(placed, k.matching(w)) {
+		if reflect.DeepEqual(kept[w.Name], want) && slices.Equal(placed, known.Matching(w.Ward)) {
 			for _, p := range k.named(w.Name) { // it came back before it was gone
 				if p.View().Leaving != nil && p.ask(l.ctx, p.stay) != nil {
 					settled = false
@@ -725,182 +596,79 @@ func (l *rosterLoop) wards(all []declaredWard, conf record.Roster, broken map[st
 			settled = false // a run goes on; it has its turn afterwards
 			continue
 		}
-		if err := k.put(l.ctx, w, want, "the ward no longer goes there"); err != nil {
+		if err := k.put(l.ctx, w.Ward, want, "the ward no longer goes there"); err != nil {
 			var f *Fault
 			if errors.As(err, &f) && f.Kind == Conflict {
 				settled = false
 				continue
 			}
-			say(d.file, w.Line, w.Name, "%v", err)
+			problems = append(problems, roster.Problem{File: w.File, Line: w.Line, Text: err.Error(), Ward: w.Name})
 		}
 	}
-	return settled
-}
-
-// mayRead tells why the wards of a roster may not read a repository; nil when they may.
-func mayRead(conf record.Roster, repo string) error {
-	if !conf.Limits.Any() || repo == conf.Repo || slices.Contains(conf.Limits.Repos, repo) {
-		return nil
-	}
-	return fmt.Errorf("roster %s lets its wards read %s, not %s (limits.repos)", conf.Name, strings.Join(append([]string{conf.Repo}, conf.Limits.Repos...), ", "), repo)
-}
-
-// refuses says why a roster can't take a ward; "" when it can.
-func (l *rosterLoop) refuses(w ward.Ward, conf record.Roster, kept record.Ward, cycle []string) string {
-	k := l.k
-	limits := conf.Limits
-	switch {
-	case kept.Roster != "" && kept.Roster != conf.Name:
-		return fmt.Sprintf("there is a ward %s already, declared by roster %s in %s", w.Name, kept.Roster, kept.Source)
-	case kept.Name != "" && kept.Roster == "" && limits.Any():
-		return fmt.Sprintf("there is a ward %s already, registered by a person, and roster %s has limits", w.Name, conf.Name)
-	case slices.Contains(cycle, w.Name):
-		return "these wards wait for each other in after, so none could start: " + strings.Join(cycle, " → ")
-	}
-	for _, name := range append([]string{w.From.Repo}, sources(w)...) {
-		if err := mayRead(conf, name); err != nil {
-			return beyond + err.Error()
-		}
-		if _, err := k.repoLoop(name); err != nil {
-			return err.Error()
-		}
-	}
-	if w.Into.Cluster != "" && len(k.matching(w)) == 0 {
-		return fmt.Sprintf("ward %s goes into cluster %s, which is not known; known: %s", w.Name, w.Into.Cluster, k.clusterNames())
-	}
-	for _, c := range k.matching(w) {
-		k.mu.RLock()
-		labels := k.clusters[c].conf.Labels
-		k.mu.RUnlock()
-		one := w.For(c, labels)
-		if len(limits.Namespaces) > 0 && !slices.Contains(limits.Namespaces, one.Into.Namespace) {
-			return fmt.Sprintf(beyond+"roster %s lets its wards keep the namespaces %s, not %q", conf.Name, strings.Join(limits.Namespaces, ", "), one.Into.Namespace)
-		}
-		if len(limits.Clusters) > 0 && !slices.Contains(limits.Clusters, c) {
-			return fmt.Sprintf(beyond+"roster %s lets its wards go into the clusters %s, not %s", conf.Name, strings.Join(limits.Clusters, ", "), c)
-		}
-	}
-	return ""
-}
-
-// leavers is what a roster declares no more.
-type leavers struct {
-	wards   []record.Ward
-	rosters []*rosterLoop
-	of      int // wards that it had
-}
-
-func (l *rosterLoop) gone(all []declaredWard, nested map[string]bool, broken map[string]string) (leavers, error) {
-	var out leavers
-	conf := l.record()
-	declared := map[string]bool{}
-	for _, d := range all {
-		declared[d.ward.Name] = true
-	}
-	have, err := l.k.store.Wards(l.ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, w := range have {
-		if w.Roster != conf.Name {
-			continue
-		}
-		out.of++
-		if !declared[w.Name] && broken[w.Source] == "" {
-			out.wards = append(out.wards, w)
-		}
-	}
-	l.k.mu.RLock()
-	defer l.k.mu.RUnlock()
-	for _, r := range l.k.rosters {
-		if c := r.record(); c.Parent == conf.Name && !nested[c.Name] && len(broken) == 0 {
-			out.rosters = append(out.rosters, r)
-		}
-	}
-	for i := 0; i < len(out.rosters); i++ { // and those in them
-		for _, r := range l.k.rosters {
-			if r.record().Parent == out.rosters[i].record().Name && !slices.Contains(out.rosters, r) {
-				out.rosters = append(out.rosters, r)
-			}
-		}
-	}
-	return out, nil
+	return settled, problems
 }
 
 // letGo retires what a roster declares no more, unless that is so much that a person has to say so.
-func (l *rosterLoop) letGo(gone leavers, broken map[string]string, say func(string, int, string, string, ...any)) (settled bool) {
+func (l *rosterLoop) letGo(gone roster.Leaving, have []record.Ward) (settled bool, problems []roster.Problem) {
 	k, conf := l.k, l.record()
-	wards := slices.Clone(gone.wards)
-	total := gone.of
-	for _, r := range gone.rosters {
-		have, err := k.store.Wards(l.ctx)
-		if err != nil {
-			say(conf.Path, 1, "", "%v", err)
-			return false
-		}
-		for _, w := range have {
-			if w.Roster == r.record().Name {
-				wards = append(wards, w)
-				total++
-			}
-		}
+	sources := map[string]string{}
+	for _, w := range have {
+		sources[w.Name] = w.Source
 	}
 	l.mu.Lock()
-	l.guard, l.guarded, l.leaving = "", "", nil
-	if len(wards) > 5 && len(wards)*2 > total && !l.allow[massRemoval] || len(wards) == total && total > 1 && !l.allow[massRemoval] {
-		var names []string
-		for _, w := range wards {
-			names = append(names, w.Name)
-		}
-		if len(names) > 6 {
-			names = append(names[:6], fmt.Sprintf("%d more", len(names)-6))
-		}
-		l.guard, l.guarded = massRemoval, fmt.Sprintf("%d of its %d wards are not in its files any more: %s", len(wards), total, strings.Join(names, ", "))
+	l.Leaving = nil
+	if l.Guarded = gone.Guarded(); l.Guarded != "" && !l.allow[roster.MassRemoval] {
 		l.mu.Unlock()
-		return true
+		return true, nil
 	}
-	delete(l.allow, massRemoval)
+	l.Guarded = ""
+	delete(l.allow, roster.MassRemoval)
 	l.mu.Unlock()
 	settled = true
-	for _, r := range gone.rosters {
-		r.mu.Lock()
-		r.retired = true
-		r.mu.Unlock()
+	for _, name := range gone.Rosters {
+		if r, err := k.roster(name); err == nil {
+			r.mu.Lock()
+			r.retired = true
+			r.mu.Unlock()
+		}
 	}
-	for _, w := range wards {
+	for _, name := range gone.Wards {
 		done := true
-		for _, p := range k.named(w.Name) {
+		for _, p := range k.named(name) {
 			if err := k.leave(l.ctx, p, "it left roster "+conf.Name); err != nil {
 				done = false
 				var f *Fault
 				if errors.As(err, &f) && f.Kind == Guarded {
-					say(w.Source, 1, w.Name, "it left the roster and is to be dismantled, but %s: vigila ward remove %s --dismantle --allow %s", guardPlain(f.Guards), p.id, strings.Join(guardNamesOf(f.Guards), ","))
+					text := fmt.Sprintf("it left the roster and is to be dismantled, but %s: vigila ward remove %s --dismantle --allow %s", guardPlain(f.Guards), p.id, strings.Join(guardNamesOf(f.Guards), ","))
+					problems = append(problems, roster.Problem{File: sources[name], Line: 1, Text: text, Ward: name})
 					continue
 				}
 				settled = false
 			}
 		}
 		if done {
-			if err := k.store.RemoveWard(l.ctx, w.Name); err != nil {
-				k.log.Error("a ward can't be retired", "ward", w.Name, "error", err)
+			if err := k.store.RemoveWard(l.ctx, name); err != nil {
+				k.log.Error("a ward can't be retired", "ward", name, "error", err)
 				settled = false
 			}
 		} else {
 			l.mu.Lock()
-			l.leaving = append(l.leaving, w.Name)
+			l.Leaving = append(l.Leaving, name)
 			l.mu.Unlock()
 		}
 	}
-	for _, r := range slices.Backward(gone.rosters) {
-		if len(k.wardsOf(r.record().Name)) > 0 {
+	for _, name := range slices.Backward(gone.Rosters) {
+		if len(k.wardsOf(name)) > 0 {
 			settled = false
 			continue
 		}
-		if err := k.forgetRoster(l.ctx, r); err != nil {
-			say(conf.Path, 1, "", "%v", err)
+		if r, err := k.roster(name); err == nil {
+			if err := k.forgetRoster(l.ctx, r); err != nil {
+				problems = append(problems, roster.Problem{File: conf.Path, Line: 1, Text: err.Error()})
+			}
 		}
 	}
-	return settled
+	return settled, problems
 }
 
 func guardPlain(gs []plan.Guard) string {
@@ -972,7 +740,7 @@ func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) er
 }
 
 // AddRoster adds a roster, or changes one, once its path has been found.
-func (k *Keeper) AddRoster(ctx context.Context, r record.Roster) (Roster, error) {
+func (k *Keeper) AddRoster(ctx context.Context, r roster.Roster) (Roster, error) {
 	if err := ward.Name(r.Name); err != nil {
 		return Roster{}, fault(Invalid, "name: %v", err)
 	}
@@ -1121,8 +889,8 @@ func (k *Keeper) SyncRoster(ctx context.Context, name, by string, allow []string
 		return Roster{}, err
 	}
 	for _, a := range allow {
-		if a != massRemoval {
-			return Roster{}, fault(Invalid, "a roster has no guard %q; it has %s", a, massRemoval)
+		if a != roster.MassRemoval {
+			return Roster{}, fault(Invalid, "a roster has no guard %q; it has %s", a, roster.MassRemoval)
 		}
 		l.mu.Lock()
 		l.allow[a], l.hash = true, ""
@@ -1154,42 +922,19 @@ type Bringing struct {
 	Pending int
 }
 
-// bringable tells whether bringing its roster up lets a ward sync: one that was never up, and one that syncs by itself
-// anyway. What a person has decided about a ward that is up (to be asked, held, gone back, rejected) stays so.
+// bringable tells whether bringing its roster up lets a ward sync.
 func (p *placement) bringable() Bringing {
-	b := Bringing{Ward: p.id, Pending: p.pending().Total()}
 	v := p.View()
-	switch {
-	case p.broken != "":
-		b.Why = p.broken
-	case p.will.Leaving != nil:
-		b.Why = "it is being removed"
-	case p.will.Hold != nil:
-		b.Why = "held by " + p.will.Hold.By + ": " + orElse(p.will.Hold.Reason, "no reason given")
-	case p.rejected() != "":
-		b.Why = "its revision is rejected: " + p.rejected()
-	case p.declared == nil || !p.repository.Known:
-		b.Sync, b.Why = p.will.Applied == nil || p.ward.Keep.Sync == "auto", "once its repository can be read"
-		if !b.Sync {
-			b.Why = "its repository can't be read, and it asks first"
-		}
-	case p.declared.Waits != "":
-		b.Why = p.declared.Waits
-	case b.Pending == 0:
-		b.Why = "as declared"
-	case len(p.pending().guards) > 0:
-		b.Why = "a guard would stop it: " + p.pending().guards[0].Text
-	case p.will.Applied == nil:
-		b.Sync, b.Why = true, "never synced"
-	case p.ward.Keep.Sync == "auto":
-		b.Sync, b.Why = true, "it syncs by itself"
-	default:
-		b.Why = "it is up, and asks first: vigila sync " + p.id
+	c := roster.Candidate{ID: p.id, Broken: p.broken, Leaving: p.will.Leaving != nil, Hold: p.will.Hold, Rejected: p.rejected(), Readable: p.declared != nil && p.repository.Known,
+		Up: p.will.Applied != nil, Auto: p.ward.Keep.Sync == "auto", Pending: p.pending().Total(), WaitsFor: v.WaitsFor}
+	if p.declared != nil {
+		c.Waits = p.declared.Waits
 	}
-	if b.Sync && v.WaitsFor != "" {
-		b.Why += "; waits for " + v.WaitsFor
+	if g := p.pending().guards; len(g) > 0 {
+		c.Guard = g[0].Text
 	}
-	return b
+	sync, why := c.Bring()
+	return Bringing{Ward: p.id, Sync: sync, Why: why, Pending: c.Pending}
 }
 
 // PreviewRoster tells what bringing a roster up would do to each of its wards, by name.
@@ -1268,9 +1013,9 @@ func (k *Keeper) ForgetLeft(ctx context.Context, placement string) error {
 
 func (l *rosterLoop) view(left []record.LeftBehind) Roster {
 	l.mu.Lock()
-	out := Roster{Roster: l.conf, Revision: l.revision, Repository: l.asOf, Problems: slices.Clone(l.problems), Guard: l.guard, Leaving: slices.Clone(l.leaving)}
-	waits, guarded, known := l.waits, l.guarded, l.known
+	out := Roster{Roster: l.conf, State: l.State.Clone()}
 	l.mu.Unlock()
+	out.Said = out.State.Say(out.Name)
 	for _, x := range left {
 		if x.Roster == out.Name {
 			out.Left = append(out.Left, x)
@@ -1288,30 +1033,6 @@ func (l *rosterLoop) view(left []record.LeftBehind) Roster {
 		if v.NeedsYou {
 			out.Loud++
 		}
-	}
-	set := func(s compare.Standing, needs bool, says, todo string) {
-		out.Standing, out.NeedsYou, out.Says, out.Todo = s, needs, says, todo
-	}
-	switch {
-	case !out.Repository.Known && out.Repository.Problem != "":
-		set(compare.Blind, true, out.Repository.Problem, "Its wards are kept as they were declared last.")
-	case waits != "":
-		set(compare.Blind, false, standing.Capital(waits), "")
-	case !known && out.Revision == nil:
-		set(compare.Blind, false, "Looking for the first time since the service started", "")
-	case len(out.Problems) > 0:
-		p := out.Problems[0]
-		says := fmt.Sprintf("%s:%d: %s", p.File, p.Line, p.Text)
-		if more := len(out.Problems) - 1; more > 0 {
-			says += fmt.Sprintf(", and %d more", more)
-		}
-		set(compare.Behind, true, says, "Nobody else is stopped by it. All of it: vigila roster show "+out.Name)
-	case out.Guard != "":
-		set(compare.Behind, true, "Stopped before harm: "+guarded, "To let them go: vigila roster sync "+out.Name+" --allow "+out.Guard)
-	case len(out.Leaving) > 0:
-		set(compare.Behind, false, strings.Join(out.Leaving, ", ")+" left the roster, and has to end first", "")
-	default:
-		set(compare.InStep, false, out.Revision.Title(), "")
 	}
 	return out
 }

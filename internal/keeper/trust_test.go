@@ -19,6 +19,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
@@ -243,7 +244,7 @@ func TestALimitedWardReadsNoOther(t *testing.T) {
 		p.k.repos[name] = &repoLoop{name: name, shelf: charts.Open(t.TempDir(), charts.Source{Name: name, URL: "https://charts.brindle.example/" + name})}
 	}
 	p.repo = p.k.repos["own"]
-	p.limits = record.Limits{Namespaces: []string{"n"}, Repos: []string{"shared"}}
+	p.limits = roster.Limits{Namespaces: []string{"n"}, Repos: []string{"shared"}}
 	r := p.reads(t.Context(), "main")
 	var beyond *beyondLimits
 	_, err := r.tree("theirs", "main")
@@ -257,7 +258,7 @@ func TestALimitedWardReadsNoOther(t *testing.T) {
 		_, err = r.tree(name, "main")
 		assert.ErrorContains(t, err, "is a chart repository", "it is let in")
 	}
-	p.limits = record.Limits{}
+	p.limits = roster.Limits{}
 	_, err = r.tree("theirs", "main")
 	assert.ErrorContains(t, err, "is a chart repository", "without limits all may be read")
 }

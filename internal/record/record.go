@@ -25,6 +25,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 )
 
 //go:embed migrations/*.sql
@@ -269,7 +270,7 @@ type Ward struct {
 	Roster     string // that declares it; "" when a person registered it
 	Source     string // the file in the roster's repository
 	Home       Home
-	Limits     Limits // of a roster that declared it once and is gone
+	Limits     roster.Limits // of a roster that declared it once and is gone
 }
 
 // PutWard registers a ward, or changes its file, and makes its placements; those on other clusters are removed.

@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"time"
 
-	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/roster"
 )
 
 // Repo is a known repository, of git or of charts.
@@ -168,29 +168,8 @@ type Home struct {
 	Ref  string `json:"ref,omitempty"`
 }
 
-// Limits are what the wards of a roster may do at most.
-type Limits struct {
-	Namespaces []string `json:"namespaces,omitempty"` // all when empty
-	Clusters   []string `json:"clusters,omitempty"`   // all when empty
-	As         string   `json:"as,omitempty"`         // the service account that their runs act as
-	Repos      []string `json:"repos,omitempty"`      // what they may read beside the roster's own repository
-}
-
-// Any tells whether there is any limit. Then only Repos, and the roster's own repository, may be read.
-func (l Limits) Any() bool {
-	return len(l.Namespaces)+len(l.Clusters)+len(l.Repos) > 0 || l.As != ""
-}
-
-// Roster is a repository path that holds ward files.
-type Roster struct {
-	Name, Repo, Ref, Path string
-	Parent                string // the roster that declares it
-	Limits                Limits
-	Rules                 []declared.File // health files
-}
-
 // PutRoster adds a roster or changes it.
-func (s *Store) PutRoster(ctx context.Context, r Roster) error {
+func (s *Store) PutRoster(ctx context.Context, r roster.Roster) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO rosters (name, repo, ref, path, parent, limits, rules, made) VALUES (?,?,?,?,?,?,?,?)
 		ON CONFLICT (name) DO UPDATE SET repo=excluded.repo, ref=excluded.ref, path=excluded.path, parent=excluded.parent, limits=excluded.limits, rules=excluded.rules`,
 		r.Name, r.Repo, r.Ref, r.Path, r.Parent, toJSON(r.Limits), toJSON(r.Rules), ms(time.Now()))
@@ -198,15 +177,15 @@ func (s *Store) PutRoster(ctx context.Context, r Roster) error {
 }
 
 // Rosters lists the rosters by name.
-func (s *Store) Rosters(ctx context.Context) ([]Roster, error) {
+func (s *Store) Rosters(ctx context.Context) ([]roster.Roster, error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT name, repo, ref, path, parent, limits, rules FROM rosters ORDER BY name`)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []Roster
+	var out []roster.Roster
 	for rows.Next() {
-		var r Roster
+		var r roster.Roster
 		var limits, rules string
 		if err := rows.Scan(&r.Name, &r.Repo, &r.Ref, &r.Path, &r.Parent, &limits, &rules); err != nil {
 			return nil, err

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/roster"
 )
 
 // TestSourcesComeBackAndNoneOfTheirSecretsIsInTheClear: repositories, clusters, rosters and renderings are as they were
@@ -22,10 +23,10 @@ func TestSourcesComeBackAndNoneOfTheirSecretsIsInTheClear(t *testing.T) {
 		RepoMore: RepoMore{KnownHosts: "host ssh-ed25519 AAAA", Signers: "ssh-ed25519 AAAA", Submodules: true, Roster: "top", Expires: time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)}}
 	cluster := Cluster{Name: "quay", Token: "token-of-the-quay", KubeconfigText: "key-of-the-quay", Labels: map[string]string{"tier": "rehearsal"},
 		ClusterMore: ClusterMore{Server: "https://quay", CA: "PEM", Links: map[string]string{"Runbook": "https://docs"}, Roster: "top"}}
-	roster := Roster{Name: "top", Repo: "moorings", Ref: "main", Path: "wards", Limits: Limits{Namespaces: []string{"a"}, As: "deployer"}, Rules: []declared.File{{Path: "h.yaml", Text: "x"}}}
+	one := roster.Roster{Name: "top", Repo: "moorings", Ref: "main", Path: "wards", Limits: roster.Limits{Namespaces: []string{"a"}, As: "deployer"}, Rules: []declared.File{{Path: "h.yaml", Text: "x"}}}
 	require.NoError(t, s.PutRepo(ctx, repo))
 	require.NoError(t, s.PutCluster(ctx, cluster))
-	require.NoError(t, s.PutRoster(ctx, roster))
+	require.NoError(t, s.PutRoster(ctx, one))
 	w := Ward{Name: "gate", File: "text", Roster: "top", Source: "wards/gate.yaml", Home: Home{Repo: "moorings", Ref: "main"}}
 	require.NoError(t, s.PutWard(ctx, w, []string{"quay"}))
 	body := map[string]any{"kind": "Secret", "data": map[string]any{"n": int64(9007199254740993), "k": "secret-of-a-rendering"}}
@@ -42,7 +43,7 @@ func TestSourcesComeBackAndNoneOfTheirSecretsIsInTheClear(t *testing.T) {
 	assert.Equal(t, []Cluster{cluster}, clusters)
 	rosters, err := s.Rosters(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []Roster{roster}, rosters)
+	assert.Equal(t, []roster.Roster{one}, rosters)
 	wards, err := s.Wards(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, []Ward{w}, wards)

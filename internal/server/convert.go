@@ -5,6 +5,7 @@ import (
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper"
 )
@@ -137,8 +138,11 @@ func clusterOf(c keeper.Cluster) Cluster {
 
 func rosterOf(r keeper.Roster) Roster {
 	out := Roster{Name: r.Name, Repo: r.Repo, Ref: r.Ref, Path: r.Path, Parent: r.Parent, Limits: Limits{Namespaces: r.Limits.Namespaces, Clusters: r.Limits.Clusters, As: r.Limits.As, Repos: r.Limits.Repos},
-		Standing: RosterStanding(r.Standing), Says: r.Says, Todo: r.Todo, NeedsYou: r.NeedsYou, Guard: r.Guard, Revision: revisionOf(r.Revision), Repository: asOf(r.Repository),
+		Standing: RosterStanding(r.Standing), Says: r.Says, Todo: r.Todo, NeedsYou: r.NeedsYou, Revision: revisionOf(r.Revision), Repository: asOf(r.AsOf),
 		Problems: []RosterProblem{}, Leaving: r.Leaving, Left: []LeftBehind{}, Wards: r.Wards, InStep: r.InStep, Ready: r.Ready, Loud: r.Loud}
+	if r.Guarded != "" {
+		out.Guard = roster.MassRemoval
+	}
 	for _, p := range r.Problems {
 		out.Problems = append(out.Problems, RosterProblem{File: p.File, Line: p.Line, Text: p.Text, Ward: p.Ward})
 	}

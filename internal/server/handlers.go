@@ -12,6 +12,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper"
@@ -550,8 +551,8 @@ func (s *server) AddRoster(c *gin.Context) {
 	if !ok {
 		return
 	}
-	r, err := s.Keeper.AddRoster(c, record.Roster{Name: in.Name, Repo: in.Repo, Ref: in.Ref, Path: in.Path,
-		Limits: record.Limits{Namespaces: in.Limits.Namespaces, Clusters: in.Limits.Clusters, As: in.Limits.As, Repos: in.Limits.Repos}})
+	r, err := s.Keeper.AddRoster(c, roster.Roster{Name: in.Name, Repo: in.Repo, Ref: in.Ref, Path: in.Path,
+		Limits: roster.Limits{Namespaces: in.Limits.Namespaces, Clusters: in.Limits.Clusters, As: in.Limits.As, Repos: in.Limits.Repos}})
 	s.answerRoster(c, r, err)
 }
 

@@ -140,6 +140,12 @@ func awaited(r object.Ref) bool {
 	return rankOf(r) <= 1
 }
 
+// Guards against removing more than anybody meant, by name.
+const (
+	GuardEmpty = "empty-render"
+	GuardMass  = "mass-removal"
+)
+
 // massRemoval is the share of a ward that may leave without being asked, once it has more than smallWard objects.
 const (
 	smallWard   = 5
@@ -343,14 +349,14 @@ func guards(p Plan, in Input) []Guard {
 	switch {
 	case len(in.Only) > 0 || len(removed) == 0:
 	case !declares(func(object.Ref) bool { return true }):
-		add("empty-render", fmt.Sprintf("the repository declares nothing any more; all %d objects of this ward would be removed", len(removed)))
+		add(GuardEmpty, fmt.Sprintf("the repository declares nothing any more; all %d objects of this ward would be removed", len(removed)))
 	case !declares(real) && slices.ContainsFunc(removed, real): // a namespace that the ward makes for itself is declared whatever the repository holds
-		add("empty-render", fmt.Sprintf("the repository declares nothing but namespaces any more; the other %d objects of this ward would be removed", len(removed)))
+		add(GuardEmpty, fmt.Sprintf("the repository declares nothing but namespaces any more; the other %d objects of this ward would be removed", len(removed)))
 	}
 	switch {
 	case len(out) > 0:
 	case had > smallWard && float64(len(removed)) > massRemoval*float64(had):
-		add("mass-removal", fmt.Sprintf("%d of %d objects would be removed", len(removed), had))
+		add(GuardMass, fmt.Sprintf("%d of %d objects would be removed", len(removed), had))
 	}
 	for _, ref := range removed {
 		if g, guarded := in.precious(ref); guarded {

@@ -706,7 +706,7 @@ func (s Spread) Before(cluster string, all []string) []string {
 // For is the ward as it is in one cluster: with its set blocks, in order, each over the one before.
 func (w Ward) For(cluster string, labels map[string]string) Ward {
 	for _, s := range w.Set {
-		if s.Cluster != "" && s.Cluster != cluster || !matches(s.Labels, labels) {
+		if s.Cluster != "" && s.Cluster != cluster || !Matches(s.Labels, labels) {
 			continue
 		}
 		if s.HasPath {
@@ -730,13 +730,29 @@ func (w Ward) For(cluster string, labels map[string]string) Ward {
 	return w
 }
 
-func matches(want, have map[string]string) bool {
+// Matches tells whether labels have everything that is wanted.
+func Matches(want, have map[string]string) bool {
 	for k, v := range want {
 		if have[k] != v {
 			return false
 		}
 	}
 	return true
+}
+
+// Reads lists the repositories that a ward reads beside the one that it comes from.
+func (w Ward) Reads() []string {
+	var out []string
+	add := func(name string) {
+		if name != "" && name != w.From.Repo && !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	add(w.From.Chart.Repo)
+	for _, v := range w.From.ValuesFrom {
+		add(v.Repo)
+	}
+	return out
 }
 
 // Merge lays values over others: mappings are merged key by key, anything else is replaced. A null stays: it takes away what
