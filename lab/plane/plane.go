@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	mathrand "math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -118,10 +119,11 @@ func (p *Plane) cluster(ctx context.Context, name, etcd, key, token string, at p
 		return nil, err
 	}
 	ca := filepath.Join(certs, "apiserver.crt") // self-signed: the API server makes it at its first start
-	if err := p.until(ctx, "API server of "+name, func() error { _, err := os.Stat(ca); return err }); err != nil {
+	var trusted []byte
+	if err := p.until(ctx, "API server of "+name, func() (err error) { trusted, err = certificate(ca); return err }); err != nil {
 		return nil, err
 	}
-	if err := writeKubeconfig(c, ca, token); err != nil {
+	if err := writeKubeconfig(c, trusted, token); err != nil {
 		return nil, err
 	}
 	cfg, err := clientcmd.BuildConfigFromFlags("", c.Kubeconfig)
@@ -153,13 +155,21 @@ func (p *Plane) cluster(ctx context.Context, name, etcd, key, token string, at p
 	return c, err
 }
 
-func writeKubeconfig(c *Cluster, ca, token string) error {
-	pemData, err := os.ReadFile(ca)
+// certificate reads a file of certificates once it is whole: whoever writes it makes it first, and fills it then.
+func certificate(file string) ([]byte, error) {
+	b, err := os.ReadFile(file)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	if !x509.NewCertPool().AppendCertsFromPEM(b) || !strings.HasSuffix(strings.TrimSpace(string(b)), "-----END CERTIFICATE-----") {
+		return nil, fmt.Errorf("%s is not written yet", file)
+	}
+	return b, nil
+}
+
+func writeKubeconfig(c *Cluster, trusted []byte, token string) error {
 	k := clientcmdapi.NewConfig()
-	k.Clusters[c.Name] = &clientcmdapi.Cluster{Server: c.URL, CertificateAuthorityData: pemData}
+	k.Clusters[c.Name] = &clientcmdapi.Cluster{Server: c.URL, CertificateAuthorityData: trusted}
 	k.AuthInfos["admin"] = &clientcmdapi.AuthInfo{Token: token}
 	k.Contexts[c.Name] = &clientcmdapi.Context{Cluster: c.Name, AuthInfo: "admin"}
 	k.CurrentContext = c.Name
@@ -316,15 +326,24 @@ func (p *Plane) ports(names []string) (ports, error) {
 	return at, os.WriteFile(file, b, 0o600)
 }
 
+// Ports are taken from below those that the kernel gives to outgoing connections: between the moment that one is found free
+// and the one that the server takes it, a connection of somebody else would take it now and then.
+const (
+	lowestPort  = 20000
+	highestPort = 32000
+)
+
 // FreePort gives a loopback port: the wanted one when it is free, else any.
 func FreePort(want int) (int, error) {
-	for _, p := range []int{want, 0} {
-		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", p))
-		if err != nil {
-			continue
+	for range 200 {
+		if want == 0 {
+			want = lowestPort + mathrand.IntN(highestPort-lowestPort)
 		}
-		defer l.Close()
-		return l.Addr().(*net.TCPAddr).Port, nil
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", want))
+		if err == nil {
+			return want, l.Close()
+		}
+		want = 0
 	}
 	return 0, errors.New("no free loopback port")
 }
