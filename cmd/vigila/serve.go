@@ -250,7 +250,7 @@ func serve(ctx context.Context, s settings) error {
 	}
 	defer k.Close()
 	h := &http.Server{
-		Handler:           server.New(server.Options{Keeper: k, Store: store, Console: console.Files(), Version: version, Log: log, Ending: ctx.Done(), Proxies: listed(s.TrustedProxies)}),
+		Handler:           server.New(server.Options{Keeper: k, Console: console.Files(), Version: version, Log: log, Ending: ctx.Done(), Proxies: listed(s.TrustedProxies)}),
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(handler, slog.LevelDebug),
@@ -334,7 +334,7 @@ func firstToken(ctx context.Context, store *record.Store, s settings, address st
 	if err != nil || len(all) > 0 {
 		return err
 	}
-	token, hash := server.NewToken()
+	token, hash := keeper.NewToken()
 	t := adminToken("admin")
 	if s.AdminTokenFile != "" {
 		if err := os.WriteFile(s.AdminTokenFile, []byte(token+"\n"), 0o600); err != nil {
@@ -352,7 +352,7 @@ func firstToken(ctx context.Context, store *record.Store, s settings, address st
 
 // moreToken makes another admin's token for a service that may be running, and shows it once.
 func moreToken(ctx context.Context, s settings) error {
-	token, hash := server.NewToken()
+	token, hash := keeper.NewToken()
 	t := adminToken("admin-" + time.Now().UTC().Format("20060102-150405"))
 	if err := record.AddTokenIn(ctx, s.Data, hash, t); err != nil {
 		return err
@@ -373,7 +373,7 @@ func moreToken(ctx context.Context, s settings) error {
 }
 
 func adminToken(name string) record.Token {
-	return record.Token{Name: name, Role: "admin", Expires: time.Now().Add(server.AdminToken).UTC().Truncate(time.Second)}
+	return record.Token{Name: name, Role: "admin", Expires: time.Now().Add(keeper.AdminToken).UTC().Truncate(time.Second)}
 }
 
 func showToken(token, address string, t record.Token) {

@@ -138,8 +138,7 @@ func notAdopted(o object.Object) string {
 	return ""
 }
 
-// ProposeFiles writes files to a branch of their own in a repository.
-func (k *Keeper) ProposeFiles(ctx context.Context, name string, f repo.Files, by string) (*Proposal, error) {
+func (k *Keeper) proposeFiles(ctx context.Context, name string, f repo.Files, by string) (*Proposal, error) {
 	l, err := k.repoLoop(name)
 	if err != nil {
 		return nil, err

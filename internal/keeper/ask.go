@@ -71,8 +71,7 @@ func (p *placement) fresh(ctx context.Context) (*standing.View, error) {
 	return p.View(), err
 }
 
-// Start begins a run that a person asked for, and returns the number of its entry; 0 when nothing was to do.
-func (k *Keeper) Start(ctx context.Context, name string, r Ask) (int, error) {
+func (k *Keeper) start(ctx context.Context, name string, r Ask) (int, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return 0, err
@@ -124,8 +123,7 @@ func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	return nil
 }
 
-// Stop ends the run that goes on, once the calls that are on their way have been answered.
-func (k *Keeper) Stop(ctx context.Context, name, by string) error {
+func (k *Keeper) stop(ctx context.Context, name, by string) error {
 	p, err := k.one(name)
 	if err != nil {
 		return err
@@ -137,33 +135,6 @@ func (k *Keeper) Stop(ctx context.Context, name, by string) error {
 		p.stop("stopped by " + by)
 		return nil
 	})
-}
-
-// Hold stops automatic runs on a ward.
-func (k *Keeper) Hold(ctx context.Context, name, by, reason string, until time.Time) (*standing.View, error) {
-	p, err := k.one(name)
-	if err != nil {
-		return nil, err
-	}
-	if !until.IsZero() && until.Before(time.Now()) {
-		return nil, fault(Invalid, "the end of the hold, %s, is in the past", until.UTC().Format(time.RFC3339))
-	}
-	if err := p.ask(ctx, func() error { return p.holdBy(by, reason, until) }); err != nil {
-		return nil, err
-	}
-	return p.fresh(ctx)
-}
-
-// Release lets automatic runs go on.
-func (k *Keeper) Release(ctx context.Context, name, by, reason string) (*standing.View, error) {
-	p, err := k.one(name)
-	if err != nil {
-		return nil, err
-	}
-	if err := p.ask(ctx, func() error { return p.release(by, reason) }); err != nil {
-		return nil, err
-	}
-	return p.fresh(ctx)
 }
 
 // PendingObject is what a run would do to one object.
@@ -213,6 +184,9 @@ func (k *Keeper) Diff(ctx context.Context, name string) (*Preview, error) {
 
 // Preview tells what a run would do if it were started now: its whole plan, with dry-run applies and guards.
 func (k *Keeper) Preview(ctx context.Context, name string, r Ask) (*Preview, error) {
+	if err := r.check(); err != nil {
+		return nil, err
+	}
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -698,8 +672,7 @@ func (p *placement) revisionOf(ctx context.Context, name string) (repo.Revision,
 	return c, nil
 }
 
-// Reject marks a revision as bad for a ward, by anything git resolves to a commit.
-func (k *Keeper) Reject(ctx context.Context, name, revision, by, why string) (*standing.View, error) {
+func (k *Keeper) reject(ctx context.Context, name, revision, by, why string) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -718,35 +691,26 @@ func (k *Keeper) Reject(ctx context.Context, name, revision, by, why string) (*s
 	return p.fresh(ctx)
 }
 
-// Accept lifts the rejection of a revision, given by its hash or the beginning of it.
-func (k *Keeper) Accept(ctx context.Context, name, revision, by string) (*standing.View, error) {
-	p, err := k.one(name)
-	if err != nil {
-		return nil, err
-	}
-	if err := p.ask(ctx, func() error {
-		var meant []logbook.Rejection
-		for id, r := range p.will.Rejections {
-			if len(revision) >= 4 && strings.HasPrefix(id, revision) {
-				meant = append(meant, r)
-			}
+// accept lifts the rejection of a revision, given by its hash or the beginning of it.
+func (p *placement) accept(revision, by string) error {
+	var meant []logbook.Rejection
+	for id, r := range p.will.Rejections {
+		if len(revision) >= 4 && strings.HasPrefix(id, revision) {
+			meant = append(meant, r)
 		}
-		switch len(meant) {
-		case 0:
-			return fault(NotFound, "%s has not rejected a revision %s; rejected: vigila rejections %s", p.id, revision, p.id)
-		case 1:
-		default:
-			return fault(Invalid, "%s begins the hashes of %d rejected revisions; give more of it", revision, len(meant))
-		}
-		r := meant[0]
-		p.unreject(r.Revision)
-		p.will.Failures = 0
-		p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &logbook.Revision{ID: r.Revision, Subject: r.Subject})
-		return nil
-	}); err != nil {
-		return nil, err
 	}
-	return p.fresh(ctx)
+	switch len(meant) {
+	case 0:
+		return fault(NotFound, "%s has not rejected a revision %s; rejected: vigila rejections %s", p.id, revision, p.id)
+	case 1:
+	default:
+		return fault(Invalid, "%s begins the hashes of %d rejected revisions; give more of it", revision, len(meant))
+	}
+	r := meant[0]
+	p.unreject(r.Revision)
+	p.will.Failures = 0
+	p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &logbook.Revision{ID: r.Revision, Subject: r.Subject})
+	return nil
 }
 
 // Comparison is what two entries of a ward declare differently.
@@ -812,9 +776,7 @@ type Proposal struct {
 	Base                    string // the branch it is meant for
 }
 
-// Propose writes a commit that takes the ward's path back to the revision of an entry (0: to what is applied now),
-// on top of the branch that the ward follows, to a branch of its own.
-func (k *Keeper) Propose(ctx context.Context, name string, to int, by, branch string) (*Proposal, error) {
+func (k *Keeper) propose(ctx context.Context, name string, to int, by, branch string) (*Proposal, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err

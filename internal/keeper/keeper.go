@@ -334,31 +334,41 @@ type Repo struct {
 	Warning         string // about credentials that end soon
 }
 
-// NewRepo is a wish to add or change a repository. What is empty stays as it was when the address is the same; to
-// another address no credentials are carried over.
-type NewRepo struct {
-	record.Repo
-	Trust string // SSH: the fingerprint of the host's key to trust, SHA256:…
-}
-
-// AddRepo adds a repository, or changes one, after reading its refs.
-func (k *Keeper) AddRepo(ctx context.Context, n NewRepo) (Repo, error) {
-	r := n.Repo
+// checkRepo refuses what a repository can't be like, whoever says so.
+func (k *Keeper) checkRepo(r record.Repo) error {
 	if err := ward.Name(r.Name); err != nil {
-		return Repo{}, fault(Invalid, "name: %v", err)
+		return fault(Invalid, "name: %v", err)
 	}
-	r.URL, r.Person = repo.CleanURL(r.URL), true
-	r.Charts = r.Charts || strings.HasPrefix(r.URL, "oci://")
 	check := func() error { return repo.CheckURL(r.URL, k.opts.AllowLocalRepos) }
 	if r.Charts {
 		check = func() error { return charts.CheckURL(r.URL) }
 	}
 	if err := check(); err != nil {
-		return Repo{}, fault(Invalid, "%v", err)
+		return fault(Invalid, "%v", err)
 	}
 	if r.Password != "" && loopback.InTheClear(r.URL) {
-		return Repo{}, fault(Invalid, "%s is not https: the credentials would go over the network as they are", r.URL)
+		return fault(Invalid, "%s is not https: the credentials would go over the network as they are", r.URL)
 	}
+	if r.Signers != "" {
+		if err := repo.CheckSigners(r.Signers); err != nil {
+			return fault(Invalid, "%v", err)
+		}
+	}
+	if r.Key != "" {
+		if _, err := repo.ParseKey(r.Key, r.Passphrase); err != nil {
+			return fault(Invalid, "%v", err)
+		}
+	}
+	if err := repo.CheckKnownHosts(r.KnownHosts); err != nil {
+		return fault(Invalid, "%v", err)
+	}
+	return nil
+}
+
+func (k *Keeper) addRepo(ctx context.Context, n AddRepo) (Repo, error) {
+	r := n.Repo
+	r.URL, r.Person = repo.CleanURL(r.URL), true
+	r.Charts = r.Charts || strings.HasPrefix(r.URL, "oci://")
 	k.mu.RLock()
 	loop := k.repos[r.Name]
 	k.mu.RUnlock()
@@ -384,18 +394,8 @@ func (k *Keeper) AddRepo(ctx context.Context, n NewRepo) (Repo, error) {
 		}
 		r.Roster, r.About = old.Roster, old.About
 	}
-	if r.Signers != "" {
-		if err := repo.CheckSigners(r.Signers); err != nil {
-			return Repo{}, fault(Invalid, "%v", err)
-		}
-	}
-	if r.Key != "" {
-		if _, err := repo.ParseKey(r.Key, r.Passphrase); err != nil {
-			return Repo{}, fault(Invalid, "%v", err)
-		}
-	}
-	if err := repo.CheckKnownHosts(r.KnownHosts); err != nil {
-		return Repo{}, fault(Invalid, "%v", err)
+	if err := k.checkRepo(r); err != nil {
+		return Repo{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
@@ -456,8 +456,7 @@ func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *repoLoop) (
 	return loop, nil
 }
 
-// MakeNoticeKey makes the key that signs push notices of a repository, instead of the one before.
-func (k *Keeper) MakeNoticeKey(ctx context.Context, name string) (string, error) {
+func (k *Keeper) makeNoticeKey(ctx context.Context, name string) (string, error) {
 	if _, err := k.repoLoop(name); err != nil {
 		return "", err
 	}
@@ -586,8 +585,7 @@ func (k *Keeper) Repos() []Repo {
 	return out
 }
 
-// RemoveRepo forgets a repository that no ward uses.
-func (k *Keeper) RemoveRepo(ctx context.Context, name string) error {
+func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	r, err := k.repoLoop(name)
@@ -642,15 +640,22 @@ type Cluster struct {
 	Live    standing.AsOf
 }
 
-// AddCluster adds a cluster, or changes one, after asking for its version.
-func (k *Keeper) AddCluster(ctx context.Context, c record.Cluster) (Cluster, error) {
+// checkCluster refuses what a cluster can't be like, whoever says so.
+func checkCluster(c record.Cluster) error {
 	if err := ward.Name(c.Name); err != nil {
-		return Cluster{}, fault(Invalid, "name: %v", err)
+		return fault(Invalid, "name: %v", err)
 	}
 	for name, url := range c.Links {
 		if err := ward.Link(url); err != nil {
-			return Cluster{}, fault(Invalid, "links.%s: %v", name, err)
+			return fault(Invalid, "links.%s: %v", name, err)
 		}
+	}
+	return nil
+}
+
+func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, error) {
+	if err := checkCluster(c); err != nil {
+		return Cluster{}, err
 	}
 	if c.Labels == nil {
 		c.Labels = map[string]string{}
@@ -752,8 +757,7 @@ func (k *Keeper) wardsIn(clusterName string) int {
 	return n
 }
 
-// RemoveCluster forgets a cluster that no ward is kept in.
-func (k *Keeper) RemoveCluster(ctx context.Context, name string) error {
+func (k *Keeper) removeCluster(ctx context.Context, name string) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	k.mu.RLock()
@@ -789,9 +793,8 @@ func (k *Keeper) clusterNames() string {
 
 // ---- wards
 
-// AddFile registers every ward of a ward file, or none of them: repository, clusters and order are checked
-// first. It returns the placements.
-func (k *Keeper) AddFile(ctx context.Context, name, text string) ([]string, error) {
+// addFile checks repository, clusters and order first, and returns the placements.
+func (k *Keeper) addFile(ctx context.Context, name, text string) ([]string, error) {
 	wards, err := ward.Parse(name, []byte(text))
 	if err != nil {
 		return nil, fault(Invalid, "%v", err)
@@ -994,9 +997,7 @@ func (k *Keeper) forget(p *placement) {
 	k.broker.send(Note{"ward", p.id})
 }
 
-// Remove stops keeping a ward. Its objects stay, or with l.Dismantle they are removed first: then it says so at once, and
-// goes on by itself until the ward is gone. A name without a cluster means every placement.
-func (k *Keeper) Remove(ctx context.Context, name string, l logbook.Leaving) error {
+func (k *Keeper) remove(ctx context.Context, name string, l logbook.Leaving) error {
 	l.At = time.Now()
 	k.changing.Lock()
 	defer k.changing.Unlock()
@@ -1115,8 +1116,13 @@ func (k *Keeper) Ward(name string) (*standing.View, error) {
 	return p.View(), nil
 }
 
-// Store gives read access to the logbook.
-func (k *Keeper) Store() *record.Store { return k.store }
+// AllEntries searches the logbooks of all wards, the newest first; total is how many there are.
+func (k *Keeper) AllEntries(ctx context.Context, find record.Find) (page []logbook.Entry, total int, err error) {
+	return k.store.Entries(ctx, find)
+}
+
+// Writable tells why nothing can be written down; nil when it can.
+func (k *Keeper) Writable(ctx context.Context) error { return k.store.Ping(ctx) }
 
 // dependents wakes the wards that wait for one that changed.
 func (k *Keeper) dependents(of *placement) {

@@ -11,7 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
@@ -306,16 +305,19 @@ func (l *rosterLoop) declare(in *roster.Files) (settled bool, problems []roster.
 			problems = append(problems, roster.Problem{File: in.Where(kind, name), Line: line, Text: err.Error()})
 		}
 	}
+	by := Actor{Roster: conf.Name}
 	for _, r := range in.Repos {
-		say("repo", r.Name, r.Line, k.declareRepo(l.ctx, conf.Name, r))
+		_, err := Do(l.ctx, k, by, declareRepo{r})
+		say("repo", r.Name, r.Line, err)
 	}
 	for _, c := range in.Clusters {
-		busy, err := k.declareCluster(l.ctx, conf.Name, c)
+		t, err := Do(l.ctx, k, by, declareCluster{c})
 		say("cluster", c.Name, c.Line, err)
-		settled = settled && !busy
+		settled = settled && !t.busy
 	}
 	for _, r := range in.Rosters {
-		say("roster", r.Name, r.Line, k.declareRoster(l.ctx, conf, r))
+		_, err := Do(l.ctx, k, by, declareRoster{conf, r})
+		say("roster", r.Name, r.Line, err)
 	}
 	return settled, problems
 }
@@ -378,35 +380,23 @@ func (k *Keeper) wardsOf(roster string) []*placement {
 }
 
 // declareRepo takes a repository from a roster. Credentials stay with the address that they were given for.
-func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) error {
+func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) (changed bool, err error) {
 	r := record.Repo{Name: d.Name, URL: repo.CleanURL(d.URL), User: d.User}
 	r.RepoMore = record.RepoMore{Charts: d.Charts || strings.HasPrefix(d.URL, "oci://"), Roster: roster, About: d.About, Signers: strings.Join(d.Signers, "\n"),
 		Submodules: slices.Contains(d.Follow, "submodules"), LargeFiles: slices.Contains(d.Follow, "large-files")}
 	k.mu.RLock()
 	loop := k.repos[d.Name]
 	k.mu.RUnlock()
-	check := repo.CheckURL(r.URL, k.opts.AllowLocalRepos)
-	if r.Charts {
-		check = charts.CheckURL(r.URL)
-	}
-	if check != nil {
-		return check
-	}
-	if r.Signers != "" {
-		if err := repo.CheckSigners(r.Signers); err != nil {
-			return err
-		}
-	}
 	if loop != nil {
 		old := loop.record()
 		if old.Roster != "" && old.Roster != roster {
-			return fmt.Errorf("repository %s is declared by roster %s already", d.Name, old.Roster)
+			return false, fmt.Errorf("repository %s is declared by roster %s already", d.Name, old.Roster)
 		}
 		// What a person has set survives every commit: the signers, and where it is, since credentials go there.
 		r.Person = old.Person || old.Roster == ""
 		same := repo.SameURL(old.URL, r.URL)
 		if r.Person && !same {
-			return fmt.Errorf("repository %s is at %s, as a person has given it; another address needs a person: vigila repo add %s %s", d.Name, old.URL, d.Name, r.URL)
+			return false, fmt.Errorf("repository %s is at %s, as a person has given it; another address needs a person: vigila repo add %s %s", d.Name, old.URL, d.Name, r.URL)
 		}
 		if r.Person && old.Signers != "" {
 			r.Signers = old.Signers
@@ -417,61 +407,67 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) er
 			r.User = orElse(r.User, old.User)
 		}
 		if old == r {
-			return nil
+			return false, nil
 		}
 		if old.Charts != r.Charts {
-			return fmt.Errorf("repository %s can't change between git and charts", d.Name)
+			return false, fmt.Errorf("repository %s can't change between git and charts", d.Name)
 		}
 	}
+	if err := k.checkRepo(r); err != nil {
+		return false, err
+	}
 	if err := k.store.PutRepo(ctx, r); err != nil {
-		return err
+		return false, err
 	}
 	if loop != nil {
 		loop.change(r)
 		loop.lookSoon()
-		return nil
+		return true, nil
 	}
-	return k.openRepo(r)
+	return true, k.openRepo(r)
 }
 
-// declareCluster takes labels and links of a cluster from a roster; busy tells that a ward has to end its run first.
-func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Cluster) (busy bool, err error) {
+// declareCluster takes labels and links of a cluster from a roster.
+func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Cluster) (took, error) {
 	k.mu.RLock()
 	c := k.clusters[d.Name]
 	k.mu.RUnlock()
 	if c == nil {
-		return false, fmt.Errorf("cluster %s is declared, but not connected yet; how it is reached is never in git: vigila cluster add %s --kubeconfig FILE", d.Name, d.Name)
+		return took{}, fmt.Errorf("cluster %s is declared, but not connected yet; how it is reached is never in git: vigila cluster add %s --kubeconfig FILE", d.Name, d.Name)
 	}
 	rec := c.record()
 	if rec.Roster != "" && rec.Roster != roster {
-		return false, fmt.Errorf("cluster %s is declared by roster %s already", d.Name, rec.Roster)
+		return took{}, fmt.Errorf("cluster %s is declared by roster %s already", d.Name, rec.Roster)
 	}
 	labels := d.Labels
 	if labels == nil {
 		labels = map[string]string{}
 	}
 	if rec.Roster == roster && maps.Equal(rec.Labels, labels) && maps.Equal(rec.Links, d.Links) && rec.About == d.About {
-		return false, nil
+		return took{}, nil
 	}
 	moved := !maps.Equal(rec.Labels, labels)
 	rec.Labels, rec.Links, rec.About, rec.Roster = labels, d.Links, d.About, roster
+	if err := checkCluster(rec); err != nil {
+		return took{}, err
+	}
 	if err := k.store.PutCluster(ctx, rec); err != nil {
-		return false, err
+		return took{}, err
 	}
 	k.mu.Lock()
 	c.conf = rec
 	k.mu.Unlock()
 	k.broker.send(Note{"cluster", d.Name})
 	if !moved {
-		return false, nil
+		return took{changed: true}, nil
 	}
-	err = k.replace(ctx, d.Name)
+	err := k.replace(ctx, d.Name)
 	var f *Fault
 	if errors.As(err, &f) && f.Kind == Conflict { // a run has to end first; the labels are taken already
 		k.later(func() error { return k.replace(k.ctx, d.Name) })
-		return true, nil
+		return took{changed: true, busy: true}, nil
 	}
-	return false, err
+	return took{changed: true}, err
 }
 
 // later tries something again and again until it is not in the way of a run any more.
@@ -500,10 +496,10 @@ func (k *Keeper) later(try func() error) {
 }
 
 // declareRoster takes a roster from a roster.
-func (k *Keeper) declareRoster(ctx context.Context, parent roster.Roster, d ward.Roster) error {
+func (k *Keeper) declareRoster(ctx context.Context, parent roster.Roster, d ward.Roster) (changed bool, err error) {
 	r := roster.Of(parent, d)
 	if _, err := k.repoLoop(d.From.Repo); err != nil {
-		return err
+		return false, err
 	}
 	k.mu.RLock()
 	old := k.rosters[d.Name]
@@ -511,21 +507,21 @@ func (k *Keeper) declareRoster(ctx context.Context, parent roster.Roster, d ward
 	if old != nil {
 		was := old.record()
 		if was.Parent != parent.Name {
-			return fmt.Errorf("there is a roster %s already, %s", d.Name, declaredBy(was.Parent))
+			return false, fmt.Errorf("there is a roster %s already, %s", d.Name, declaredBy(was.Parent))
 		}
 		r.Rules = was.Rules
 		if fmt.Sprint(was) == fmt.Sprint(r) {
-			return nil
+			return false, nil
 		}
 	}
 	if err := k.store.PutRoster(ctx, r); err != nil {
-		return err
+		return false, err
 	}
 	if old == nil {
 		k.openRoster(r).start()
-		return nil
+		return true, nil
 	}
-	return k.changeRoster(ctx, old, r)
+	return true, k.changeRoster(ctx, old, r)
 }
 
 func declaredBy(roster string) string {
@@ -596,7 +592,7 @@ func (l *rosterLoop) wards(in *roster.Files, have []record.Ward) (settled bool, 
 			settled = false // a run goes on; it has its turn afterwards
 			continue
 		}
-		if err := k.put(l.ctx, w.Ward, want, "the ward no longer goes there"); err != nil {
+		if _, err := Do(l.ctx, k, Actor{Roster: conf.Name}, declareWard{w.Ward, want}); err != nil {
 			var f *Fault
 			if errors.As(err, &f) && f.Kind == Conflict {
 				settled = false
@@ -635,7 +631,7 @@ func (l *rosterLoop) letGo(gone roster.Leaving, have []record.Ward) (settled boo
 	for _, name := range gone.Wards {
 		done := true
 		for _, p := range k.named(name) {
-			if err := k.leave(l.ctx, p, "it left roster "+conf.Name); err != nil {
+			if _, err := Do(l.ctx, k, Actor{Roster: conf.Name}, letWardGo{p}); err != nil {
 				done = false
 				var f *Fault
 				if errors.As(err, &f) && f.Kind == Guarded {
@@ -739,8 +735,7 @@ func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) er
 	return nil
 }
 
-// AddRoster adds a roster, or changes one, once its path has been found.
-func (k *Keeper) AddRoster(ctx context.Context, r roster.Roster) (Roster, error) {
+func (k *Keeper) addRoster(ctx context.Context, r roster.Roster) (Roster, error) {
 	if err := ward.Name(r.Name); err != nil {
 		return Roster{}, fault(Invalid, "name: %v", err)
 	}
@@ -786,8 +781,7 @@ func (k *Keeper) AddRoster(ctx context.Context, r roster.Roster) (Roster, error)
 	return k.LookRoster(ctx, r.Name)
 }
 
-// RemoveRoster forgets a roster. The wards it declared are kept on, by nobody's declaration.
-func (k *Keeper) RemoveRoster(ctx context.Context, name string) error {
+func (k *Keeper) removeRoster(ctx context.Context, name string) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	l, err := k.roster(name)
@@ -881,9 +875,7 @@ func (k *Keeper) LookRoster(ctx context.Context, name string) (Roster, error) {
 	return k.Roster(ctx, name)
 }
 
-// SyncRoster brings all wards of a roster up, and those of the rosters in it: each syncs as soon as those it waits for
-// are in step and ready, whether it syncs by itself or asks. allow lets guards of the roster itself pass.
-func (k *Keeper) SyncRoster(ctx context.Context, name, by string, allow []string) (Roster, error) {
+func (k *Keeper) syncRoster(ctx context.Context, name, by string, allow []string) (Roster, error) {
 	l, err := k.roster(name)
 	if err != nil {
 		return Roster{}, err
@@ -1000,15 +992,6 @@ func (k *Keeper) Rosters(ctx context.Context) ([]Roster, error) {
 	}
 	slices.SortFunc(out, func(a, b Roster) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
-}
-
-// ForgetLeft forgets what was left behind of a placement: somebody has seen to it.
-func (k *Keeper) ForgetLeft(ctx context.Context, placement string) error {
-	known, err := k.store.RemoveLeftBehind(ctx, placement)
-	if err == nil && !known {
-		return fault(NotFound, "nothing was left behind of %s", placement)
-	}
-	return err
 }
 
 func (l *rosterLoop) view(left []record.LeftBehind) Roster {

@@ -151,3 +151,7 @@ func rosterOf(r keeper.Roster) Roster {
 	}
 	return out
 }
+
+func proposalOf(p *keeper.Proposal) Proposal {
+	return Proposal{Branch: p.Branch, Base: p.Base, Revision: Revision{Id: p.Commit, Subject: p.Subject}}
+}

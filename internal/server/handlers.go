@@ -36,6 +36,31 @@ func page(c *gin.Context, limit, offset int) (int, int, bool) {
 	return limit, offset, true
 }
 
+// answer answers with what a call came to, as the API shows it, or with what went wrong.
+func answer[T, A any](s *server, c *gin.Context, show func(T) A) func(T, error) {
+	return func(v T, err error) {
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		c.JSON(http.StatusOK, show(v))
+	}
+}
+
+// do makes a change for whoever asks.
+func do[T any](s *server, c *gin.Context, w keeper.Wish[T]) (T, error) {
+	return keeper.Do(c, s.Keeper, keeper.Actor{Name: who(c).Name}, w)
+}
+
+// done makes a change that has no answer.
+func done(s *server, c *gin.Context, w keeper.Wish[keeper.Nothing]) {
+	if _, err := do(s, c, w); err != nil {
+		s.fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
 func slice[T any](all []T, limit, offset int) []T {
 	from := min(offset, len(all))
 	return all[from:min(from+limit, len(all))]
@@ -122,12 +147,7 @@ func (s *server) AddWards(c *gin.Context) {
 	if in.Name == "" {
 		in.Name = "ward.yaml"
 	}
-	ids, err := s.Keeper.AddFile(c, in.Name, in.File)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, AddedWards{Wards: ids})
+	answer(s, c, func(ids []string) AddedWards { return AddedWards{Wards: ids} })(do(s, c, keeper.AddWards{File: in.Name, Text: in.File}))
 }
 
 // GetWard is GET /wards/{ward}.
@@ -156,7 +176,7 @@ func (s *server) GetWard(c *gin.Context, name WardID) {
 
 // RemoveWard is DELETE /wards/{ward}.
 func (s *server) RemoveWard(c *gin.Context, name WardID, q RemoveWardParams) {
-	if err := s.Keeper.Remove(c, name, logbook.Leaving{By: who(c).Name, Why: q.Why, Dismantle: q.Dismantle, Allow: q.Allow}); err != nil {
+	if _, err := do(s, c, keeper.RemoveWard{Ward: name, Why: q.Why, Dismantle: q.Dismantle, Allow: q.Allow}); err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -194,11 +214,7 @@ func (s *server) PreviewRun(c *gin.Context, name WardID) {
 	if !ok {
 		return
 	}
-	ask, ok := askOf(c, in)
-	if !ok {
-		return
-	}
-	d, err := s.Keeper.Preview(c, name, ask)
+	d, err := s.Keeper.Preview(c, name, askOf(c, in))
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -255,14 +271,12 @@ func (s *server) RejectRevision(c *gin.Context, name WardID) {
 	if !ok {
 		return
 	}
-	v, err := s.Keeper.Reject(c, name, in.Revision, who(c).Name, in.Why)
-	s.answerWard(c, v, err)
+	answer(s, c, wardOf)(do(s, c, keeper.RejectRevision{Ward: name, Revision: in.Revision, Why: in.Why}))
 }
 
 // LiftRejection is DELETE /wards/{ward}/rejections/{revision}.
 func (s *server) LiftRejection(c *gin.Context, name WardID, revision string) {
-	v, err := s.Keeper.Accept(c, name, revision, who(c).Name)
-	s.answerWard(c, v, err)
+	answer(s, c, wardOf)(do(s, c, keeper.LiftRejection{Ward: name, Revision: revision}))
 }
 
 // ProposeRollback is POST /wards/{ward}/proposals.
@@ -271,12 +285,7 @@ func (s *server) ProposeRollback(c *gin.Context, name WardID) {
 	if !ok {
 		return
 	}
-	d, err := s.Keeper.Propose(c, name, in.ToEntry, who(c).Name, in.Branch)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, Proposal{Branch: d.Branch, Base: d.Base, Revision: Revision{Id: d.Commit, Subject: d.Subject}})
+	answer(s, c, proposalOf)(do(s, c, keeper.ProposeBack{Ward: name, Branch: in.Branch, Entry: in.ToEntry}))
 }
 
 // GetTaskLog is GET /wards/{ward}/entries/{number}/log.
@@ -289,38 +298,15 @@ func (s *server) GetTaskLog(c *gin.Context, name WardID, number int, q GetTaskLo
 	c.String(http.StatusOK, "%s", text)
 }
 
-// askOf checks a wish for a run.
-func askOf(c *gin.Context, in StartRun) (keeper.Ask, bool) {
-	no := func(text string) (keeper.Ask, bool) {
-		problem(c, http.StatusUnprocessableEntity, "This can't be taken", text)
-		return keeper.Ask{}, false
-	}
-	switch {
-	case in.Kind == StartRunKindRollback && in.ToEntry <= 0:
-		return no("a rollback needs to_entry, the number of the entry to go back to")
-	case in.Kind != StartRunKindSync && (len(in.Only) > 0 || in.Revision != "" || in.Retry || in.Reapply):
-		return no("only, revision, retry and reapply belong to a sync")
-	case in.Kind != StartRunKindRollback && in.Tasks:
-		return no("tasks belongs to a rollback; a sync runs its tasks anyway")
-	case in.Reapply && len(in.Only) > 0:
-		return no("reapply takes everything and only takes a part; choose one of them")
-	}
+// askOf is the run that a body asks for.
+func askOf(c *gin.Context, in StartRun) keeper.Ask {
 	return keeper.Ask{Kind: run.Kind(in.Kind), By: who(c).Name, Why: in.Why, ToEntry: in.ToEntry, Allow: in.Allow, Only: in.Only, Revision: in.Revision,
-		Retry: in.Retry, Reapply: in.Reapply, Tasks: in.Tasks}, true
+		Retry: in.Retry, Reapply: in.Reapply, Tasks: in.Tasks}
 }
 
 // LookNow is POST /wards/{ward}/look.
 func (s *server) LookNow(c *gin.Context, name WardID) {
-	v, err := s.Keeper.Look(c, name)
-	s.answerWard(c, v, err)
-}
-
-func (s *server) answerWard(c *gin.Context, v *standing.View, err error) {
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, wardOf(v))
+	answer(s, c, wardOf)(s.Keeper.Look(c, name))
 }
 
 // StartRun is POST /wards/{ward}/runs.
@@ -329,11 +315,7 @@ func (s *server) StartRun(c *gin.Context, name WardID) {
 	if !ok {
 		return
 	}
-	ask, ok := askOf(c, in)
-	if !ok {
-		return
-	}
-	n, err := s.Keeper.Start(c, name, ask)
+	n, err := do(s, c, keeper.StartRun{Ward: name, Ask: askOf(c, in)})
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -343,11 +325,7 @@ func (s *server) StartRun(c *gin.Context, name WardID) {
 
 // StopRun is DELETE /wards/{ward}/runs/current.
 func (s *server) StopRun(c *gin.Context, name WardID) {
-	if err := s.Keeper.Stop(c, name, who(c).Name); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	done(s, c, keeper.StopRun{Ward: name})
 }
 
 // HoldWard is PUT /wards/{ward}/hold.
@@ -356,14 +334,12 @@ func (s *server) HoldWard(c *gin.Context, name WardID) {
 	if !ok {
 		return
 	}
-	v, err := s.Keeper.Hold(c, name, who(c).Name, in.Reason, in.Until)
-	s.answerWard(c, v, err)
+	answer(s, c, wardOf)(do(s, c, keeper.HoldWard{Ward: name, Why: in.Reason, Until: in.Until}))
 }
 
 // ReleaseWard is DELETE /wards/{ward}/hold.
 func (s *server) ReleaseWard(c *gin.Context, name WardID, q ReleaseWardParams) {
-	v, err := s.Keeper.Release(c, name, who(c).Name, q.Reason)
-	s.answerWard(c, v, err)
+	answer(s, c, wardOf)(do(s, c, keeper.ReleaseWard{Ward: name, Why: q.Reason}))
 }
 
 // ListWardEntries is GET /wards/{ward}/entries.
@@ -382,7 +358,7 @@ func (s *server) ListEntries(c *gin.Context, q ListEntriesParams) {
 	if !ok {
 		return
 	}
-	entries, total, err := s.Store.Entries(c, record.Find{Search: q.Search, Limit: limit, Offset: offset})
+	entries, total, err := s.Keeper.AllEntries(c, record.Find{Search: q.Search, Limit: limit, Offset: offset})
 	s.answerEntries(c, entries, total, false, err)
 }
 
@@ -402,12 +378,7 @@ func (s *server) answerEntries(c *gin.Context, entries []logbook.Entry, total in
 
 // GetEntry is GET /wards/{ward}/entries/{number}.
 func (s *server) GetEntry(c *gin.Context, name WardID, number int) {
-	e, err := s.Keeper.Entry(c, name, number)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, entryOf(&e))
+	answer(s, c, func(e logbook.Entry) Entry { return entryOf(&e) })(s.Keeper.Entry(c, name, number))
 }
 
 // GetObject is GET /wards/{ward}/object.
@@ -477,26 +448,16 @@ func (s *server) AddRepo(c *gin.Context) {
 	if !ok {
 		return
 	}
-	r := keeper.NewRepo{Trust: in.Trust}
+	r := keeper.AddRepo{Trust: in.Trust}
 	r.Name, r.URL, r.User, r.Password, r.Key, r.Passphrase = in.Name, in.Url, in.User, in.Password, in.Key, in.Passphrase
 	r.RepoMore = record.RepoMore{Charts: in.Charts, Bearer: in.Bearer, CA: in.Ca, KnownHosts: in.KnownHosts, Signers: in.Signers,
 		Submodules: slices.Contains(in.Follow, AddRepoFollowSubmodules), LargeFiles: slices.Contains(in.Follow, AddRepoFollowLargeFiles)}
-	out, err := s.Keeper.AddRepo(c, r)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, repoOf(out))
+	answer(s, c, repoOf)(do(s, c, r))
 }
 
 // LookAtRepo is POST /repos/{name}/look.
 func (s *server) LookAtRepo(c *gin.Context, name ItemName) {
-	r, err := s.Keeper.LookAtRepo(c, name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, repoOf(r))
+	answer(s, c, repoOf)(s.Keeper.LookAtRepo(c, name))
 }
 
 // ProposeFiles is POST /repos/{name}/files.
@@ -509,12 +470,7 @@ func (s *server) ProposeFiles(c *gin.Context, name ItemName) {
 	for _, x := range in.Files {
 		f.Files = append(f.Files, keeper.File{Path: x.Path, Data: []byte(x.Text)})
 	}
-	d, err := s.Keeper.ProposeFiles(c, name, f, who(c).Name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, Proposal{Branch: d.Branch, Base: d.Base, Revision: Revision{Id: d.Commit, Subject: d.Subject}})
+	answer(s, c, proposalOf)(do(s, c, keeper.ProposeFiles{Repo: name, Files: f}))
 }
 
 // ListRosters is GET /rosters.
@@ -537,44 +493,29 @@ func (s *server) ListRosters(c *gin.Context, q ListRostersParams) {
 	c.JSON(http.StatusOK, RosterList{Total: len(items), Items: slice(items, limit, offset)})
 }
 
-func (s *server) answerRoster(c *gin.Context, r keeper.Roster, err error) {
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, rosterOf(r))
-}
-
 // AddRoster is POST /rosters.
 func (s *server) AddRoster(c *gin.Context) {
 	in, ok := body[AddRoster](c)
 	if !ok {
 		return
 	}
-	r, err := s.Keeper.AddRoster(c, roster.Roster{Name: in.Name, Repo: in.Repo, Ref: in.Ref, Path: in.Path,
-		Limits: roster.Limits{Namespaces: in.Limits.Namespaces, Clusters: in.Limits.Clusters, As: in.Limits.As, Repos: in.Limits.Repos}})
-	s.answerRoster(c, r, err)
+	answer(s, c, rosterOf)(do(s, c, keeper.AddRoster{Roster: roster.Roster{Name: in.Name, Repo: in.Repo, Ref: in.Ref, Path: in.Path,
+		Limits: roster.Limits{Namespaces: in.Limits.Namespaces, Clusters: in.Limits.Clusters, As: in.Limits.As, Repos: in.Limits.Repos}}}))
 }
 
 // GetRoster is GET /rosters/{name}.
 func (s *server) GetRoster(c *gin.Context, name ItemName) {
-	r, err := s.Keeper.Roster(c, name)
-	s.answerRoster(c, r, err)
+	answer(s, c, rosterOf)(s.Keeper.Roster(c, name))
 }
 
 // RemoveRoster is DELETE /rosters/{name}.
 func (s *server) RemoveRoster(c *gin.Context, name ItemName) {
-	if err := s.Keeper.RemoveRoster(c, name); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	done(s, c, keeper.RemoveRoster{Name: name})
 }
 
 // LookAtRoster is POST /rosters/{name}/look.
 func (s *server) LookAtRoster(c *gin.Context, name ItemName) {
-	r, err := s.Keeper.LookRoster(c, name)
-	s.answerRoster(c, r, err)
+	answer(s, c, rosterOf)(s.Keeper.LookRoster(c, name))
 }
 
 // SyncRoster is POST /rosters/{name}/sync.
@@ -583,8 +524,7 @@ func (s *server) SyncRoster(c *gin.Context, name ItemName) {
 	if !ok {
 		return
 	}
-	r, err := s.Keeper.SyncRoster(c, name, who(c).Name, in.Allow)
-	s.answerRoster(c, r, err)
+	answer(s, c, rosterOf)(do(s, c, keeper.SyncRoster{Name: name, Allow: in.Allow}))
 }
 
 // PreviewRoster is GET /rosters/{name}/preview.
@@ -603,11 +543,7 @@ func (s *server) PreviewRoster(c *gin.Context, name ItemName) {
 
 // ForgetLeft is DELETE /left/{placement}.
 func (s *server) ForgetLeft(c *gin.Context, placement string) {
-	if err := s.Keeper.ForgetLeft(c, placement); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	done(s, c, keeper.ForgetLeft{Placement: placement})
 }
 
 // DraftAdoption is POST /clusters/{name}/adopt.
@@ -651,31 +587,19 @@ func (s *server) ListContexts(c *gin.Context) {
 	if !ok {
 		return
 	}
-	names, err := s.Keeper.Contexts(in.KubeconfigFile)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, ContextList{Items: append([]string{}, names...)})
+	answer(s, c, func(names []string) ContextList { return ContextList{Items: append([]string{}, names...)} })(s.Keeper.Contexts(in.KubeconfigFile))
 }
 
 // RemoveRepo is DELETE /repos/{name}.
 func (s *server) RemoveRepo(c *gin.Context, name ItemName) {
-	if err := s.Keeper.RemoveRepo(c, name); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	done(s, c, keeper.RemoveRepo{Name: name})
 }
 
 // MakeNoticeKey is POST /repos/{name}/notice-key.
 func (s *server) MakeNoticeKey(c *gin.Context, name ItemName) {
-	key, err := s.Keeper.MakeNoticeKey(c, name)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, NoticeKey{Key: key, Path: "/api/v1/repos/" + name + "/notices"})
+	answer(s, c, func(key string) NoticeKey {
+		return NoticeKey{Key: key, Path: "/api/v1/repos/" + name + "/notices"}
+	})(do(s, c, keeper.MakeNoticeKey{Repo: name}))
 }
 
 // NoticePush is POST /repos/{name}/notices. What is signed with nothing, or is for nobody, is not even read.
@@ -735,21 +659,12 @@ func (s *server) AddCluster(c *gin.Context) {
 	}
 	x := record.Cluster{Name: in.Name, Kubeconfig: in.KubeconfigFile, KubeconfigText: in.Kubeconfig, Context: in.Context, Token: in.Token, Labels: in.Labels}
 	x.ClusterMore = record.ClusterMore{Server: in.Server, CA: in.Ca, InCluster: in.InCluster, Links: in.Links, About: in.About}
-	out, err := s.Keeper.AddCluster(c, x)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, clusterOf(out))
+	answer(s, c, clusterOf)(do(s, c, keeper.AddCluster{Cluster: x}))
 }
 
 // RemoveCluster is DELETE /clusters/{name}.
 func (s *server) RemoveCluster(c *gin.Context, name ItemName) {
-	if err := s.Keeper.RemoveCluster(c, name); err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	done(s, c, keeper.RemoveCluster{Name: name})
 }
 
 // heartbeat is how often a silent event stream shows that it lives, and whether its token does.

@@ -159,7 +159,7 @@ type readiness struct {
 func (s *server) ready(c *gin.Context) {
 	s.probe.Lock()
 	if time.Since(s.probe.at) > readyFor {
-		s.probe.err = s.Store.Ping(c)
+		s.probe.err = s.Keeper.Writable(c)
 		s.probe.at = time.Now()
 	}
 	err := s.probe.err

@@ -83,7 +83,7 @@ func TestOnlyAProxyThatIsNamedSaysWhoAsks(t *testing.T) {
 		s := serve(t)
 		k, err := keeper.New(t.Context(), s.store, keeper.Options{MirrorDir: t.TempDir()}, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
-		h := httptest.NewServer(New(Options{Keeper: k, Store: s.store, Console: fstest.MapFS{}, Log: slog.New(slog.NewTextHandler(locked{&mu, &log}, nil)), Ending: make(chan struct{}), Proxies: c.proxies}))
+		h := httptest.NewServer(New(Options{Keeper: k, Console: fstest.MapFS{}, Log: slog.New(slog.NewTextHandler(locked{&mu, &log}, nil)), Ending: make(chan struct{}), Proxies: c.proxies}))
 		r, err := http.NewRequest("POST", h.URL+"/api/v1/repos/moorings/notices", nil)
 		require.NoError(t, err)
 		r.Header.Set("X-Forwarded-For", "192.0.2.7")

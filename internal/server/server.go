@@ -18,13 +18,11 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"vigila.dev/vigila/internal/keeper"
-	"vigila.dev/vigila/internal/record"
 )
 
 // Options are the parts of a server.
 type Options struct {
 	Keeper  *keeper.Keeper
-	Store   *record.Store
 	Console fs.FS // the built console; its index.html answers every path that is no file
 	Version string
 	Log     *slog.Logger

@@ -43,11 +43,11 @@ func serve(t testing.TB) *testServer {
 	require.NoError(t, err)
 	k, err := keeper.New(ctx, store, keeper.Options{MirrorDir: filepath.Join(dir, "mirrors"), AllowLocalRepos: true}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	token, hash := NewToken()
+	token, hash := keeper.NewToken()
 	require.NoError(t, store.AddToken(ctx, hash, record.Token{Name: "operator", Role: "admin"}))
 	s := &testServer{t: t, token: token, stop: make(chan struct{}), store: store, data: filepath.Join(dir, "data"), repo: filepath.Join(dir, "origin")}
 	pages := fstest.MapFS{"index.html": {Data: []byte("<title>Vigila</title>")}, "assets/app-1a2b.js": {Data: []byte("1")}}
-	s.handler = New(Options{Keeper: k, Store: store, Console: pages, Version: "test", Log: slog.New(slog.DiscardHandler), Ending: s.stop})
+	s.handler = New(Options{Keeper: k, Console: pages, Version: "test", Log: slog.New(slog.DiscardHandler), Ending: s.stop})
 	h := httptest.NewServer(s.handler)
 	s.url = h.URL
 	t.Cleanup(func() {
@@ -210,7 +210,7 @@ func reopen(t *testing.T, s *testServer) *testServer {
 	t.Helper()
 	k, err := keeper.New(context.Background(), s.store, keeper.Options{MirrorDir: t.TempDir(), AllowLocalRepos: true}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	h := httptest.NewServer(New(Options{Keeper: k, Store: s.store, Console: fstest.MapFS{}, Log: slog.New(slog.DiscardHandler), Ending: make(chan struct{})}))
+	h := httptest.NewServer(New(Options{Keeper: k, Console: fstest.MapFS{}, Log: slog.New(slog.DiscardHandler), Ending: make(chan struct{})}))
 	t.Cleanup(func() {
 		h.Close()
 		k.Close()
@@ -284,10 +284,10 @@ func TestTheConsoleAndItsHeaders(t *testing.T) {
 }
 
 func TestTokens(t *testing.T) {
-	one, hash := NewToken()
-	two, _ := NewToken()
+	one, hash := keeper.NewToken()
+	two, _ := keeper.NewToken()
 	assert.NotEqual(t, one, two)
-	assert.Equal(t, hash, HashToken(one))
+	assert.Equal(t, hash, keeper.HashToken(one))
 	assert.NotContains(t, hash, one)
 	s := serve(t)
 	var me Me

@@ -1,12 +1,9 @@
 package server
 
 import (
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base64"
-	"encoding/hex"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"slices"
 	"strings"
@@ -14,34 +11,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
-
-// Bounds of how long a token is taken.
-const (
-	minToken = time.Minute
-	maxToken = 366 * 24 * time.Hour
-	// AdminToken is how long one is taken that is made on the host.
-	AdminToken = 365 * 24 * time.Hour
-)
-
-// ranks are the roles: each may do what those before it may.
-var ranks = []Role{RoleReader, RoleOperator, RoleAdmin}
-
-// NewToken makes a bearer token and its hash. 32 random bytes need no slow hash.
-func NewToken() (token, hash string) {
-	b := make([]byte, 32)
-	_, _ = rand.Read(b) // never fails
-	token = "vigila_" + base64.RawURLEncoding.EncodeToString(b)
-	return token, HashToken(token)
-}
-
-// HashToken is the form in which a token is kept.
-func HashToken(token string) string {
-	sum := sha256.Sum256([]byte(token))
-	return hex.EncodeToString(sum[:])
-}
 
 const whoKey = "vigila.who"
 
@@ -56,7 +28,7 @@ func (s *server) authenticate(c *gin.Context) {
 		problem(c, http.StatusUnauthorized, "Sign in first", "send Authorization: Bearer TOKEN; vigila sign-in LINK keeps the token for the command line")
 		return
 	}
-	t, err := s.Store.TokenByHash(c, HashToken(strings.TrimSpace(token)))
+	t, err := s.Keeper.Token(c, token)
 	switch {
 	case errors.Is(err, record.ErrNone):
 		c.Header("WWW-Authenticate", "Bearer")
@@ -65,18 +37,14 @@ func (s *server) authenticate(c *gin.Context) {
 	case err != nil:
 		s.fail(c, err)
 		return
-	case ended(t):
+	case keeper.Ended(t):
 		c.Header("WWW-Authenticate", "Bearer")
 		problem(c, http.StatusUnauthorized, "This token has ended", fmt.Sprintf("token %s ended at %s; whoever has an admin's makes one: vigila token make %s --role %s. Where nobody has: vigila serve --make-admin-token, on the service's machine", t.Name, t.Expires.Format(time.RFC3339), t.Name, t.Role))
 		return
 	}
-	if err := s.Store.UseToken(c, t, time.Now()); err != nil {
-		s.Log.Warn("when a token was used can't be written", "token", t.Name, "error", err)
-	}
+	s.Keeper.Used(c, t)
 	c.Set(whoKey, t)
 }
-
-func ended(t record.Token) bool { return !t.Expires.IsZero() && !time.Now().Before(t.Expires) }
 
 // wanted is the role that a call wants; known is false for one that the table lacks.
 func wanted(c *gin.Context) (role Role, known bool) {
@@ -100,8 +68,8 @@ func (s *server) authorize(c *gin.Context) {
 	if want == "none" {
 		return
 	}
-	if has := Role(who(c).Role); slices.Index(ranks, has) < slices.Index(ranks, want) {
-		problem(c, http.StatusForbidden, "This token may not", fmt.Sprintf("token %s is %s's, and this wants %s's; whoever has an admin's makes one: vigila token make NAME --role %s", who(c).Name, a(has), a(want), want))
+	if has := who(c).Role; slices.Index(keeper.Ranks, has) < slices.Index(keeper.Ranks, string(want)) {
+		problem(c, http.StatusForbidden, "This token may not", fmt.Sprintf("token %s is %s's, and this wants %s's; whoever has an admin's makes one: vigila token make NAME --role %s", who(c).Name, a(Role(has)), a(want), want))
 	}
 }
 
@@ -119,8 +87,8 @@ func who(c *gin.Context) record.Token {
 
 // still tells whether a token is taken as it was when a stream began.
 func (s *server) still(c *gin.Context) bool {
-	t, err := s.Store.TokenByHash(c, HashToken(strings.TrimSpace(strings.TrimPrefix(c.GetHeader("Authorization"), "Bearer "))))
-	return err != nil && !errors.Is(err, record.ErrNone) || err == nil && !ended(t)
+	t, err := s.Keeper.Token(c, strings.TrimPrefix(c.GetHeader("Authorization"), "Bearer "))
+	return err != nil && !errors.Is(err, record.ErrNone) || err == nil && !keeper.Ended(t)
 }
 
 func tokenOf(t record.Token, you string) Token {
@@ -133,7 +101,7 @@ func (s *server) ListTokens(c *gin.Context, q ListTokensParams) {
 	if !ok {
 		return
 	}
-	all, err := s.Store.Tokens(c)
+	all, err := s.Keeper.Tokens(c)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -153,65 +121,14 @@ func (s *server) MakeToken(c *gin.Context) {
 	if !ok {
 		return
 	}
-	span := time.Duration(in.For) * time.Second
-	wrong := ""
-	bad := ward.Name(in.Name)
-	switch {
-	case bad != nil:
-		wrong = "name: " + bad.Error()
-	case in.Name == "vigila":
-		wrong = "name: vigila is what the logbook calls the service itself; choose another"
-	case !slices.Contains(ranks, in.Role):
-		wrong = fmt.Sprintf("role: %q is none; write reader, operator or admin", in.Role)
-	case in.For > int(maxToken/time.Second) || span < minToken || span > maxToken:
-		wrong = fmt.Sprintf("for: a token is taken between a minute and %d days", int(maxToken.Hours()/24))
+	span := time.Duration(-1) // no time that there is
+	if in.For <= int(math.MaxInt64/time.Second) {
+		span = time.Duration(in.For) * time.Second
 	}
-	if wrong != "" {
-		problem(c, http.StatusUnprocessableEntity, "This can't be taken", wrong)
-		return
-	}
-	token, hash := NewToken()
-	t := record.Token{Name: in.Name, Role: string(in.Role), Expires: time.Now().Add(span).UTC().Truncate(time.Second)}
-	err := s.Store.AddToken(c, hash, t)
-	if errors.Is(err, record.ErrTaken) {
-		problem(c, http.StatusConflict, "Not now", fmt.Sprintf("there is a token %s already; choose another name, or end that first: vigila token end %s", in.Name, in.Name))
-		return
-	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	s.Log.Info("token made", "token", t.Name, "role", t.Role, "expires", t.Expires, "by", who(c).Name)
-	c.JSON(http.StatusOK, MadeToken{Token: token, Expires: t.Expires})
+	answer(s, c, func(t keeper.MadeToken) MadeToken { return MadeToken{Token: t.Text, Expires: t.Expires} })(do(s, c, keeper.MakeToken{Name: in.Name, Role: string(in.Role), For: span}))
 }
 
 // EndToken is DELETE /tokens/{name}.
 func (s *server) EndToken(c *gin.Context, name ItemName) {
-	all, err := s.Store.Tokens(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	var names []string
-	admins := 0 // beside it
-	for _, t := range all {
-		names = append(names, t.Name)
-		if t.Name != name && t.Role == string(RoleAdmin) && !ended(t) {
-			admins++
-		}
-	}
-	switch {
-	case !slices.Contains(names, name):
-		problem(c, http.StatusNotFound, "Not found", fmt.Sprintf("there is no token %q; known: %s", name, strings.Join(names, ", ")))
-		return
-	case admins == 0:
-		problem(c, http.StatusConflict, "Not now", fmt.Sprintf("token %s is the last of an admin; make another first: vigila token make NAME --role admin", name))
-		return
-	}
-	if err := s.Store.EndToken(c, name); err != nil && !errors.Is(err, record.ErrNone) {
-		s.fail(c, err)
-		return
-	}
-	s.Log.Info("token ended", "token", name, "by", who(c).Name)
-	c.Status(http.StatusNoContent)
+	done(s, c, keeper.EndToken{Name: name})
 }

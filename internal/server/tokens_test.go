@@ -14,12 +14,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
 
 // as gives a call somebody else's token.
 func (s *testServer) as(name string, role Role, ends time.Time) *testServer {
-	token, hash := NewToken()
+	token, hash := keeper.NewToken()
 	require.NoError(s.t, s.store.AddToken(context.Background(), hash, record.Token{Name: name, Role: string(role), Expires: ends}))
 	other := *s
 	other.token = token
@@ -37,7 +38,7 @@ func TestEveryCallHasARole(t *testing.T) {
 	}
 	require.Len(t, routes, len(roles))
 	for _, r := range routes {
-		assert.Contains(t, append(ranks, "none"), roles[r], "x-role of %s in api/openapi.yaml", r)
+		assert.Contains(t, append([]string{"none"}, keeper.Ranks...), string(roles[r]), "x-role of %s in api/openapi.yaml", r)
 	}
 	// Without a role in the table a call is an admin's alone.
 	delete(roles, "GET /repos")
@@ -63,7 +64,7 @@ func TestRoles(t *testing.T) {
 			switch {
 			case has == "":
 				assert.Equal(t, http.StatusUnauthorized, status, "%s without a token", call)
-			case slices.Index(ranks, has) < slices.Index(ranks, want):
+			case slices.Index(keeper.Ranks, string(has)) < slices.Index(keeper.Ranks, string(want)):
 				assert.Equal(t, http.StatusForbidden, status, "%s as %s", call, has)
 			default:
 				assert.NotContains(t, []int{http.StatusForbidden, http.StatusUnauthorized}, status, "%s as %s", call, has)

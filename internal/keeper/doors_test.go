@@ -1,0 +1,153 @@
+package keeper
+
+import (
+	"bytes"
+	"context"
+	"log/slog"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/record"
+)
+
+// logged is what a log says; the keeper's goroutines write it while it is read.
+type logged struct {
+	mu  sync.Mutex
+	all bytes.Buffer
+}
+
+func (l *logged) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.all.Write(b)
+}
+
+// take is what was written since the last time.
+func (l *logged) take() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	defer l.all.Reset()
+	return l.all.String()
+}
+
+// opened is a keeper with an empty record of its own, and its log.
+func opened(t *testing.T) (*Keeper, *logged) {
+	t.Helper()
+	store, err := record.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	log := &logged{}
+	k, err := New(t.Context(), store, Options{MirrorDir: t.TempDir()}, slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug})))
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		k.Close()
+		assert.NoError(t, store.Close())
+	})
+	return k, log
+}
+
+func TestARunIsAskedForInWaysThatMeanSomething(t *testing.T) {
+	for _, c := range []struct {
+		ask  Ask
+		want string
+	}{
+		{Ask{Kind: run.Sync}, ""},
+		{Ask{Kind: run.Sync, Only: []string{"ConfigMap/a"}, Revision: "main", Retry: true}, ""},
+		{Ask{Kind: run.Sync, Reapply: true}, ""},
+		{Ask{Kind: run.Restore}, ""},
+		{Ask{Kind: run.Rollback, ToEntry: 3, Tasks: true}, ""},
+		{Ask{}, `there is no run of kind ""`},
+		{Ask{Kind: run.Dismantle}, "there is no run of kind"},
+		{Ask{Kind: run.Rollback}, "a rollback needs to_entry"},
+		{Ask{Kind: run.Rollback, ToEntry: -1}, "a rollback needs to_entry"},
+		{Ask{Kind: run.Sync, ToEntry: 3}, "to_entry belongs to a rollback"},
+		{Ask{Kind: run.Rollback, ToEntry: 3, Only: []string{"a"}}, "belong to a sync"},
+		{Ask{Kind: run.Restore, Revision: "main"}, "belong to a sync"},
+		{Ask{Kind: run.Restore, Reapply: true}, "belong to a sync"},
+		{Ask{Kind: run.Sync, Tasks: true}, "tasks belongs to a rollback"},
+		{Ask{Kind: run.Sync, Reapply: true, Only: []string{"a"}}, "choose one of them"},
+	} {
+		err := c.ask.check()
+		if c.want == "" {
+			assert.NoError(t, err, "%+v", c.ask)
+		} else {
+			assert.ErrorContains(t, err, c.want, "%+v", c.ask)
+		}
+	}
+}
+
+// TestWhoDidWhatIsTold: of what a person asks for, done or not; of what a roster declares, only what it changes.
+func TestWhoDidWhatIsTold(t *testing.T) {
+	k, log := opened(t)
+	made, err := Do(t.Context(), k, Actor{Name: "operator"}, MakeToken{Name: "night-watch", Role: "reader", For: time.Hour})
+	require.NoError(t, err)
+	said := log.take()
+	assert.Contains(t, said, `msg="asked for, and done" what=make token=night-watch by=operator`)
+	assert.NotContains(t, said, made.Text)
+	_, err = Do(t.Context(), k, Actor{Name: "operator"}, HoldWard{Ward: "nobody", Why: "gale"})
+	require.Error(t, err)
+	assert.Contains(t, log.take(), `msg="asked for, and not done" what=hold ward=nobody by=operator why="there is no ward`)
+	by := Actor{Roster: "top"}
+	charts := declareRepo{ward.Repo{Name: "charts", URL: "https://charts.brindle.example", Charts: true}}
+	_, err = Do(t.Context(), k, by, charts)
+	require.NoError(t, err)
+	assert.Contains(t, log.take(), `what=declare repo=charts by="roster top"`)
+	_, err = Do(t.Context(), k, by, charts)
+	require.NoError(t, err)
+	assert.NotContains(t, log.take(), "asked for", "it was so already")
+}
+
+// TestADeclaredRepositoryIsCheckedAsOneAddedByHand by the same table.
+func TestADeclaredRepositoryIsCheckedAsOneAddedByHand(t *testing.T) {
+	k, _ := opened(t)
+	for _, c := range []struct {
+		repo record.Repo
+		want string
+	}{
+		{record.Repo{Name: "a b", URL: "https://git.brindle.example/x"}, "name: "},
+		{record.Repo{Name: "local", URL: "/etc"}, "starts with none of"},
+		{record.Repo{Name: "helper", URL: "ext::sh -c id"}, "ext::sh"},
+		{record.Repo{Name: "charts", URL: "ftp://charts.brindle.example", RepoMore: record.RepoMore{Charts: true}}, "ftp"},
+		{record.Repo{Name: "signed", URL: "https://git.brindle.example/x", RepoMore: record.RepoMore{Signers: "no key"}}, "sign"},
+	} {
+		_, err := Do(t.Context(), k, Actor{Name: "operator"}, AddRepo{Repo: c.repo})
+		require.ErrorContains(t, err, c.want, c.repo.Name)
+		d := ward.Repo{Name: c.repo.Name, URL: c.repo.URL, Charts: c.repo.Charts}
+		if c.repo.Signers != "" {
+			d.Signers = []string{c.repo.Signers}
+		}
+		_, declared := Do(t.Context(), k, Actor{Roster: "top"}, declareRepo{d})
+		require.Error(t, declared, c.repo.Name)
+		assert.Equal(t, err.Error(), declared.Error())
+	}
+	assert.Empty(t, k.Repos())
+}
+
+func TestTheLastAdminStays(t *testing.T) {
+	k, _ := opened(t)
+	ctx, by := context.Background(), Actor{Name: "one"}
+	for _, name := range []string{"one", "two"} {
+		_, err := Do(ctx, k, by, MakeToken{Name: name, Role: "admin", For: time.Hour})
+		require.NoError(t, err)
+	}
+	results := make(chan error, 2)
+	for _, name := range []string{"one", "two"} {
+		go func() {
+			_, err := Do(ctx, k, by, EndToken{Name: name})
+			results <- err
+		}()
+	}
+	var refused int
+	for range 2 {
+		if err := <-results; err != nil {
+			assert.ErrorContains(t, err, "is the last of an admin")
+			refused++
+		}
+	}
+	assert.Equal(t, 1, refused, "of two that are ended at once one stays")
+}
