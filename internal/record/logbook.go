@@ -197,20 +197,13 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]logbook.Entry, int, erro
 	if f.Placement != "" {
 		order = "number DESC"
 	}
-	rows, err := s.db.QueryContext(ctx, `SELECT `+strings.Replace(entryColumns, "objects", "'[]'", 1)+` FROM all_entries WHERE `+cond+` ORDER BY `+order+` LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
-	if err != nil {
-		return nil, 0, err
-	}
-	defer rows.Close()
 	var out []logbook.Entry
-	for rows.Next() {
-		e, err := scanEntry(rows)
-		if err != nil {
-			return nil, 0, err
-		}
+	err := each(ctx, s.db, func(row *sql.Rows) error {
+		e, err := scanEntry(row)
 		out = append(out, e)
-	}
-	return out, total, rows.Err()
+		return err
+	}, `SELECT `+strings.Replace(entryColumns, "objects", "'[]'", 1)+` FROM all_entries WHERE `+cond+` ORDER BY `+order+` LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
+	return out, total, err
 }
 
 // Entry reads one entry; ErrNone when there is no such number.
@@ -223,21 +216,16 @@ func (s *Store) Entry(ctx context.Context, placement string, number int) (logboo
 		return e, err
 	}
 	// Whether a log is there is told by the logs: that of a task that never ended comes after the end of its run.
-	rows, err := s.db.QueryContext(ctx, `SELECT ref FROM logs WHERE placement=?1 AND number=?2 UNION ALL SELECT ref FROM past_logs WHERE placement=?1 AND number=?2`, placement, number)
-	if err != nil {
-		return e, err
-	}
-	defer rows.Close()
-	for rows.Next() {
+	return e, each(ctx, s.db, func(row *sql.Rows) error {
 		var key string
-		if err := rows.Scan(&key); err != nil {
-			return e, err
+		if err := row.Scan(&key); err != nil {
+			return err
 		}
 		for i := range e.Objects {
 			e.Objects[i].Log = e.Objects[i].Log || e.Objects[i].Ref.Key() == key
 		}
-	}
-	return e, rows.Err()
+		return nil
+	}, `SELECT ref FROM logs WHERE placement=?1 AND number=?2 UNION ALL SELECT ref FROM past_logs WHERE placement=?1 AND number=?2`, placement, number)
 }
 
 func scanEntry(row interface{ Scan(...any) error }) (logbook.Entry, error) {
@@ -263,24 +251,20 @@ func SnapshotID(objects []declared.Whole) string {
 
 // SnapshotHashes are the hashes of the objects of a snapshot; tasks are among them.
 func (s *Store) SnapshotHashes(ctx context.Context, id string) (map[object.Ref]string, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT ref, declared FROM snapshots WHERE id=?`, id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	out := map[object.Ref]string{}
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var key, hash string
-		if err := rows.Scan(&key, &hash); err != nil {
-			return nil, err
+		if err := row.Scan(&key, &hash); err != nil {
+			return err
 		}
 		ref, err := object.ParseKey(key)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		out[ref] = hash
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT ref, declared FROM snapshots WHERE id=?`, id)
+	return out, err
 }
 
 // PutSnapshot keeps declared objects under their SnapshotID, each stored once however many snapshots hold it.
@@ -325,31 +309,28 @@ func (s *Store) Snapshot(ctx context.Context, id string, only ...object.Ref) ([]
 	if len(only) > 0 {
 		where, args = `s.id=? AND s.ref IN (SELECT value FROM json_each(?))`, []any{id, toJSON(keys)}
 	}
-	rows, err := s.db.QueryContext(ctx, `SELECT s.ref, s.version, s.declared, s.step, s.file, s.line, b.body FROM snapshots s JOIN blobs b ON b.hash=s.blob WHERE `+where+` ORDER BY s.ref`, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []declared.Whole
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var o declared.Whole
 		var ref string
 		var body []byte
-		if err := rows.Scan(&ref, &o.Object.Version, &o.Hash, &o.Step, &o.Object.File, &o.Object.Line, &body); err != nil {
-			return nil, err
+		err := row.Scan(&ref, &o.Object.Version, &o.Hash, &o.Step, &o.Object.File, &o.Object.Line, &body)
+		if err != nil {
+			return err
 		}
 		if o.Object.Ref, err = object.ParseKey(ref); err != nil {
-			return nil, err
+			return err
 		}
 		if o.Object.Ref.Secret() {
 			if body, err = s.vault.Open(body); err != nil {
-				return nil, fmt.Errorf("%s in a snapshot: %w", o.Object.Ref, err)
+				return fmt.Errorf("%s in a snapshot: %w", o.Object.Ref, err)
 			}
 		}
 		if err := unpack(body, &o.Object.Body); err != nil {
-			return nil, fmt.Errorf("%s in a snapshot: %w", o.Object.Ref, err)
+			return fmt.Errorf("%s in a snapshot: %w", o.Object.Ref, err)
 		}
 		out = append(out, o)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT s.ref, s.version, s.declared, s.step, s.file, s.line, b.body FROM snapshots s JOIN blobs b ON b.hash=s.blob WHERE `+where+` ORDER BY s.ref`, args...)
+	return out, err
 }

@@ -196,6 +196,23 @@ func (s *Store) row(ctx context.Context, into []any, query string, args ...any) 
 	return err
 }
 
+// each reads every row of a query.
+func each(ctx context.Context, db interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}, read func(row *sql.Rows) error, query string, args ...any) error {
+	rows, err := db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := read(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
 func (s *Store) tx(ctx context.Context, do func(*sql.Tx) error) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
@@ -300,24 +317,20 @@ func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 
 // Wards lists the registered wards by name.
 func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, file, roster, source, home, limits FROM wards ORDER BY name`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []Ward
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var w Ward
 		var home, limits string
-		if err := rows.Scan(&w.Name, &w.File, &w.Roster, &w.Source, &home, &limits); err != nil {
-			return nil, err
+		if err := row.Scan(&w.Name, &w.File, &w.Roster, &w.Source, &home, &limits); err != nil {
+			return err
 		}
 		if err := errors.Join(json.Unmarshal([]byte(home), &w.Home), json.Unmarshal([]byte(limits), &w.Limits)); err != nil {
-			return nil, fmt.Errorf("ward %s: %w", w.Name, err)
+			return fmt.Errorf("ward %s: %w", w.Name, err)
 		}
 		out = append(out, w)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT name, file, roster, source, home, limits FROM wards ORDER BY name`)
+	return out, err
 }
 
 // RemovePlacement forgets a placement; the ward goes with its last one. Its logbook is kept as long as the retention says.
@@ -361,20 +374,16 @@ func retire(ctx context.Context, tx *sql.Tx, which string, args ...any) error {
 
 // Past lists the placements that were removed and whose logbooks are still there, of a ward or a placement by its name.
 func (s *Store) Past(ctx context.Context, name string) ([]string, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT DISTINCT placement FROM past_entries WHERE placement=?1 OR placement LIKE replace(replace(?1, '%', ''), '_', '') || '@%' ORDER BY placement`, name)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []string
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var id string
-		if err := rows.Scan(&id); err != nil {
-			return nil, err
+		if err := row.Scan(&id); err != nil {
+			return err
 		}
 		out = append(out, id)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT DISTINCT placement FROM past_entries WHERE placement=?1 OR placement LIKE replace(replace(?1, '%', ''), '_', '') || '@%' ORDER BY placement`, name)
+	return out, err
 }
 
 // Placement is a ward in a cluster, as it was left.
@@ -393,18 +402,13 @@ type Placement struct {
 // Placements lists the placements by id; of one ward, or of all when its name is empty. One that can't be read keeps the
 // others from nothing: it says so in its Err.
 func (s *Store) Placements(ctx context.Context, ward string) ([]Placement, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold, leaving, max(made, (SELECT made FROM wards WHERE name=ward)) FROM placements WHERE ?1='' OR ward=?1 ORDER BY id`, ward)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []Placement
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var p Placement
 		var applied, tasks, rules, hold, leaving string
 		var made int64
-		if err := rows.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &tasks, &rules, &hold, &leaving, &made); err != nil {
-			return nil, err
+		if err := row.Scan(&p.ID, &p.Ward, &p.Cluster, &applied, &p.Snapshot, &tasks, &rules, &hold, &leaving, &made); err != nil {
+			return err
 		}
 		p.Made = at(made)
 		var files *[]declared.File
@@ -415,8 +419,9 @@ func (s *Store) Placements(ctx context.Context, ward string) ([]Placement, error
 			p.Rules = *files
 		}
 		out = append(out, p)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT id, ward, cluster, applied, snapshot, tasks, rules, hold, leaving, max(made, (SELECT made FROM wards WHERE name=ward)) FROM placements WHERE ?1='' OR ward=?1 ORDER BY id`, ward)
+	return out, err
 }
 
 func fromJSON[T any](s string, into **T) error {
@@ -462,87 +467,72 @@ func (t TaskObject) Watch() object.Kind { return object.Kind{Version: t.Version,
 
 // Tasks lists the objects of tasks that are, or may be, in the cluster.
 func (s *Store) Tasks(ctx context.Context, id string) (map[object.Ref]TaskObject, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT ref, version, uid FROM task_objects WHERE placement=?`, id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	out := map[object.Ref]TaskObject{}
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var t TaskObject
 		var ref string
-		if err := rows.Scan(&ref, &t.Version, &t.UID); err != nil {
-			return nil, err
+		err := row.Scan(&ref, &t.Version, &t.UID)
+		if err != nil {
+			return err
 		}
 		if t.Ref, err = object.ParseKey(ref); err != nil {
-			return nil, err
+			return err
 		}
 		out[t.Ref] = t
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT ref, version, uid FROM task_objects WHERE placement=?`, id)
+	return out, err
 }
 
 // Rejections lists the rejected revisions of a placement by their id.
 func (s *Store) Rejections(ctx context.Context, id string) (map[string]logbook.Rejection, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT revision, subject, why, by, at, declared FROM rejections WHERE placement=?`, id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	out := map[string]logbook.Rejection{}
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var r logbook.Rejection
 		var n int64
-		if err := rows.Scan(&r.Revision, &r.Subject, &r.Why, &r.By, &n, &r.Declared); err != nil {
-			return nil, err
+		if err := row.Scan(&r.Revision, &r.Subject, &r.Why, &r.By, &n, &r.Declared); err != nil {
+			return err
 		}
 		r.At = at(n)
 		out[r.Revision] = r
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT revision, subject, why, by, at, declared FROM rejections WHERE placement=?`, id)
+	return out, err
 }
 
 // Standings lists the standings of a placement since a time, oldest first, with the one that held at that time.
 func (s *Store) Standings(ctx context.Context, id string, since time.Time) ([]logbook.Stretch, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT at, standing, health FROM standings WHERE placement=?1 AND at >=
-		coalesce((SELECT max(at) FROM standings WHERE placement=?1 AND at<=?2), 0) ORDER BY at`, id, ms(since))
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []logbook.Stretch
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var st logbook.Stretch
 		var n int64
-		if err := rows.Scan(&n, &st.Standing, &st.Health); err != nil {
-			return nil, err
+		if err := row.Scan(&n, &st.Standing, &st.Health); err != nil {
+			return err
 		}
 		st.From = at(n)
 		out = append(out, st)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT at, standing, health FROM standings WHERE placement=?1 AND at >=
+		coalesce((SELECT max(at) FROM standings WHERE placement=?1 AND at<=?2), 0) ORDER BY at`, id, ms(since))
+	return out, err
 }
 
 const baselineColumns = `ref, version, declared, hash, uid, revision, intent, size, guards, snapshot`
 
 // Baselines reads what a placement last applied, without details.
 func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compare.Baseline, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT `+baselineColumns+` FROM baselines WHERE placement=?`, id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	out := map[object.Ref]compare.Baseline{}
 	same := map[string]string{} // thousands of objects have few versions
 	var older []object.Ref
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var b compare.Baseline
 		var ref, imprint string
-		if err := rows.Scan(&ref, &b.Version, &b.Declared, &imprint, &b.UID, &b.Revision, &b.Intent, &b.Size, &b.Guards, &b.Snapshot); err != nil {
-			return nil, err
+		err := row.Scan(&ref, &b.Version, &b.Declared, &imprint, &b.UID, &b.Revision, &b.Intent, &b.Size, &b.Guards, &b.Snapshot)
+		if err != nil {
+			return err
 		}
 		if b.Ref, err = object.ParseKey(ref); err != nil {
-			return nil, err
+			return err
 		}
 		for _, s := range []*string{&b.Version, &b.Snapshot} {
 			if v, ok := same[*s]; ok {
@@ -557,8 +547,9 @@ func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compar
 			b.Imprint = object.Imprint{}
 		}
 		out[b.Ref] = b
-	}
-	if err := rows.Err(); err != nil {
+		return nil
+	}, `SELECT `+baselineColumns+` FROM baselines WHERE placement=?`, id)
+	if err != nil {
 		return nil, err
 	}
 	doing, number, err := s.Doing(ctx, id)
@@ -638,27 +629,23 @@ func (s *Store) Detail(ctx context.Context, id string, ref object.Ref) (*compare
 // Found is what others owned of the objects of a placement when they were first applied; of those that are not in it,
 // nothing.
 func (s *Store) Found(ctx context.Context, id string) (map[object.Ref]*fieldpath.Set, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT ref, found FROM baselines WHERE placement=? AND found NOT IN ('', '{}')`, id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	out := map[object.Ref]*fieldpath.Set{}
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var key, found string
-		if err := rows.Scan(&key, &found); err != nil {
-			return nil, err
+		if err := row.Scan(&key, &found); err != nil {
+			return err
 		}
 		ref, err := object.ParseKey(key)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		out[ref] = &fieldpath.Set{}
 		if err := out[ref].FromJSON(strings.NewReader(found)); err != nil {
-			return nil, fmt.Errorf("what was found of %s: %w", ref, err)
+			return fmt.Errorf("what was found of %s: %w", ref, err)
 		}
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT ref, found FROM baselines WHERE placement=? AND found NOT IN ('', '{}')`, id)
+	return out, err
 }
 
 const putBaseline = `INSERT INTO baselines (placement, ` + baselineColumns + `, owned, fields, applied, found) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
@@ -693,24 +680,20 @@ const keeperQuery = `SELECT p.ward FROM baselines b JOIN placements p ON p.id=b.
 
 // Handed lists what a ward has handed over and nobody has come for, to the version that it was kept in.
 func (s *Store) Handed(ctx context.Context, id string) (map[object.Ref]string, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT ref, version FROM handed WHERE placement=?`, id)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	out := map[object.Ref]string{}
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var key, version string
-		if err := rows.Scan(&key, &version); err != nil {
-			return nil, err
+		if err := row.Scan(&key, &version); err != nil {
+			return err
 		}
 		ref, err := object.ParseKey(key)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		out[ref] = version
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT ref, version FROM handed WHERE placement=?`, id)
+	return out, err
 }
 
 // Removed tells whether a ward has kept the object of a uid, and removed it, within the last half year.
@@ -724,26 +707,23 @@ const removedFor = 180 * 24 * time.Hour
 
 // Restores lists what was put back since a time, oldest first.
 func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]logbook.Restore, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT ref, path, who, at FROM restores WHERE placement=? AND at>=? ORDER BY at`, id, ms(since))
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []logbook.Restore
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var r logbook.Restore
 		var ref string
 		var n int64
-		if err := rows.Scan(&ref, &r.Path, &r.Who, &n); err != nil {
-			return nil, err
+		err := row.Scan(&ref, &r.Path, &r.Who, &n)
+		if err != nil {
+			return err
 		}
 		if r.Ref, err = object.ParseKey(ref); err != nil {
-			return nil, err
+			return err
 		}
 		r.At = at(n)
 		out = append(out, r)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT ref, path, who, at FROM restores WHERE placement=? AND at>=? ORDER BY at`, id, ms(since))
+	return out, err
 }
 
 // Keeper finds the other ward that keeps an object in a cluster; empty when there is none.

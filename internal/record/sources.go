@@ -58,40 +58,36 @@ func (s *Store) PutRepo(ctx context.Context, r Repo) error {
 
 // Repos lists the known repositories by name.
 func (s *Store) Repos(ctx context.Context) ([]Repo, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, url, user, password, more, secrets FROM repos ORDER BY name`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []Repo
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var r Repo
 		var secret, sealed []byte
 		var more string
-		if err := rows.Scan(&r.Name, &r.URL, &r.User, &secret, &more, &sealed); err != nil {
-			return nil, err
+		if err := row.Scan(&r.Name, &r.URL, &r.User, &secret, &more, &sealed); err != nil {
+			return err
 		}
 		plain, err := s.vault.Open(secret)
 		if err != nil {
-			return nil, fmt.Errorf("password of repository %s: %w", r.Name, err)
+			return fmt.Errorf("password of repository %s: %w", r.Name, err)
 		}
 		r.Password = string(plain)
 		if err := json.Unmarshal([]byte(more), &r.RepoMore); err != nil {
-			return nil, fmt.Errorf("repository %s: %w", r.Name, err)
+			return fmt.Errorf("repository %s: %w", r.Name, err)
 		}
 		if plain, err = s.vault.Open(sealed); err != nil {
-			return nil, fmt.Errorf("key of repository %s: %w", r.Name, err)
+			return fmt.Errorf("key of repository %s: %w", r.Name, err)
 		}
 		if len(plain) > 0 {
 			var in repoSecrets
 			if err := json.Unmarshal(plain, &in); err != nil {
-				return nil, fmt.Errorf("key of repository %s: %w", r.Name, err)
+				return fmt.Errorf("key of repository %s: %w", r.Name, err)
 			}
 			r.Key, r.Passphrase = in.Key, in.Passphrase
 		}
 		out = append(out, r)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT name, url, user, password, more, secrets FROM repos ORDER BY name`)
+	return out, err
 }
 
 // Cluster is a known cluster.
@@ -132,34 +128,30 @@ func (s *Store) PutCluster(ctx context.Context, c Cluster) error {
 
 // Clusters lists the known clusters by name.
 func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, kubeconfig, context, labels, more, token, kubeconfig_text FROM clusters ORDER BY name`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []Cluster
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var c Cluster
 		var labels, more string
 		var token, text []byte
-		if err := rows.Scan(&c.Name, &c.Kubeconfig, &c.Context, &labels, &more, &token, &text); err != nil {
-			return nil, err
+		if err := row.Scan(&c.Name, &c.Kubeconfig, &c.Context, &labels, &more, &token, &text); err != nil {
+			return err
 		}
 		plain, err := s.vault.Open(token)
 		if err != nil {
-			return nil, fmt.Errorf("token of cluster %s: %w", c.Name, err)
+			return fmt.Errorf("token of cluster %s: %w", c.Name, err)
 		}
 		c.Token = string(plain)
 		if plain, err = s.vault.Open(text); err != nil {
-			return nil, fmt.Errorf("kubeconfig of cluster %s: %w", c.Name, err)
+			return fmt.Errorf("kubeconfig of cluster %s: %w", c.Name, err)
 		}
 		c.KubeconfigText = string(plain)
 		if err := errors.Join(json.Unmarshal([]byte(labels), &c.Labels), json.Unmarshal([]byte(more), &c.ClusterMore)); err != nil {
-			return nil, fmt.Errorf("cluster %s: %w", c.Name, err)
+			return fmt.Errorf("cluster %s: %w", c.Name, err)
 		}
 		out = append(out, c)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT name, kubeconfig, context, labels, more, token, kubeconfig_text FROM clusters ORDER BY name`)
+	return out, err
 }
 
 // Home is the repository and ref that a ward file lives in.
@@ -178,24 +170,20 @@ func (s *Store) PutRoster(ctx context.Context, r roster.Roster) error {
 
 // Rosters lists the rosters by name.
 func (s *Store) Rosters(ctx context.Context) ([]roster.Roster, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT name, repo, ref, path, parent, limits, rules FROM rosters ORDER BY name`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []roster.Roster
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var r roster.Roster
 		var limits, rules string
-		if err := rows.Scan(&r.Name, &r.Repo, &r.Ref, &r.Path, &r.Parent, &limits, &rules); err != nil {
-			return nil, err
+		if err := row.Scan(&r.Name, &r.Repo, &r.Ref, &r.Path, &r.Parent, &limits, &rules); err != nil {
+			return err
 		}
 		if err := errors.Join(json.Unmarshal([]byte(limits), &r.Limits), json.Unmarshal([]byte(rules), &r.Rules)); err != nil {
-			return nil, fmt.Errorf("roster %s: %w", r.Name, err)
+			return fmt.Errorf("roster %s: %w", r.Name, err)
 		}
 		out = append(out, r)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT name, repo, ref, path, parent, limits, rules FROM rosters ORDER BY name`)
+	return out, err
 }
 
 // RemoveRoster forgets a roster; the wards it declared are kept, by nobody's declaration.
@@ -228,26 +216,22 @@ func (s *Store) AddLeftBehind(ctx context.Context, l LeftBehind) error {
 
 // LeftBehind lists what stayed, the newest first.
 func (s *Store) LeftBehind(ctx context.Context) ([]LeftBehind, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT placement, roster, at, why, refs FROM left_behind ORDER BY at DESC, placement`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []LeftBehind
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var l LeftBehind
 		var n int64
 		var refs string
-		if err := rows.Scan(&l.Placement, &l.Roster, &n, &l.Why, &refs); err != nil {
-			return nil, err
+		if err := row.Scan(&l.Placement, &l.Roster, &n, &l.Why, &refs); err != nil {
+			return err
 		}
 		l.At = at(n)
 		if err := json.Unmarshal([]byte(refs), &l.Refs); err != nil {
-			return nil, err
+			return err
 		}
 		out = append(out, l)
-	}
-	return out, rows.Err()
+		return nil
+	}, `SELECT placement, roster, at, why, refs FROM left_behind ORDER BY at DESC, placement`)
+	return out, err
 }
 
 // RemoveLeftBehind forgets what stayed of a placement: it is kept again, or somebody has seen to it.

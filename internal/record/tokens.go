@@ -64,22 +64,18 @@ func (s *Store) UseToken(ctx context.Context, t Token, now time.Time) error {
 
 // Tokens lists the tokens: those that end first at the top, those that don't end last.
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
-	rows, err := s.db.QueryContext(ctx, tokenColumns+` ORDER BY expires=0, expires, name`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []Token
-	for rows.Next() {
+	err := each(ctx, s.db, func(row *sql.Rows) error {
 		var t Token
 		var made, expires, used int64
-		if err := rows.Scan(&t.Name, &t.Role, &made, &expires, &used); err != nil {
-			return nil, err
+		if err := row.Scan(&t.Name, &t.Role, &made, &expires, &used); err != nil {
+			return err
 		}
 		t.Made, t.Expires, t.Used = at(made), at(expires), at(used)
 		out = append(out, t)
-	}
-	return out, rows.Err()
+		return nil
+	}, tokenColumns+` ORDER BY expires=0, expires, name`)
+	return out, err
 }
 
 // EndToken forgets a token; ErrNone when there is none of that name.

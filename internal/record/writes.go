@@ -282,19 +282,12 @@ func doubts(ctx context.Context, tx *sql.Tx, id string) ([]string, error) {
 
 // pairs reads rows of two texts.
 func pairs(ctx context.Context, tx *sql.Tx, into map[string]string, query string, args ...any) error {
-	rows, err := tx.QueryContext(ctx, query, args...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
+	return each(ctx, tx, func(row *sql.Rows) error {
 		var k, v string
-		if err := rows.Scan(&k, &v); err != nil {
-			return err
-		}
+		err := row.Scan(&k, &v)
 		into[k] = v
-	}
-	return rows.Err()
+		return err
+	}, query, args...)
 }
 
 // Doubt notes that it is not known what is there of an object: it was about to be applied, and no answer came.
