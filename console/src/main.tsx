@@ -9,15 +9,27 @@ import {
 import { Tooltip } from "radix-ui";
 import { StrictMode, useEffect, useRef, useState } from "react";
 import { createRoot } from "react-dom/client";
-import { BrowserRouter, Link, NavLink, Route, Routes, useNavigate, useSearchParams } from "react-router";
-import { Problem, api, dropSignInLink, follow, got, signIn, signInLink, token } from "./api";
-import { Board } from "./board";
-import { LogbookPage } from "./logbook";
-import { MayChange, Modal, Wrong } from "./parts";
-import { ClustersPage, RostersPage, SourcesPage } from "./sources";
-import { SignIn } from "./signin";
-import { WardPage } from "./ward";
-import "./style.css";
+import {
+  BrowserRouter,
+  Link,
+  NavLink,
+  Route,
+  Routes,
+  useLocation,
+  useNavigate,
+  useSearchParams,
+} from "react-router";
+import { ClustersPage } from "./clusters/page";
+import { SignIn } from "./people/signin";
+import { SourcesPage } from "./repositories/page";
+import { RostersPage } from "./rosters/page";
+import { LogbookPage } from "./runs/logbook";
+import { Problem, api, dropSignInLink, follow, got, signIn, signInLink, token } from "./shared/api";
+import { MayChange, Modal, Wrong } from "./shared/parts";
+import { SetUp, inSetUp } from "./shared/setup";
+import { Board } from "./wards/board";
+import { WardPage } from "./wards/ward";
+import "./shared/style.css";
 
 let signOut = (_?: Error) => {};
 const onError = (e: Error) => {
@@ -88,6 +100,7 @@ const keys: [string, string][] = [
   ["Enter", "open the chosen ward"],
   ["g w", "watch"],
   ["g l", "logbook"],
+  ["g s", "set up: rosters, sources, clusters"],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
 ];
@@ -100,6 +113,7 @@ function Frame() {
   const search = useRef<HTMLInputElement>(null);
   const [text, setText] = useState(params.get("search") ?? "");
   const go = useNavigate();
+  const { pathname } = useLocation();
   const me = useQuery({ queryKey: ["me"], queryFn: () => got(api.GET("/me")) });
 
   const asked = params.get("search") ?? "";
@@ -120,6 +134,7 @@ function Frame() {
       if (e.key === "?") setHelp(true);
       if (last === "g" && e.key === "w") void go("/");
       if (last === "g" && e.key === "l") void go("/logbook");
+      if (last === "g" && e.key === "s") void go("/rosters");
       last = e.key;
     };
     addEventListener("keydown", down);
@@ -144,15 +159,9 @@ function Frame() {
             <NavLink to="/logbook" className={tab}>
               Logbook
             </NavLink>
-            <NavLink to="/rosters" className={tab}>
-              Rosters
-            </NavLink>
-            <NavLink to="/sources" className={tab}>
-              Sources
-            </NavLink>
-            <NavLink to="/clusters" className={tab}>
-              Clusters
-            </NavLink>
+            <Link to="/rosters" className={tab({ isActive: inSetUp(pathname) })}>
+              Set up
+            </Link>
           </nav>
           <form
             role="search"
@@ -223,9 +232,11 @@ function Frame() {
           <Route path="/" element={<Board />} />
           <Route path="/wards/:id" element={<WardPage />} />
           <Route path="/logbook" element={<LogbookPage />} />
-          <Route path="/rosters" element={<RostersPage />} />
-          <Route path="/sources" element={<SourcesPage />} />
-          <Route path="/clusters" element={<ClustersPage />} />
+          <Route element={<SetUp />}>
+            <Route path="/rosters" element={<RostersPage />} />
+            <Route path="/sources" element={<SourcesPage />} />
+            <Route path="/clusters" element={<ClustersPage />} />
+          </Route>
           <Route
             path="*"
             element={

@@ -1,6 +1,6 @@
 import { useState } from "react";
-import { signIn } from "./api";
-import { Button, Wrong } from "./parts";
+import { signIn } from "../shared/api";
+import { Button, Wrong } from "../shared/parts";
 
 /** Takes a sign-in link or the token in it. */
 export function SignIn({ done, wrong: before }: { done: () => void; wrong?: Error }) {

@@ -1,11 +1,11 @@
 // The logbook of a ward: its entries, one closely, two compared, and going back to one.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { start, useAct } from "./act";
-import { type Entry, Problem, type Ward, api, got } from "./api";
-import { Button, Modal, Panel, Reason, Wrong } from "./parts";
+import { start, useAct } from "../shared/act";
+import { type Entry, Problem, type Ward, api, got } from "../shared/api";
+import { Button, Modal, Panel, Reason, Wrong } from "../shared/parts";
 import { EntryObjects, Guards, Lines } from "./run";
-import { ago, bad, count, entryTitle, short, span } from "./words";
+import { ago, bad, count, entryTitle, short, span } from "../shared/words";
 
 const ENTRIES = 12;
 

@@ -2,10 +2,10 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { type Entry, api, got } from "./api";
-import { Pages, Wrong, useNow } from "./parts";
+import { type Entry, api, got } from "../shared/api";
+import { Pages, Wrong, useNow } from "../shared/parts";
 import { EntryDialog } from "./entries";
-import { ago, bad, count, entryTitle, short, span } from "./words";
+import { ago, bad, count, entryTitle, short, span } from "../shared/words";
 
 const LIMIT = 50;
 

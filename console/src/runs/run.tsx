@@ -1,9 +1,9 @@
 // A run, as it goes on and as its entry keeps it: its steps, its tasks with their logs, and its plan beforehand.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Entry, type Guard, type Schemas, api, got } from "./api";
-import { Wrong } from "./parts";
-import { count, short, span, taskTitle, value } from "./words";
+import { type Entry, type Guard, type Schemas, api, got } from "../shared/api";
+import { Wrong } from "../shared/parts";
+import { count, short, span, taskTitle, value } from "../shared/words";
 
 type EntryObject = Schemas["EntryObject"];
 

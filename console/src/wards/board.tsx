@@ -2,11 +2,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { type Schemas, type Ward, api, got } from "./api";
+import { type Schemas, type Ward, api, got } from "../shared/api";
 import { NewWard } from "./newward";
-import { Button, Pages, Standing, ToneGlyph, Wrong, useNow } from "./parts";
-import { ScaleChoice, WatchLine, marks, useScale } from "./watchline";
-import { ago, count, inWords, short, span } from "./words";
+import { Button, Pages, Standing, ToneGlyph, Wrong, useNow } from "../shared/parts";
+import { ScaleChoice, WatchLine, marks, useScale } from "../shared/watchline";
+import { ago, count, inWords, short, span } from "../shared/words";
 
 const LIMIT = 200;
 

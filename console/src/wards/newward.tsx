@@ -1,7 +1,7 @@
 // Adding a ward from the console: the form writes its ward file to a branch of the repository, for review.
 import { useQuery } from "@tanstack/react-query";
-import { api, got } from "./api";
-import { type Field, FormDialog, type Values, pairs } from "./forms";
+import { api, got } from "../shared/api";
+import { type Field, FormDialog, type Values, pairs } from "../shared/forms";
 
 const quote = (s: string) => (/^[\w./@-]+$/.test(s) ? s : JSON.stringify(s));
 

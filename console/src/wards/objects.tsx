@@ -2,9 +2,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
 import { Fragment, useState } from "react";
-import { type Difference, type Schemas, type Ward, type WardDetail, type WardObject, api, got } from "./api";
-import { Health, Panel, Standing, Wrong } from "./parts";
-import { ago, clock, count, taskTitle, value, whoWhen } from "./words";
+import {
+  type Difference,
+  type Schemas,
+  type Ward,
+  type WardDetail,
+  type WardObject,
+  api,
+  got,
+} from "../shared/api";
+import { Health, Panel, Standing, Wrong } from "../shared/parts";
+import { ago, clock, count, taskTitle, value, whoWhen } from "../shared/words";
 
 /** The object to show first: what differs, else what is failing, else the last workload. */
 export function mostTelling(all: WardObject[]): WardObject | undefined {

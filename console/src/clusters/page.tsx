@@ -1,0 +1,218 @@
+// Clusters: the list, and the form that adds or changes one.
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { type Schemas, api, got } from "../shared/api";
+import { type Field, FormDialog, type Values, pairText, pairs } from "../shared/forms";
+import { Forget, Known, Page, by, text, useList } from "../shared/lists";
+import { Button, Menu, Wrong } from "../shared/parts";
+import { count } from "../shared/words";
+
+function clusterFields(old?: Schemas["Cluster"]): Field[] {
+  const is = (w: string) => (v: Values) => v.by === w;
+  return [
+    {
+      name: "name",
+      label: "Name",
+      help: "What ward files call it: small letters, digits and dashes.",
+      example: "quay",
+      fixed: !!old,
+    },
+    {
+      name: "by",
+      label: "Reached by",
+      help: "What a kubeconfig holds, one that lies on the service's machine, the token of a service account, or from inside: the cluster that the service runs in.",
+      kind: "choice",
+      of: [...(old ? ["as it is now"] : []), "kubeconfig", "file there", "token", "inside"],
+    },
+    {
+      name: "kubeconfig",
+      label: "Kubeconfig",
+      help: "What it holds: kubectl config view --raw --flatten --minify. It may name no commands and no files. Encrypted at rest and never shown again.",
+      kind: "area",
+      example: "apiVersion: v1\nkind: Config",
+      when: is("kubeconfig"),
+    },
+    {
+      name: "kubeconfig_file",
+      label: "File",
+      help: "In the directory that the service was started with (vigila serve --kubeconfigs). Its credentials stay there.",
+      example: "quay.yaml",
+      when: is("file there"),
+    },
+    {
+      name: "context",
+      label: "Context",
+      help: "In the kubeconfig; its current one when empty. A wrong one lists those there are.",
+      when: (v) => v.by === "kubeconfig" || v.by === "file there",
+    },
+    {
+      name: "server",
+      label: "API server",
+      help: "Its address.",
+      example: "https://skerry.brindle.example:6443",
+      when: is("token"),
+    },
+    {
+      name: "token",
+      label: "Token",
+      help: "Of a service account. Encrypted at rest and never shown again. vigila cluster rbac prints what it has to be allowed.",
+      kind: "secret",
+      when: is("token"),
+    },
+    {
+      name: "ca",
+      label: "Authority",
+      help: "Certificates in PEM that the API server is signed with.",
+      kind: "area",
+      example: "-----BEGIN CERTIFICATE-----",
+      when: is("token"),
+    },
+    {
+      name: "labels",
+      label: "Labels",
+      help: old?.roster
+        ? `Declared by roster ${old.roster}; change them there.`
+        : "Wards choose clusters by them (into.clusters).",
+      example: "tier=rehearsal, sea=sound",
+      fixed: !!old?.roster,
+    },
+    {
+      name: "about",
+      label: "About",
+      help: "What it is, in a sentence.",
+      fixed: !!old?.roster,
+    },
+  ];
+}
+
+export function ClustersPage() {
+  const list = useList();
+  const client = useQueryClient();
+  const [form, setForm] = useState<Schemas["Cluster"] | "new">();
+  const [gone, setGone] = useState<string>();
+  const clusters = useQuery({
+    queryKey: ["clusters", list.search, list.offset],
+    queryFn: () => got(api.GET("/clusters", { params: { query: list.query } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 15_000,
+  });
+  if (clusters.error && !clusters.data) return <Wrong error={clusters.error} />;
+  if (!clusters.data) return <p className="text-soft">Reading the clusters…</p>;
+  const { items, total } = clusters.data;
+  const old = form === "new" ? undefined : form;
+  return (
+    <>
+      <Page
+        title="Clusters"
+        about={
+          total || list.search
+            ? `${count(total, "cluster")} that wards go into.`
+            : "No clusters yet. Add the first one, here or with vigila cluster add NAME --kubeconfig FILE."
+        }
+        add={
+          <Button changes strong onClick={() => setForm("new")}>
+            Add a cluster
+          </Button>
+        }
+        list={list}
+        total={total}
+        heads={["Cluster", "Kubernetes", "Address", "Labels", "Wards", "Watch"]}
+      >
+        {items.map((c) => (
+          <tr key={c.name} className="border-b border-rule align-baseline">
+            <td className="px-3 py-2">
+              <strong>{c.name}</strong>
+              <span className="block text-sm text-soft">
+                {[c.about, by(c.roster)].filter(Boolean).join(" ")}{" "}
+                {Object.entries(c.links ?? {}).map(([k, v]) => (
+                  <a
+                    key={k}
+                    className="mr-2 underline"
+                    href={/^https?:/.test(v) ? v : undefined}
+                    rel="noreferrer"
+                    target="_blank"
+                  >
+                    {k}
+                  </a>
+                ))}
+              </span>
+            </td>
+            <td className="px-3">{c.version ?? "?"}</td>
+            <td className="px-3 font-mono text-sm">{c.server}</td>
+            <td className="px-3 text-sm">{pairText(c.labels)}</td>
+            <td className="px-3">
+              <Link className="underline" to={`/?search=@${c.name}`}>
+                {c.wards}
+              </Link>
+            </td>
+            <td className="px-3">
+              <Known of={c.live}>live</Known>
+            </td>
+            <td className="py-1.5 text-right">
+              <Menu
+                label="Do"
+                items={[
+                  ["Change it", () => setForm(c), "changes"],
+                  ["Forget it", () => setGone(c.name), "changes"],
+                ]}
+              />
+            </td>
+          </tr>
+        ))}
+      </Page>
+      {form && (
+        <FormDialog
+          title={old ? `Change ${old.name}` : "Add a cluster"}
+          about="It is asked for its version before it is kept."
+          label={old ? "Check and change it" : "Check and add it"}
+          fields={clusterFields(old)}
+          start={{
+            name: old?.name ?? "",
+            by: old ? "as it is now" : "kubeconfig",
+            labels: pairText(old?.labels),
+            about: old?.about ?? "",
+          }}
+          close={() => setForm(undefined)}
+          send={async (v) => {
+            await got(
+              api.POST("/clusters", {
+                body: {
+                  name: text(v, "name"),
+                  about: text(v, "about"),
+                  labels: pairs(text(v, "labels")),
+                  links: old?.links ?? {},
+                  ...(v.by === "kubeconfig" && {
+                    kubeconfig: text(v, "kubeconfig"),
+                    context: text(v, "context"),
+                  }),
+                  ...(v.by === "file there" && {
+                    kubeconfig_file: text(v, "kubeconfig_file"),
+                    context: text(v, "context"),
+                  }),
+                  ...(v.by === "token" && {
+                    server: text(v, "server"),
+                    token: text(v, "token"),
+                    ca: text(v, "ca"),
+                  }),
+                  ...(v.by === "inside" && { in_cluster: true }),
+                },
+              }),
+            );
+            void client.invalidateQueries({ queryKey: ["clusters"] });
+            return undefined;
+          }}
+        />
+      )}
+      {gone && (
+        <Forget
+          what={gone}
+          about="Only a cluster that keeps no ward can be forgotten. Nothing in it changes."
+          key_="clusters"
+          close={() => setGone(undefined)}
+          act={() => got(api.DELETE("/clusters/{name}", { params: { path: { name: gone } } }))}
+        />
+      )}
+    </>
+  );
+}

@@ -1,0 +1,32 @@
+// What is set up once and looked at now and then: rosters, sources, clusters, each a page of its own behind one entry.
+import { NavLink, Outlet } from "react-router";
+
+const pages: [path: string, name: string][] = [
+  ["/rosters", "Rosters"],
+  ["/sources", "Sources"],
+  ["/clusters", "Clusters"],
+];
+
+/** Whether a page is one of them. */
+export const inSetUp = (path: string) => pages.some(([p]) => path === p);
+
+export function SetUp() {
+  return (
+    <>
+      <nav aria-label="Set up" className="-mt-2 mb-5 flex gap-1">
+        {pages.map(([path, name]) => (
+          <NavLink
+            key={path}
+            to={path}
+            className={({ isActive }) =>
+              `rounded px-2.5 py-1 text-sm ${isActive ? "bg-rule font-bold" : "text-soft hover:text-ink"}`
+            }
+          >
+            {name}
+          </NavLink>
+        ))}
+      </nav>
+      <Outlet />
+    </>
+  );
+}

@@ -1,0 +1,197 @@
+// What can be done about a ward beside a run: each asks in a dialog of its own.
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Guards, Plan } from "../runs/run";
+import { path, start, useAct } from "../shared/act";
+import { type Ward, api, got } from "../shared/api";
+import { Button, Modal, Reason, Wrong } from "../shared/parts";
+import { ago, short } from "../shared/words";
+
+/** The whole plan of a sync beforehand, with the guards that would stop it. */
+export function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
+  const [allowed, allow] = useState<string[]>([]);
+  const act = useAct(w, close);
+  const plan = useQuery({
+    queryKey: ["ward", w.id, "preview", w.revision?.id, w.applied?.id],
+    retry: false,
+    queryFn: () =>
+      got(api.POST("/wards/{ward}/preview", { ...path(w), body: { kind: "sync", retry: !!w.rejected } })),
+  });
+  const guards = plan.data?.guards ?? [];
+  const open = guards.filter((g) => !allowed.includes(g.name));
+  const refused = plan.data?.objects.some((o) => o.refused);
+  return (
+    <Modal
+      open
+      close={close}
+      wide
+      title={`What a sync of ${w.id} would do`}
+      about={
+        plan.data?.revision
+          ? `To ${short(plan.data.revision)} ${plan.data.revision.subject}. Tried out on the API server; nothing is done yet.`
+          : "Tried out on the API server; nothing is done yet."
+      }
+    >
+      {plan.isLoading && <p className="text-soft">Trying it out on the API server…</p>}
+      {plan.error && <Wrong error={plan.error} />}
+      {plan.data && (
+        <div className="space-y-4">
+          <Guards of={guards} allowed={allowed} allow={allow} />
+          <Plan of={plan.data.objects} />
+        </div>
+      )}
+      {act.error && <Wrong error={act.error} />}
+      <div className="mt-5 flex justify-end gap-2">
+        <Button onClick={close}>Leave it</Button>
+        <Button
+          changes
+          strong
+          disabled={!plan.data || plan.data.objects.length === 0 || open.length > 0 || act.isPending}
+          onClick={() => act.mutate(() => start(w, { kind: "sync", allow: allowed, retry: !!w.rejected }))}
+        >
+          {open.length > 0
+            ? `Sync, once ${open.length === 1 ? "it is" : "they are"} allowed`
+            : refused
+              ? "Sync all the same"
+              : allowed.length > 0
+                ? `Sync, and allow ${allowed.length === 1 ? "it" : "them"}`
+                : "Sync"}
+        </Button>
+      </div>
+    </Modal>
+  );
+}
+
+/** A commit that makes git say what the cluster holds. */
+export function Propose({ ward: w, close }: { ward: Ward; close: () => void }) {
+  const act = useMutation({
+    mutationFn: () => got(api.POST("/wards/{ward}/proposals", { ...path(w), body: {} })),
+  });
+  return (
+    <Modal
+      open
+      close={close}
+      title="Let git say what the cluster holds"
+      about={`A commit on a branch of its own takes ${w.path || "the repository"} back to ${short(w.applied)} ${w.applied?.subject ?? ""}, on top of ${w.ref}. The cluster is left alone.`}
+    >
+      {act.error && <Wrong error={act.error} />}
+      {act.data && (
+        <p>
+          <span className="font-mono text-sm">{short(act.data.revision)}</span> {act.data.revision.subject} is
+          on branch <strong className="font-mono text-sm break-all">{act.data.branch}</strong>, for{" "}
+          {act.data.base}. Review and merge it, then release the ward.
+        </p>
+      )}
+      <div className="mt-5 flex justify-end gap-2">
+        <Button onClick={close}>{act.data ? "Close" : "Leave it"}</Button>
+        {!act.data && (
+          <Button strong disabled={act.isPending} onClick={() => act.mutate()}>
+            Write the branch
+          </Button>
+        )}
+      </div>
+    </Modal>
+  );
+}
+
+/** Revisions that automatic runs don't go to. */
+export function Rejections({ ward: w, now, close }: { ward: Ward; now: number; close: () => void }) {
+  const act = useAct(w);
+  const list = useQuery({
+    queryKey: ["rejections", w.id],
+    queryFn: () => got(api.GET("/wards/{ward}/rejections", path(w))),
+  });
+  return (
+    <Modal
+      open
+      close={close}
+      wide
+      title="Rejected revisions"
+      about="Automatic runs don't go there; a sync by hand may, and a good end lifts the rejection."
+    >
+      {list.error && <Wrong error={list.error} />}
+      {act.error && <Wrong error={act.error} />}
+      {list.data?.items.length === 0 && <p>None is rejected.</p>}
+      <ul className="space-y-3">
+        {list.data?.items.map((r) => (
+          <li key={r.revision.id} className="flex items-start justify-between gap-4">
+            <span className="min-w-0">
+              <span className="font-mono text-sm">{short(r.revision)}</span>{" "}
+              <strong>{r.revision.subject}</strong>
+              <span className="block text-sm text-soft">
+                by {r.by}, {ago(r.at, now)}: {r.why}
+              </span>
+            </span>
+            <Button
+              changes
+              disabled={act.isPending}
+              onClick={() =>
+                act.mutate(() =>
+                  got(
+                    api.DELETE("/wards/{ward}/rejections/{revision}", {
+                      params: { path: { ward: w.id, revision: r.revision.id } },
+                    }),
+                  ),
+                )
+              }
+            >
+              Lift it
+            </Button>
+          </li>
+        ))}
+      </ul>
+    </Modal>
+  );
+}
+
+export function Hold({ ward, open, close }: { ward: Ward; open: boolean; close: () => void }) {
+  const [why, setWhy] = useState("");
+  const [hours, setHours] = useState(0);
+  const act = useAct(ward, close);
+  return (
+    <Modal
+      open={open}
+      close={close}
+      title={`Hold ${ward.id}`}
+      about="No automatic sync or restore runs until it is released."
+    >
+      <Reason value={why} set={setWhy} />
+      <label className="mt-3 block text-sm">
+        <span className="text-soft">Until</span>
+        <select
+          value={hours}
+          onChange={(e) => setHours(Number(e.target.value))}
+          className="mt-1 block w-full rounded-md border border-rule bg-paper px-2.5 py-1.5"
+        >
+          <option value={0}>it is released</option>
+          <option value={1}>in an hour</option>
+          <option value={4}>in 4 hours</option>
+          <option value={24}>tomorrow, this time</option>
+        </select>
+      </label>
+      {act.error && <Wrong error={act.error} />}
+      <div className="mt-4 flex justify-end gap-2">
+        <Button onClick={close}>Leave it</Button>
+        <Button
+          strong
+          disabled={act.isPending}
+          onClick={() =>
+            act.mutate(() =>
+              got(
+                api.PUT("/wards/{ward}/hold", {
+                  ...path(ward),
+                  body: {
+                    reason: why,
+                    until: hours ? new Date(Date.now() + hours * 3_600_000).toISOString() : undefined,
+                  },
+                }),
+              ),
+            )
+          }
+        >
+          Hold
+        </Button>
+      </div>
+    </Modal>
+  );
+}
