@@ -19,7 +19,7 @@ export function SetUp() {
             key={path}
             to={path}
             className={({ isActive }) =>
-              `rounded px-2.5 py-1 text-sm ${isActive ? "bg-rule font-bold" : "text-soft hover:text-ink"}`
+              `rounded px-2.5 py-1 text-sm ${isActive ? "bg-rule" : "text-soft hover:text-ink"}`
             }
           >
             {name}
