@@ -588,7 +588,19 @@ func (k *Keeper) Entries(ctx context.Context, name string, limit, offset int) ([
 	if err != nil {
 		return nil, 0, err
 	}
-	return k.store.Entries(ctx, record.Find{Placement: id, Limit: limit, Offset: offset})
+	return k.AllEntries(ctx, record.Find{Placement: id, Limit: limit, Offset: offset})
+}
+
+// newest is an entry as it stands now: the record has a run that goes on as it began, and its end a moment after it is told.
+func (p *placement) newest(e logbook.Entry) logbook.Entry {
+	v := p.View() // before what is ending: a run is in the one, or in the other, or in the record
+	if v.Run != nil && v.Run.Number == e.Number {
+		return *v.Run
+	}
+	if x := p.ending.Load(); x != nil && x.Number == e.Number {
+		return *x
+	}
+	return e
 }
 
 // logbook finds the logbook of a ward by its name; gone tells that the ward was removed.
@@ -627,8 +639,8 @@ func (k *Keeper) Entry(ctx context.Context, name string, number int) (logbook.En
 	}
 	if !gone {
 		if p, err := k.one(name); err == nil {
-			if v := p.View(); v.Run != nil && v.Run.Number == number {
-				return *v.Run, nil
+			if e := p.newest(logbook.Entry{Number: number}); e.Outcome != "" {
+				return e, nil
 			}
 		}
 	}

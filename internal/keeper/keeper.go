@@ -1118,7 +1118,15 @@ func (k *Keeper) Ward(name string) (*standing.View, error) {
 
 // AllEntries searches the logbooks of all wards, the newest first; total is how many there are.
 func (k *Keeper) AllEntries(ctx context.Context, find record.Find) (page []logbook.Entry, total int, err error) {
-	return k.store.Entries(ctx, find)
+	page, total, err = k.store.Entries(ctx, find)
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for i, e := range page {
+		if p := k.wards[e.Placement]; p != nil && e.Ended.IsZero() {
+			page[i] = p.newest(e)
+		}
+	}
+	return page, total, err
 }
 
 // Writable tells why nothing can be written down; nil when it can.

@@ -75,6 +75,7 @@ type shown struct {
 	says    atomic.Pointer[declared.Declaration] // what it declares
 	inputs  atomic.Pointer[[]declared.Input]     // what that is made of
 	overrun atomic.Pointer[overrun]              // the last rendering, when it took too much
+	ending  atomic.Pointer[logbook.Entry]        // the run that ended last, until the record has its end
 	hears   hearing                              // looks at its repository that it was told of, and has taken in
 }
 

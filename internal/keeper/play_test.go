@@ -69,6 +69,7 @@ func play(t *testing.T, seed uint64) {
 		for range 12 + s.r.IntN(20) {
 			s.something()
 			time.Sleep(time.Duration(s.r.IntN(4000)) * time.Millisecond)
+			s.told()
 			s.check()
 		}
 		s.rest()
@@ -394,6 +395,26 @@ func (s *stage) check() {
 	s.sea.mu.Lock()
 	defer s.sea.mu.Unlock()
 	require.Empty(s.t, s.sea.wrong)
+}
+
+// told holds what is told of runs against what goes on: once a ward says that none does, no entry says that one does.
+func (s *stage) told() {
+	for _, p := range s.ps {
+		p.post(func() {
+			if p.run != nil || p.View().Run != nil {
+				return
+			}
+			s.book.mu.Lock()
+			defer s.book.mu.Unlock()
+			for _, e := range s.book.entries[p.id] {
+				if p.newest(e).Outcome == string(run.Running) {
+					s.sea.mu.Lock()
+					s.sea.wrong = append(s.sea.wrong, fmt.Errorf("entry #%d of %s is told as going on, and nothing does", e.Number, p.id))
+					s.sea.mu.Unlock()
+				}
+			}
+		})
+	}
 }
 
 // rest lets everything come to its end, and looks whether it is a good one.

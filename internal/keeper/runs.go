@@ -448,6 +448,9 @@ func (p *placement) end(a *activeRun, end run.End) {
 		return
 	}
 	p.write(record.EndEntry{Entry: *e})
+	ended := *e
+	p.ending.Store(&ended)
+	p.after(func() { p.ending.CompareAndSwap(&ended, nil) })
 	p.k.metrics.runs.WithLabelValues(e.Kind, e.Outcome).Inc()
 	p.log.Info("run ended", "kind", e.Kind, "entry", e.Number, "outcome", e.Outcome, "reason", e.Reason)
 	p.line.Notch(*e)
