@@ -21,7 +21,7 @@ const entryColumns = `placement, number, kind, outcome, by, why, reason, revisio
 
 // AddEntry writes a new entry and gives it the next number of its logbook.
 func (s *Store) AddEntry(ctx context.Context, e logbook.Entry) (logbook.Entry, error) {
-	err := s.tx(ctx, func(tx *sql.Tx) (err error) {
+	err := s.tx(ctx, func(tx *transaction) (err error) {
 		if e.Number, err = lastNumber(ctx, tx, e.Placement); err != nil {
 			return err
 		}
@@ -33,13 +33,13 @@ func (s *Store) AddEntry(ctx context.Context, e logbook.Entry) (logbook.Entry, e
 
 // LastNumber is the number of the newest entry of a logbook; 0 when it has none.
 func (s *Store) LastNumber(ctx context.Context, placement string) (int, error) {
-	return lastNumber(ctx, s.db, placement)
+	return lastNumber(ctx, s, placement)
 }
 
 func lastNumber(ctx context.Context, in interface {
-	QueryRowContext(context.Context, string, ...any) *sql.Row
+	row(ctx context.Context, into []any, query string, args ...any) error
 }, placement string) (n int, err error) {
-	err = in.QueryRowContext(ctx, `SELECT coalesce(max(number),0) FROM all_entries WHERE placement=?`, placement).Scan(&n)
+	err = in.row(ctx, []any{&n}, `SELECT coalesce(max(number),0) FROM all_entries WHERE placement=?`, placement)
 	return n, err
 }
 
@@ -85,9 +85,9 @@ func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.T
 	if err := s.tidyRendered(ctx, now); err != nil {
 		return out, err
 	}
-	err := s.tx(ctx, func(tx *sql.Tx) error {
+	err := s.tx(ctx, func(tx *transaction) error {
 		drop := func(count *int64, query string, args ...any) error {
-			res, err := tx.ExecContext(ctx, query, args...)
+			res, err := tx.tx.ExecContext(ctx, query, args...)
 			if err != nil {
 				return err
 			}
@@ -198,7 +198,7 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]logbook.Entry, int, erro
 		order = "number DESC"
 	}
 	var out []logbook.Entry
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		e, err := scanEntry(row)
 		out = append(out, e)
 		return err
@@ -216,7 +216,7 @@ func (s *Store) Entry(ctx context.Context, placement string, number int) (logboo
 		return e, err
 	}
 	// Whether a log is there is told by the logs: that of a task that never ended comes after the end of its run.
-	return e, each(ctx, s.db, func(row *sql.Rows) error {
+	return e, each(ctx, s, func(row *sql.Rows) error {
 		var key string
 		if err := row.Scan(&key); err != nil {
 			return err
@@ -252,7 +252,7 @@ func SnapshotID(objects []declared.Whole) string {
 // SnapshotHashes are the hashes of the objects of a snapshot; tasks are among them.
 func (s *Store) SnapshotHashes(ctx context.Context, id string) (map[object.Ref]string, error) {
 	out := map[object.Ref]string{}
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var key, hash string
 		if err := row.Scan(&key, &hash); err != nil {
 			return err
@@ -269,14 +269,14 @@ func (s *Store) SnapshotHashes(ctx context.Context, id string) (map[object.Ref]s
 
 // PutSnapshot keeps declared objects under their SnapshotID, each stored once however many snapshots hold it.
 func (s *Store) PutSnapshot(ctx context.Context, id string, objects []declared.Whole) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
+	return s.tx(ctx, func(tx *transaction) error {
 		var n int
-		if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM snapshots WHERE id=?`, id).Scan(&n); err != nil || n > 0 {
+		if err := tx.row(ctx, []any{&n}, `SELECT count(*) FROM snapshots WHERE id=?`, id); err != nil || n > 0 {
 			return err
 		}
 		for _, o := range objects {
 			blob := o.Hash
-			if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM blobs WHERE hash=?`, blob).Scan(&n); err != nil {
+			if err := tx.row(ctx, []any{&n}, `SELECT count(*) FROM blobs WHERE hash=?`, blob); err != nil {
 				return err
 			}
 			if n == 0 {
@@ -287,11 +287,11 @@ func (s *Store) PutSnapshot(ctx context.Context, id string, objects []declared.W
 				if err != nil {
 					return err
 				}
-				if _, err := tx.ExecContext(ctx, `INSERT INTO blobs VALUES (?,?)`, blob, body); err != nil {
+				if err := tx.exec(ctx, `INSERT INTO blobs VALUES (?,?)`, blob, body); err != nil {
 					return err
 				}
 			}
-			if _, err := tx.ExecContext(ctx, `INSERT INTO snapshots VALUES (?,?,?,?,?,?,?,?)`, id, o.Object.Ref.Key(), blob, o.Object.Version, o.Hash, o.Step, o.Object.File, o.Object.Line); err != nil {
+			if err := tx.exec(ctx, `INSERT INTO snapshots VALUES (?,?,?,?,?,?,?,?)`, id, o.Object.Ref.Key(), blob, o.Object.Version, o.Hash, o.Step, o.Object.File, o.Object.Line); err != nil {
 				return err
 			}
 		}
@@ -310,7 +310,7 @@ func (s *Store) Snapshot(ctx context.Context, id string, only ...object.Ref) ([]
 		where, args = `s.id=? AND s.ref IN (SELECT value FROM json_each(?))`, []any{id, toJSON(keys)}
 	}
 	var out []declared.Whole
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var o declared.Whole
 		var ref string
 		var body []byte

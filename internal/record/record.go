@@ -146,12 +146,11 @@ func (s *Store) migrate(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		err = s.tx(ctx, func(tx *sql.Tx) error {
-			if _, err := tx.ExecContext(ctx, string(text)); err != nil {
+		err = s.tx(ctx, func(tx *transaction) error {
+			if _, err := tx.tx.ExecContext(ctx, string(text)); err != nil { // many statements in one text
 				return fmt.Errorf("%s: %w", name, err)
 			}
-			_, err := tx.ExecContext(ctx, `INSERT INTO migrations VALUES (?)`, name)
-			return err
+			return tx.exec(ctx, `INSERT INTO migrations VALUES (?)`, name)
 		})
 		if err != nil {
 			return err
@@ -196,11 +195,20 @@ func (s *Store) row(ctx context.Context, into []any, query string, args ...any) 
 	return err
 }
 
+// query asks for rows.
+func (s *Store) query(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	st, err := s.prepared(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return st.QueryContext(ctx, args...)
+}
+
 // each reads every row of a query.
 func each(ctx context.Context, db interface {
-	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+	query(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }, read func(row *sql.Rows) error, query string, args ...any) error {
-	rows, err := db.QueryContext(ctx, query, args...)
+	rows, err := db.query(ctx, query, args...)
 	if err != nil {
 		return err
 	}
@@ -213,15 +221,65 @@ func each(ctx context.Context, db interface {
 	return rows.Err()
 }
 
-func (s *Store) tx(ctx context.Context, do func(*sql.Tx) error) error {
+// transaction is a transaction whose statements are prepared, once each was asked for: parsing one takes longer than most of
+// them run. Preparing would wait for another connection, which may wait for this one, so it is done afterwards.
+type transaction struct {
+	tx    *sql.Tx
+	store *Store
+	asked []string // texts that were not prepared yet
+}
+
+func (t *transaction) prepared(ctx context.Context, query string) *sql.Stmt {
+	if st, ok := t.store.ready.Load(query); ok {
+		return t.tx.StmtContext(ctx, st.(*sql.Stmt))
+	}
+	t.asked = append(t.asked, query)
+	return nil
+}
+
+func (t *transaction) exec(ctx context.Context, query string, args ...any) error {
+	var err error
+	if st := t.prepared(ctx, query); st != nil {
+		_, err = st.ExecContext(ctx, args...)
+	} else {
+		_, err = t.tx.ExecContext(ctx, query, args...)
+	}
+	return err
+}
+
+func (t *transaction) query(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	if st := t.prepared(ctx, query); st != nil {
+		return st.QueryContext(ctx, args...)
+	}
+	return t.tx.QueryContext(ctx, query, args...)
+}
+
+// row reads one row; sql.ErrNoRows when there is none.
+func (t *transaction) row(ctx context.Context, into []any, query string, args ...any) error {
+	if st := t.prepared(ctx, query); st != nil {
+		return st.QueryRowContext(ctx, args...).Scan(into...)
+	}
+	return t.tx.QueryRowContext(ctx, query, args...).Scan(into...)
+}
+
+func (s *Store) tx(ctx context.Context, do func(*transaction) error) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
-	if err := do(tx); err != nil {
+	t := &transaction{tx: tx, store: s}
+	if err := do(t); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
-	return tx.Commit()
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	for _, query := range t.asked {
+		if _, err := s.prepared(ctx, query); err != nil {
+			break // it went well without, and is tried again
+		}
+	}
+	return nil
 }
 
 func ms(t time.Time) int64 {
@@ -292,15 +350,15 @@ type Ward struct {
 
 // PutWard registers a ward, or changes its file, and makes its placements; those on other clusters are removed.
 func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO wards (name, file, made, roster, source, home, limits) VALUES (?,?,?,?,?,?,?)
+	return s.tx(ctx, func(tx *transaction) error {
+		if err := tx.exec(ctx, `INSERT INTO wards (name, file, made, roster, source, home, limits) VALUES (?,?,?,?,?,?,?)
 			ON CONFLICT (name) DO UPDATE SET file=excluded.file, roster=excluded.roster, source=excluded.source, home=excluded.home, limits=excluded.limits`, w.Name, w.File, ms(time.Now()), w.Roster, w.Source, toJSON(w.Home), toJSON(w.Limits)); err != nil {
 			return err
 		}
 		marks := make([]string, len(clusters))
 		args := []any{w.Name}
 		for i, c := range clusters {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO placements (id, ward, cluster, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING`, w.Name+"@"+c, w.Name, c, ms(time.Now())); err != nil {
+			if err := tx.exec(ctx, `INSERT INTO placements (id, ward, cluster, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING`, w.Name+"@"+c, w.Name, c, ms(time.Now())); err != nil {
 				return err
 			}
 			marks[i] = "?"
@@ -310,15 +368,14 @@ func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 		if err := retire(ctx, tx, `placement IN (SELECT id FROM placements WHERE `+not+`)`, args...); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM placements WHERE `+not, args...)
-		return err
+		return tx.exec(ctx, `DELETE FROM placements WHERE `+not, args...)
 	})
 }
 
 // Wards lists the registered wards by name.
 func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
 	var out []Ward
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var w Ward
 		var home, limits string
 		if err := row.Scan(&w.Name, &w.File, &w.Roster, &w.Source, &home, &limits); err != nil {
@@ -335,37 +392,35 @@ func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
 
 // RemovePlacement forgets a placement; the ward goes with its last one. Its logbook is kept as long as the retention says.
 func (s *Store) RemovePlacement(ctx context.Context, id string) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
+	return s.tx(ctx, func(tx *transaction) error {
 		name, _, _ := strings.Cut(id, "@")
 		if err := retire(ctx, tx, `placement=?`, id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM placements WHERE id=?`, id); err != nil {
+		if err := tx.exec(ctx, `DELETE FROM placements WHERE id=?`, id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM wards WHERE name=? AND name NOT IN (SELECT ward FROM placements)`, name)
-		return err
+		return tx.exec(ctx, `DELETE FROM wards WHERE name=? AND name NOT IN (SELECT ward FROM placements)`, name)
 	})
 }
 
 // RemoveWard forgets a ward with its placements.
 func (s *Store) RemoveWard(ctx context.Context, name string) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
+	return s.tx(ctx, func(tx *transaction) error {
 		if err := retire(ctx, tx, `placement IN (SELECT id FROM placements WHERE ward=?)`, name); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM wards WHERE name=?`, name)
-		return err
+		return tx.exec(ctx, `DELETE FROM wards WHERE name=?`, name)
 	})
 }
 
 // retire moves the logbooks of placements that are about to be removed to those of the past.
-func retire(ctx context.Context, tx *sql.Tx, which string, args ...any) error {
+func retire(ctx context.Context, tx *transaction, which string, args ...any) error {
 	for _, q := range []string{
 		`INSERT OR REPLACE INTO past_entries SELECT placement, number, kind, CASE outcome WHEN 'running' THEN 'interrupted' ELSE outcome END, by, why, reason, revision, to_entry, started, ended, '', objects FROM entries WHERE ` + which,
 		`INSERT OR REPLACE INTO past_logs SELECT placement, number, ref, body FROM logs WHERE ` + which,
 	} {
-		if _, err := tx.ExecContext(ctx, q, args...); err != nil {
+		if err := tx.exec(ctx, q, args...); err != nil {
 			return err
 		}
 	}
@@ -375,7 +430,7 @@ func retire(ctx context.Context, tx *sql.Tx, which string, args ...any) error {
 // Past lists the placements that were removed and whose logbooks are still there, of a ward or a placement by its name.
 func (s *Store) Past(ctx context.Context, name string) ([]string, error) {
 	var out []string
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var id string
 		if err := row.Scan(&id); err != nil {
 			return err
@@ -403,7 +458,7 @@ type Placement struct {
 // others from nothing: it says so in its Err.
 func (s *Store) Placements(ctx context.Context, ward string) ([]Placement, error) {
 	var out []Placement
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var p Placement
 		var applied, tasks, rules, hold, leaving string
 		var made int64
@@ -438,18 +493,13 @@ func (s *Store) PutDeclaration(ctx context.Context, id, key string, v any) error
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT OR REPLACE INTO declarations VALUES (?,?,?)`, id, key, body)
-	return err
+	return s.exec(ctx, `INSERT OR REPLACE INTO declarations VALUES (?,?,?)`, id, key, body)
 }
 
 // Declaration reads what PutDeclaration kept; ErrNone when there is none under this key.
 func (s *Store) Declaration(ctx context.Context, id, key string, into any) error {
 	var body []byte
-	err := s.db.QueryRowContext(ctx, `SELECT body FROM declarations WHERE placement=? AND key=?`, id, key).Scan(&body)
-	if errors.Is(err, sql.ErrNoRows) {
-		return ErrNone
-	}
-	if err != nil {
+	if err := s.row(ctx, []any{&body}, `SELECT body FROM declarations WHERE placement=? AND key=?`, id, key); err != nil {
 		return err
 	}
 	return unpack(body, into)
@@ -468,7 +518,7 @@ func (t TaskObject) Watch() object.Kind { return object.Kind{Version: t.Version,
 // Tasks lists the objects of tasks that are, or may be, in the cluster.
 func (s *Store) Tasks(ctx context.Context, id string) (map[object.Ref]TaskObject, error) {
 	out := map[object.Ref]TaskObject{}
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var t TaskObject
 		var ref string
 		err := row.Scan(&ref, &t.Version, &t.UID)
@@ -487,7 +537,7 @@ func (s *Store) Tasks(ctx context.Context, id string) (map[object.Ref]TaskObject
 // Rejections lists the rejected revisions of a placement by their id.
 func (s *Store) Rejections(ctx context.Context, id string) (map[string]logbook.Rejection, error) {
 	out := map[string]logbook.Rejection{}
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var r logbook.Rejection
 		var n int64
 		if err := row.Scan(&r.Revision, &r.Subject, &r.Why, &r.By, &n, &r.Declared); err != nil {
@@ -503,7 +553,7 @@ func (s *Store) Rejections(ctx context.Context, id string) (map[string]logbook.R
 // Standings lists the standings of a placement since a time, oldest first, with the one that held at that time.
 func (s *Store) Standings(ctx context.Context, id string, since time.Time) ([]logbook.Stretch, error) {
 	var out []logbook.Stretch
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var st logbook.Stretch
 		var n int64
 		if err := row.Scan(&n, &st.Standing, &st.Health); err != nil {
@@ -524,7 +574,7 @@ func (s *Store) Baselines(ctx context.Context, id string) (map[object.Ref]compar
 	out := map[object.Ref]compare.Baseline{}
 	same := map[string]string{} // thousands of objects have few versions
 	var older []object.Ref
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var b compare.Baseline
 		var ref, imprint string
 		err := row.Scan(&ref, &b.Version, &b.Declared, &imprint, &b.UID, &b.Revision, &b.Intent, &b.Size, &b.Guards, &b.Snapshot)
@@ -630,7 +680,7 @@ func (s *Store) Detail(ctx context.Context, id string, ref object.Ref) (*compare
 // nothing.
 func (s *Store) Found(ctx context.Context, id string) (map[object.Ref]*fieldpath.Set, error) {
 	out := map[object.Ref]*fieldpath.Set{}
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var key, found string
 		if err := row.Scan(&key, &found); err != nil {
 			return err
@@ -681,7 +731,7 @@ const keeperQuery = `SELECT p.ward FROM baselines b JOIN placements p ON p.id=b.
 // Handed lists what a ward has handed over and nobody has come for, to the version that it was kept in.
 func (s *Store) Handed(ctx context.Context, id string) (map[object.Ref]string, error) {
 	out := map[object.Ref]string{}
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var key, version string
 		if err := row.Scan(&key, &version); err != nil {
 			return err
@@ -698,7 +748,7 @@ func (s *Store) Handed(ctx context.Context, id string) (map[object.Ref]string, e
 
 // Removed tells whether a ward has kept the object of a uid, and removed it, within the last half year.
 func (s *Store) Removed(ctx context.Context, id, uid string) (yes bool, err error) {
-	err = s.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM removed WHERE placement=? AND uid=?)`, id, uid).Scan(&yes)
+	err = s.row(ctx, []any{&yes}, `SELECT EXISTS (SELECT 1 FROM removed WHERE placement=? AND uid=?)`, id, uid)
 	return yes, err
 }
 
@@ -708,7 +758,7 @@ const removedFor = 180 * 24 * time.Hour
 // Restores lists what was put back since a time, oldest first.
 func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]logbook.Restore, error) {
 	var out []logbook.Restore
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var r logbook.Restore
 		var ref string
 		var n int64
@@ -729,8 +779,8 @@ func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]log
 // Keeper finds the other ward that keeps an object in a cluster; empty when there is none.
 func (s *Store) Keeper(ctx context.Context, cluster, notPlacement string, ref object.Ref) (string, error) {
 	var ward string
-	err := s.db.QueryRowContext(ctx, keeperQuery, ref.Key(), cluster, notPlacement).Scan(&ward)
-	if errors.Is(err, sql.ErrNoRows) {
+	err := s.row(ctx, []any{&ward}, keeperQuery, ref.Key(), cluster, notPlacement)
+	if errors.Is(err, ErrNone) {
 		return "", nil
 	}
 	return ward, err

@@ -59,7 +59,7 @@ func (s *Store) PutRepo(ctx context.Context, r Repo) error {
 // Repos lists the known repositories by name.
 func (s *Store) Repos(ctx context.Context) ([]Repo, error) {
 	var out []Repo
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var r Repo
 		var secret, sealed []byte
 		var more string
@@ -129,7 +129,7 @@ func (s *Store) PutCluster(ctx context.Context, c Cluster) error {
 // Clusters lists the known clusters by name.
 func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
 	var out []Cluster
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var c Cluster
 		var labels, more string
 		var token, text []byte
@@ -171,7 +171,7 @@ func (s *Store) PutRoster(ctx context.Context, r roster.Roster) error {
 // Rosters lists the rosters by name.
 func (s *Store) Rosters(ctx context.Context) ([]roster.Roster, error) {
 	var out []roster.Roster
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var r roster.Roster
 		var limits, rules string
 		if err := row.Scan(&r.Name, &r.Repo, &r.Ref, &r.Path, &r.Parent, &limits, &rules); err != nil {
@@ -188,9 +188,9 @@ func (s *Store) Rosters(ctx context.Context) ([]roster.Roster, error) {
 
 // RemoveRoster forgets a roster; the wards it declared are kept, by nobody's declaration.
 func (s *Store) RemoveRoster(ctx context.Context, name string) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
+	return s.tx(ctx, func(tx *transaction) error {
 		for _, q := range []string{`DELETE FROM rosters WHERE name=?`, `UPDATE wards SET roster='', source='' WHERE roster=?`} {
-			if _, err := tx.ExecContext(ctx, q, name); err != nil {
+			if err := tx.exec(ctx, q, name); err != nil {
 				return err
 			}
 		}
@@ -217,7 +217,7 @@ func (s *Store) AddLeftBehind(ctx context.Context, l LeftBehind) error {
 // LeftBehind lists what stayed, the newest first.
 func (s *Store) LeftBehind(ctx context.Context) ([]LeftBehind, error) {
 	var out []LeftBehind
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var l LeftBehind
 		var n int64
 		var refs string

@@ -65,7 +65,7 @@ func (s *Store) UseToken(ctx context.Context, t Token, now time.Time) error {
 // Tokens lists the tokens: those that end first at the top, those that don't end last.
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	var out []Token
-	err := each(ctx, s.db, func(row *sql.Rows) error {
+	err := each(ctx, s, func(row *sql.Rows) error {
 		var t Token
 		var made, expires, used int64
 		if err := row.Scan(&t.Name, &t.Role, &made, &expires, &used); err != nil {

@@ -21,12 +21,8 @@ type Write interface {
 
 // Commit makes some changes to what the record holds of a placement, in their order: all of them, or none.
 func (s *Store) Commit(ctx context.Context, id string, writes ...Write) error {
-	put, err := s.prepared(ctx, putBaseline) // before the transaction, which waits for no other connection
-	if err != nil {
-		return err
-	}
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		t := &writing{s, tx, id, tx.StmtContext(ctx, put)}
+	return s.tx(ctx, func(tx *transaction) error {
+		t := &writing{s, tx, id}
 		for _, w := range writes {
 			if err := w.to(ctx, t); err != nil {
 				return &NotWrittenError{fmt.Sprintf("%T", w), err}
@@ -48,21 +44,19 @@ func (e *NotWrittenError) Unwrap() error { return e.Err }
 // writing is a transaction about one placement.
 type writing struct {
 	store *Store
-	tx    *sql.Tx
+	tx    *transaction
 	id    string
-	put   *sql.Stmt // putBaseline
 }
 
 func (t *writing) exec(ctx context.Context, query string, args ...any) error {
-	_, err := t.tx.ExecContext(ctx, query, args...)
-	return err
+	return t.tx.exec(ctx, query, args...)
 }
 
 // baseline keeps one baseline.
 func (t *writing) baseline(ctx context.Context, b compare.Baseline) error {
 	row, err := baselineRow(t.id, b)
 	if err == nil {
-		_, err = t.put.ExecContext(ctx, row...)
+		err = t.exec(ctx, putBaseline, row...)
 	}
 	return err
 }
@@ -270,9 +264,9 @@ func (w Claim) to(ctx context.Context, t *writing) error {
 }
 
 // doubts are the keys of the objects that may have been applied without an answer.
-func doubts(ctx context.Context, tx *sql.Tx, id string) ([]string, error) {
+func doubts(ctx context.Context, tx *transaction, id string) ([]string, error) {
 	var text string
-	if err := tx.QueryRowContext(ctx, `SELECT intents FROM placements WHERE id=?`, id).Scan(&text); err != nil || text == "" {
+	if err := tx.row(ctx, []any{&text}, `SELECT intents FROM placements WHERE id=?`, id); err != nil || text == "" {
 		return nil, err
 	}
 	var doing intents
@@ -281,7 +275,7 @@ func doubts(ctx context.Context, tx *sql.Tx, id string) ([]string, error) {
 }
 
 // pairs reads rows of two texts.
-func pairs(ctx context.Context, tx *sql.Tx, into map[string]string, query string, args ...any) error {
+func pairs(ctx context.Context, tx *transaction, into map[string]string, query string, args ...any) error {
 	return each(ctx, tx, func(row *sql.Rows) error {
 		var k, v string
 		err := row.Scan(&k, &v)
