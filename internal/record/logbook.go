@@ -154,7 +154,7 @@ func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.T
 
 // InterruptRunning ends the entries that a crash left running, and returns how many there were.
 func (s *Store) InterruptRunning(ctx context.Context) (int64, error) {
-	r, err := s.db.ExecContext(ctx, `UPDATE entries SET outcome='interrupted', reason='Vigila ended while it ran', ended=? WHERE outcome='running'`, ms(time.Now()))
+	r, err := s.change(ctx, `UPDATE entries SET outcome='interrupted', reason='Vigila ended while it ran', ended=? WHERE outcome='running'`, ms(time.Now()))
 	if err != nil {
 		return 0, err
 	}

@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -41,6 +42,42 @@ type Store struct {
 	ready sync.Map // prepared statements, by their text: parsing one takes longer than most of them run
 	vault *Vault
 	lock  *os.File
+	// writer is whoever writes, of all in this process. SQLite takes one writer at a time too, but lets the others ask again after
+	// growing pauses, each on a connection of its own that nobody reads with meanwhile.
+	writer chan struct{}
+}
+
+// busyFor is how long somebody waits who can't write since others do.
+const busyFor = 10 * time.Second
+
+// turn waits until nobody else in this process writes.
+func (s *Store) turn(ctx context.Context) (done func(), err error) {
+	done = func() { <-s.writer }
+	select {
+	case s.writer <- struct{}{}:
+		return done, nil
+	default:
+	}
+	late := time.NewTimer(busyFor)
+	defer late.Stop()
+	select {
+	case s.writer <- struct{}{}:
+		return done, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-late.C:
+		return nil, fmt.Errorf("the database is busy: others have been writing for %s", busyFor)
+	}
+}
+
+// change changes something by a statement that is seldom asked for.
+func (s *Store) change(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	return s.db.ExecContext(ctx, query, args...)
 }
 
 // tighten takes what is kept from everybody but the service's own user: it holds private code, and what an older version or
@@ -78,13 +115,13 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		_ = lock.Close()
 		return nil, fmt.Errorf("another Vigila already uses %s; stop it, or choose another --data", dir)
 	}
-	s := &Store{lock: lock}
+	s := &Store{lock: lock, writer: make(chan struct{}, 1)}
 	if s.vault, err = OpenVault(filepath.Join(dir, "vigila.key")); err != nil {
 		_ = lock.Close()
 		return nil, err
 	}
 	file := filepath.Join(dir, "vigila.db")
-	s.db, err = sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)&_pragma=wal_autocheckpoint(4000)&_txlock=immediate")
+	s.db, err = sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout("+strconv.Itoa(int(busyFor.Milliseconds()))+")&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)&_pragma=wal_autocheckpoint(4000)&_txlock=immediate")
 	if err != nil {
 		_ = lock.Close()
 		return nil, fmt.Errorf("open %s: %w", file, err)
@@ -122,7 +159,7 @@ func (s *Store) Vault() *Vault { return s.vault }
 
 // Ping tells whether the database can be written.
 func (s *Store) Ping(ctx context.Context) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO settings VALUES ('ping', ?) ON CONFLICT DO UPDATE SET value=excluded.value`, time.Now().Format(time.RFC3339))
+	_, err := s.change(ctx, `INSERT INTO settings VALUES ('ping', ?) ON CONFLICT DO UPDATE SET value=excluded.value`, time.Now().Format(time.RFC3339))
 	return err
 }
 
@@ -176,9 +213,15 @@ func (s *Store) prepared(ctx context.Context, query string) (*sql.Stmt, error) {
 
 func (s *Store) exec(ctx context.Context, query string, args ...any) error {
 	st, err := s.prepared(ctx, query)
-	if err == nil {
-		_, err = st.ExecContext(ctx, args...)
+	if err != nil {
+		return err
 	}
+	done, err := s.turn(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	_, err = st.ExecContext(ctx, args...)
 	return err
 }
 
@@ -263,23 +306,31 @@ func (t *transaction) row(ctx context.Context, into []any, query string, args ..
 }
 
 func (s *Store) tx(ctx context.Context, do func(*transaction) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
+	done, err := s.turn(ctx)
 	if err != nil {
 		return err
 	}
-	t := &transaction{tx: tx, store: s}
-	if err := do(t); err != nil {
-		return errors.Join(err, tx.Rollback())
-	}
-	if err := tx.Commit(); err != nil {
-		return err
-	}
-	for _, query := range t.asked {
+	asked, err := s.through(ctx, do)
+	done()
+	for _, query := range asked {
 		if _, err := s.prepared(ctx, query); err != nil {
 			break // it went well without, and is tried again
 		}
 	}
-	return nil
+	return err
+}
+
+// through makes a transaction, and tells which of its statements were not prepared.
+func (s *Store) through(ctx context.Context, do func(*transaction) error) (asked []string, err error) {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	t := &transaction{tx: tx, store: s}
+	if err := do(t); err != nil {
+		return nil, errors.Join(err, tx.Rollback())
+	}
+	return t.asked, tx.Commit()
 }
 
 func ms(t time.Time) int64 {
@@ -310,7 +361,7 @@ func (s *Store) SetNoticeKey(ctx context.Context, name string, key []byte) error
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `UPDATE repos SET notice_key=? WHERE name=?`, sealed, name)
+	_, err = s.change(ctx, `UPDATE repos SET notice_key=? WHERE name=?`, sealed, name)
 	return err
 }
 
@@ -329,13 +380,13 @@ func (s *Store) NoticeKey(ctx context.Context, name string) ([]byte, error) {
 
 // RemoveRepo forgets a repository.
 func (s *Store) RemoveRepo(ctx context.Context, name string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM repos WHERE name=?`, name)
+	_, err := s.change(ctx, `DELETE FROM repos WHERE name=?`, name)
 	return err
 }
 
 // RemoveCluster forgets a cluster.
 func (s *Store) RemoveCluster(ctx context.Context, name string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM clusters WHERE name=?`, name)
+	_, err := s.change(ctx, `DELETE FROM clusters WHERE name=?`, name)
 	return err
 }
 

@@ -50,7 +50,7 @@ func (s *Store) PutRepo(ctx context.Context, r Repo) error {
 			return err
 		}
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO repos (name, url, user, password, more, secrets) VALUES (?,?,?,?,?,?)
+	_, err = s.change(ctx, `INSERT INTO repos (name, url, user, password, more, secrets) VALUES (?,?,?,?,?,?)
 		ON CONFLICT (name) DO UPDATE SET url=excluded.url, user=excluded.user, password=excluded.password, more=excluded.more, secrets=excluded.secrets`,
 		r.Name, r.URL, r.User, secret, toJSON(r.RepoMore), more)
 	return err
@@ -119,7 +119,7 @@ func (s *Store) PutCluster(ctx context.Context, c Cluster) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO clusters (name, kubeconfig, context, labels, more, token, kubeconfig_text) VALUES (?,?,?,?,?,?,?)
+	_, err = s.change(ctx, `INSERT INTO clusters (name, kubeconfig, context, labels, more, token, kubeconfig_text) VALUES (?,?,?,?,?,?,?)
 		ON CONFLICT (name) DO UPDATE SET kubeconfig=excluded.kubeconfig, context=excluded.context, labels=excluded.labels, more=excluded.more, token=excluded.token,
 		kubeconfig_text=excluded.kubeconfig_text`,
 		c.Name, c.Kubeconfig, c.Context, toJSON(c.Labels), toJSON(c.ClusterMore), token, text)
@@ -162,7 +162,7 @@ type Home struct {
 
 // PutRoster adds a roster or changes it.
 func (s *Store) PutRoster(ctx context.Context, r roster.Roster) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO rosters (name, repo, ref, path, parent, limits, rules, made) VALUES (?,?,?,?,?,?,?,?)
+	_, err := s.change(ctx, `INSERT INTO rosters (name, repo, ref, path, parent, limits, rules, made) VALUES (?,?,?,?,?,?,?,?)
 		ON CONFLICT (name) DO UPDATE SET repo=excluded.repo, ref=excluded.ref, path=excluded.path, parent=excluded.parent, limits=excluded.limits, rules=excluded.rules`,
 		r.Name, r.Repo, r.Ref, r.Path, r.Parent, toJSON(r.Limits), toJSON(r.Rules), ms(time.Now()))
 	return err
@@ -209,7 +209,7 @@ type LeftBehind struct {
 
 // AddLeftBehind notes what stayed; what stayed of the same placement before is among it.
 func (s *Store) AddLeftBehind(ctx context.Context, l LeftBehind) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO left_behind (placement, roster, at, why, refs) VALUES (?,?,?,?,?)
+	_, err := s.change(ctx, `INSERT INTO left_behind (placement, roster, at, why, refs) VALUES (?,?,?,?,?)
 		ON CONFLICT (placement) DO UPDATE SET roster=excluded.roster, at=excluded.at, why=excluded.why, refs=excluded.refs`, l.Placement, l.Roster, ms(l.At), l.Why, toJSON(l.Refs))
 	return err
 }
@@ -236,7 +236,7 @@ func (s *Store) LeftBehind(ctx context.Context) ([]LeftBehind, error) {
 
 // RemoveLeftBehind forgets what stayed of a placement: it is kept again, or somebody has seen to it.
 func (s *Store) RemoveLeftBehind(ctx context.Context, placement string) (known bool, err error) {
-	r, err := s.db.ExecContext(ctx, `DELETE FROM left_behind WHERE placement=?`, placement)
+	r, err := s.change(ctx, `DELETE FROM left_behind WHERE placement=?`, placement)
 	if err != nil {
 		return false, err
 	}
@@ -275,6 +275,6 @@ func (s *Store) Rendered(ctx context.Context, key string, into any) error {
 
 // tidyRendered drops what nobody has asked for in a while, and all but the newest.
 func (s *Store) tidyRendered(ctx context.Context, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM rendered WHERE used<? OR key NOT IN (SELECT key FROM rendered ORDER BY used DESC LIMIT 5000)`, ms(now.Add(-30*24*time.Hour)))
+	_, err := s.change(ctx, `DELETE FROM rendered WHERE used<? OR key NOT IN (SELECT key FROM rendered ORDER BY used DESC LIMIT 5000)`, ms(now.Add(-30*24*time.Hour)))
 	return err
 }

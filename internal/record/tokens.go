@@ -27,10 +27,10 @@ const addToken = `INSERT INTO tokens (hash, name, role, made, expires) VALUES (?
 // AddToken keeps the hash of a token, made now. A name that has ended is free again. Errors are ErrTaken for one that has not.
 func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
 	now := time.Now()
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM tokens WHERE name=? AND expires<>0 AND expires<=?`, t.Name, ms(now)); err != nil {
+	if _, err := s.change(ctx, `DELETE FROM tokens WHERE name=? AND expires<>0 AND expires<=?`, t.Name, ms(now)); err != nil {
 		return err
 	}
-	return added(s.db.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(now), ms(t.Expires)))
+	return added(s.change(ctx, addToken, hash, t.Name, t.Role, ms(now), ms(t.Expires)))
 }
 
 func added(r sql.Result, err error) error {
@@ -80,7 +80,7 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 
 // EndToken forgets a token; ErrNone when there is none of that name.
 func (s *Store) EndToken(ctx context.Context, name string) error {
-	r, err := s.db.ExecContext(ctx, `DELETE FROM tokens WHERE name=?`, name)
+	r, err := s.change(ctx, `DELETE FROM tokens WHERE name=?`, name)
 	if err != nil {
 		return err
 	}
