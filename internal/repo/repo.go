@@ -128,7 +128,8 @@ type Mirror struct {
 	links   func(url string) *Mirror // the mirror of the repository at an address; nil when it is not known
 	whole   sync.Map                 // ids of trees whose files are all here
 	vouched sync.Map                 // ids of commits that are signed as the source asks
-	damaged atomic.Bool              // something is missing that should be here: the next fetch starts anew
+	dirs    directories
+	damaged atomic.Bool // something is missing that should be here: the next fetch starts anew
 }
 
 // Link lets the mirror follow submodules into other known repositories.

@@ -3,6 +3,7 @@ package repo
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -278,4 +279,44 @@ func TestSizesAreKnownBeforeTheyAreRead(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, maxSubject+1, utf8.RuneCountInString(last.Subject))
 	assert.True(t, strings.HasPrefix(last.Subject, "wörds wörds"))
+}
+
+// TestDirectoriesOfACommitAreReadOnce, each commit has its own, and what is kept of them has a bound.
+func TestDirectoriesOfACommitAreReadOnce(t *testing.T) {
+	dir, m := origin(t)
+	first := commit(t, dir, "First", map[string]string{"apps/a/one.yaml": "1", "apps/b/two.yaml": "2"})
+	second := commit(t, dir, "Second", map[string]string{"apps/b/two.yaml": "3", "apps/c/three.yaml": "3"})
+	require.NoError(t, m.Fetch(t.Context()))
+	before, _, err := m.find(first, "apps/b")
+	require.NoError(t, err)
+	after, _, err := m.find(second, "apps/b")
+	require.NoError(t, err)
+	assert.NotEqual(t, before, after)
+	_, kind, err := m.find(first, "apps/c")
+	require.NoError(t, err)
+	assert.Equal(t, "missing", kind, "not yet")
+
+	m.dir = t.TempDir() // from now on git has nothing to read
+	m.Close()
+	id, kind, err := m.find(first, "apps/a")
+	require.NoError(t, err)
+	assert.Equal(t, "tree", kind)
+	assert.NotEmpty(t, id)
+	_, kind, err = m.find(second, "apps/c")
+	require.NoError(t, err)
+	assert.Equal(t, "tree", kind)
+	_, _, err = m.find("main", "apps/a")
+	assert.Error(t, err, "what a branch holds changes")
+
+	var kept directories
+	for i := range 100 {
+		kept.put(fmt.Sprint(i), make([]byte, maxDirectories/10))
+		assert.LessOrEqual(t, kept.size, maxDirectories)
+		assert.LessOrEqual(t, len(kept.of), 10)
+	}
+	kept.put("large", make([]byte, maxDirectories))
+	_, ok := kept.get("large")
+	assert.False(t, ok)
+	_, ok = kept.get("99")
+	assert.True(t, ok)
 }

@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -24,8 +25,8 @@ func (m *Mirror) find(rev, p string) (id, kind string, err error) {
 	if dir == "." {
 		dir = ""
 	}
-	_, kind, data, err := m.read(rev + ":" + dir)
-	if err != nil || kind != "tree" {
+	data, err := m.directory(rev, dir)
+	if err != nil || data == nil {
 		return "", "missing", err
 	}
 	mode, id, err := lookUp(data, path.Base(p))
@@ -42,6 +43,61 @@ func (m *Mirror) find(rev, p string) (id, kind string, err error) {
 		return "", "", fmt.Errorf("%s: %s is a symbolic link; name the file itself", m.Name(), p)
 	}
 	return id, "blob", nil
+}
+
+// directory is a directory of a commit, as git keeps it; nil when there is none. Thousands of wards may lie side by side in one, and
+// each is found by it, so what was read of a commit is kept for a while: what a commit holds never changes.
+func (m *Mirror) directory(commit, dir string) ([]byte, error) {
+	name := commit + ":" + dir
+	if data, ok := m.dirs.get(name); ok {
+		return data, nil
+	}
+	_, kind, data, err := m.read(name)
+	if err != nil || kind != "tree" {
+		return nil, err
+	}
+	if data == nil {
+		data = []byte{}
+	}
+	if isCommit(commit) {
+		m.dirs.put(name, data)
+	}
+	return data, nil
+}
+
+func isCommit(rev string) bool {
+	_, err := hex.DecodeString(rev)
+	return err == nil && len(rev) == 40
+}
+
+// directories are directories that were read, up to some bytes.
+type directories struct {
+	mu   sync.Mutex
+	of   map[string][]byte
+	size int
+}
+
+// maxDirectories is how many bytes of directories are kept of one repository.
+const maxDirectories = 1 << 20
+
+func (d *directories) get(name string) ([]byte, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	data, ok := d.of[name]
+	return data, ok
+}
+
+func (d *directories) put(name string, data []byte) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	size := len(name) + len(data)
+	if size > maxDirectories {
+		return
+	}
+	if d.size += size; d.size > maxDirectories || d.of == nil { // those of older commits mostly
+		d.of, d.size = map[string][]byte{}, size
+	}
+	d.of[name] = data
 }
 
 // lookUp finds one entry of a tree without making all the others; mode is "" when there is none.
