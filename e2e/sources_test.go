@@ -17,6 +17,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -30,6 +31,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/client-go/discovery"
 	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/tools/clientcmd"
 	"oras.land/oras-go/v2"
@@ -38,6 +40,8 @@ import (
 	"sigs.k8s.io/yaml"
 
 	"vigila.dev/vigila/internal/client"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/render"
 )
 
 // of reads one ward; false when there is none.
@@ -140,7 +144,9 @@ func TestARosterDeclaresWhatIsKept(t *testing.T) {
 	assert.Equal(t, client.RosterProblem{File: "wards/two.yaml", Line: 8, Text: "unknown key kep; did you mean keep?"}, r.Problems[0])
 	assert.Contains(t, s.ok("roster", "show", "sound"), "wards/two.yaml:8: unknown key kep; did you mean keep?")
 	s.push("A wrong repository", map[string]string{"wards/two.yaml": strings.Replace(files["wards/two.yaml"], "from: {", "from: {repo: nowhere, ", 1)})
-	w = s.untilOf("two@quay", "is still blind", func(w client.Ward) bool { return strings.Contains(w.Says, `comes from repository "nowhere", which is not known`) })
+	w = s.untilOf("two@quay", "is still blind", func(w client.Ward) bool {
+		return strings.Contains(w.Says, `comes from repository "nowhere", which is not known`)
+	})
 	assert.EqualValues(t, "blind", w.Standing)
 	s.push("A slip", map[string]string{"wards/two.yaml": "vigla" + strings.TrimPrefix(files["wards/two.yaml"], "vigila")})
 	s.untilOf("two@quay", "is not taken for removed", func(w client.Ward) bool {
@@ -602,6 +608,34 @@ func TestCheckBeforeTheMerge(t *testing.T) {
 	stdout, _, _ = s.cli("check", dir, "-o", "json")
 	assert.Contains(t, stdout, `"rule": "ward"`)
 	s.fails(2, "-o xml is not known", "check", dir, "-o", "xml")
+}
+
+// TestWhatLivesInNamespacesIsKnownWithoutACluster, of every kind that a real one has by itself.
+func TestWhatLivesInNamespacesIsKnownWithoutACluster(t *testing.T) {
+	t.Parallel()
+	cfg, err := clientcmd.BuildConfigFromFlags("", kubeconfig())
+	require.NoError(t, err)
+	disco, err := discovery.NewDiscoveryClientForConfig(cfg)
+	require.NoError(t, err)
+	lists, err := disco.ServerPreferredResources()
+	require.NoError(t, err)
+	checked := 0
+	for _, list := range lists {
+		gv, err := schema.ParseGroupVersion(list.GroupVersion)
+		require.NoError(t, err)
+		if strings.HasSuffix(gv.Group, ".example") { // what other tests define
+			continue
+		}
+		for _, r := range list.APIResources {
+			namespaced, err := render.KnownScopes(object.Object{Ref: object.Ref{Group: gv.Group, Kind: r.Kind, Name: "x"}})
+			require.NoError(t, err)
+			if slices.Contains(r.Verbs, "list") { // reviews are asked for, never kept
+				assert.Equal(t, r.Namespaced, namespaced, "%s in %s", r.Kind, list.GroupVersion)
+				checked++
+			}
+		}
+	}
+	assert.Greater(t, checked, 40)
 }
 
 // sign is the HMAC-SHA256 of a text.

@@ -150,7 +150,8 @@ template is to see of one.`,
 					}
 					w.From.Values = ward.Merge(w.From.Values, v.(map[string]any))
 				}
-				res, err := render.Render(c.Context(), render.Request{Ward: w, Cluster: t.facts(), Tree: in})
+				way := render.Pipeline{Scopes: render.KnownScopes}
+				res, _, err := way.Run(c.Context(), render.Request{Ward: w, Cluster: t.facts(), Tree: in})
 				if err != nil {
 					return err
 				}
@@ -205,7 +206,9 @@ func checkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "check [PATH]", Short: "Check everything in a directory before it is merged; needs neither service nor cluster",
 		Long: `Parse, render and check everything in a directory: ward files and what else is Vigila's own, what each ward declares,
-overlays, charts, templates and plain manifests. With --schema every object is held against how a cluster describes its
+overlays, charts, templates and plain manifests. What comes of them goes the same way as in the service: into its
+namespaces, and within the limits of the roster that the ward file lies in, so that what the service would refuse is told
+before the merge. With --schema every object is held against how a cluster describes its
 kinds: vigila cluster schema NAME saves that. It exits 1 when something is wrong.
 
 As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: -o junit or -o sarif.`,

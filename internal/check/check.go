@@ -17,6 +17,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -57,7 +58,8 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[Finding]bool{}, taken: map[string]bool{}}
 	var wards []ward.Ward
 	from := map[string]string{}
-	roots := map[string]bool{} // directories that are an overlay, a chart or a template
+	labels := map[string]map[string]string{} // of declared clusters
+	roots := map[string]bool{}               // directories that are an overlay, a chart or a template
 	for _, f := range files {
 		switch base := path.Base(f.Path); {
 		case base == "kustomization.yaml" || base == "kustomization.yml" || base == "Kustomization" || base == "Chart.yaml":
@@ -75,6 +77,14 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		case ward.IsRoster(f.Data):
 			d, err := ward.ParseDeclared(ward.From{Repo: home, Ref: "main"}, f.Path, f.Data)
 			c.add("ward", f.Path, err)
+			for _, x := range d.Rosters {
+				if x.From.Repo == home {
+					c.rosters = append(c.rosters, roster.Of(roster.Roster{}, x))
+				}
+			}
+			for _, x := range d.Clusters {
+				labels[x.Name] = x.Labels
+			}
 			for _, w := range d.Wards {
 				wards = append(wards, w)
 				if first, twice := from[w.Name]; twice {
@@ -89,6 +99,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 	}
 	for _, w := range wards {
 		r.Wards++
+		c.limits(w, from[w.Name], labels)
 		c.ward(w, from[w.Name])
 	}
 	c.rest(files, roots)
@@ -121,6 +132,39 @@ type checker struct {
 	out   *Report
 	seen  map[Finding]bool
 	taken map[string]bool // paths that a ward takes
+	// rosters are those that are declared here, of files that are here.
+	rosters []roster.Roster
+}
+
+// of is the roster whose files a ward's is among: the innermost; one without limits when there is none.
+func (c *checker) of(file string) (out roster.Roster) {
+	for _, r := range c.rosters {
+		inside := r.Path == "" || file == r.Path || strings.HasPrefix(file, r.Path+"/")
+		if inside && (out.Name == "" || len(r.Path) > len(out.Path)) {
+			out = r
+		}
+	}
+	return out
+}
+
+// limits holds a ward against what its roster lets it do.
+func (c *checker) limits(w ward.Ward, file string, labels map[string]map[string]string) {
+	r := c.of(file)
+	no := func(err error) {
+		if err != nil {
+			c.add("ward", file, &ward.Error{File: file, Line: w.Line, Text: "it is more than its roster may: " + err.Error()})
+		}
+	}
+	for _, name := range append([]string{w.From.Repo}, w.Reads()...) {
+		no(r.MayRead(name))
+	}
+	known := roster.Known{Clusters: labels}
+	if _, is := labels[w.Into.Cluster]; w.Into.Cluster != "" && !is {
+		known.Clusters = map[string]map[string]string{w.Into.Cluster: nil}
+	}
+	for _, cluster := range known.Matching(w) {
+		no(r.MayGo(w.For(cluster, known.Clusters[cluster]), cluster))
+	}
 }
 
 var placed = regexp.MustCompile(`^([^\s:][^:\n]*):(\d+): (?s)(.*)$`)
@@ -166,18 +210,24 @@ func (c *checker) ward(w ward.Ward, file string) {
 		if slices.ContainsFunc(one.From.ValuesFrom, func(v ward.ValuesFile) bool { return v.Repo != "" && v.Repo != home && v.Repo != one.From.Repo }) {
 			continue
 		}
-		c.render(one, file, "ward "+w.Name)
+		// Where only some clusters' blocks say which namespace, what none of them is meant for may be nowhere.
+		somewhere := one.Into.Namespace != "" || !slices.ContainsFunc(w.Set, func(s ward.Set) bool { return s.Namespace != "" })
+		c.render(one, file, somewhere)
 	}
 }
 
-func (c *checker) render(w ward.Ward, file, what string) {
+// render takes a ward the way to a cluster; with placed it has to be possible to apply what comes of it.
+func (c *checker) render(w ward.Ward, file string, placed bool) {
 	cl := c.opts.Cluster
 	if w.Into.Cluster != "" && cl.Name == "" {
 		cl.Name = w.Into.Cluster
 	}
-	res, err := render.Render(c.ctx, render.Request{Ward: w, Cluster: cl, Tree: c.tree})
-	if err != nil {
+	way := render.Pipeline{Scopes: render.KnownScopes, Rules: []render.Rule{func(_ ward.Ward, objects []object.Object) error { return c.of(file).Within(objects) }}}
+	res, _, err := way.Run(c.ctx, render.Request{Ward: w, Cluster: cl, Tree: c.tree})
+	if err != nil && (placed || res == nil) {
 		c.add("render", file, err)
+	}
+	if res == nil {
 		return
 	}
 	c.out.Objects += len(res.Objects)
@@ -223,7 +273,7 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 		if data, err := c.tree.Read(path.Join(d, "template.yaml")); err == nil && render.IsTemplate(data) {
 			continue // without parameters nothing can be said of it
 		}
-		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: d}, Into: ward.Into{Namespace: "default"}}, d, d)
+		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: d}, Into: ward.Into{Namespace: "default"}}, d, true)
 	}
 	for _, f := range files {
 		if !render.Wanted(f.Path) || below(f.Path, roots) || object.FirstKey(f.Data, "vigila", "") {
@@ -234,7 +284,7 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 			continue
 		}
 		c.out.checked = append(c.out.checked, f.Path)
-		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: f.Path}}, f.Path, f.Path)
+		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: f.Path}, Into: ward.Into{Namespace: "default"}}, f.Path, true)
 	}
 }
 

@@ -12,7 +12,9 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -298,14 +300,13 @@ func (p *placement) placed(res *render.Result) ([]object.Object, error) {
 	if p.cluster.conn == nil {
 		return nil, p.cluster.err
 	}
-	objects, err := render.Place(p.ward, p.service, res.Objects, p.scopes(res.Objects))
-	if err != nil && res.Chart != "" {
+	way := render.Pipeline{Service: p.service, Scopes: p.cluster.conn.Namespaced, Rules: []render.Rule{p.within}}
+	objects, err := way.Place(p.ward, res.Objects)
+	var beyond *beyondLimits
+	if err != nil && res.Chart != "" && !errors.As(err, &beyond) {
 		err = fmt.Errorf("chart %s can't be applied to cluster %s: %w", res.Chart, p.cluster.conf.Name, err)
 	}
-	if err != nil {
-		return nil, err
-	}
-	return objects, p.within(objects)
+	return objects, err
 }
 
 // keepDeclared keeps declared objects as a snapshot, and what follows from them in the declaration.
@@ -329,19 +330,9 @@ func (p *placement) keepDeclared(ctx context.Context, d *declared.Declaration, o
 }
 
 // within holds what is declared to what the ward's roster lets it do.
-func (p *placement) within(objects []object.Object) error {
-	limits := p.limits
-	if len(limits.Namespaces) == 0 {
-		return nil
-	}
-	var errs []error
-	for _, o := range objects {
-		if o.Ref.Namespace == "" && !(o.Ref.Kind == "Namespace" && slices.Contains(limits.Namespaces, o.Ref.Name)) || o.Ref.Namespace != "" && !slices.Contains(limits.Namespaces, o.Ref.Namespace) {
-			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is outside the namespaces that roster %s lets its wards keep: %s", o.Ref, p.roster, strings.Join(limits.Namespaces, ", "))})
-		}
-	}
-	if len(errs) > 0 {
-		return &beyondLimits{errors.Join(errs...)}
+func (p *placement) within(_ ward.Ward, objects []object.Object) error {
+	if err := (roster.Roster{Name: p.roster, Limits: p.limits}).Within(objects); err != nil {
+		return &beyondLimits{err}
 	}
 	return nil
 }
@@ -364,15 +355,4 @@ func (p *placement) hash(o object.Object) string {
 		return "keyed " + p.mask(h)
 	}
 	return h
-}
-
-// scopes tells which kinds live in namespaces: the cluster's, and those whose definitions are among the objects.
-func (p *placement) scopes(objects []object.Object) func(object.Object) (bool, error) {
-	defined := declared.Definitions(objects)
-	return func(o object.Object) (bool, error) {
-		if namespaced, ok := defined[[2]string{o.Ref.Group, o.Ref.Kind}]; ok {
-			return namespaced, nil
-		}
-		return p.cluster.conn.Namespaced(o)
-	}
 }

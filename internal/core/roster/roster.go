@@ -3,12 +3,14 @@
 package roster
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 )
 
@@ -151,15 +153,38 @@ func (n Known) Refuses(r Roster, w ward.Ward, cycle []string) *Refusal {
 		return no("%s", lacks[0])
 	}
 	for _, c := range n.Matching(w) {
-		one := w.For(c, n.Clusters[c])
-		if ns := r.Limits.Namespaces; len(ns) > 0 && !slices.Contains(ns, one.Into.Namespace) {
-			return over("roster %s lets its wards keep the namespaces %s, not %q", r.Name, strings.Join(ns, ", "), one.Into.Namespace)
-		}
-		if cs := r.Limits.Clusters; len(cs) > 0 && !slices.Contains(cs, c) {
-			return over("roster %s lets its wards go into the clusters %s, not %s", r.Name, strings.Join(cs, ", "), c)
+		if err := r.MayGo(w.For(c, n.Clusters[c]), c); err != nil {
+			return over("%v", err)
 		}
 	}
 	return nil
+}
+
+// MayGo tells why a ward of a roster may not go into a cluster, as it is there; nil when it may.
+func (r Roster) MayGo(w ward.Ward, cluster string) error {
+	if ns := r.Limits.Namespaces; len(ns) > 0 && !slices.Contains(ns, w.Into.Namespace) {
+		return fmt.Errorf("roster %s lets its wards keep the namespaces %s, not %q", r.Name, strings.Join(ns, ", "), w.Into.Namespace)
+	}
+	if cs := r.Limits.Clusters; len(cs) > 0 && !slices.Contains(cs, cluster) {
+		return fmt.Errorf("roster %s lets its wards go into the clusters %s, not %s", r.Name, strings.Join(cs, ", "), cluster)
+	}
+	return nil
+}
+
+// Within tells which of a ward's objects, as they would be applied, lie outside what its roster lets it keep.
+func (r Roster) Within(objects []object.Object) error {
+	ns := r.Limits.Namespaces
+	if len(ns) == 0 {
+		return nil
+	}
+	var errs []error
+	for _, o := range objects {
+		own := o.Ref.Namespace == "" && o.Ref.Group == "" && o.Ref.Kind == "Namespace" && slices.Contains(ns, o.Ref.Name)
+		if !own && (o.Ref.Namespace == "" || !slices.Contains(ns, o.Ref.Namespace)) {
+			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is outside the namespaces that roster %s lets its wards keep: %s", o.Ref, r.Name, strings.Join(ns, ", "))})
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // Cycled says that wards wait for each other.
