@@ -20,11 +20,7 @@ Exit code 3 when there are differences.`,
 		Example:           "  vigila diff berth-planner@quay\n  vigila diff berth-planner@quay --look -o json",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			if look {
 				r, err := conn.LookNowWithResponse(c.Context(), args[0])
 				if err := conn.Check(r, err); err != nil {
@@ -50,7 +46,7 @@ Exit code 3 when there are differences.`,
 				return &Exit{Code: ExitDifferences}
 			}
 			return nil
-		},
+		}),
 	}
 	c.Flags().BoolVar(&look, "look", false, "look at the repository first")
 	return a.reading(c)

@@ -24,11 +24,7 @@ func (a *app) logbook() *cobra.Command {
 			return nil
 		},
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			p := a.printer(c.OutOrStdout())
 			offset := (max(pageNo, 1) - 1) * limit
 			var list *client.EntryList
@@ -98,7 +94,7 @@ func (a *app) logbook() *cobra.Command {
 				p.line("\n%d of %d entries. Older ones: --page %d", len(list.Items), list.Total, max(pageNo, 1)+1)
 			}
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringVar(&search, "search", "", "words that must all be in the ward, kind, outcome, revision, who or why")
 	c.Flags().StringVar(&log, "log", "", "with an entry: the log of this task")

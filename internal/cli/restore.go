@@ -1,6 +1,10 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"github.com/spf13/cobra"
+
+	"vigila.dev/vigila/internal/client"
+)
 
 func (a *app) restore() *cobra.Command {
 	var in starting
@@ -12,14 +16,10 @@ rejected, whatever becomes of it. A field that somebody insists on is put back a
 		Example:           "  vigila restore berth-planner@quay\n  vigila restore berth-planner@quay --preview",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Kind = "restore"
 			return a.begin(c, conn, a.printer(c.OutOrStdout()), args[0], &in, "vigila restore "+args[0])
-		},
+		}),
 	}
 	in.flags(c.Flags())
 	return a.reading(c)

@@ -165,11 +165,7 @@ func (a *app) rejections() *cobra.Command {
 		Example:           "  vigila rejections fare-gate@skerry\n  vigila reject fare-gate@skerry 4be19f0 --why 'season tickets'\n  vigila accept fare-gate@skerry 4be19f0",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.ListRejectionsWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
@@ -189,7 +185,7 @@ func (a *app) rejections() *cobra.Command {
 			p.table(rows)
 			p.line("\nTry one again: vigila sync %s --retry     Lift a rejection: vigila accept %s REVISION", args[0], args[0])
 			return nil
-		},
+		}),
 	}
 	return a.reading(c)
 }
@@ -201,18 +197,14 @@ func (a *app) reject() *cobra.Command {
 		Example:           "  vigila reject fare-gate@skerry 4be19f0 --why 'gates reject season tickets'",
 		Args:              exactly(2, "a ward and a revision"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.RejectRevisionWithResponse(c.Context(), args[0], client.RejectRevision{Revision: args[1], Why: why})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			a.printer(c.OutOrStdout()).line("%s won't go to %s by itself. Lift it: vigila accept %s %s", args[0], args[1], args[0], args[1])
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringVar(&why, "why", "", "the reason, for whoever looks next")
 	return c
@@ -224,18 +216,14 @@ func (a *app) accept() *cobra.Command {
 		Example:           "  vigila accept fare-gate@skerry 4be19f0",
 		Args:              exactly(2, "a ward and a revision"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.LiftRejectionWithResponse(c.Context(), args[0], args[1])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			a.printer(c.OutOrStdout()).line("%s is not rejected any more. %s", args[1], r.JSON200.Says)
 			return nil
-		},
+		}),
 	}
 }
 

@@ -73,6 +73,17 @@ syncs changes, tells drift and who caused it, and goes back to an earlier revisi
 	return root
 }
 
+// with signs in before a command does what it is for.
+func (a *app) with(do func(c *cobra.Command, conn *client.Conn, args []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		conn, err := a.dial()
+		if err != nil {
+			return err
+		}
+		return do(c, conn, args)
+	}
+}
+
 // Main runs the command line and returns its exit code.
 func Main(ctx context.Context, root *cobra.Command, stderr io.Writer) int {
 	err := root.ExecuteContext(ctx)

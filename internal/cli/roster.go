@@ -32,11 +32,7 @@ links), repositories (without secrets), health rules, and further rosters.
 Limits hold for all of its wards, whatever their files say: the namespaces and clusters they may go into, and the
 service account that their runs act as.`,
 		Example: "  vigila roster add moorings --repo moorings --path wards\n  vigila roster add ticketing --repo ticketing --namespace fare-gate --as deployer", Args: exactly(1, "a name"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			if in.Name = args[0]; in.Repo == "" {
 				return usage("vigila roster add needs --repo REPO")
 			}
@@ -46,7 +42,7 @@ service account that their runs act as.`,
 			}
 			a.printer(c.OutOrStdout()).oneRoster(r.JSON200)
 			return nil
-		},
+		}),
 	}
 	f := c.Flags()
 	f.StringVar(&in.Repo, "repo", "", "a known git repository")
@@ -156,11 +152,7 @@ func (p *printer) rosters(items []client.Roster) {
 func (a *app) onRoster(use, about, example string, do func(context.Context, *client.Conn, string) (*client.Roster, error)) *cobra.Command {
 	return a.reading(&cobra.Command{
 		Use: use, Short: about, Example: example, Args: exactly(1, "the name of a roster"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := do(c.Context(), conn, args[0])
 			if err != nil {
 				return err
@@ -170,7 +162,7 @@ func (a *app) onRoster(use, about, example string, do func(context.Context, *cli
 			}
 			a.printer(c.OutOrStdout()).oneRoster(r)
 			return nil
-		},
+		}),
 	})
 }
 
@@ -198,11 +190,7 @@ for (after, spread) are in step and ready. A ward that was never up is synced ev
 people have decided: it is asked for, held, or stays where it was taken back to. It watches until every other ward is in
 step and ready, and fails when one of them can't get there.`,
 		Example: "  vigila roster sync moorings\n  vigila roster sync moorings --allow mass-removal", Args: exactly(1, "the name of a roster"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			if preview {
 				return a.rosterPreview(c, conn, args[0])
 			}
@@ -226,7 +214,7 @@ step and ready, and fails when one of them can't get there.`,
 				}
 			}
 			return p.bringUp(c.Context(), conn, args[0], stays)
-		},
+		}),
 	}
 	c.Flags().StringSliceVar(&allow, "allow", nil, "guards of the roster to allow, by name")
 	c.Flags().BoolVar(&noWait, "no-wait", false, "start it and return")
@@ -368,36 +356,28 @@ func waiting(said map[string]string) int {
 func (a *app) rosterRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Forget a roster; the wards that it declared are kept on", Example: "  vigila roster remove moorings", Args: exactly(1, "the name of a roster"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.RemoveRosterWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			a.printer(c.OutOrStdout()).line("%s is forgotten; its wards are kept as they are. Change them with vigila ward add, stop keeping them with vigila ward remove.", args[0])
 			return nil
-		},
+		}),
 	}
 }
 
 func (a *app) rosterForget() *cobra.Command {
 	return &cobra.Command{
 		Use: "forget WARD@CLUSTER", Short: "Forget what was left behind of a ward; nothing in the cluster changes", Example: "  vigila roster forget fog-signal@quay", Args: exactly(1, "name@cluster"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.ForgetLeftWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			a.printer(c.OutOrStdout()).line("What was left behind of %s is forgotten.", args[0])
 			return nil
-		},
+		}),
 	}
 }
 

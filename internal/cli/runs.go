@@ -33,11 +33,7 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
   vigila sync berth-planner@quay --stop`,
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			p := a.printer(c.OutOrStdout())
 			if stop {
 				r, err := conn.StopRunWithResponse(c.Context(), args[0])
@@ -53,7 +49,7 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
 			}
 			in.Kind = "sync"
 			return a.begin(c, conn, p, args[0], &in, "vigila sync "+args[0]+again(c, "only", "revision", "retry", "reapply", "allow"))
-		},
+		}),
 	}
 	f := c.Flags()
 	f.StringSliceVar(&in.Allow, "allow", nil, "guards to allow, by name, as the refusal names them")
@@ -313,11 +309,7 @@ func (a *app) hold() *cobra.Command {
 		Example:           "  vigila hold fog-signal@quay --reason 'gale watch' --for 2h",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in := client.HoldWard{Reason: reason}
 			if lasts > 0 {
 				in.Until = time.Now().Add(lasts).UTC()
@@ -332,7 +324,7 @@ func (a *app) hold() *cobra.Command {
 			}
 			a.printer(c.OutOrStdout()).line("%s is held %s", args[0], until)
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringVar(&reason, "reason", "", "why, for whoever looks next")
 	c.Flags().DurationVar(&lasts, "for", 0, "how long, such as 2h (default: until released)")
@@ -346,11 +338,7 @@ func (a *app) release() *cobra.Command {
 		Example:           "  vigila release fog-signal@quay --reason 'gale is over'",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.ReleaseWardWithResponse(c.Context(), args[0], &client.ReleaseWardParams{Reason: reason})
 			if err := conn.Check(r, err); err != nil {
 				return err
@@ -362,7 +350,7 @@ func (a *app) release() *cobra.Command {
 			}
 			a.printer(c.OutOrStdout()).line("%s is released. %s", w.Id, next)
 			return nil
-		},
+		}),
 	}
 	c.Flags().StringVar(&reason, "reason", "", "why, for the logbook")
 	return c
@@ -374,11 +362,7 @@ func (a *app) look() *cobra.Command {
 		Example:           "  vigila look berth-planner@quay",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.LookNowWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
@@ -388,7 +372,7 @@ func (a *app) look() *cobra.Command {
 			}
 			a.printer(c.OutOrStdout()).head(*r.JSON200)
 			return nil
-		},
+		}),
 	}
 	return a.reading(c)
 }
@@ -400,11 +384,7 @@ func (a *app) watch() *cobra.Command {
 		Long:    "Watch the board live, until Ctrl-C. On a terminal the board is drawn anew at each change; otherwise each change is a line.",
 		Example: "  vigila watch\n  vigila watch --cluster quay\n  vigila watch --needs-you | tee night.log",
 		Args:    noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, _ []string) error {
 			p := a.printer(c.OutOrStdout())
 			wake := make(chan string, 1)
 			tell := func(s string) {
@@ -447,7 +427,7 @@ func (a *app) watch() *cobra.Command {
 					}
 				}
 			}
-		},
+		}),
 	}
 	f.add(c)
 	return c

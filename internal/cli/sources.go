@@ -64,11 +64,7 @@ The host of an SSH address has to be known: the first try shows the fingerprint 
   vigila repo add charts https://charts.brindle.example --charts
   vigila repo add registry oci://registry.brindle.example/charts --user vigila --password-file token.txt`,
 		Args: exactly(2, "a name and an address"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Name, in.Url = args[0], args[1]
 			for flag, into := range files {
 				if name := *names[flag]; name != "" {
@@ -103,7 +99,7 @@ The host of an SSH address has to be known: the first try shows the fingerprint 
 				p.line("Mind: %s", r.JSON200.Warning)
 			}
 			return nil
-		},
+		}),
 	}
 	f := c.Flags()
 	f.StringVar(&in.User, "user", "", "user name for basic sign-in")
@@ -153,11 +149,7 @@ func (a *app) repoList() *cobra.Command {
 func (a *app) repoLook() *cobra.Command {
 	return a.reading(&cobra.Command{
 		Use: "look NAME", Short: "Look at a repository now", Example: "  vigila repo look moorings", Args: exactly(1, "the name of a repository"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.LookAtRepoWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
@@ -170,25 +162,21 @@ func (a *app) repoLook() *cobra.Command {
 				return &Exit{Code: ExitFailed}
 			}
 			return nil
-		},
+		}),
 	})
 }
 
 func (a *app) repoRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Forget a repository that no ward uses", Example: "  vigila repo remove moorings", Args: exactly(1, "the name of a repository"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.RemoveRepoWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			a.printer(c.OutOrStdout()).line("%s is forgotten.", args[0])
 			return nil
-		},
+		}),
 	}
 }
 
@@ -200,11 +188,7 @@ once; without them the repository is looked at as often as its wards ask for. Th
 before it is not taken any more. The webhooks of code hosts that sign their body with HMAC-SHA256, or send a secret
 token, are taken as they are: give them the address and the key.`,
 		Example: "  vigila repo notices moorings", Args: exactly(1, "the name of a repository"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.MakeNoticeKeyWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
@@ -225,7 +209,7 @@ token, are taken as they are: give them the address and the key.`,
 			p.line("  sign=$(printf %%s \"$body\" | openssl dgst -sha256 -hmac %s | sed 's/^.* //')", r.JSON200.Key)
 			p.line("  curl -fsS -X POST --data \"$body\" -H \"Vigila-Signature: $sign\" %s", address)
 			return nil
-		},
+		}),
 	})
 }
 
@@ -253,11 +237,7 @@ allowed to do.`,
   vigila cluster add skerry --server https://skerry.brindle.example:6443 --token-file token --ca-file ca.pem
   vigila cluster add skerry --label tier=production`,
 		Args: exactly(1, "a name"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Name = args[0]
 			for name, into := range map[string]*string{tokenFile: &in.Token, caFile: &in.Ca} {
 				if name != "" {
@@ -275,10 +255,11 @@ allowed to do.`,
 				file = os.Getenv("KUBECONFIG")
 			}
 			if file != "" {
-				if in.Kubeconfig, err = oneContext(file, in.Context); err != nil {
+				text, err := oneContext(file, in.Context)
+				if err != nil {
 					return err
 				}
-				in.Context = ""
+				in.Kubeconfig, in.Context = text, ""
 			}
 			r, err := conn.AddClusterWithResponse(c.Context(), in)
 			if err := conn.Check(r, err); err != nil {
@@ -286,7 +267,7 @@ allowed to do.`,
 			}
 			a.printer(c.OutOrStdout()).line("%s is known now: %s at %s", args[0], r.JSON200.Version, r.JSON200.Server)
 			return nil
-		},
+		}),
 	}
 	f := c.Flags()
 	f.StringVar(&file, "kubeconfig", "", "a file here (default: KUBECONFIG)")
@@ -401,18 +382,14 @@ func oneContext(files, context string) (string, error) {
 func (a *app) clusterRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Forget a cluster that no ward is kept in", Example: "  vigila cluster remove quay", Args: exactly(1, "the name of a cluster"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.RemoveClusterWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			a.printer(c.OutOrStdout()).line("%s is forgotten.", args[0])
 			return nil
-		},
+		}),
 	}
 }
 
@@ -420,18 +397,14 @@ func (a *app) clusterSchema() *cobra.Command {
 	return &cobra.Command{
 		Use: "schema NAME", Short: "Print how a cluster describes its kinds, for vigila check without it", Example: "  vigila cluster schema skerry > skerry.json\n  vigila check --schema skerry.json services/",
 		Args: exactly(1, "the name of a cluster"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.GetClusterSchemaWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			_, err = c.OutOrStdout().Write(r.Body)
 			return err
-		},
+		}),
 	}
 }
 

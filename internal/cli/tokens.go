@@ -124,18 +124,14 @@ func (a *app) tokenEnd() *cobra.Command {
 	return &cobra.Command{
 		Use: "end NAME", Short: "End a token now", Long: "End a token now. What is open with it ends within seconds. What it did stays in the logbook.",
 		Example: "  vigila token end pipeline", Args: exactly(1, "the name of a token"),
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.EndTokenWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			a.printer(c.OutOrStdout()).line("Token %s has ended.", args[0])
 			return nil
-		},
+		}),
 	}
 }
 

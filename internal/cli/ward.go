@@ -31,11 +31,7 @@ func (a *app) wardAdd() *cobra.Command {
 			}
 			return nil
 		},
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			p := a.printer(c.OutOrStdout())
 			for _, name := range args {
 				text, err := readFile(name, c.InOrStdin())
@@ -51,7 +47,7 @@ func (a *app) wardAdd() *cobra.Command {
 				}
 			}
 			return nil
-		},
+		}),
 	}
 }
 
@@ -82,11 +78,7 @@ func (a *app) wardList() *cobra.Command {
 	f := &listFlags{}
 	c := &cobra.Command{
 		Use: "list", Short: "List wards, what needs you first", Example: "  vigila ward list\n  vigila ward list --needs-you\n  vigila ward list --search berth -o json", Args: noArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, _ []string) error {
 			r, err := conn.ListWardsWithResponse(c.Context(), f.params())
 			if err := conn.Check(r, err); err != nil {
 				return err
@@ -106,7 +98,7 @@ func (a *app) wardList() *cobra.Command {
 				p.rosters(loud)
 			}
 			return nil
-		},
+		}),
 	}
 	f.add(c)
 	return a.reading(c)
@@ -178,11 +170,7 @@ func (a *app) wardShow() *cobra.Command {
 		Example:           "  vigila ward show berth-planner@quay\n  vigila ward show berth-planner@quay -o yaml",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.GetWardWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
@@ -193,7 +181,7 @@ func (a *app) wardShow() *cobra.Command {
 			p := a.printer(c.OutOrStdout())
 			p.ward(r.JSON200)
 			return p.failing(c.Context(), conn, r.JSON200)
-		},
+		}),
 	}
 	return a.reading(c)
 }
@@ -419,11 +407,7 @@ never be removed (vigila.dev/guard: no-prune) is left behind. The logbook stays 
 		Example:           "  vigila ward remove fog-signal@quay\n  vigila ward remove fog-signal@quay --dismantle",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
-		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := a.dial()
-			if err != nil {
-				return err
-			}
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			p := a.printer(c.OutOrStdout())
 			r, err := conn.RemoveWardWithResponse(c.Context(), args[0], &client.RemoveWardParams{Dismantle: dismantle, Allow: allow, Why: why})
 			if err := conn.Check(r, err); err != nil {
@@ -434,7 +418,7 @@ never be removed (vigila.dev/guard: no-prune) is left behind. The logbook stays 
 				return nil
 			}
 			return a.followRemoval(c.Context(), conn, p, args[0], r.JSON202.Entry)
-		},
+		}),
 	}
 	c.Flags().StringVar(&why, "why", "", "the reason, for the logbook")
 	c.Flags().BoolVar(&dismantle, "dismantle", false, "remove its objects from the cluster first")

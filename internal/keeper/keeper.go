@@ -115,6 +115,7 @@ type registry struct {
 	closed   bool
 	done     sync.WaitGroup
 	changing sync.Mutex // one registration at a time
+	endings  sync.Mutex // one end of a token at a time
 }
 
 func newRegistry() registry {

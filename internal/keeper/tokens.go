@@ -88,8 +88,8 @@ func (w MakeToken) do(ctx context.Context, k *Keeper, _ Actor) (MadeToken, error
 }
 
 func (w EndToken) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
-	k.changing.Lock() // of two that are ended at once one may be the last
-	defer k.changing.Unlock()
+	k.endings.Lock() // of two that are ended at once one may be the last
+	defer k.endings.Unlock()
 	all, err := k.store.Tokens(ctx)
 	if err != nil {
 		return Nothing{}, err
