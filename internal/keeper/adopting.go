@@ -139,11 +139,12 @@ func notAdopted(o object.Object) string {
 }
 
 func (k *Keeper) proposeFiles(ctx context.Context, name string, f repo.Files, by string) (*Proposal, error) {
-	l, err := k.repoLoop(name)
+	l, err := k.source(name)
 	if err != nil {
 		return nil, err
 	}
-	if l.mirror == nil {
+	mirror, ok := l.Git()
+	if !ok {
 		return nil, fault(Invalid, "%s is a chart repository, which takes no commits", name)
 	}
 	f.Base = orElse(f.Base, "main")
@@ -160,8 +161,8 @@ func (k *Keeper) proposeFiles(ctx context.Context, name string, f repo.Files, by
 	if by != "" {
 		f.Body = strings.TrimSpace(f.Body+"\n\nAsked for by "+by+".") + "\n"
 	}
-	_ = l.look(ctx)
-	c, err := l.mirror.ProposeFiles(ctx, f)
+	_ = l.Look(ctx)
+	c, err := mirror.ProposeFiles(ctx, f)
 	if errors.Is(err, repo.ErrSame) {
 		return nil, fault(Conflict, "%s holds these files already, just so; there is nothing to propose", f.Base)
 	}

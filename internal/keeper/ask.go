@@ -34,10 +34,10 @@ func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) 
 		return p.View(), nil
 	}
 	p.overrun.Store(&overrun{}) // a person wants it tried now
-	_ = p.repo.look(ctx)        // what is wrong is in the view
+	_ = p.repo.Look(ctx)        // what is wrong is in the view
 	for _, name := range p.ward.Reads() {
-		if l, err := k.repoLoop(name); err == nil {
-			_ = l.look(ctx)
+		if l, err := k.source(name); err == nil {
+			_ = l.Look(ctx)
 		}
 	}
 	if err := ctx.Err(); err != nil {
@@ -109,12 +109,12 @@ func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	if p.broken != "" {
 		return fault(Conflict, "%s can't run: %s", p.id, p.broken)
 	}
-	if p.repo.mirror == nil {
-		return fault(Invalid, "%s comes from chart repository %s, which has no revisions of its own; set from.chart.version", p.id, p.repo.name)
+	if _, ok := p.repo.Git(); !ok {
+		return fault(Invalid, "%s comes from chart repository %s, which has no revisions of its own; set from.chart.version", p.id, p.repo.Name())
 	}
 	d, err := p.declare(ctx, r.Revision, nil, func() {})
 	if err != nil {
-		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.name, err)
+		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.Name(), err)
 	}
 	if d.Waits != "" {
 		return fault(Conflict, "revision %s has nothing to sync: %s %s", r.Revision, p.id, d.Waits)
@@ -671,14 +671,15 @@ func (p *placement) revisionOf(ctx context.Context, name string) (repo.Revision,
 	if p.broken != "" {
 		return repo.Revision{}, errors.New(p.broken)
 	}
-	if p.repo.mirror == nil {
-		return repo.Revision{}, fmt.Errorf("%s is no revision of %s, whose chart comes from %s; see vigila logbook %s", name, p.id, p.repo.name, p.id)
+	mirror, ok := p.repo.Git()
+	if !ok {
+		return repo.Revision{}, fmt.Errorf("%s is no revision of %s, whose chart comes from %s; see vigila logbook %s", name, p.id, p.repo.Name(), p.id)
 	}
-	c, err := p.repo.mirror.Resolve(ctx, name)
+	c, err := mirror.Resolve(ctx, name)
 	if err != nil {
 		return c, err
 	}
-	if last, err := p.repo.mirror.LastChange(ctx, c, p.ward.From.Path); err == nil {
+	if last, err := mirror.LastChange(ctx, c, p.ward.From.Path); err == nil {
 		c = last // what counts for a ward is the commit that changed its path
 	}
 	return c, nil
@@ -796,8 +797,9 @@ func (k *Keeper) propose(ctx context.Context, name string, to int, by, branch st
 	if p.broken != "" {
 		return nil, fault(Conflict, "%s can't be read: %s", p.id, p.broken)
 	}
-	if p.repo.mirror == nil {
-		return nil, fault(Invalid, "%s comes from chart repository %s, which takes no commits; change from.chart.version in the ward file", p.id, p.repo.name)
+	mirror, ok := p.repo.Git()
+	if !ok {
+		return nil, fault(Invalid, "%s comes from chart repository %s, which takes no commits; change from.chart.version in the ward file", p.id, p.repo.Name())
 	}
 	v := p.View()
 	rev := v.Applied
@@ -818,12 +820,12 @@ func (k *Keeper) propose(ctx context.Context, name string, to int, by, branch st
 	if branch == "" {
 		branch = fmt.Sprintf("vigila/%s-back-to-%s", v.Ward.Name, rev.Short())
 	}
-	_ = p.repo.look(ctx) // on top of the newest commit; what is wrong is told below
+	_ = p.repo.Look(ctx) // on top of the newest commit; what is wrong is told below
 	body := fmt.Sprintf("The files below %q are again as they were at %s, %s of ward %s.\n\nAsked for by %s.\n", orElse(v.Ward.From.Path, "/"), rev.Title(), about, v.ID, by)
 	if v.Rejected != "" && v.Revision != nil {
 		body = fmt.Sprintf("%s was rejected: %s\n\n", v.Revision.Title(), v.Rejected) + body
 	}
-	c, err := p.repo.mirror.Propose(ctx, repo.Change{Base: v.Ward.From.Ref, Branch: branch, Path: v.Ward.From.Path, At: rev.ID,
+	c, err := mirror.Propose(ctx, repo.Change{Base: v.Ward.From.Ref, Branch: branch, Path: v.Ward.From.Path, At: rev.ID,
 		Subject: fmt.Sprintf("Take %s back to %s", v.Ward.Name, rev.Title()), Body: body})
 	if errors.Is(err, repo.ErrSame) {
 		return nil, fault(Conflict, "%s says already what %s says below %q; there is nothing to propose", v.Ward.From.Ref, rev.Short(), v.Ward.From.Path)

@@ -20,9 +20,12 @@ import (
 	"vigila.dev/vigila/internal/repo"
 )
 
-// repoRead is told after a look at one of the ward's repositories that found something new, or went wrong, or can't
+// Every is how often the ward wants its repositories to be looked at.
+func (p *placement) Every() time.Duration { return p.ward.Keep.Every }
+
+// WasRead is told after a look at one of the ward's repositories that found something new, or went wrong, or can't
 // tell whether anything is new.
-func (p *placement) repoRead(name string, a standing.AsOf) {
+func (p *placement) WasRead(name string, a standing.AsOf) {
 	p.hears.told.Add(1)
 	p.post(func() {
 		p.taking++
@@ -51,8 +54,8 @@ func (p *placement) taken(n int64) {
 	p.taking -= n
 }
 
-// repoSame is told after a look at a repository that found nothing new for this ward.
-func (p *placement) repoSame(name string, a standing.AsOf) {
+// IsSame is told after a look at a repository that found nothing new for this ward.
+func (p *placement) IsSame(name string, a standing.AsOf) {
 	p.post(func() {
 		p.lookedElsewhere(name, a)
 		// What could not be rendered then may be now, and a chart may see more of the cluster than it did.

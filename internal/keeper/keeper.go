@@ -34,6 +34,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/loopback"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
@@ -108,7 +109,7 @@ type Keeper struct {
 // registry is what a Keeper keeps.
 type registry struct {
 	mu       sync.RWMutex
-	repos    map[string]*repoLoop
+	repos    map[string]*sources.Loop
 	clusters map[string]*clusterLoop
 	wards    map[string]*placement // by name@cluster
 	rosters  map[string]*rosterLoop
@@ -119,7 +120,7 @@ type registry struct {
 }
 
 func newRegistry() registry {
-	return registry{repos: map[string]*repoLoop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}}
+	return registry{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -307,7 +308,7 @@ func (k *Keeper) Close() {
 	}
 	k.done.Wait()
 	for _, r := range repos {
-		r.close()
+		r.Close()
 	}
 	k.broker.close()
 }
@@ -333,6 +334,51 @@ type Repo struct {
 	SignedIn        bool   // with credentials
 	WithKey         bool   // over SSH
 	Warning         string // about credentials that end soon
+}
+
+func repoOf(l *sources.Loop) Repo {
+	s := l.State()
+	r := s.Repo
+	return Repo{Name: r.Name, URL: r.URL, User: r.User, Wards: s.Subscribers, Branches: s.Names, Repository: s.AsOf, More: r.RepoMore, SignedIn: r.Password != "" || r.Key != "", WithKey: r.Key != ""}
+}
+
+// house is what the loops of repositories need.
+func (k *Keeper) house() *sources.House {
+	return &sources.House{Ctx: k.ctx, Dir: k.opts.MirrorDir, Log: k.log, Spawn: k.spawn, Turn: k.fetches.take, Keep: k.store.PutRepo, Looked: k.rosterRead, At: k.mirrorAt,
+		Changed: func(name string) { k.broker.send(Note{"repo", name}) },
+		Fetched: func(name string, took time.Duration, err error) {
+			k.metrics.fetches.WithLabelValues(name, result(err)).Observe(took.Seconds())
+		}}
+}
+
+func result(err error) string {
+	if err != nil {
+		return "failed"
+	}
+	return "ok"
+}
+
+func (k *Keeper) openRepo(r record.Repo) error {
+	l, err := sources.Open(k.house(), r)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	k.repos[r.Name] = l
+	k.mu.Unlock()
+	return nil
+}
+
+// mirrorAt is the mirror of the known repository at an address; nil when there is none.
+func (k *Keeper) mirrorAt(address string) *repo.Mirror {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, l := range k.repos {
+		if m, ok := l.Git(); ok && repo.SameURL(l.URL(), address) {
+			return m
+		}
+	}
+	return nil
 }
 
 // checkRepo refuses what a repository can't be like, whoever says so.
@@ -374,9 +420,9 @@ func (k *Keeper) addRepo(ctx context.Context, n AddRepo) (Repo, error) {
 	loop := k.repos[r.Name]
 	k.mu.RUnlock()
 	if loop != nil {
-		old := loop.record()
-		if old.Charts != r.Charts && loop.info().Wards > 0 {
-			return Repo{}, fault(Conflict, "%s is used by %d wards; it can't change between git and charts", r.Name, loop.info().Wards)
+		old := loop.Record()
+		if old.Charts != r.Charts && loop.State().Subscribers > 0 {
+			return Repo{}, fault(Conflict, "%s is used by %d wards; it can't change between git and charts", r.Name, loop.State().Subscribers)
 		}
 		if old.URL == r.URL {
 			keep := func(into *string, was string) {
@@ -408,11 +454,11 @@ func (k *Keeper) addRepo(ctx context.Context, n AddRepo) (Repo, error) {
 		r.KnownHosts = line
 	}
 	if r.Charts {
-		if err := charts.Open(k.opts.MirrorDir, chartSource(r)).Refresh(ctx); err != nil {
+		if err := charts.Open(k.opts.MirrorDir, sources.OfCharts(r)).Refresh(ctx); err != nil {
 			return Repo{}, fault(Invalid, "%v", err)
 		}
 	} else {
-		found, err := repo.Check(ctx, source(r))
+		found, err := repo.Check(ctx, sources.OfGit(r))
 		if err != nil {
 			return Repo{}, fault(Invalid, "%v", err)
 		}
@@ -422,31 +468,31 @@ func (k *Keeper) addRepo(ctx context.Context, n AddRepo) (Repo, error) {
 }
 
 // putRepo keeps a repository that was looked at.
-func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *repoLoop) (Repo, error) {
+func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *sources.Loop) (Repo, error) {
 	loop, err := k.placeRepo(ctx, r, loop)
 	if err != nil {
 		return Repo{}, err
 	}
-	_ = loop.look(ctx) // what is wrong is part of the answer
+	_ = loop.Look(ctx) // what is wrong is part of the answer
 	k.nudgeRosters()   // one of them may have waited for it
 	k.broker.send(Note{"repo", r.Name})
-	return loop.info(), nil
+	return repoOf(loop), nil
 }
 
 // placeRepo gives a repository its loop; nothing is fetched while changes wait.
-func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *repoLoop) (*repoLoop, error) {
+func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *sources.Loop) (*sources.Loop, error) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	if err := k.store.PutRepo(ctx, r); err != nil {
 		return nil, err
 	}
-	if loop != nil && loop.record().Charts != r.Charts {
-		loop.cancel()
-		loop.close()
+	if loop != nil && loop.Record().Charts != r.Charts {
+		loop.End()
+		loop.Close()
 		loop = nil
 	}
 	if loop != nil {
-		loop.change(r)
+		loop.Change(r)
 	} else if err := k.openRepo(r); err != nil {
 		return nil, err
 	} else {
@@ -458,7 +504,7 @@ func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *repoLoop) (
 }
 
 func (k *Keeper) makeNoticeKey(ctx context.Context, name string) (string, error) {
-	if _, err := k.repoLoop(name); err != nil {
+	if _, err := k.source(name); err != nil {
 		return "", err
 	}
 	key := rand.Text()
@@ -498,11 +544,11 @@ func (k *Keeper) Notice(ctx context.Context, name string, body io.Reader, s Sign
 	if ok, err := s.signed(key, body); err != nil || !ok {
 		return false, err
 	}
-	l, err := k.repoLoop(name)
+	l, err := k.source(name)
 	if err != nil {
 		return false, err
 	}
-	l.lookSoon()
+	l.LookSoon()
 	return true, nil
 }
 
@@ -542,20 +588,20 @@ func (s Signature) is(key, want []byte) bool {
 
 // LookAtRepo looks at a repository now.
 func (k *Keeper) LookAtRepo(ctx context.Context, name string) (Repo, error) {
-	l, err := k.repoLoop(name)
+	l, err := k.source(name)
 	if err != nil {
 		return Repo{}, err
 	}
-	_ = l.look(ctx) // what is wrong is in the answer
+	_ = l.Look(ctx) // what is wrong is in the answer
 	for _, r := range k.Repos() {
 		if r.Name == name {
 			return r, nil
 		}
 	}
-	return l.info(), nil
+	return repoOf(l), nil
 }
 
-func (k *Keeper) repoLoop(name string) (*repoLoop, error) {
+func (k *Keeper) source(name string) (*sources.Loop, error) {
 	k.mu.RLock()
 	l := k.repos[name]
 	k.mu.RUnlock()
@@ -571,7 +617,7 @@ func (k *Keeper) Repos() []Repo {
 	defer k.mu.RUnlock()
 	out := make([]Repo, 0, len(k.repos))
 	for _, r := range k.repos {
-		one := r.info()
+		one := repoOf(r)
 		for _, l := range k.rosters {
 			if l.record().Repo == one.Name {
 				one.Rosters++
@@ -589,11 +635,11 @@ func (k *Keeper) Repos() []Repo {
 func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	r, err := k.repoLoop(name)
+	r, err := k.source(name)
 	if err != nil {
 		return err
 	}
-	if n := r.info().Wards; n > 0 {
+	if n := r.State().Subscribers; n > 0 {
 		return fault(Conflict, "repository %s is used by %d wards; remove or change them first", name, n)
 	}
 	k.mu.RLock()
@@ -610,9 +656,9 @@ func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 	k.mu.Lock()
 	delete(k.repos, name)
 	k.mu.Unlock()
-	r.cancel()
+	r.End()
 	k.broker.send(Note{"repo", name})
-	return r.remove()
+	return r.Remove()
 }
 
 func (k *Keeper) repoNames() string {
@@ -835,8 +881,8 @@ func (k *Keeper) addFile(ctx context.Context, name, text string) ([]string, erro
 		for _, c := range k.matching(w) {
 			ids = append(ids, w.Name+"@"+c)
 		}
-		if l, err := k.repoLoop(w.From.Repo); err == nil {
-			l.lookSoon() // whoever adds a ward wants to see it as it is now
+		if l, err := k.source(w.From.Repo); err == nil {
+			l.LookSoon() // whoever adds a ward wants to see it as it is now
 		}
 	}
 	return ids, nil
@@ -988,11 +1034,11 @@ func (k *Keeper) forget(p *placement) {
 		p.cluster.release(kind, p.id)
 	}
 	if p.repo != nil {
-		p.repo.unsubscribe(p)
+		p.repo.Unsubscribe(p)
 	}
 	for _, name := range p.ward.Reads() {
-		if l, err := k.repoLoop(name); err == nil {
-			l.unsubscribe(p)
+		if l, err := k.source(name); err == nil {
+			l.Unsubscribe(p)
 		}
 	}
 	k.broker.send(Note{"ward", p.id})

@@ -17,6 +17,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -59,7 +60,7 @@ type identity struct {
 
 // ties are what it works with.
 type ties struct {
-	repo    *repoLoop
+	repo    *sources.Loop
 	cluster *clusterLoop
 	hands   hands  // the cluster, acted in as the ward's service account where it has one
 	ledger  ledger // the record
@@ -168,14 +169,14 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 		p.inputs.Store(&p.stored.Inputs)
 	}
 	for _, name := range w.Reads() {
-		if l, err := k.repoLoop(name); err == nil {
-			p.others[name] = l.subscribe(p)
-			l.lookSoon()
+		if l, err := k.source(name); err == nil {
+			p.others[name] = l.Subscribe(p)
+			l.LookSoon()
 		} else {
 			p.others[name] = standing.AsOf{Problem: err.Error()}
 		}
 	}
-	p.repository = r.subscribe(p)
+	p.repository = r.Subscribe(p)
 	p.repository.Known = false // read, perhaps, but not rendered by this ward yet
 	p.view.Store(p.build())
 	for ref := range p.index.All() {
@@ -196,9 +197,9 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	p.post(p.resume)
 	p.post(p.watchChanged) // watches that other wards began may have told everything already
 	if p.repository.At.IsZero() {
-		r.lookSoon()
+		r.LookSoon()
 	} else { // it was read a moment ago; a thousand wards that a roster declares need no thousand looks
-		p.repoRead(r.name, r.info().Repository)
+		p.WasRead(r.Name(), r.State().AsOf)
 	}
 	return nil
 }

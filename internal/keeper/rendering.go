@@ -9,32 +9,22 @@ import (
 	"strings"
 	"time"
 
-	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
 
-// source is a repository's record as package repo wants it.
-func source(r record.Repo) repo.Source {
-	return repo.Source{Name: r.Name, URL: r.URL, User: r.User, Password: r.Password, Bearer: r.Bearer, CA: r.CA, Key: r.Key, Passphrase: r.Passphrase,
-		KnownHosts: r.KnownHosts, Signers: r.Signers, Submodules: r.Submodules, LargeFiles: r.LargeFiles}
-}
-
-func chartSource(r record.Repo) charts.Source {
-	return charts.Source{Name: r.Name, URL: r.URL, User: r.User, Password: r.Password, Bearer: r.Bearer, CA: r.CA}
-}
-
 // at is one tree that a declaration is read from.
 type at struct {
-	loop *repoLoop
-	head repo.Revision
-	tree *repo.Tree
+	mirror *repo.Mirror
+	head   repo.Revision
+	tree   *repo.Tree
 }
 
 // reader is the reading of one declaration: which commit of which repository it sees.
@@ -66,22 +56,23 @@ func (r *reader) tree(name, ref string) (*at, error) {
 	l := r.p.repo
 	if name != r.p.ward.From.Repo {
 		var err error
-		if l, err = r.p.k.repoLoop(name); err != nil {
+		if l, err = r.p.k.source(name); err != nil {
 			return nil, err
 		}
 	}
-	if l.mirror == nil {
+	mirror, ok := l.Git()
+	if !ok {
 		return nil, fmt.Errorf("%s is a chart repository; files can't be read from it", name)
 	}
-	head, err := l.mirror.Resolve(r.ctx, ref)
+	head, err := mirror.Resolve(r.ctx, ref)
 	if err != nil {
 		return nil, err
 	}
-	tree := l.mirror.At(head.ID)
+	tree := mirror.At(head.ID)
 	if may != nil {
 		tree = tree.Within(may)
 	}
-	t := &at{l, head, tree}
+	t := &at{mirror, head, tree}
 	r.trees[key] = t
 	return t, nil
 }
@@ -108,7 +99,7 @@ func (p *placement) mayRead() func(repo string) error {
 
 // main is the tree that the ward comes from; nil for a chart from a chart repository.
 func (r *reader) main() (*at, error) {
-	if r.p.repo.mirror == nil {
+	if _, ok := r.p.repo.Git(); !ok {
 		return nil, nil
 	}
 	return r.tree(r.p.ward.From.Repo, r.ref)
@@ -120,23 +111,24 @@ func (r *reader) chart(name, chart, version string) (render.Package, error) {
 			return render.Package{}, err
 		}
 	}
-	l, err := r.p.k.repoLoop(name)
+	l, err := r.p.k.source(name)
 	if err != nil {
 		return render.Package{}, err
 	}
-	if l.shelf == nil {
+	shelf, ok := l.Charts()
+	if !ok {
 		return render.Package{}, fmt.Errorf("%s is a git repository, not one of charts; point from.path at the chart in it, or add the chart repository: vigila repo add NAME URL --charts", name)
 	}
-	c, err := l.shelf.Load(r.ctx, chart, version)
+	c, err := shelf.Load(r.ctx, chart, version)
 	return render.Package{Data: c.Data, Version: c.Version, Digest: c.Digest}, err
 }
 
 // depend fetches what a chart depends on, from a known chart repository with the address that it names.
 func (r *reader) depend(address, name, version string) (render.Package, error) {
 	r.p.k.mu.RLock()
-	var found *repoLoop
+	var found *sources.Loop
 	for _, l := range r.p.k.repos {
-		if l.shelf != nil && repo.SameURL(l.shelf.URL(), address) {
+		if shelf, ok := l.Charts(); ok && repo.SameURL(shelf.URL(), address) {
 			found = l
 		}
 	}
@@ -144,7 +136,7 @@ func (r *reader) depend(address, name, version string) (render.Package, error) {
 	if found == nil {
 		return render.Package{}, fmt.Errorf("it is not in its charts directory, and %s is no known chart repository; put the chart there, or add the repository: vigila repo add NAME %s --charts", address, address)
 	}
-	return r.chart(found.name, name, version)
+	return r.chart(found.Name(), name, version)
 }
 
 // facts are what a rendering may know of the cluster.
@@ -219,7 +211,11 @@ func (r *reader) isChart(name string) bool {
 	r.p.k.mu.RLock()
 	defer r.p.k.mu.RUnlock()
 	l := r.p.k.repos[name]
-	return l != nil && l.shelf != nil
+	if l == nil {
+		return false
+	}
+	_, ok := l.Charts()
+	return ok
 }
 
 // renderedForm changes whenever the same inputs give other objects.
@@ -436,7 +432,7 @@ func (r *reader) revision(main *at, res *render.Result) (logbook.Revision, error
 	}
 	var newest repo.Revision
 	for t, ps := range paths {
-		rev, err := t.loop.mirror.LastChange(r.ctx, t.head, ps...)
+		rev, err := t.mirror.LastChange(r.ctx, t.head, ps...)
 		if err != nil {
 			return logbook.Revision{}, err
 		}
@@ -455,23 +451,17 @@ func (r *reader) revision(main *at, res *render.Result) (logbook.Revision, error
 	return out, nil
 }
 
-// interest is what a placement reads of one repository.
-type interest struct {
-	ref   string
-	paths []string
-}
-
-// interests lists what a placement reads of a repository. Beside its own path that is what it was made of last.
-func (p *placement) interests(name string) []interest {
-	var out []interest
+// Interests lists what a placement reads of a repository. Beside its own path that is what it was made of last.
+func (p *placement) Interests(name string) []sources.Interest {
+	var out []sources.Interest
 	add := func(ref, path string) {
 		for i := range out {
-			if out[i].ref == ref {
-				out[i].paths = append(out[i].paths, path)
+			if out[i].Ref == ref {
+				out[i].Paths = append(out[i].Paths, path)
 				return
 			}
 		}
-		out = append(out, interest{ref, []string{path}})
+		out = append(out, sources.Interest{Ref: ref, Paths: []string{path}})
 	}
 	f := p.ward.From
 	if name == f.Repo {

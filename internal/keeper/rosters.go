@@ -167,21 +167,22 @@ func (l *rosterLoop) look() bool {
 		l.AsOf.Known, l.AsOf.Problem = false, err.Error()
 		return true
 	}
-	rl, err := l.k.repoLoop(conf.Repo)
+	rl, err := l.k.source(conf.Repo)
 	if err != nil {
 		return blind(err)
 	}
-	if rl.mirror == nil {
+	mirror, ok := rl.Git()
+	if !ok {
 		return blind(fmt.Errorf("%s is a chart repository; a roster is in a git repository", conf.Repo))
 	}
-	if info := rl.info(); !info.Repository.Known {
-		if info.Repository.Problem == "" { // not looked at yet
-			rl.lookSoon()
+	if state := rl.State(); !state.AsOf.Known {
+		if state.AsOf.Problem == "" { // not looked at yet
+			rl.LookSoon()
 			return true
 		}
-		return blind(errors.New(info.Repository.Problem))
+		return blind(errors.New(state.AsOf.Problem))
 	}
-	head, err := rl.mirror.Resolve(l.ctx, conf.Ref)
+	head, err := mirror.Resolve(l.ctx, conf.Ref)
 	if errors.Is(err, repo.ErrEmpty) {
 		l.mu.Lock()
 		defer l.mu.Unlock()
@@ -191,7 +192,7 @@ func (l *rosterLoop) look() bool {
 	if err != nil {
 		return blind(err)
 	}
-	tree := rl.mirror.At(head.ID)
+	tree := mirror.At(head.ID)
 	hash, err := tree.Hash(conf.Path)
 	if err != nil {
 		return blind(err)
@@ -209,7 +210,7 @@ func (l *rosterLoop) look() bool {
 	if err != nil {
 		return blind(err)
 	}
-	rev, err := rl.mirror.LastChange(l.ctx, head, conf.Path)
+	rev, err := mirror.LastChange(l.ctx, head, conf.Path)
 	if err != nil {
 		return blind(err)
 	}
@@ -388,7 +389,7 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) (c
 	loop := k.repos[d.Name]
 	k.mu.RUnlock()
 	if loop != nil {
-		old := loop.record()
+		old := loop.Record()
 		if old.Roster != "" && old.Roster != roster {
 			return false, fmt.Errorf("repository %s is declared by roster %s already", d.Name, old.Roster)
 		}
@@ -420,8 +421,8 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) (c
 		return false, err
 	}
 	if loop != nil {
-		loop.change(r)
-		loop.lookSoon()
+		loop.Change(r)
+		loop.LookSoon()
 		return true, nil
 	}
 	return true, k.openRepo(r)
@@ -498,7 +499,7 @@ func (k *Keeper) later(try func() error) {
 // declareRoster takes a roster from a roster.
 func (k *Keeper) declareRoster(ctx context.Context, parent roster.Roster, d ward.Roster) (changed bool, err error) {
 	r := roster.Of(parent, d)
-	if _, err := k.repoLoop(d.From.Repo); err != nil {
+	if _, err := k.source(d.From.Repo); err != nil {
 		return false, err
 	}
 	k.mu.RLock()
@@ -743,17 +744,18 @@ func (k *Keeper) addRoster(ctx context.Context, r roster.Roster) (Roster, error)
 		r.Ref = "main"
 	}
 	r.Path = strings.Trim(r.Path, "/")
-	rl, err := k.repoLoop(r.Repo)
+	rl, err := k.source(r.Repo)
 	if err != nil {
 		return Roster{}, err
 	}
-	if rl.mirror == nil {
+	mirror, ok := rl.Git()
+	if !ok {
 		return Roster{}, fault(Invalid, "%s is a chart repository; a roster is in a git repository", r.Repo)
 	}
-	_ = rl.look(ctx)
-	head, err := rl.mirror.Resolve(ctx, r.Ref)
+	_ = rl.Look(ctx)
+	head, err := mirror.Resolve(ctx, r.Ref)
 	if err == nil {
-		_, err = rl.mirror.Tree(head.ID, r.Path)
+		_, err = mirror.Tree(head.ID, r.Path)
 	}
 	if err != nil && !errors.Is(err, repo.ErrEmpty) {
 		return Roster{}, fault(Invalid, "%v", err)
@@ -856,8 +858,8 @@ func (k *Keeper) LookRoster(ctx context.Context, name string) (Roster, error) {
 	if err != nil {
 		return Roster{}, err
 	}
-	if rl, err := k.repoLoop(l.record().Repo); err == nil {
-		_ = rl.look(ctx) // what is wrong is in the answer
+	if rl, err := k.source(l.record().Repo); err == nil {
+		_ = rl.Look(ctx) // what is wrong is in the answer
 	}
 	done := make(chan struct{})
 	select {

@@ -51,7 +51,7 @@ func (p *placement) storedKey() string {
 	for _, f := range p.rosterRules() {
 		rules = append(rules, f.Path, string(f.Data))
 	}
-	return object.Hash([]any{storedForm, p.file, p.repo.name, fmt.Sprint(p.cluster.labels()), fmt.Sprint(p.limits), rules})
+	return object.Hash([]any{storedForm, p.file, p.repo.Name(), fmt.Sprint(p.cluster.labels()), fmt.Sprint(p.limits), rules})
 }
 
 func (p *placement) storeDeclaration(ctx context.Context, d *declared.Declaration) error {

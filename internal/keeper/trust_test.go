@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
@@ -23,6 +22,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 )
@@ -240,9 +240,11 @@ func TestWhatWasRemovedAndIsThereAgain(t *testing.T) {
 func TestALimitedWardReadsNoOther(t *testing.T) {
 	p := placed(t, ward.Keep{})
 	p.ward.From.Repo = "own"
-	p.k.repos = map[string]*repoLoop{}
+	p.k.repos = map[string]*sources.Loop{}
 	for _, name := range []string{"own", "theirs", "shared"} {
-		p.k.repos[name] = &repoLoop{name: name, shelf: charts.Open(t.TempDir(), charts.Source{Name: name, URL: "https://charts.brindle.example/" + name})}
+		l, err := sources.Open(&sources.House{Ctx: t.Context(), Dir: t.TempDir(), Spawn: func(func()) {}}, record.Repo{Name: name, URL: "https://charts.brindle.example/" + name, RepoMore: record.RepoMore{Charts: true}})
+		require.NoError(t, err)
+		p.k.repos[name] = l
 	}
 	p.repo = p.k.repos["own"]
 	p.limits = roster.Limits{Namespaces: []string{"n"}, Repos: []string{"shared"}}
