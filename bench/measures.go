@@ -9,11 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
-	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -488,15 +485,11 @@ func (w *world) hostile(ctx context.Context) (row, error) {
 	if err != nil {
 		return r, err
 	}
-	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.s.cmd.Process.Pid))
+	most, err := p.s.resident("VmHWM")
 	if err != nil {
 		return r, err
 	}
-	most, err := strconv.Atoi(regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindStringSubmatch(string(status))[1])
-	if err != nil {
-		return r, err
-	}
-	r.ours, r.limit = fmt.Sprintf("%s; %d MB at most", ms(beside), most>>10), ms(quiet)
-	r.verdict, r.met = fmt.Sprintf("%.2f times", float64(beside)/float64(quiet)), beside <= 2*quiet && most>>10 < 400
+	r.ours, r.limit = fmt.Sprintf("%s; %.0f MB at most", ms(beside), most/1e6), ms(quiet)
+	r.verdict, r.met = fmt.Sprintf("%.2f times", float64(beside)/float64(quiet)), beside <= 2*quiet && most < 400e6
 	return r, nil
 }

@@ -240,13 +240,13 @@ func (s *service) metric(name string) (float64, error) {
 	return 0, fmt.Errorf("there is no metric %s", name)
 }
 
-// resident is the memory that the system counts for the service, in bytes.
-func (s *service) resident() (float64, error) {
+// resident is the memory that the system counts for the service, in bytes: VmRSS now, VmHWM at most so far.
+func (s *service) resident(which string) (float64, error) {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.cmd.Process.Pid))
 	if err != nil {
 		return 0, err
 	}
-	m := regexp.MustCompile(`VmRSS:\s+(\d+) kB`).FindSubmatch(b)
+	m := regexp.MustCompile(which + `:\s+(\d+) kB`).FindSubmatch(b)
 	if m == nil {
 		return 0, errors.New("the system does not tell how much memory the service has")
 	}

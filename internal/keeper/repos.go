@@ -1,0 +1,377 @@
+package keeper
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"io"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"vigila.dev/vigila/internal/charts"
+	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/sources"
+	"vigila.dev/vigila/internal/loopback"
+	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/repo"
+)
+
+// Repo is a known repository as it was last read.
+type Repo struct {
+	Name, URL, User string
+	Wards           int
+	Rosters         int
+	Branches        []string // charts, of a chart repository
+	Repository      standing.AsOf
+	More            record.RepoMore
+	SignedIn        bool   // with credentials
+	WithKey         bool   // over SSH
+	Warning         string // about credentials that end soon
+}
+
+func repoOf(l *sources.Loop) Repo {
+	s := l.State()
+	r := s.Repo
+	return Repo{Name: r.Name, URL: r.URL, User: r.User, Wards: s.Subscribers, Branches: s.Names, Repository: s.AsOf, More: r.RepoMore, SignedIn: r.Password != "" || r.Key != "", WithKey: r.Key != ""}
+}
+
+// house is what the loops of repositories need.
+func (k *Keeper) house() *sources.House {
+	return &sources.House{Ctx: k.ctx, Dir: k.opts.MirrorDir, Log: k.log, Spawn: k.spawn, Turn: k.fetches.take, Keep: k.store.PutRepo, Looked: k.rosterRead, At: k.mirrorAt,
+		Changed: func(name string) { k.broker.send(Note{"repo", name}) },
+		Fetched: func(name string, took time.Duration, err error) {
+			k.metrics.fetches.WithLabelValues(name, result(err)).Observe(took.Seconds())
+		}}
+}
+
+func result(err error) string {
+	if err != nil {
+		return "failed"
+	}
+	return "ok"
+}
+
+func (k *Keeper) openRepo(r record.Repo) error {
+	l, err := sources.Open(k.house(), r)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	k.repos[r.Name] = l
+	k.mu.Unlock()
+	return nil
+}
+
+// mirrorAt is the mirror of the known repository at an address; nil when there is none.
+func (k *Keeper) mirrorAt(address string) *repo.Mirror {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, l := range k.repos {
+		if m, ok := l.Git(); ok && repo.SameURL(l.URL(), address) {
+			return m
+		}
+	}
+	return nil
+}
+
+// checkRepo refuses what a repository can't be like, whoever says so.
+func (k *Keeper) checkRepo(r record.Repo) error {
+	if err := ward.Name(r.Name); err != nil {
+		return fault(Invalid, "name: %v", err)
+	}
+	check := func() error { return repo.CheckURL(r.URL, k.opts.AllowLocalRepos) }
+	if r.Charts {
+		check = func() error { return charts.CheckURL(r.URL) }
+	}
+	if err := check(); err != nil {
+		return fault(Invalid, "%v", err)
+	}
+	if r.Password != "" && loopback.InTheClear(r.URL) {
+		return fault(Invalid, "%s is not https: the credentials would go over the network as they are", r.URL)
+	}
+	if r.Signers != "" {
+		if err := repo.CheckSigners(r.Signers); err != nil {
+			return fault(Invalid, "%v", err)
+		}
+	}
+	if r.Key != "" {
+		if _, err := repo.ParseKey(r.Key, r.Passphrase); err != nil {
+			return fault(Invalid, "%v", err)
+		}
+	}
+	if err := repo.CheckKnownHosts(r.KnownHosts); err != nil {
+		return fault(Invalid, "%v", err)
+	}
+	return nil
+}
+
+func (k *Keeper) addRepo(ctx context.Context, n AddRepo) (Repo, error) {
+	r := n.Repo
+	r.URL, r.Person = repo.CleanURL(r.URL), true
+	r.Charts = r.Charts || strings.HasPrefix(r.URL, "oci://")
+	k.mu.RLock()
+	loop := k.repos[r.Name]
+	k.mu.RUnlock()
+	if loop != nil {
+		old := loop.Record()
+		if old.Charts != r.Charts && loop.State().Subscribers > 0 {
+			return Repo{}, fault(Conflict, "%s is used by %d wards; it can't change between git and charts", r.Name, loop.State().Subscribers)
+		}
+		if old.URL == r.URL {
+			keep := func(into *string, was string) {
+				if *into == "" {
+					*into = was
+				}
+			}
+			if r.Password == "" && r.Key == "" {
+				r.Password, r.Key, r.Passphrase = old.Password, old.Key, old.Passphrase
+				keep(&r.User, old.User)
+				r.Bearer = r.Bearer || old.Bearer
+			}
+			keep(&r.CA, old.CA)
+			keep(&r.KnownHosts, old.KnownHosts)
+			keep(&r.Signers, old.Signers)
+		}
+		r.Roster, r.About = old.Roster, old.About
+	}
+	if err := k.checkRepo(r); err != nil {
+		return Repo{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	if n.Trust != "" {
+		line, err := repo.Trust(ctx, r.URL, n.Trust)
+		if err != nil {
+			return Repo{}, fault(Invalid, "%v", err)
+		}
+		r.KnownHosts = line
+	}
+	if r.Charts {
+		if err := charts.Open(k.opts.MirrorDir, sources.OfCharts(r)).Refresh(ctx); err != nil {
+			return Repo{}, fault(Invalid, "%v", err)
+		}
+	} else {
+		found, err := repo.Check(ctx, sources.OfGit(r))
+		if err != nil {
+			return Repo{}, fault(Invalid, "%v", err)
+		}
+		r.Expires = found.Expires
+	}
+	return k.putRepo(ctx, r, loop)
+}
+
+// putRepo keeps a repository that was looked at.
+func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *sources.Loop) (Repo, error) {
+	loop, err := k.placeRepo(ctx, r, loop)
+	if err != nil {
+		return Repo{}, err
+	}
+	_ = loop.Look(ctx) // what is wrong is part of the answer
+	k.nudgeRosters()   // one of them may have waited for it
+	k.broker.send(Note{"repo", r.Name})
+	return repoOf(loop), nil
+}
+
+// placeRepo gives a repository its loop; nothing is fetched while changes wait.
+func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *sources.Loop) (*sources.Loop, error) {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	if err := k.store.PutRepo(ctx, r); err != nil {
+		return nil, err
+	}
+	if loop != nil && loop.Record().Charts != r.Charts {
+		loop.End()
+		loop.Close()
+		loop = nil
+	}
+	if loop != nil {
+		loop.Change(r)
+	} else if err := k.openRepo(r); err != nil {
+		return nil, err
+	} else {
+		k.mu.RLock()
+		loop = k.repos[r.Name]
+		k.mu.RUnlock()
+	}
+	return loop, nil
+}
+
+func (k *Keeper) makeNoticeKey(ctx context.Context, name string) (string, error) {
+	if _, err := k.source(name); err != nil {
+		return "", err
+	}
+	key := rand.Text()
+	return key, k.store.SetNoticeKey(ctx, name, []byte(key))
+}
+
+// Signature is how a push notice is signed: as its headers say.
+type Signature struct {
+	HMAC  string // HMAC-SHA256 of the body, in hex, perhaps after "sha256="
+	Token string // the key itself
+	// Of the Standard Webhooks specification (https://www.standardwebhooks.com): the signature is over id, time and body.
+	ID, Time, Standard string
+}
+
+// noticeAge is how old a notice that names its time may be.
+const noticeAge = 5 * time.Minute
+
+// TakesNotices tells whether there is a key for push notices of a repository.
+func (k *Keeper) TakesNotices(ctx context.Context, name string) bool {
+	if ward.Name(name) != nil {
+		return false
+	}
+	_, err := k.store.NoticeKey(ctx, name)
+	return err == nil
+}
+
+// Notice takes a push notice: when it is signed with the repository's key, the repository is looked at now. false tells
+// that it is not signed so; it says nothing about whether there is such a repository. The body is read through and never kept.
+func (k *Keeper) Notice(ctx context.Context, name string, body io.Reader, s Signature) (bool, error) {
+	key, err := k.store.NoticeKey(ctx, name)
+	if errors.Is(err, record.ErrNone) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if ok, err := s.signed(key, body); err != nil || !ok {
+		return false, err
+	}
+	l, err := k.source(name)
+	if err != nil {
+		return false, err
+	}
+	l.LookSoon()
+	return true, nil
+}
+
+// signed reads the body to its end; errors are those of reading.
+func (s Signature) signed(key []byte, body io.Reader) (bool, error) {
+	h := hmac.New(sha256.New, key)
+	if s.HMAC == "" && s.Standard != "" {
+		h.Write([]byte(s.ID + "." + s.Time + "."))
+	}
+	if _, err := io.Copy(h, body); err != nil {
+		return false, err
+	}
+	return s.is(key, h.Sum(nil)), nil
+}
+
+// is tells whether the headers say what a key makes of a body.
+func (s Signature) is(key, want []byte) bool {
+	switch {
+	case s.HMAC != "":
+		got, err := hex.DecodeString(strings.TrimPrefix(strings.TrimSpace(s.HMAC), "sha256="))
+		return err == nil && hmac.Equal(got, want)
+	case s.Standard != "":
+		sent, err := strconv.ParseInt(s.Time, 10, 64)
+		if err != nil || time.Since(time.Unix(sent, 0)).Abs() > noticeAge {
+			return false
+		}
+		for _, one := range strings.Fields(s.Standard) {
+			version, text, _ := strings.Cut(one, ",")
+			if got, err := base64.StdEncoding.DecodeString(text); err == nil && version == "v1" && hmac.Equal(got, want) {
+				return true
+			}
+		}
+		return false
+	}
+	return s.Token != "" && hmac.Equal([]byte(s.Token), key)
+}
+
+// LookAtRepo looks at a repository now.
+func (k *Keeper) LookAtRepo(ctx context.Context, name string) (Repo, error) {
+	l, err := k.source(name)
+	if err != nil {
+		return Repo{}, err
+	}
+	_ = l.Look(ctx) // what is wrong is in the answer
+	for _, r := range k.Repos() {
+		if r.Name == name {
+			return r, nil
+		}
+	}
+	return repoOf(l), nil
+}
+
+func (k *Keeper) source(name string) (*sources.Loop, error) {
+	k.mu.RLock()
+	l := k.repos[name]
+	k.mu.RUnlock()
+	if l == nil {
+		return nil, fault(NotFound, "there is no repository %q; known: %s", name, k.repoNames())
+	}
+	return l, nil
+}
+
+// Repos lists the known repositories by name.
+func (k *Keeper) Repos() []Repo {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	out := make([]Repo, 0, len(k.repos))
+	for _, r := range k.repos {
+		one := repoOf(r)
+		for _, l := range k.rosters {
+			if l.record().Repo == one.Name {
+				one.Rosters++
+			}
+		}
+		if e := one.More.Expires; !e.IsZero() && time.Until(e) < 14*24*time.Hour {
+			one.Warning = "its token ends on " + e.UTC().Format("2 January 2006") + "; give a new one: vigila repo add " + one.Name + " " + one.URL + " --user USER --password-file FILE"
+		}
+		out = append(out, one)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out
+}
+
+func (k *Keeper) removeRepo(ctx context.Context, name string) error {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	r, err := k.source(name)
+	if err != nil {
+		return err
+	}
+	if n := r.State().Subscribers; n > 0 {
+		return fault(Conflict, "repository %s is used by %d wards; remove or change them first", name, n)
+	}
+	k.mu.RLock()
+	for _, l := range k.rosters {
+		if conf := l.record(); conf.Repo == name {
+			defer k.mu.RUnlock()
+			return fault(Conflict, "repository %s holds roster %s; remove that first: vigila roster remove %s", name, conf.Name, conf.Name)
+		}
+	}
+	k.mu.RUnlock()
+	if err := k.store.RemoveRepo(ctx, name); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	delete(k.repos, name)
+	k.mu.Unlock()
+	r.End()
+	k.broker.send(Note{"repo", name})
+	return r.Remove()
+}
+
+func (k *Keeper) repoNames() string {
+	var names []string
+	for _, r := range k.Repos() {
+		names = append(names, r.Name)
+	}
+	return orNone(names, "none yet; add one with vigila repo add NAME URL")
+}
+
+func orNone(names []string, none string) string {
+	if len(names) == 0 {
+		return none
+	}
+	return strings.Join(names, ", ")
+}
