@@ -281,7 +281,7 @@ func (p *placement) waitsFor() string {
 
 // waitsForWave names the cluster that a new revision has to reach before this one.
 func (p *placement) waitsForWave() string {
-	if !p.ward.Spread.Waves || p.declared == nil {
+	if !p.ward.Spread.InTurn || p.declared == nil {
 		return ""
 	}
 	p.k.mu.RLock()

@@ -363,7 +363,7 @@ func (k *Keeper) dependents(of *placement) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	for _, p := range k.wards {
-		if p.cluster == of.cluster && slices.Contains(p.ward.After, of.ward.Name) || p.ward.Name == of.ward.Name && p != of && p.ward.Spread.Waves {
+		if p.cluster == of.cluster && slices.Contains(p.ward.After, of.ward.Name) || p.ward.Name == of.ward.Name && p != of && p.ward.Spread.InTurn {
 			p.post(func() {})
 		}
 	}

@@ -52,7 +52,7 @@ func TestAWardIsWhatItsBlocksMakeOfIt(t *testing.T) {
 	assert.Empty(t, w.Spread.Before("quay", clusters))
 	assert.Equal(t, []string{"quay"}, w.Spread.Before("skerry", clusters))
 	assert.Equal(t, []string{"quay", "skerry"}, w.Spread.Before("far", clusters), "those that are not named come last")
-	assert.Equal(t, []string{"far"}, Spread{Waves: true}.Before("quay", clusters), "by name")
+	assert.Equal(t, []string{"far"}, Spread{InTurn: true}.Before("quay", clusters), "by name")
 	assert.Empty(t, Spread{}.Before("skerry", clusters), "all at once")
 }
 

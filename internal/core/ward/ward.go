@@ -90,9 +90,9 @@ type Set struct {
 	Line      int
 }
 
-// Spread is the order in which a new revision reaches the clusters of a ward; all at once when Waves is false.
+// Spread is the order in which a new revision reaches the clusters of a ward; all at once when InTurn is false.
 type Spread struct {
-	Waves bool     // one cluster at a time
+	InTurn bool     // one cluster at a time
 	Order []string // these first, the others by name
 }
 
@@ -332,7 +332,7 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		if has("from") {
 			d.settle(n, &w)
 		}
-		if w.Spread.Waves && w.Into.Cluster != "" {
+		if w.Spread.InTurn && w.Into.Cluster != "" {
 			d.fail(n, "spread needs into.clusters: ward %s goes into one cluster", w.Name)
 		}
 		if slices.Contains(w.After, w.Name) && w.Name != "" {
@@ -671,7 +671,7 @@ func (d *decoder) set(n *yaml.Node) Set {
 func (d *decoder) spread(n *yaml.Node, s *Spread) {
 	d.mapping(n, "spread", keys{"one_at_a_time": func(n *yaml.Node) {
 		if n.Kind == yaml.SequenceNode {
-			s.Waves = true
+			s.InTurn = true
 			d.list(n, "spread.one_at_a_time", func(n *yaml.Node) {
 				var c string
 				d.name(&c, "spread.one_at_a_time")(n)
@@ -679,13 +679,13 @@ func (d *decoder) spread(n *yaml.Node, s *Spread) {
 			})
 			return
 		}
-		d.boolean(&s.Waves, "spread.one_at_a_time")(n)
+		d.boolean(&s.InTurn, "spread.one_at_a_time")(n)
 	}})
 }
 
 // Before lists, of some clusters, those that a new revision reaches before this one.
 func (s Spread) Before(cluster string, all []string) []string {
-	if !s.Waves {
+	if !s.InTurn {
 		return nil
 	}
 	place := func(c string) int {
