@@ -93,7 +93,7 @@ type Set struct {
 // Spread is the order in which a new revision reaches the clusters of a ward; all at once when InTurn is false.
 type Spread struct {
 	InTurn bool     // one cluster at a time
-	Order []string // these first, the others by name
+	Order  []string // these first, the others by name
 }
 
 // Keep is how they are kept.
