@@ -66,6 +66,7 @@ func (k *Keeper) openRepo(r record.Repo) error {
 	k.mu.Lock()
 	k.repos[r.Name] = l
 	k.mu.Unlock()
+	l.Start()
 	return nil
 }
 

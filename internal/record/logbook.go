@@ -198,7 +198,7 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]logbook.Entry, int, erro
 		order = "number DESC"
 	}
 	var out []logbook.Entry
-	err := each(ctx, s, func(row *sql.Rows) error {
+	err := each(ctx, once{s.db}, func(row *sql.Rows) error {
 		e, err := scanEntry(row)
 		out = append(out, e)
 		return err

@@ -196,7 +196,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	return nil
 }
 
-// prepared is a statement that is parsed once and used again and again.
+// prepared is a statement that is parsed once and used again and again: its text is one of a few.
 func (s *Store) prepared(ctx context.Context, query string) (*sql.Stmt, error) {
 	if st, ok := s.ready.Load(query); ok {
 		return st.(*sql.Stmt), nil
@@ -245,6 +245,13 @@ func (s *Store) query(ctx context.Context, query string, args ...any) (*sql.Rows
 		return nil, err
 	}
 	return st.QueryContext(ctx, args...)
+}
+
+// once asks without keeping the statement: where its text follows from what somebody asks for, there is no end of texts.
+type once struct{ db *sql.DB }
+
+func (o once) query(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	return o.db.QueryContext(ctx, query, args...)
 }
 
 // each reads every row of a query.
@@ -406,16 +413,13 @@ func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 			ON CONFLICT (name) DO UPDATE SET file=excluded.file, roster=excluded.roster, source=excluded.source, home=excluded.home, limits=excluded.limits`, w.Name, w.File, ms(time.Now()), w.Roster, w.Source, toJSON(w.Home), toJSON(w.Limits)); err != nil {
 			return err
 		}
-		marks := make([]string, len(clusters))
-		args := []any{w.Name}
-		for i, c := range clusters {
+		for _, c := range clusters {
 			if err := tx.exec(ctx, `INSERT INTO placements (id, ward, cluster, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING`, w.Name+"@"+c, w.Name, c, ms(time.Now())); err != nil {
 				return err
 			}
-			marks[i] = "?"
-			args = append(args, c)
 		}
-		not := `ward=? AND cluster NOT IN (` + strings.Join(marks, ",") + `)`
+		const not = `ward=?1 AND cluster NOT IN (SELECT value FROM json_each(?2))`
+		args := []any{w.Name, toJSON(append([]string{}, clusters...))}
 		if err := retire(ctx, tx, `placement IN (SELECT id FROM placements WHERE `+not+`)`, args...); err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -414,4 +415,76 @@ func TestAnOlderDatabaseIsBroughtUpToDate(t *testing.T) {
 	require.NoError(t, err)
 	defer again.Close()
 	assert.Equal(t, first, again.ServiceID(), "the id stays with the data")
+}
+
+// TestAWardIsWhereItWasPutLast: placements elsewhere go, also when it goes nowhere.
+func TestAWardIsWhereItWasPutLast(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	for _, name := range []string{"quay", "skerry"} {
+		require.NoError(t, s.PutCluster(ctx, Cluster{Name: name, Labels: map[string]string{}}))
+	}
+	where := func(clusters ...string) {
+		t.Helper()
+		require.NoError(t, s.PutWard(ctx, Ward{Name: "gate", File: "file"}, clusters))
+		all, err := s.Placements(ctx, "gate")
+		require.NoError(t, err)
+		var got []string
+		for _, p := range all {
+			got = append(got, p.Cluster)
+		}
+		assert.Equal(t, clusters, got)
+	}
+	where("quay", "skerry")
+	where("skerry")
+	where("quay")
+	where()
+}
+
+// TestStatementsAreFew: what somebody searches for makes no statement that is kept.
+func TestStatementsAreFew(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	kept := func() (n int) {
+		s.ready.Range(func(any, any) bool { n++; return true })
+		return n
+	}
+	var few int
+	for i := range 40 {
+		_, _, err := s.Entries(ctx, Find{Search: strings.Repeat("word ", i), Limit: 10})
+		require.NoError(t, err)
+		_, err = s.Wards(ctx)
+		require.NoError(t, err)
+		if i == 0 {
+			few = kept()
+		}
+	}
+	assert.Positive(t, few)
+	assert.Equal(t, few, kept())
+}
+
+// TestWritersTakeTurns: however many write at once, none is told that the database is busy, and who gives up holds up nobody.
+func TestWritersTakeTurns(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer s.Close()
+	require.NoError(t, s.PutCluster(ctx, Cluster{Name: "quay", Labels: map[string]string{}}))
+	require.NoError(t, s.PutWard(ctx, Ward{Name: "gate", File: "file"}, []string{"quay"}))
+	held, err := s.turn(ctx)
+	require.NoError(t, err)
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	_, err = s.turn(gone)
+	require.ErrorIs(t, err, context.Canceled)
+	errs := make(chan error, 50)
+	for i := range 50 {
+		go func() {
+			errs <- s.Commit(ctx, "gate@quay", Unreject{Revision: fmt.Sprint(i)})
+		}()
+	}
+	_, err = s.Wards(ctx) // whoever reads waits for nobody
+	require.NoError(t, err)
+	held()
+	for range 50 {
+		require.NoError(t, <-errs)
+	}
 }

@@ -55,6 +55,7 @@ type Loop struct {
 	house  *House
 	name   string
 	from   source
+	ctx    context.Context // until it is not kept any more
 	cancel context.CancelFunc
 	asked  chan chan error
 	nudged chan struct{}
@@ -69,7 +70,7 @@ type Loop struct {
 	expiryAsked time.Time
 }
 
-// Open makes the loop of a repository, and starts it. It asks nothing of the network.
+// Open makes the loop of a repository. It looks once it is started, when it can be found by others: they are told of its first look.
 func Open(h *House, r record.Repo) (*Loop, error) {
 	ctx, cancel := context.WithCancel(h.Ctx)
 	from, err := open(ctx, h, r)
@@ -78,9 +79,12 @@ func Open(h *House, r record.Repo) (*Loop, error) {
 		return nil, err
 	}
 	l := &Loop{house: h, name: r.Name, from: from, cancel: cancel, asked: make(chan chan error), nudged: make(chan struct{}, 1), moved: make(chan struct{}, 1), conf: r, subscribers: map[Subscriber]map[string]string{}}
-	h.Spawn(func() { l.run(ctx) })
+	l.ctx = ctx
 	return l, nil
 }
+
+// Start begins to look.
+func (l *Loop) Start() { l.house.Spawn(func() { l.run(l.ctx) }) }
 
 // Name is the repository's name.
 func (l *Loop) Name() string { return l.name }
@@ -319,6 +323,8 @@ func (l *Loop) next() time.Time {
 	return l.asOf.Next
 }
 
+var errEnded = errors.New("the repository is not kept any more, or the service is ending")
+
 // Look fetches now and returns when every ward was told; wards render on their own.
 func (l *Loop) Look(ctx context.Context) error {
 	c := make(chan error, 1)
@@ -326,16 +332,16 @@ func (l *Loop) Look(ctx context.Context) error {
 	case l.asked <- c:
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-l.house.Ctx.Done():
-		return errors.New("the service is ending")
+	case <-l.ctx.Done():
+		return errEnded
 	}
 	select {
 	case err := <-c:
 		return err
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-l.house.Ctx.Done():
-		return errors.New("the service is ending")
+	case <-l.ctx.Done():
+		return errEnded
 	}
 }
 

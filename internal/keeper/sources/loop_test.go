@@ -113,6 +113,7 @@ func (y *yard) open() *Loop {
 	y.t.Helper()
 	l, err := Open(y.house, record.Repo{Name: "moorings", URL: "file://" + y.dir})
 	require.NoError(y.t, err)
+	l.Start()
 	y.t.Cleanup(l.Close)
 	return l
 }
@@ -215,6 +216,8 @@ func TestALoopEnds(t *testing.T) {
 	go func() { done <- l.Look(ctx) }()
 	cancel(errors.New("enough"))
 	assert.Error(t, <-done)
+	l.End()
+	assert.ErrorIs(t, l.Look(t.Context()), errEnded)
 	_, isGit := l.Git()
 	_, isCharts := l.Charts()
 	assert.True(t, isGit)
