@@ -106,9 +106,11 @@ func (p *placement) render(a standing.AsOf) {
 	}
 	if p.rendering = true; p.renderFrom.IsZero() {
 		p.renderFrom = time.Now()
+		long := standing.ReadLong
 		if !p.declared.Known() {
-			time.AfterFunc(standing.RenderLong, func() { p.post(func() {}) }) // by then it is said
+			long = standing.RenderLong
 		}
+		time.AfterFunc(long, func() { p.post(func() {}) }) // by then it is said
 	}
 	told := p.taking // what comes while it is rendered is taken in by the next rendering
 	old := p.declared
@@ -125,6 +127,9 @@ func (p *placement) render(a standing.AsOf) {
 		p.post(func() {
 			p.rendering = false
 			p.rendered(a, d, err)
+			if err == nil {
+				p.renderFrom = time.Time{} // what is read next is another thing
+			}
 			if p.renderNext {
 				p.taken(told)
 				p.renderNext = false

@@ -83,7 +83,8 @@ func (p *placement) build() *standing.View {
 	if p.run == nil && v.Hold == nil {
 		v.Retry = p.will.Retry()
 	}
-	v.Standing = compare.Stand(compare.Input{RepoKnown: (p.repository.Known || v.HeldBack != "" && p.repository.Problem == "") && waits == "" && p.misfiled == "" && p.broken == "", ClusterKnown: v.Live.Known,
+	facts := p.facts(v, waits, time.Now())
+	v.Standing = compare.Stand(compare.Input{RepoKnown: !facts.Overdue() && (p.repository.Known || v.HeldBack != "" && p.repository.Problem == "") && waits == "" && p.misfiled == "" && p.broken == "", ClusterKnown: v.Live.Known,
 		Pending: v.Pending, Unfinished: v.Half > 0 || p.unfinished() || v.HeldBack != "" || p.will.Leaving != nil, Drifted: v.Drifted, Contested: v.Contested})
 	v.Astray = p.astrayViews(behind, astray)
 	v.Health = p.index.Health()
@@ -98,7 +99,7 @@ func (p *placement) build() *standing.View {
 			v.RunDeadline = e.Started.Add(p.ward.Settle.Within)
 		}
 	}
-	standing.Say(v, p.facts(v, waits, time.Now()))
+	standing.Say(v, facts)
 	return v
 }
 

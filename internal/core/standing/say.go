@@ -26,8 +26,15 @@ type Facts struct {
 	LastGood   int            // the newest entry that left it as it was applied last; 0 when there is none, or nothing is half done
 }
 
-// RenderLong is how long a rendering may take before it is spoken of.
+// RenderLong is how long a first rendering may take before it is spoken of.
 const RenderLong = 2 * time.Second
+
+// ReadLong is how long a ward stands by what it has read before, once its repository may have moved: whatever it is that takes so
+// long (a cluster that is asked for its kinds and is silent, a rendering without end), what is declared is not known by then.
+const ReadLong = 5 * time.Second
+
+// Overdue tells that what the repository declares has been read for too long to stand by what it declared before.
+func (f Facts) Overdue() bool { return !f.Undeclared && f.Waits == "" && f.Rendering >= ReadLong }
 
 // Say puts into words what is going on in a ward, what can be done about it, and how loud it is: as the first rule says that
 // holds.
@@ -83,6 +90,9 @@ var rules = []rule{
 	}},
 	{"the cluster can't be read", func(s *saying) bool { return !s.Live.Known && s.Live.Problem != "" }, func(s *saying) {
 		s.loud(ToneBlind, s.Live.Problem, "What is shown is the last known.")
+	}},
+	{"it is read for long", func(s *saying) bool { return s.f.Overdue() && s.Standing == compare.Blind }, func(s *saying) {
+		s.quiet(ToneBlind, "What the repository declares now is still being read; until then nobody knows whether it is in step", "")
 	}},
 	{"nobody has looked yet", func(s *saying) bool { return s.Standing == compare.Blind }, func(s *saying) {
 		s.quiet(ToneBlind, "Looking for the first time since the service started", "")

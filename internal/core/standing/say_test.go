@@ -57,6 +57,8 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 	}{
 		"rendered for long": {change: func(v *View) { v.Standing = compare.Blind }, facts: Facts{Waits: "waits for the first commit", Rendering: 3 * time.Second}, says: "Its files are being rendered", tone: ToneBlind},
 		"rendered just now": {change: func(v *View) { v.Standing = compare.Blind }, facts: Facts{Waits: "waits for the first commit", Rendering: time.Second}, says: "Waits for the first commit", tone: ToneBlind},
+		"read for long":     {change: func(v *View) { v.Standing = compare.Blind }, facts: Facts{Rendering: ReadLong}, says: "What the repository declares now is still being read", tone: ToneBlind},
+		"read just now":     {change: func(*View) {}, facts: Facts{Rendering: ReadLong - 1}, says: "1d77f3a Prefer leeward berths", tone: Quiet},
 		"in step":           {change: func(*View) {}, says: "1d77f3a Prefer leeward berths", tone: Quiet},
 		"settling": {change: func(v *View) {
 			v.Health = health.Result{Word: health.Settling, Reason: "Deployment/x: 1 of 2 ready"}
