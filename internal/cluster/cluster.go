@@ -56,6 +56,8 @@ type Handler interface {
 	// Changed brings the newest state of an object that bears a ward's mark. listed tells that it is from a whole list: what
 	// is older than what was seen before may then be so because the cluster was restored to an earlier state.
 	Changed(body map[string]any, listed bool)
+	// Breathe waits a little until most of what was handed over has been taken in. A list may be long.
+	Breathe()
 	// Deleted tells that an object with this last state left the watch: deleted, or its mark was removed.
 	Deleted(body map[string]any)
 	// Listed brings all marked objects of a kind, after a first list or a gap in the watch; what is not among them has

@@ -20,6 +20,7 @@ import (
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/util/validation/field"
 	apiwatch "k8s.io/apimachinery/pkg/watch"
+	"k8s.io/client-go/tools/cache"
 
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
@@ -97,15 +98,23 @@ func TestConnectNamesTheMistake(t *testing.T) {
 
 // seen counts what a handler is told.
 type seen struct {
-	changed, deleted, watch, back atomic.Int32
-	mu                            sync.Mutex
-	last                          map[object.Ref]bool
+	changed, deleted, watch, back, breaths atomic.Int32
+	mu                                     sync.Mutex
+	last                                   map[object.Ref]bool
+	bodies                                 []map[string]any
 }
 
-func (s *seen) Changed(map[string]any, bool) { s.changed.Add(1) }
-func (s *seen) Deleted(map[string]any)       { s.deleted.Add(1) }
-func (s *seen) WatchChanged()                { s.watch.Add(1) }
-func (s *seen) PutBack()                     { s.back.Add(1) }
+func (s *seen) Changed(body map[string]any, _ bool) {
+	s.changed.Add(1)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.bodies = append(s.bodies, body)
+}
+
+func (s *seen) Deleted(map[string]any) { s.deleted.Add(1) }
+func (s *seen) Breathe()               { s.breaths.Add(1) }
+func (s *seen) WatchChanged()          { s.watch.Add(1) }
+func (s *seen) PutBack()               { s.back.Add(1) }
 func (s *seen) Listed(_, _ string, all map[object.Ref]bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -122,6 +131,33 @@ func watched(t *testing.T) (*watch, *seen, context.Context) {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	return w, s, ctx
+}
+
+// TestAListIsKeptSmallUntilAllOfItHasCome, and comes out as it went in; a long one is handed over in pieces.
+func TestAListIsKeptSmallUntilAllOfItHasCome(t *testing.T) {
+	w, seen, _ := watched(t)
+	o := configMap("horn")
+	o.Object["spec"] = map[string]any{"whole": int64(9007199254740993), "part": 1.5, "zero": int64(0), "no": nil, "yes": true, "all": []any{int64(1), "x", map[string]any{}}, "text": "a \u2028 <b>\n"}
+	small, err := w.Transformer()(o.DeepCopy())
+	require.NoError(t, err)
+	name, err := cache.DeletionHandlingMetaNamespaceKeyFunc(small)
+	require.NoError(t, err)
+	plain, err := cache.DeletionHandlingMetaNamespaceKeyFunc(o)
+	require.NoError(t, err)
+	assert.Equal(t, plain, name, "by which a list keeps objects apart")
+	var list []any
+	for range 3 * atATime {
+		list = append(list, small)
+	}
+	require.NoError(t, w.Replace(append(list, o), "10"))
+	assert.Equal(t, o.Object, seen.bodies[0])
+	assert.Equal(t, o.Object, seen.bodies[len(list)], "one that could not be packed")
+	assert.EqualValues(t, 3, seen.breaths.Load())
+	require.Error(t, w.Replace([]any{&packed{text: []byte("{")}}, "11"))
+	assert.Contains(t, w.problem, "can't be read")
+	odd, err := pack("odd")
+	require.NoError(t, err)
+	assert.Equal(t, "odd", odd)
 }
 
 // TestAListFromBeforeTellsThatDataWerePutBack: versions only grow while a cluster's data are its own.

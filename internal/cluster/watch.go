@@ -456,6 +456,16 @@ func (w *watch) Delete(obj any) error {
 	return nil
 }
 
+// atATime is how many objects of a list are handed over until it is asked whether they have been taken in; after longest it is
+// asked no more.
+const (
+	atATime = 128
+	longest = 10 * time.Second
+)
+
+// Transformer is part of cache.TransformingStore: the objects of a list are kept so until all of it has come.
+func (w *watch) Transformer() cache.TransformFunc { return pack }
+
 // Replace is part of cache.ReflectorStore: the whole of what is there, after a first list or a gap in the watch.
 func (w *watch) Replace(list []any, version string) error {
 	w.mu.Lock()
@@ -466,9 +476,18 @@ func (w *watch) Replace(list []any, version string) error {
 	if back {
 		w.c.handler.PutBack()
 	}
+	began := time.Now()
 	all := make(map[object.Ref]bool, len(list))
-	for _, obj := range list {
-		o := obj.(*unstructured.Unstructured)
+	for i, obj := range list {
+		o, err := unpack(obj)
+		if err != nil { // it was packed here, so it never comes to this
+			err = fmt.Errorf("an object of a list of %s can't be read: %w", w.gvk.Kind, err)
+			w.trouble(err)
+			return err
+		}
+		if i%atATime == atATime-1 && time.Since(began) < longest {
+			w.c.handler.Breathe()
+		}
 		all[object.Ref{Group: w.gvk.Group, Kind: w.gvk.Kind, Namespace: o.GetNamespace(), Name: o.GetName()}] = true
 		w.c.handler.Changed(o.Object, true)
 	}

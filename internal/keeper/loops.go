@@ -237,6 +237,30 @@ func (l *clusterLoop) Changed(body map[string]any, listed bool) {
 	}
 }
 
+// Of what lists bring so many states wait at most, and this long is waited for that at a time: a ward that takes none in, whatever
+// the reason, holds up nobody for good.
+const (
+	crowded = 512
+	breath  = 200 * time.Millisecond
+)
+
+// Breathe is part of cluster.Handler.
+func (l *clusterLoop) Breathe() {
+	for end := time.Now().Add(breath); l.waiting() > crowded && time.Now().Before(end); {
+		select {
+		case <-l.k.ctx.Done():
+			return
+		case <-time.After(time.Millisecond):
+		}
+	}
+}
+
+// waiting is how many states of objects wait, over all wards of the cluster.
+func (l *clusterLoop) waiting() (n int) {
+	l.each(func(p *placement) { n += p.states() })
+	return n
+}
+
 // Deleted is part of cluster.Handler.
 func (l *clusterLoop) Deleted(body map[string]any) {
 	if p, ref := l.owner(body); p != nil {

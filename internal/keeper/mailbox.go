@@ -66,6 +66,13 @@ func (m *mailbox) take() []func() {
 	return work
 }
 
+// states is how many states of objects wait.
+func (m *mailbox) states() int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return len(m.newest)
+}
+
 // depth is how much waits.
 func (m *mailbox) depth() int {
 	m.mu.Lock()
