@@ -212,17 +212,17 @@ func (c *checker) ward(w ward.Ward, file string) {
 		}
 		// Where only some clusters' blocks say which namespace, what none of them is meant for may be nowhere.
 		somewhere := one.Into.Namespace != "" || !slices.ContainsFunc(w.Set, func(s ward.Set) bool { return s.Namespace != "" })
-		c.render(one, file, somewhere)
+		c.render(one, file, somewhere, c.of(file))
 	}
 }
 
-// render takes a ward the way to a cluster; with placed it has to be possible to apply what comes of it.
-func (c *checker) render(w ward.Ward, file string, placed bool) {
+// render takes a ward of a roster the way to a cluster; with placed it has to be possible to apply what comes of it.
+func (c *checker) render(w ward.Ward, file string, placed bool, of roster.Roster) {
 	cl := c.opts.Cluster
 	if w.Into.Cluster != "" && cl.Name == "" {
 		cl.Name = w.Into.Cluster
 	}
-	way := render.Pipeline{Scopes: render.KnownScopes, Rules: []render.Rule{func(_ ward.Ward, objects []object.Object) error { return c.of(file).Within(objects) }}}
+	way := render.Pipeline{Scopes: render.KnownScopes, Rules: []render.Rule{func(_ ward.Ward, objects []object.Object) error { return of.Within(objects) }}}
 	res, _, err := way.Run(c.ctx, render.Request{Ward: w, Cluster: cl, Tree: c.tree})
 	if err != nil && (placed || res == nil) {
 		c.add("render", file, err)
@@ -273,7 +273,7 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 		if data, err := c.tree.Read(path.Join(d, "template.yaml")); err == nil && render.IsTemplate(data) {
 			continue // without parameters nothing can be said of it
 		}
-		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: d}, Into: ward.Into{Namespace: "default"}}, d, true)
+		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: d}, Into: ward.Into{Namespace: "default"}}, d, true, roster.Roster{})
 	}
 	for _, f := range files {
 		if !render.Wanted(f.Path) || below(f.Path, roots) || object.FirstKey(f.Data, "vigila", "") {
@@ -284,7 +284,7 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 			continue
 		}
 		c.out.checked = append(c.out.checked, f.Path)
-		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: f.Path}, Into: ward.Into{Namespace: "default"}}, f.Path, true)
+		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: f.Path}, Into: ward.Into{Namespace: "default"}}, f.Path, true, roster.Roster{})
 	}
 }
 

@@ -47,6 +47,7 @@ func TestWhatTheServiceWouldRefuse(t *testing.T) {
 			[]string{"teams/gate.yaml:1: it is more than its roster may: roster ticketing lets its wards go into the clusters quay, not skerry"}},
 		{"outside them: an object, and another repository", map[string]string{"rosters.yaml": limits, "teams/gate.yaml": "vigila: ward/v1\nname: gate\nfrom: {path: app, values_from: [{repo: theirs, path: v.yaml}]}\ninto: {cluster: quay, namespace: fares}\n", "app/a.yaml": config},
 			[]string{"teams/gate.yaml:1: it is more than its roster may: roster ticketing lets its wards read here, not theirs (limits.repos)"}},
+		{"what no ward takes has no limits", map[string]string{"rosters.yaml": limits, "teams/loose.yaml": config, "teams/overlay/kustomization.yaml": "resources: [a.yaml]\n", "teams/overlay/a.yaml": config}, nil},
 		{"the innermost roster counts", map[string]string{"rosters.yaml": limits + "---\nvigila: roster/v1\nname: pilots\nfrom: {path: teams/pilots}\n", "teams/pilots/gate.yaml": "vigila: ward/v1\nname: gate\nfrom: {path: app}\ninto: {cluster: skerry, namespace: tides}\n", "app/a.yaml": config}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
