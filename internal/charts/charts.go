@@ -68,8 +68,10 @@ func CheckURL(raw string) error {
 		return errors.New("that is not an address; it starts with https://, http:// or oci://") // it may hold a password
 	case u.User != nil:
 		return errors.New("the address of the chart repository holds a user name or password; give them apart, so that they are stored encrypted")
+	case u.RawQuery != "" || u.Fragment != "":
+		return errors.New("the address of the chart repository holds a ? or a #, and charts lie below it; a token is given apart, so that it is stored encrypted")
 	case u.Scheme != "https" && u.Scheme != "http" && u.Scheme != "oci" || u.Host == "":
-		return fmt.Errorf("%q is no chart repository's: it starts with https://, http:// or oci://", raw)
+		return errors.New("the address is no chart repository's: it starts with https://, http:// or oci://") // unquoted, since anything may be in it
 	}
 	return nil
 }

@@ -115,7 +115,7 @@ func TestAChartIsWhatTheIndexSays(t *testing.T) {
 		index = text
 		assert.ErrorContains(t, s.Refresh(t.Context()), want)
 	}
-	for url, want := range map[string]string{"https://a:b@host": "holds a user name or password", "file:///x": "is no chart repository's", "oci://host/charts": "", "https://host/x": ""} {
+	for url, want := range map[string]string{"https://a:b@host": "holds a user name or password", "file:///x": "is no chart repository's", "oci://host/charts": "", "https://host/x": "", "https://host/x?token=b": "holds a ? or a #", "a:b@host:x": "is no chart repository's"} {
 		if err := CheckURL(url); want == "" {
 			assert.NoError(t, err, url)
 		} else {

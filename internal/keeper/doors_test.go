@@ -111,8 +111,8 @@ func TestADeclaredRepositoryIsCheckedAsOneAddedByHand(t *testing.T) {
 	}{
 		{record.Repo{Name: "a b", URL: "https://git.brindle.example/x"}, "name: "},
 		{record.Repo{Name: "local", URL: "/etc"}, "starts with none of"},
-		{record.Repo{Name: "helper", URL: "ext::sh -c id"}, "ext::sh"},
-		{record.Repo{Name: "charts", URL: "ftp://charts.brindle.example", RepoMore: record.RepoMore{Charts: true}}, "ftp"},
+		{record.Repo{Name: "helper", URL: "ext::sh -c id"}, "starts with none of"},
+		{record.Repo{Name: "charts", URL: "ftp://charts.brindle.example", RepoMore: record.RepoMore{Charts: true}}, "is no chart repository's"},
 		{record.Repo{Name: "signed", URL: "https://git.brindle.example/x", RepoMore: record.RepoMore{Signers: "no key"}}, "sign"},
 	} {
 		_, err := Do(t.Context(), k, Actor{Name: "operator"}, AddRepo{Repo: c.repo})

@@ -83,14 +83,17 @@ func CheckURL(raw string, allowLocal bool) error {
 		return errors.New("the address is empty")
 	}
 	u, err := url.Parse(raw)
-	if err != nil {
-		return fmt.Errorf("%q is not an address: %w", raw, err)
+	if err != nil { // what it says would quote it, and it may hold a password
+		return errors.New("that is not an address; it starts with https://, http:// or ssh://")
+	}
+	if _, secret := u.User.Password(); secret || u.User != nil && u.Scheme != "ssh" {
+		return errors.New("the address of the repository holds a user name or password; give them apart, so that they are stored encrypted")
+	}
+	if u.RawQuery != "" || u.Fragment != "" { // a token, often
+		return errors.New("the address of the repository holds a ? or a #, which git can't ask below; a token is given apart, so that it is stored encrypted")
 	}
 	switch u.Scheme {
 	case "https", "http", "ssh":
-		if _, secret := u.User.Password(); secret || u.User != nil && u.Scheme != "ssh" {
-			return errors.New("the address of the repository holds a user name or password; give them apart, so that they are stored encrypted")
-		}
 		if u.Host == "" || strings.HasPrefix(u.Host, "-") || strings.HasPrefix(u.User.Username(), "-") {
 			return fmt.Errorf("%q names no host", raw)
 		}
@@ -101,7 +104,7 @@ func CheckURL(raw string, allowLocal bool) error {
 		}
 		return fmt.Errorf("%q is a local path; local repositories are only for trials (serve --allow-local-repos)", raw)
 	}
-	return fmt.Errorf("%q starts with none of https://, http:// and ssh://", raw)
+	return errors.New("the address starts with none of https://, http:// and ssh://") // unquoted, since anything may be in it
 }
 
 // scpLike is the short form of an SSH address: user@host:path.
