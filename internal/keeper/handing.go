@@ -54,6 +54,34 @@ func (p *placement) heir(ref object.Ref) string {
 	return ""
 }
 
+// spare tells who wants an object when the turn comes to remove it. A run may take long: by then another ward may declare the
+// object, or, where the run follows the repository, this one again. errUnread tells that somebody has to read first
+// what has come since.
+func (p *placement) spare(a *activeRun, ref object.Ref, m marks, leaving bool) (s spared, err error) {
+	if (a.ask.Kind == run.Sync || a.ask.Kind == run.Dismantle) && p.unreadSince(m, leaving) != "" {
+		return s, errUnread
+	}
+	if a.ask.Kind == run.Sync && a.ask.declared == nil {
+		if p.broken == "" && !m.heard(&p.hears) {
+			return s, errUnread
+		}
+		if says := p.says.Load(); says != nil {
+			if d := says.Find(ref); d != nil && d.Task == object.NoTask {
+				s.again = says.Revision.Short()
+				return s, nil
+			}
+		}
+	}
+	s.heir = p.heir(ref)
+	return s, nil
+}
+
+// spared is who wants an object that a run was about to remove.
+type spared struct {
+	heir  string // the ward that it is handed over to
+	again string // the newer revision of this ward that declares it again
+}
+
 // neighbours are the other wards of the cluster, by id.
 func (p *placement) neighbours() []*placement {
 	p.k.mu.RLock()
@@ -77,11 +105,23 @@ func (p *placement) neighbours() []*placement {
 // to be removed; "" when everybody has. Who can't read it is not waited for, nor, by a ward that leaves its roster, the
 // roster that lets it go.
 func (p *placement) unread(leaving bool) string {
+	if p.marks == nil {
+		p.marks = marks{}
+	}
+	who := p.unreadSince(p.marks, leaving)
+	if who == "" {
+		p.marks = nil // the next time is about what is read by then
+	}
+	return who
+}
+
+// unreadSince is unread for one who asks again and again, and keeps what had been told when it first did.
+func (p *placement) unreadSince(m marks, leaving bool) string {
 	if !leaving {
 		p.k.mu.RLock()
 		var reading string
 		for name, l := range p.k.rosters {
-			if l.record().Repo == p.ward.From.Repo && !p.heardBy(&l.hears) {
+			if l.record().Repo == p.ward.From.Repo && !m.heard(&l.hears) {
 				reading = "roster " + name + ", which reads the same commit"
 			}
 		}
@@ -91,27 +131,26 @@ func (p *placement) unread(leaving bool) string {
 		}
 	}
 	for _, other := range p.neighbours() {
-		if other.ward.From.Repo == p.ward.From.Repo && other.broken == "" && (!p.heardBy(&other.hears) || other.says.Load() == nil && other.View().Repository.Problem == "") {
+		if other.ward.From.Repo == p.ward.From.Repo && other.broken == "" && (!m.heard(&other.hears) || other.says.Load() == nil && other.View().Repository.Problem == "") {
 			return other.id + ", which reads the same commit"
 		}
 	}
-	p.marks = nil // the next time is about what is read by then
 	return ""
 }
 
 // hearing counts the looks at a repository that somebody was told of, and those of them that were taken in.
 type hearing struct{ told, taken atomic.Int64 }
 
-// heardBy tells whether somebody has taken in all that had been told when the ward first asked. What is read since then is not
-// waited for: on a busy machine there is always something.
-func (p *placement) heardBy(h *hearing) bool {
-	mark, asked := p.marks[h]
+// marks are what several had been told when somebody first asked.
+type marks map[*hearing]int64
+
+// heard tells whether somebody has taken in all that had been told when it was first asked. What is read since then is not waited
+// for: on a busy machine there is always something.
+func (m marks) heard(h *hearing) bool {
+	mark, asked := m[h]
 	if !asked {
-		if p.marks == nil {
-			p.marks = map[*hearing]int64{}
-		}
 		mark = h.told.Load()
-		p.marks[h] = mark
+		m[h] = mark
 	}
 	return h.taken.Load() >= mark
 }

@@ -91,10 +91,10 @@ type reading struct {
 	heldBack   string                // what they say against what it declares
 	rendering  bool
 	renderNext bool
-	renderFrom time.Time          // since when it is rendered
-	taking     int64              // looks that it was told of, and that no rendering has taken in yet
-	marks      map[*hearing]int64 // what others have to have taken in before anything is removed
-	looking    []chan struct{}    // people who wait for the rendering that goes on
+	renderFrom time.Time       // since when it is rendered
+	taking     int64           // looks that it was told of, and that no rendering has taken in yet
+	marks      marks           // what others have to have taken in before anything is removed
+	looking    []chan struct{} // people who wait for the rendering that goes on
 }
 
 // writing is what is on its way to the record.

@@ -124,15 +124,24 @@ func (s *stage) wrote(ref object.Ref, ward string) error {
 	return nil
 }
 
-// removes tells whether a ward may remove an object: not when another has taken in that it is to be its own. The object's
-// mark doesn't say who removes it: in data that were put back it is the mark from before a hand-over.
+// removes tells whether a ward may remove an object: not when another has taken in that it is to be its own, nor, in a sync, when the
+// ward itself has. The object's mark doesn't say who removes it: in data that were put back it is the mark from before a hand-over.
 func (s *stage) removes(ref object.Ref, ward string) error {
 	for _, p := range s.ps {
-		if p.ward.Name != ward && p.says.Load().Find(ref) != nil && p.view.Load().Leaving == nil {
+		if p.says.Load().Find(ref) != nil && p.view.Load().Leaving == nil && (p.ward.Name != ward || s.syncs(p)) {
 			return fmt.Errorf("%s removes %s, which %s declares", ward, ref, p.id)
 		}
 	}
 	return nil
+}
+
+// syncs tells whether a ward is in the middle of a sync.
+func (s *stage) syncs(p *placement) bool {
+	s.book.mu.Lock()
+	defer s.book.mu.Unlock()
+	return slices.ContainsFunc(s.book.entries[p.id], func(e logbook.Entry) bool {
+		return e.Kind == string(run.Sync) && e.Outcome == string(run.Running)
+	})
 }
 
 func (s *stage) tell(what string, args ...any) { s.log.Info("── "+what, args...) }

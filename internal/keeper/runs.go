@@ -336,14 +336,15 @@ func (p *placement) feed(ev run.Event) {
 				p.apply(a, act.Ref)
 			}
 		case run.Remove:
-			p.remove(a, act.Ref)
+			p.remove(a, act.Ref, marks{})
 		case run.End:
 			p.end(a, act)
 		}
 	}
 }
 
-func (p *placement) remove(a *activeRun, ref object.Ref) {
+// remove removes an object, or leaves it to who wants it. asked is what others had been told when its turn came first.
+func (p *placement) remove(a *activeRun, ref object.Ref, asked marks) {
 	b, kept := p.index.Baseline(ref)
 	task, isTask := p.tasks[ref]
 	if isTask && !kept {
@@ -360,14 +361,15 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 	if theirs {
 		note = "left to " + compare.AnotherService(l.Foreign)
 	}
+	leaving := p.will.Leaving != nil
 	p.call(func() {
-		heir := ""
-		err := p.turn(a, func() error {
+		var wanted spared
+		err := p.turn(a, func() (err error) {
 			if kept && !theirs { // asked as late as can be: another commit may have come while it waited for its turn
-				heir = p.heir(ref)
+				wanted, err = p.spare(a, ref, asked, leaving)
 			}
-			if theirs || heir != "" {
-				return nil
+			if err != nil || theirs || wanted != (spared{}) {
+				return err
 			}
 			ctx, cancel := a.until(a.stopping)
 			defer cancel()
@@ -377,32 +379,51 @@ func (p *placement) remove(a *activeRun, ref object.Ref) {
 			if p.run != a {
 				return
 			}
-			if heir != "" {
-				note = "handed over to " + heir
+			if errors.Is(err, errUnread) && time.Now().UnixNano() < a.giveUp.Load() {
+				p.feed(run.Trying{At: time.Now(), Ref: ref, Reason: "waits until the newest commit is read"})
+				time.AfterFunc(unreadPause, func() {
+					p.post(func() {
+						if p.run == a {
+							p.remove(a, ref, asked)
+						}
+					})
+				})
+				return
 			}
-			ev := run.Removed{At: time.Now(), Ref: ref, Note: note, Outside: outside(err)}
-			if err != nil {
+			ev := run.Removed{At: time.Now(), Ref: ref, Note: note, Outside: outside(err) || errors.Is(err, errUnread)}
+			switch {
+			case err != nil:
 				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
-			} else {
-				if isTask {
-					p.write(record.RemoveTask{Ref: ref})
-					delete(p.tasks, ref)
+			case wanted.again != "":
+				ev.Wanted, ev.Note = true, "declared again by "+wanted.again
+			default:
+				if wanted.heir != "" {
+					ev.Note = "handed over to " + wanted.heir
 				}
-				if other { // it was another than the one that was applied
-					p.drop(ref, uid)
-				} else {
-					p.drop(ref)
-				}
-				p.index.Forget(ref)
-				p.lookForLate(b)
-				if heir != "" {
-					p.noteStray(ref, b.Version).handed = true // should nobody come to keep it
-					p.write(record.HandOver{Ref: ref, Version: b.Version})
-				}
+				p.isRemoved(ref, b, isTask, uid, wanted.heir)
 			}
 			p.feed(ev)
 		})
 	})
+}
+
+// isRemoved takes in that an object is gone, or another ward's now. uid is of what was there, if it was another than was applied.
+func (p *placement) isRemoved(ref object.Ref, b compare.Baseline, isTask bool, uid, heir string) {
+	if isTask {
+		p.write(record.RemoveTask{Ref: ref})
+		delete(p.tasks, ref)
+	}
+	if uid != "" {
+		p.drop(ref, uid)
+	} else {
+		p.drop(ref)
+	}
+	p.index.Forget(ref)
+	p.lookForLate(b)
+	if heir != "" {
+		p.noteStray(ref, b.Version).handed = true // should nobody come to keep it
+		p.write(record.HandOver{Ref: ref, Version: b.Version})
+	}
 }
 
 // removeOne removes what the ward keeps. Of an object that a crash left in doubt, and of one that is another than was applied,

@@ -316,3 +316,56 @@ func TestARemovalWaitsForWhatWasReadByThen(t *testing.T) {
 	other.hears.taken.Store(4)
 	assert.Empty(t, p.unread(true))
 }
+
+// TestARunSparesWhatIsWantedByThen: between the start of a run and the turn of a removal another commit may come.
+func TestARunSparesWhatIsWantedByThen(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.ward.From.Repo = "moorings"
+	other := &placement{k: p.k, identity: identity{id: "other@quay", ward: ward.Ward{Name: "other", From: ward.From{Repo: "moorings"}}}, ties: ties{cluster: p.cluster}}
+	other.view.Store(&standing.View{})
+	other.says.Store(&declared.Declaration{})
+	p.k.wards = map[string]*placement{"w@quay": p, "other@quay": other}
+	says := func(p *placement, id string, refs ...object.Ref) {
+		d := &declared.Declaration{Revision: logbook.Revision{ID: id}}
+		var all []declared.Whole
+		for _, ref := range refs {
+			all = append(all, declared.Whole{Object: object.Object{Ref: ref}})
+		}
+		d.Take(declared.Of(all))
+		p.says.Store(d)
+	}
+	older := &declared.Declaration{}
+	for name, c := range map[string]struct {
+		ask    Ask
+		mine   []object.Ref // what the ward declares by then
+		theirs []object.Ref // what the other does
+		behind *placement   // who has not taken in yet what was read
+		spared spared
+		err    error
+	}{
+		"nobody wants it":                  {ask: Ask{Kind: run.Sync}},
+		"it came back":                     {ask: Ask{Kind: run.Sync}, mine: []object.Ref{horn}, spared: spared{again: "9d55792"}},
+		"it moved":                         {ask: Ask{Kind: run.Sync}, theirs: []object.Ref{horn}, spared: spared{heir: "other@quay"}},
+		"an older revision was asked for":  {ask: Ask{Kind: run.Sync, declared: older}, mine: []object.Ref{horn}},
+		"an older entry was asked for":     {ask: Ask{Kind: run.Rollback}, mine: []object.Ref{horn}},
+		"a rollback hands over too":        {ask: Ask{Kind: run.Rollback}, theirs: []object.Ref{horn}, spared: spared{heir: "other@quay"}},
+		"a rollback waits for nobody":      {ask: Ask{Kind: run.Rollback}, behind: other},
+		"all of it goes":                   {ask: Ask{Kind: run.Dismantle}, mine: []object.Ref{horn}},
+		"it has not read the newest":       {ask: Ask{Kind: run.Sync}, behind: p, err: errUnread},
+		"the other has not":                {ask: Ask{Kind: run.Sync}, behind: other, err: errUnread},
+		"the other may take what goes":     {ask: Ask{Kind: run.Dismantle}, behind: other, err: errUnread},
+		"what it reads is not asked about": {ask: Ask{Kind: run.Dismantle}, behind: p},
+	} {
+		t.Run(name, func(t *testing.T) {
+			says(p, "9d557920ead2ad4687beacbb5eed4353b03d04f4", c.mine...)
+			says(other, "9d557920ead2ad4687beacbb5eed4353b03d04f4", c.theirs...)
+			if c.behind != nil {
+				c.behind.hears.told.Add(1)
+				defer c.behind.hears.taken.Add(1)
+			}
+			got, err := p.spare(&activeRun{ask: c.ask}, horn, marks{}, false)
+			assert.ErrorIs(t, err, c.err)
+			assert.Equal(t, c.spared, got)
+		})
+	}
+}

@@ -109,6 +109,7 @@ type Removed struct {
 	Outside bool   // Err says nothing about the object
 	Note    string // what was done instead of removing it
 	Untried bool   // the run was stopped before its turn came
+	Wanted  bool   // it is declared again by now, and was left: Note says by what
 }
 
 // Seen is a newer health of an object, from the watch.
@@ -245,6 +246,9 @@ func (m *Machine) Step(ev Event) []Action {
 		p.Outside = e.Outside
 		if m.answered(p, e.Untried, e.Err, e.At) {
 			p.State, p.Reason, p.Ended = Gone, e.Note, e.At
+			if e.Wanted {
+				p.State = Untried
+			}
 		}
 	case Seen:
 		p := m.progress[e.Ref]

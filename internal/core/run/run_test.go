@@ -133,6 +133,17 @@ func TestRemovalsComeLastAndGroupByGroup(t *testing.T) {
 	assert.Equal(t, Done, end(t, m.Step(Removed{At: at(4), Ref: d})).Outcome)
 }
 
+func TestWhatIsDeclaredAgainIsLeft(t *testing.T) {
+	m := New(plan.Plan{Removals: []plan.Group{group(c), group(d)}}, time.Minute, Stay)
+	begin(t, m, Remove{c})
+	assert.Empty(t, m.Step(Trying{At: at(1), Ref: c, Reason: "waits until the newest commit is read"}))
+	assert.Equal(t, []Action{Remove{d}}, m.Step(Removed{At: at(1), Ref: c, Wanted: true, Note: "declared again by 9d55792"}))
+	assert.Equal(t, Done, end(t, m.Step(Removed{At: at(4), Ref: d})).Outcome)
+	left := m.Progress()[0]
+	assert.Equal(t, Untried, left.State)
+	assert.Equal(t, "declared again by 9d55792", left.Reason)
+}
+
 func TestARemovalThatFailsFailsTheRun(t *testing.T) {
 	m := New(plan.Plan{Removals: []plan.Group{group(c), group(d)}}, time.Minute, Stay)
 	begin(t, m, Remove{c})
