@@ -104,6 +104,32 @@ func TestAHandOverWithinOneCommit(t *testing.T) {
 	assert.Equal(t, c, renamed.GetLabels()["vigila.dev/ward"])
 }
 
+// TestARemovalTakenBackInTime: while a sync that is to remove an object still waits for another, a commit declares the object again.
+func TestARemovalTakenBackInTime(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("A horn", map[string]string{"app/horn.yaml": config("horn", "interval", "30s"), "app/bell.yaml": config("bell", "interval", "30s"), "app/mast.yaml": config("mast", "height", "9")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s"))
+	s.until("it is in step", inStepAndReady)
+	before := live(t, "", "v1", "configmaps", s.name, "horn")
+	require.NotNil(t, before)
+	gate := "apiVersion: v1\nkind: Service\nmetadata: {name: gate}\nspec: {type: LoadBalancer, selector: {app: gate}, ports: [{port: 80}]}\n"
+	s.push("A gate for the horn and the bell", map[string]string{"app/gate.yaml": gate, "app/horn.yaml": "", "app/bell.yaml": ""})
+	s.until("it waits for an address", func(w client.Ward) bool { return w.Run.Number == 2 })
+	s.push("The horn is wanted after all", map[string]string{"app/horn.yaml": config("horn", "interval", "30s")})
+	s.until("that is read", func(w client.Ward) bool { return w.Revision.Subject == "The horn is wanted after all" })
+	services := dynamicClient(t).Resource(schema.GroupVersionResource{Version: "v1", Resource: "services"}).Namespace(s.name)
+	_, err := services.Patch(context.Background(), "gate", types.MergePatchType, []byte(`{"status":{"loadBalancer":{"ingress":[{"ip":"192.0.2.9"}]}}}`), metav1.PatchOptions{}, "status")
+	require.NoError(t, err)
+	s.until("it goes on", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "The horn is wanted after all" })
+	after := live(t, "", "v1", "configmaps", s.name, "horn")
+	require.NotNil(t, after)
+	assert.Equal(t, before.GetUID(), after.GetUID(), "it was never gone")
+	assert.Nil(t, live(t, "", "v1", "configmaps", s.name, "bell"), "nobody took that back")
+	out := s.ok("logbook", s.name, "2")
+	assert.Contains(t, out, "declared again by ")
+}
+
 // TestAnAdoptionShowsWhatChanges: of an object made by a client-side apply, the mark and what is not declared any more;
 // defaults, which the API server fills in again, are no change.
 func TestAnAdoptionShowsWhatChanges(t *testing.T) {
