@@ -20,6 +20,7 @@ import (
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -80,13 +81,7 @@ func (k *Keeper) start(ctx context.Context, name string, r Ask) (int, error) {
 		return 0, err
 	}
 	for began := time.Now(); ; {
-		number := 0
-		err = p.ask(ctx, func() error {
-			n, err := p.start(r)
-			number = n
-			p.publish()
-			return err
-		})
+		number, err := p.want(ctx, startRun{r})
 		if unread := errors.Is(err, errUnread); !errors.Is(err, errQuiet) && !unread || unread && time.Since(began) > 10*time.Second {
 			if unread {
 				err = fault(Conflict, "%s: %v", p.id, err)
@@ -128,13 +123,8 @@ func (k *Keeper) stop(ctx context.Context, name, by string) error {
 	if err != nil {
 		return err
 	}
-	return p.ask(ctx, func() error {
-		if p.run == nil {
-			return fault(Conflict, "no run is going on in %s", p.id)
-		}
-		p.stop("stopped by " + by)
-		return nil
-	})
+	_, err = p.want(ctx, stopRun{by})
+	return err
 }
 
 // PendingObject is what a run would do to one object.
@@ -250,22 +240,18 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 			}
 		}
 	}
-	errs := make([]error, len(out.Objects))
+	calls, errs := p.calls(), make([]error, len(out.Objects))
 	var wg sync.WaitGroup
 	for i := range out.Objects {
 		o := &out.Objects[i]
 		if o.Task != object.NoTask {
 			continue
 		}
+		m := known[o.Ref]
 		wg.Go(func() {
-			done, err := p.cluster.calls.take(ctx, "preview "+p.id)
-			if err != nil {
-				errs[i] = err
-				return
-			}
-			defer done()
-			m := known[o.Ref]
-			errs[i] = p.try(ctx, o, made.objects[o.Ref].Object, m.kept, m.left, mayReplace(o.Ref, made.order[o.Ref], m.baseline, made.allow))
+			var did drive.Tried
+			did, errs[i] = calls.Try(ctx, drive.Order{Object: made.objects[o.Ref], Before: m.baseline, Turn: made.order[o.Ref], Left: m.left, Allow: made.allow}, m.kept)
+			o.Change, o.AlreadyThere, o.Fields, o.Refused, o.Replaced = did.Change, did.AlreadyThere, did.Fields, did.Refused, did.Replaced
 			for _, a := range m.added {
 				o.Fields = append(o.Fields, compare.Difference{Path: a.Path, Change: compare.Removed, From: a.To, Who: a.Who, When: a.When})
 			}
@@ -282,96 +268,6 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "keep"})
 	}
 	return out, nil
-}
-
-// try is the dry run of one object. noReplace tells why it may not be deleted and made again; empty when it may.
-func (p *placement) try(ctx context.Context, out *PendingObject, o object.Object, mine bool, left []object.Pointer, noReplace string) error {
-	out.Change = "update"
-	mask := p.mask
-	if w := p.other(ctx, o.Ref); w != "" {
-		out.Refused = "ward " + w + " keeps it already; one object can belong to one ward"
-		return nil
-	}
-	live, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
-	var gone *cluster.UnreachableError
-	switch {
-	case errors.As(err, &gone):
-		return err
-	case errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err):
-		live = nil
-		out.Change = "create"
-	case err != nil:
-		out.Refused = err.Error()
-		return nil
-	default:
-		out.AlreadyThere = !mine
-		if err := p.foreign(live); err != nil && !mine {
-			out.Refused = err.Error()
-			return nil
-		}
-	}
-	if live != nil {
-		o.Body = object.Complete(o.Body, live, left)
-	}
-	body := o
-	answer, err := p.hands.Apply(ctx, body, true)
-	fields, immutable := cluster.Immutable(err)
-	switch {
-	case errors.As(err, &gone):
-		return err
-	case err != nil && live == nil && cluster.Missing(err):
-		answer = body.Body // its namespace or its definition comes with the same sync
-	case immutable && noReplace == "":
-		out.Replaced, answer = true, body.Body
-	case immutable:
-		out.Refused = fmt.Sprintf("%s can't be changed in place; %s", orElse(fields, "what changed"), noReplace)
-		return nil
-	case err != nil:
-		out.Refused = err.Error()
-		return nil
-	}
-	if out.AlreadyThere && !out.Replaced {
-		if answer, err = p.tryTakeOver(ctx, o, live, answer, left); err != nil {
-			return err
-		}
-	}
-	if out.Replaced { // only what is declared is known of the new object
-		keys := object.Owned(live, nil)
-		out.Fields = compare.Fields(compare.Mask(mask).Fields(o.Ref, keys.Project(live)), compare.Mask(mask).Fields(o.Ref, keys.Project(answer)))
-		return nil
-	}
-	out.Fields = compare.Preview(o.Ref, live, answer, mask)
-	for i := range out.Fields {
-		if f := &out.Fields[i]; f.Path == lastApplied && f.From != nil {
-			f.From = "what client-side applies noted; it is not needed any more"
-		}
-	}
-	return nil
-}
-
-const lastApplied = "metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]"
-
-// tryTakeOver is what becomes of the answer to a dry run once the fields of the predecessors are Vigila's and those that
-// are not declared are gone: the API server itself says which of them it would fill in again.
-func (p *placement) tryTakeOver(ctx context.Context, o object.Object, live, answer map[string]any, left []object.Pointer) (map[string]any, error) {
-	from := object.Predecessors(live, p.ward.Keep.TakeOver)
-	if len(from) == 0 {
-		return answer, nil
-	}
-	dropped := object.Dropped(live, from, object.Owned(answer, nil), left)
-	ops := object.CutOperations(live, dropped)
-	if len(ops) == 0 {
-		return answer, nil
-	}
-	without, err := p.hands.Patch(ctx, o.Version, o.Ref, ops, true)
-	var gone *cluster.UnreachableError
-	if errors.As(err, &gone) {
-		return nil, err
-	}
-	if err != nil { // it would not be let through so; then all that is told is what would be taken away
-		return object.Cut(answer, dropped), nil
-	}
-	return object.Refill(answer, without, dropped), nil
 }
 
 // ObjectDetail is one object, declared and live, with what happened to it.
@@ -694,14 +590,8 @@ func (k *Keeper) reject(ctx context.Context, name, revision, by, why string) (*s
 	if err != nil {
 		return nil, fault(Invalid, "%v", err)
 	}
-	if err := p.ask(ctx, func() error {
-		p.reject(logbook.Rejection{Revision: c.ID, Subject: c.Subject, Why: orElse(why, "rejected by "+by), By: by, At: time.Now()})
-		p.writeAbout("reject", by, why, &logbook.Revision{ID: c.ID, Subject: c.Subject, Author: c.Author, At: c.At})
-		return nil
-	}); err != nil {
-		return nil, err
-	}
-	return p.fresh(ctx)
+	return k.wantOne(ctx, p.id, rejectRevision{logbook.Rejection{Revision: c.ID, Subject: c.Subject, Why: orElse(why, "rejected by "+by), By: by, At: time.Now()},
+		logbook.Revision{ID: c.ID, Subject: c.Subject, Author: c.Author, At: c.At}, why})
 }
 
 // accept lifts the rejection of a revision, given by its hash or the beginning of it.

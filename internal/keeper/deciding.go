@@ -17,7 +17,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 )
 
-func (p *placement) astray() index.Astray { return p.index.Astray(time.Now()) }
+func (p *placement) astray() index.Astray { return p.index.Astray(p.at) }
 
 // behind is what the repository moved, as it was found out last.
 type behind struct {
@@ -87,13 +87,13 @@ func (p *placement) evaluate() {
 		p.publish()
 		return
 	}
-	if p.will.Hold != nil && !p.will.Hold.Until.IsZero() && time.Now().After(p.will.Hold.Until) {
+	if p.will.Hold != nil && !p.will.Hold.Until.IsZero() && p.at.After(p.will.Hold.Until) {
 		_ = p.release(logbook.Vigila, "the end of the hold was reached") // it is held
 	}
 	if p.holdsAlready() {
 		p.setApplied(p.declared.Revision, p.declared.Snapshot, p.will.Done)
 	}
-	sought := sooner(p.seek(time.Now()), p.lookForStrays(time.Now()))
+	sought := sooner(p.seek(p.at), p.lookForStrays(p.at))
 	p.forgetGone()
 	if p.run == nil && p.ward.Keep.Drift == "restore" {
 		p.publish() // drift that is restored at once is history all the same
@@ -108,19 +108,19 @@ func (p *placement) evaluate() {
 	}
 	if p.run != nil {
 		if p.run.started {
-			wait = min(wait, time.Until(p.run.machine.Deadline()))
+			wait = min(wait, p.run.machine.Deadline().Sub(p.at))
 		}
 	} else if !again.IsZero() {
-		wait = time.Until(again)
+		wait = again.Sub(p.at)
 	}
 	if !sought.IsZero() {
-		wait = min(wait, time.Until(sought))
+		wait = min(wait, sought.Sub(p.at))
 	}
 	if noting > 0 {
 		wait = min(wait, noting)
 	}
 	if p.will.Hold != nil && !p.will.Hold.Until.IsZero() {
-		wait = min(wait, time.Until(p.will.Hold.Until))
+		wait = min(wait, p.will.Hold.Until.Sub(p.at))
 	}
 	p.timer.Reset(max(wait, 10*time.Millisecond))
 }
@@ -157,7 +157,7 @@ func (p *placement) decide() time.Time {
 		p.will.BroughtUpBy = "" // it is up, or a person has to see to it
 	}
 	behind, astray := p.pending(), p.astray()
-	s := run.Situation{Now: time.Now(), AutoSync: p.ward.Keep.Sync == "auto" || p.will.BroughtUpBy != "", RestoreDrift: p.ward.Keep.Drift == "restore",
+	s := run.Situation{Now: p.at, AutoSync: p.ward.Keep.Sync == "auto" || p.will.BroughtUpBy != "", RestoreDrift: p.ward.Keep.Drift == "restore",
 		Held: p.will.Hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: behind.Total(), Guarded: len(behind.guards) > 0, Restorable: len(astray.Restorable) + len(astray.Waiting),
 		Rejected: p.rejected(), LastFailed: p.will.LastFailed, FailuresInRow: p.will.Failures}
 	if s.Pending == 0 { // all of it is applied by a run that was stopped before it was ready: a sync waits for that, with a deadline

@@ -27,25 +27,27 @@ func (p *placement) Every() time.Duration { return p.ward.Keep.Every }
 // tell whether anything is new.
 func (p *placement) WasRead(name string, a standing.AsOf) {
 	p.hears.told.Add(1)
-	p.post(func() {
-		p.taking++
-		p.lookedElsewhere(name, a)
-		if !a.Known {
-			if !p.rendering {
-				p.taken(p.taking)
-			}
-			p.repository.Known, p.repository.Problem = false, a.Problem
-			if name == p.ward.From.Repo {
-				p.repository.Next = a.Next
-			}
-			p.looked()
-			return
-		}
-		if name == p.ward.From.Repo {
-			p.repository.Next = a.Next
-		}
-		p.render(a)
-	})
+	p.post(wasRead{name, a})
+}
+
+// IsSame is told after a look at a repository that found nothing new for this ward.
+func (p *placement) IsSame(name string, a standing.AsOf) { p.post(wasSame{name, a}) }
+
+func (p *placement) tookIn(ev wasRead) {
+	p.taking++
+	p.lookedElsewhere(ev.name, ev.asOf)
+	if ev.name == p.ward.From.Repo {
+		p.repository.Next = ev.asOf.Next
+	}
+	if ev.asOf.Known {
+		p.render(ev.asOf)
+		return
+	}
+	if !p.rendering {
+		p.taken(p.taking)
+	}
+	p.repository.Known, p.repository.Problem = false, ev.asOf.Problem
+	p.looked()
 }
 
 // taken notes that so many looks have been taken in.
@@ -54,20 +56,17 @@ func (p *placement) taken(n int64) {
 	p.taking -= n
 }
 
-// IsSame is told after a look at a repository that found nothing new for this ward.
-func (p *placement) IsSame(name string, a standing.AsOf) {
-	p.post(func() {
-		p.lookedElsewhere(name, a)
-		// What could not be rendered then may be now, and a chart may see more of the cluster than it did.
-		if p.declared == nil || !p.repository.Known || p.declared.Form == render.ChartForm {
-			p.repository.Next = a.Next
-			p.render(a)
-			return
-		}
-		if name == p.ward.From.Repo {
-			p.repository.At, p.repository.Next = a.At, a.Next
-		}
-	})
+func (p *placement) foundSame(ev wasSame) {
+	p.lookedElsewhere(ev.name, ev.asOf)
+	// What could not be rendered then may be now, and a chart may see more of the cluster than it did.
+	if p.declared == nil || !p.repository.Known || p.declared.Form == render.ChartForm {
+		p.repository.Next = ev.asOf.Next
+		p.render(ev.asOf)
+		return
+	}
+	if ev.name == p.ward.From.Repo {
+		p.repository.At, p.repository.Next = ev.asOf.At, ev.asOf.Next
+	}
 }
 
 // lookedElsewhere notes how one of the ward's other repositories is.
@@ -97,50 +96,43 @@ func (p *placement) looked() {
 	p.looking = nil
 }
 
-// render resolves the ward's revision and, when its tree is another, reads and renders it; beside the ward's
-// goroutine, one at a time.
+// render has the ward's revision resolved and, when its tree is another, read and rendered; one at a time.
 func (p *placement) render(a standing.AsOf) {
 	if p.rendering {
 		p.renderNext = true
 		return
 	}
 	if p.rendering = true; p.renderFrom.IsZero() {
-		p.renderFrom = time.Now()
+		p.renderFrom = p.at
 		long := standing.ReadLong
 		if !p.declared.Known() {
 			long = standing.RenderLong
 		}
-		time.AfterFunc(long, func() { p.post(func() {}) }) // by then it is said
+		p.out(later{long, woken{}}) // by then it is said
 	}
-	told := p.taking // what comes while it is rendered is taken in by the next rendering
 	old := p.declared
 	if old == nil {
 		old = p.stored
 	}
-	p.k.spawn(func() {
-		turn, err := p.k.renders.take(p.ctx, p.id)
-		var d *declared.Declaration
-		if err == nil {
-			d, err = p.declare(p.ctx, p.ward.From.Ref, old, turn)
-			turn()
-		}
-		p.post(func() {
-			p.rendering = false
-			p.rendered(a, d, err)
-			if err == nil {
-				p.renderFrom = time.Time{} // what is read next is another thing
-			}
-			if p.renderNext {
-				p.taken(told)
-				p.renderNext = false
-				p.render(a)
-			} else {
-				p.renderFrom = time.Time{}
-				p.taken(p.taking)
-			}
-			p.looked()
-		})
-	})
+	p.out(read{a, old, p.taking}) // what comes while it is rendered is taken in by the next rendering
+}
+
+// tookRendering takes in what was read.
+func (p *placement) tookRendering(ev rendered) {
+	p.rendering = false
+	p.rendered(ev.asOf, ev.declared, ev.err)
+	if ev.err == nil {
+		p.renderFrom = time.Time{} // what is read next is another thing
+	}
+	if p.renderNext {
+		p.taken(ev.told)
+		p.renderNext = false
+		p.render(ev.asOf)
+	} else {
+		p.renderFrom = time.Time{}
+		p.taken(p.taking)
+	}
+	p.looked()
 }
 
 func (p *placement) rendered(a standing.AsOf, d *declared.Declaration, err error) {
@@ -159,7 +151,7 @@ func (p *placement) rendered(a standing.AsOf, d *declared.Declaration, err error
 		if errors.As(err, &gone) {
 			p.repository.Known, p.repository.Problem = false, "its kinds can't be checked: "+err.Error()
 			if p.cluster.conn != nil {
-				p.retryRender(a)
+				p.out(later{rereadPause, readAgain{a}})
 			}
 		} else {
 			p.repository.Known, p.repository.Problem = false, err.Error()
@@ -198,20 +190,13 @@ func (p *placement) setRules(d *declared.Declaration) {
 	for ref := range p.index.All() {
 		k := [2]string{ref.Group, ref.Kind}
 		if p.index.Known(ref) != nil && (old[k] != nil || d.Rules[k] != nil) {
-			p.index.Judge(time.Now(), ref)
+			p.index.Judge(p.at, ref)
 		}
 	}
 }
 
-func (p *placement) retryRender(a standing.AsOf) {
-	time.AfterFunc(2*time.Second, func() {
-		p.post(func() {
-			if !p.repository.Known && p.ctx.Err() == nil {
-				p.render(a)
-			}
-		})
-	})
-}
+// rereadPause is how long it takes until what could not be checked against the cluster is read again.
+const rereadPause = 2 * time.Second
 
 // declare reads what the repository declares at a ref. While its inputs are the same, nothing is rendered. elsewhere is called
 // before another process renders it.

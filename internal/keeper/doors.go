@@ -259,20 +259,20 @@ func (w HoldWard) do(ctx context.Context, k *Keeper, by Actor) (*standing.View, 
 	if !w.Until.IsZero() && w.Until.Before(time.Now()) {
 		return nil, fault(Invalid, "the end of the hold, %s, is in the past", w.Until.UTC().Format(time.RFC3339))
 	}
-	return k.askOne(ctx, w.Ward, func(p *placement) error { return p.holdBy(by.Name, w.Why, w.Until) })
+	return k.wantOne(ctx, w.Ward, holdWard{by.Name, w.Why, w.Until})
 }
 
 func (w ReleaseWard) do(ctx context.Context, k *Keeper, by Actor) (*standing.View, error) {
-	return k.askOne(ctx, w.Ward, func(p *placement) error { return p.release(by.Name, w.Why) })
+	return k.wantOne(ctx, w.Ward, releaseWard{by.Name, w.Why})
 }
 
-// askOne has a ward do something on its own goroutine, and returns it as it stands then.
-func (k *Keeper) askOne(ctx context.Context, name string, do func(*placement) error) (*standing.View, error) {
+// wantOne grants a wish about a ward, and returns it as it stands then.
+func (k *Keeper) wantOne(ctx context.Context, name string, w wish) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
 	}
-	if err := p.ask(ctx, func() error { return do(p) }); err != nil {
+	if _, err := p.want(ctx, w); err != nil {
 		return nil, err
 	}
 	return p.fresh(ctx)
@@ -283,7 +283,7 @@ func (w RejectRevision) do(ctx context.Context, k *Keeper, by Actor) (*standing.
 }
 
 func (w LiftRejection) do(ctx context.Context, k *Keeper, by Actor) (*standing.View, error) {
-	return k.askOne(ctx, w.Ward, func(p *placement) error { return p.accept(w.Revision, by.Name) })
+	return k.wantOne(ctx, w.Ward, liftRejection{w.Revision, by.Name})
 }
 
 func (w ProposeBack) do(ctx context.Context, k *Keeper, by Actor) (*Proposal, error) {

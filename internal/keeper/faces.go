@@ -11,6 +11,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -42,13 +43,6 @@ type reach interface {
 	BoundLater(ctx context.Context, claim map[string]any) (bool, error)
 }
 
-// hands change objects in a cluster, as the account that a ward acts as.
-type hands interface {
-	Apply(ctx context.Context, o object.Object, dryRun bool) (map[string]any, error)
-	Patch(ctx context.Context, version string, ref object.Ref, ops []object.Operation, dryRun bool) (map[string]any, error)
-	Remove(ctx context.Context, version string, ref object.Ref, uid string) error
-}
-
 // ledger is what the record holds of wards, as one of them uses it.
 type ledger interface {
 	Commit(ctx context.Context, id string, writes ...record.Write) error
@@ -74,7 +68,7 @@ type ledger interface {
 }
 
 var (
-	_ reach  = (*cluster.Cluster)(nil)
-	_ hands  = (*cluster.Cluster)(nil)
-	_ ledger = (*record.Store)(nil)
+	_ reach       = (*cluster.Cluster)(nil)
+	_ drive.Hands = (*cluster.Cluster)(nil)
+	_ ledger      = (*record.Store)(nil)
 )

@@ -10,6 +10,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -55,31 +56,32 @@ func (p *placement) heir(ref object.Ref) string {
 }
 
 // spare tells who wants an object when the turn comes to remove it. A run may take long: by then another ward may declare the
-// object, or, where the run follows the repository, this one again. errUnread tells that somebody has to read first
-// what has come since.
-func (p *placement) spare(a *activeRun, ref object.Ref, m marks, leaving bool) (s spared, err error) {
-	if (a.ask.Kind == run.Sync || a.ask.Kind == run.Dismantle) && p.unreadSince(m, leaving) != "" {
+// object, or, where the run follows the repository, this one again. errUnread tells that somebody has to read first what has come
+// since. It is asked beside the ward's goroutine.
+func (p *placement) spare(r removal) (s drive.Spared, err error) {
+	if r.theirs != "" {
+		s.Theirs = r.theirs
+		return s, nil
+	}
+	if !r.kept {
+		return s, nil
+	}
+	if (r.intent.kind == run.Sync || r.intent.kind == run.Dismantle) && p.unreadSince(r.asked, r.leaving) != "" {
 		return s, errUnread
 	}
-	if a.ask.Kind == run.Sync && a.ask.declared == nil {
-		if p.broken == "" && !m.heard(&p.hears) {
+	if r.intent.kind == run.Sync && r.intent.follows {
+		if p.broken == "" && !r.asked.heard(&p.hears) {
 			return s, errUnread
 		}
 		if says := p.says.Load(); says != nil {
-			if d := says.Find(ref); d != nil && d.Task == object.NoTask {
-				s.again = says.Revision.Short()
+			if d := says.Find(r.ref); d != nil && d.Task == object.NoTask {
+				s.Again = says.Revision.Short()
 				return s, nil
 			}
 		}
 	}
-	s.heir = p.heir(ref)
+	s.Heir = p.heir(r.ref)
 	return s, nil
-}
-
-// spared is who wants an object that a run was about to remove.
-type spared struct {
-	heir  string // the ward that it is handed over to
-	again string // the newer revision of this ward that declares it again
 }
 
 // neighbours are the other wards of the cluster, by id.
@@ -196,31 +198,24 @@ func (p *placement) decideLeaving() time.Time {
 		return time.Time{}
 	}
 	if p.will.Leaving.Dismantle && !p.dismantled() {
-		if at := p.will.Retry(); time.Now().Before(at) {
+		if at := p.will.Retry(); p.at.Before(at) {
 			return at
 		}
 		_, err := p.start(Ask{Kind: run.Dismantle, By: p.will.Leaving.By, Why: p.will.Leaving.Why, Allow: p.will.Leaving.Allow})
 		switch {
 		case errors.Is(err, errUnread):
-			return time.Now().Add(unreadPause)
+			return p.at.Add(unreadPause)
 		case err != nil:
 			p.will.Stuck = err.Error()
 			p.log.Warn("dismantling did not start", "error", err)
-			return time.Now().Add(p.will.Failed(time.Now()))
+			return p.at.Add(p.will.Failed(p.at))
 		case p.run != nil:
 			p.will.Stuck = ""
 			return time.Time{}
 		}
 	}
 	p.finishing = true
-	p.after(func() {
-		p.k.spawn(func() {
-			if err := p.k.finish(p); err != nil && p.ctx.Err() == nil {
-				p.log.Error("the ward can't be removed", "error", err)
-				time.AfterFunc(2*time.Second, func() { p.post(func() { p.finishing = false }) })
-			}
-		})
-	})
+	p.after(finish{})
 	return time.Time{}
 }
 

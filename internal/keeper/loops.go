@@ -12,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -20,7 +21,7 @@ type clusterLoop struct {
 	k     *Keeper
 	conf  record.Cluster
 	conn  reach
-	as    func(namespace, account string) (hands, error)
+	as    func(namespace, account string) (drive.Hands, error)
 	err   error  // why there is no connection
 	below *below // what controllers made
 	calls *turns // what runs and previews ask of the cluster
@@ -41,7 +42,7 @@ func (k *Keeper) openCluster(c record.Cluster) {
 		l.err = err
 		k.log.Error("cluster can't be used", "cluster", c.Name, "error", l.err)
 	} else {
-		l.conn, l.as = conn, func(namespace, account string) (hands, error) { return conn.As(namespace, account) }
+		l.conn, l.as = conn, func(namespace, account string) (drive.Hands, error) { return conn.As(namespace, account) }
 		l.conn.Handle(l)
 		l.below = newBelow(l.conn.Children)
 	}
@@ -130,7 +131,7 @@ func (l *clusterLoop) freed() {
 	defer l.k.mu.RUnlock()
 	for _, p := range l.k.wards {
 		if v := p.View(); p.cluster == l && v != nil && (v.Pending > 0 || v.Shares) {
-			p.post(func() { p.moved++ })
+			p.post(freed{})
 		}
 	}
 }
@@ -182,7 +183,7 @@ func (l *clusterLoop) PutBack() { l.putBack() }
 // so everything that bears a mark is looked at once.
 func (l *clusterLoop) putBack() {
 	if l.rewound.CompareAndSwap(false, true) {
-		l.each(func(p *placement) { p.post(func() {}) }) // each looks for its strays
+		l.each(func(p *placement) { p.post(woken{}) }) // each looks for its strays
 	}
 	if l.conn == nil || !l.sweeps.CompareAndSwap(false, true) {
 		return
@@ -264,7 +265,7 @@ func (l *clusterLoop) waiting() (n int) {
 // Deleted is part of cluster.Handler.
 func (l *clusterLoop) Deleted(body map[string]any) {
 	if p, ref := l.owner(body); p != nil {
-		p.post(func() { p.index.LastSeen(time.Now(), ref, body) })
+		p.post(sawGone{ref, body})
 	}
 }
 
@@ -282,14 +283,14 @@ func (l *clusterLoop) Listed(group, kind string, all map[object.Ref]bool) {
 	defer l.k.mu.RUnlock()
 	for _, id := range ids {
 		if p := l.k.wards[id]; p != nil {
-			p.post(func() { p.index.Listed(time.Now(), group, kind, all) })
+			p.post(listed{group, kind, all})
 		}
 	}
 }
 
 // WatchChanged is part of cluster.Handler.
 func (l *clusterLoop) WatchChanged() {
-	l.each(func(p *placement) { p.post(p.watchChanged) })
+	l.each(func(p *placement) { p.post(watchMoved{}) })
 	l.k.broker.send(Note{"cluster", l.conf.Name})
 }
 

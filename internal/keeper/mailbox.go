@@ -7,12 +7,12 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 )
 
-// mailbox holds what waits for one goroutine. Whoever posts never waits.
+// mailbox holds the events that wait for one goroutine. Whoever posts never waits.
 type mailbox struct {
 	wake chan struct{} // something waits
 
 	mu     sync.Mutex
-	queue  []func()
+	queue  []event
 	newest map[object.Ref]map[string]any // states that wait, of each object the newest
 	many   bool                          // they were many
 }
@@ -21,10 +21,10 @@ func newMailbox() mailbox {
 	return mailbox{wake: make(chan struct{}, 1), newest: map[object.Ref]map[string]any{}}
 }
 
-// post hands work to the goroutine; it never blocks.
-func (m *mailbox) post(f func()) {
+// post hands an event to the goroutine; it never blocks.
+func (m *mailbox) post(ev event) {
 	m.mu.Lock()
-	m.queue = append(m.queue, f)
+	m.queue = append(m.queue, ev)
 	m.mu.Unlock()
 	select {
 	case m.wake <- struct{}{}:
@@ -34,7 +34,7 @@ func (m *mailbox) post(f func()) {
 
 // postState hands a state of an object over. Of several that wait only the newest is kept, so the queue is never longer than there
 // are objects.
-func (m *mailbox) postState(ref object.Ref, body map[string]any, take func(map[string]any)) {
+func (m *mailbox) postState(ref object.Ref, body map[string]any) {
 	m.mu.Lock()
 	old, waits := m.newest[ref]
 	if !waits || compare.ResourceVersion(old) <= compare.ResourceVersion(body) {
@@ -43,8 +43,17 @@ func (m *mailbox) postState(ref object.Ref, body map[string]any, take func(map[s
 	}
 	m.mu.Unlock()
 	if !waits {
-		m.post(func() { take(m.takeState(ref)) })
+		m.post(saw{ref: ref})
 	}
+}
+
+// open is an event as it is taken in: with the newest state of its object.
+func (m *mailbox) open(ev event) event {
+	if s, is := ev.(saw); is {
+		s.body = m.takeState(s.ref)
+		return s
+	}
+	return ev
 }
 
 func (m *mailbox) takeState(ref object.Ref) map[string]any {
@@ -58,7 +67,7 @@ func (m *mailbox) takeState(ref object.Ref) map[string]any {
 }
 
 // take is everything that waits.
-func (m *mailbox) take() []func() {
+func (m *mailbox) take() []event {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	work := m.queue

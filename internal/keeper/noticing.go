@@ -37,7 +37,7 @@ func (p *placement) noteDrift() time.Duration {
 	if p.run != nil || p.will.Leaving != nil || p.declared == nil || !p.clusterKnown().Known {
 		return 0 // a restore tells what it puts back; what can't be seen has not ended
 	}
-	if wait := time.Until(p.notedAt.Add(p.notePause)); wait > 0 && wait <= p.notePause {
+	if wait := p.notedAt.Add(p.notePause).Sub(p.at); wait > 0 && wait <= p.notePause {
 		return wait // somebody changes something all the time; its newest value is told a little later
 	}
 	astray := p.astray()
@@ -76,11 +76,11 @@ func (p *placement) noteDrift() time.Duration {
 	}
 	p.toldBefore = ""
 	if len(began)+len(ended) > 0 {
-		quick := time.Since(p.notedAt) < 2*max(p.notePause, 5*time.Second)
+		quick := p.at.Sub(p.notedAt) < 2*max(p.notePause, 5*time.Second)
 		if p.notePause = min(2*p.notePause, 10*time.Minute); !quick || p.notePause == 0 {
 			p.notePause = 5 * time.Second
 		}
-		p.notedAt = time.Now()
+		p.notedAt = p.at
 	}
 	if len(began) > 0 {
 		p.tell(strings.Join(slices.Sorted(maps.Keys(by)), ", "), standing.Listed(began))
@@ -93,9 +93,9 @@ func (p *placement) noteDrift() time.Duration {
 
 // tell writes about drift into the logbook.
 func (p *placement) tell(by, why string) {
-	now := time.Now()
+	now := p.at
 	p.addEntry(logbook.Entry{Kind: driftKind, Outcome: string(run.Done), By: by, Why: why, Revision: p.will.Applied, Started: now, Ended: now})
-	p.after(func() { p.k.broker.send(Note{"ward", p.id}) })
+	p.after(note{})
 }
 
 // putBack notes that a run has put drift back, or taken it in: that is its entry's to tell.

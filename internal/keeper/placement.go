@@ -17,6 +17,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
@@ -62,8 +63,8 @@ type identity struct {
 type ties struct {
 	repo    *sources.Loop
 	cluster *clusterLoop
-	hands   hands  // the cluster, acted in as the ward's service account where it has one
-	ledger  ledger // the record
+	hands   drive.Hands // the cluster, acted in as the ward's service account where it has one
+	ledger  ledger      // the record
 	log     *slog.Logger
 	ctx     context.Context
 	cancel  context.CancelFunc
@@ -99,10 +100,12 @@ type reading struct {
 
 // writing is what is on its way to the record.
 type writing struct {
-	now       batch  // what the events of this turn have changed
-	flying    *batch // what is being written down
-	unwritten string // why it can't be
-	number    int    // of the newest entry
+	at        time.Time // when the event that is taken in was
+	outs      []effect  // what the events of this turn want done, however the writes go
+	now       batch     // what they have changed
+	flying    *batch    // what is being written down
+	unwritten string    // why it can't be
+	number    int       // of the newest entry
 }
 
 // work is what is to be done, and what goes on.
@@ -194,8 +197,8 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 		}
 	}
 	k.spawn(p.loop)
-	p.post(p.resume)
-	p.post(p.watchChanged) // watches that other wards began may have told everything already
+	p.post(begins{})
+	p.post(watchMoved{}) // watches that other wards began may have told everything already
 	if p.repository.At.IsZero() {
 		r.LookSoon()
 	} else { // it was read a moment ago; a thousand wards that a roster declares need no thousand looks
@@ -210,6 +213,7 @@ func (k *Keeper) newPlacement(rec record.Placement, w ward.Ward, of record.Ward,
 		identity: identity{id: rec.ID, ward: w, file: of.File, roster: of.Roster, source: of.Source, service: k.service, mask: k.mask},
 		ties:     ties{cluster: c, ledger: k.ledger, log: k.log.With("ward", rec.ID), ended: make(chan struct{})},
 		reading:  reading{others: map[string]standing.AsOf{}},
+		writing:  writing{at: time.Now()},
 		told:     told{noticed: map[object.Ref][]compare.Difference{}}}
 	p.index = index.New(p, index.Settings{Service: p.service, Mask: p.mask, Additions: w.Keep.Additions})
 	p.ctx, p.cancel = context.WithCancel(k.ctx)
@@ -312,14 +316,6 @@ func (k *Keeper) openBroken(rec record.Placement, w ward.Ward, of record.Ward, w
 	k.spawn(p.loop)
 }
 
-func isRun(e logbook.Entry) bool {
-	switch run.Kind(e.Kind) {
-	case run.Sync, run.Restore, run.Rollback, run.Dismantle:
-		return true
-	}
-	return false
-}
-
 // close ends the placement's goroutine. A run that began just before is called interrupted.
 func (p *placement) close() {
 	p.cancel()
@@ -339,26 +335,15 @@ func (p *placement) close() {
 // a list may be stale, and a cluster may have been restored to an earlier state.
 func (p *placement) saw(ref object.Ref, body map[string]any, listed bool) {
 	if listed {
-		p.post(func() {
-			if p.index.ListedAs(time.Now(), ref, body) {
-				p.sawLive(ref, body, index.Watched)
-			}
-		})
+		p.post(sawListed{ref, body})
 	}
-	p.postState(ref, body, func(newest map[string]any) { p.sawLive(ref, newest, index.Watched) })
+	p.postState(ref, body)
 }
 
 // ask runs a function on the placement's goroutine and waits for it; what it changes is written down before the answer.
 func (p *placement) ask(ctx context.Context, f func() error) error {
 	c := make(chan error, 1)
-	p.post(func() {
-		before := p.now.size()
-		if err := f(); err != nil || p.now.size() == before {
-			c <- err
-			return
-		}
-		p.now.replies = append(p.now.replies, func(err error) { c <- err })
-	})
+	p.post(wished{f, c})
 	select {
 	case err := <-c:
 		return err
@@ -375,24 +360,15 @@ func (p *placement) loop() {
 	p.timer = time.NewTimer(time.Hour)
 	defer p.timer.Stop()
 	for {
+		var events []event
 		select {
 		case <-p.ctx.Done():
 			return
 		case <-p.wake:
 		case <-p.timer.C:
-			if p.run != nil {
-				p.feed(run.Tick{At: time.Now()})
-			}
+			events = append(events, ticked{})
 		}
-		for _, f := range p.take() {
-			if p.ctx.Err() != nil {
-				return
-			}
-			f()
-		}
-		p.takeAnswers()
-		p.evaluate()
-		p.settleUp()
+		p.takeIn(append(events, p.take()...))
 	}
 }
 

@@ -52,7 +52,7 @@ func (p *placement) commits(t *testing.T) {
 	b := p.now
 	p.now = batch{}
 	require.NoError(t, p.k.store.Commit(p.ctx, p.id, b.writes...))
-	b.through()
+	p.through(&b)
 }
 
 func (p *placement) declaring(objects ...declared.Object) {

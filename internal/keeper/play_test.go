@@ -26,6 +26,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -153,7 +154,7 @@ func (s *stage) open() {
 	k := &Keeper{ledger: page{s.book, dead.Load}, service: service, mask: func(v string) string { return "digest of " + v }, log: s.log, broker: newBroker(), metrics: newMetrics(), opts: Options{Parallel: 4}, registry: newRegistry()}
 	k.ctx, k.cancel = context.WithCancel(s.t.Context())
 	w := s.sea.watch(k.ctx)
-	c := &clusterLoop{k: k, conf: record.Cluster{Name: "sea"}, conn: w, as: func(string, string) (hands, error) { return w, nil }, below: newBelow(w.Children), calls: newTurns(8, 10*time.Second, k.metrics.waits.WithLabelValues("sea")),
+	c := &clusterLoop{k: k, conf: record.Cluster{Name: "sea"}, conn: w, as: func(string, string) (drive.Hands, error) { return w, nil }, below: newBelow(w.Children), calls: newTurns(8, 10*time.Second, k.metrics.waits.WithLabelValues("sea")),
 		claims: map[uint64]*placement{}, seed: maphash.MakeSeed(), needs: map[object.Kind]map[string]bool{}}
 	w.Handle(c)
 	k.clusters["sea"] = c
@@ -189,8 +190,8 @@ func (s *stage) openWard(of ward.Ward, c *clusterLoop, w *watcher) {
 		p.watchKind(kind)
 	}
 	s.k.spawn(p.loop)
-	p.post(p.resume)
-	p.post(p.watchChanged)
+	p.post(begins{})
+	p.post(watchMoved{})
 	s.ps = append(s.ps, p)
 }
 
@@ -210,12 +211,11 @@ func (s *stage) read() {
 		p.hears.told.Add(1)
 		time.AfterFunc(time.Duration(s.r.IntN(500))*time.Millisecond, func() {
 			d := *(*s.newest.Load())[i]
-			p.post(func() {
-				if p.ctx.Err() == nil {
-					p.rendered(standing.AsOf{Known: true, At: time.Now()}, &d, nil)
-					p.hears.taken.Add(1)
-				}
-			})
+			p.post(wished{func() error {
+				p.rendered(standing.AsOf{Known: true, At: time.Now()}, &d, nil)
+				p.hears.taken.Add(1)
+				return nil
+			}, make(chan error, 1)})
 		})
 	}
 }
@@ -266,13 +266,18 @@ func (s *stage) declare(ref object.Ref, name string, body map[string]any) declar
 // something happens.
 func (s *stage) something() {
 	p := s.ps[s.r.IntN(len(s.ps))]
-	ask := func(what string, f func() error) {
+	ask := func(what string, f func(ctx context.Context) error) {
 		go func() {
 			ctx, cancel := context.WithTimeout(s.t.Context(), 20*time.Second)
 			defer cancel()
-			err := p.ask(ctx, f)
-			s.tell(what, "ward", p.id, "error", err)
+			s.tell(what, "ward", p.id, "error", f(ctx))
 		}()
+	}
+	want := func(what string, w wish) {
+		ask(what, func(ctx context.Context) error {
+			_, err := p.want(ctx, w)
+			return err
+		})
 	}
 	pause := func(most int) { time.Sleep(time.Duration(s.r.IntN(most)) * time.Millisecond) }
 	switch s.r.IntN(24) {
@@ -306,28 +311,17 @@ func (s *stage) something() {
 		s.refuse(false)
 		s.tell("writes go through")
 	case 16:
-		ask("stop", func() error {
-			if p.run != nil {
-				p.stop("stopped by operator")
-			}
-			return nil
-		})
+		want("stop", stopRun{"operator"})
 	case 17:
-		ask("hold", func() error { return p.holdBy("operator", "gale", time.Time{}) })
+		want("hold", holdWard{"operator", "gale", time.Time{}})
 	case 18:
-		ask("release", func() error { return p.release("operator", "") })
+		want("release", releaseWard{"operator", ""})
 	case 19:
-		ask("sync", func() error {
-			_, err := p.start(Ask{Kind: run.Sync, By: "operator", Retry: true})
-			return err
-		})
+		want("sync", startRun{Ask{Kind: run.Sync, By: "operator", Retry: true}})
 	case 20:
-		ask("restore", func() error {
-			_, err := p.start(Ask{Kind: run.Restore, By: "operator"})
-			return err
-		})
+		want("restore", startRun{Ask{Kind: run.Restore, By: "operator"}})
 	case 21:
-		ask("rollback", func() error { return s.rollback(p) })
+		ask("rollback", func(ctx context.Context) error { return p.ask(ctx, func() error { return s.rollback(p) }) })
 	case 22:
 		s.was = s.sea.remember()
 	case 23:
@@ -409,9 +403,9 @@ func (s *stage) check() {
 // told holds what is told of runs against what goes on: once a ward says that none does, no entry says that one does.
 func (s *stage) told() {
 	for _, p := range s.ps {
-		p.post(func() {
+		p.post(wished{func() error {
 			if p.run != nil || p.View().Run != nil {
-				return
+				return nil
 			}
 			s.book.mu.Lock()
 			defer s.book.mu.Unlock()
@@ -422,7 +416,8 @@ func (s *stage) told() {
 					s.sea.mu.Unlock()
 				}
 			}
-		})
+			return nil
+		}, make(chan error, 1)})
 	}
 }
 

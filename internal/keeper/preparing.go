@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
@@ -48,7 +47,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 	}
 	m := &making{placement: p, ask: r, astray: p.astray(), out: &prepared{allow: r.Allow, objects: map[object.Ref]declared.Whole{}, order: map[object.Ref]object.Turn{}},
 		in:    plan.Input{Baselines: p.index.Baselines(), Prune: p.ward.Keep.Prune, NoPrune: p.index.Guarded(object.NoPrune), Again: r.Reapply && !r.quiet, Unbound: p.index.Unbound(), Allow: r.Allow},
-		entry: logbook.Entry{Placement: p.id, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: time.Now()}}
+		entry: logbook.Entry{Placement: p.id, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: p.at}}
 	if r.diff {
 		m.in.Baselines = p.knownNow()
 	}

@@ -265,7 +265,7 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	}
 	for _, p := range k.wardsOf(conf.Name) {
 		misfiled, limited := in.Standing(roster.Kept{Name: p.ward.Name, Source: p.source}, problems)
-		p.post(func() { p.misfiled, p.limited = misfiled, limited })
+		p.post(filed{misfiled, limited})
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -343,10 +343,7 @@ func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 		l.k.log.Error("the rules of a roster can't be written", "roster", conf.Name, "error", err)
 	}
 	for _, p := range l.k.wardsOf(conf.Name) {
-		p.post(func() {
-			p.declared, p.stored = nil, nil // they hold for what is declared
-			p.render(standing.AsOf{Known: true, At: time.Now()})
-		})
+		p.post(forgotten{standing.AsOf{Known: true, At: time.Now()}}) // the rules hold for what is declared
 	}
 	return nil
 }
@@ -583,7 +580,10 @@ func (l *rosterLoop) wards(in *roster.Files, have []record.Ward) (settled bool, 
 		}
 		if reflect.DeepEqual(kept[w.Name], want) && slices.Equal(placed, known.Matching(w.Ward)) {
 			for _, p := range k.named(w.Name) { // it came back before it was gone
-				if p.View().Leaving != nil && p.ask(l.ctx, p.stay) != nil {
+				if p.View().Leaving == nil {
+					continue
+				}
+				if _, err := p.want(l.ctx, stayWard{}); err != nil {
 					settled = false
 				}
 			}
@@ -692,7 +692,7 @@ func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
 	if what := p.unread(true); what != "" {
 		return fault(Conflict, "%s waits for %s", p.id, what)
 	}
-	if err := p.ask(ctx, func() error { return p.leave(l) }); err != nil {
+	if _, err := p.want(ctx, leaveWard{l}); err != nil {
 		return err
 	}
 	return fault(Conflict, "%s is being dismantled first", p.id)
@@ -700,7 +700,7 @@ func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
 
 // retire forgets a placement; what it keeps is left behind, and listed so when a roster or a dismantling left it.
 func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) error {
-	if err := p.ask(ctx, func() error { p.after(func() {}); return nil }); err != nil { // everything is written down
+	if _, err := p.want(ctx, beWritten{}); err != nil {
 		return err
 	}
 	kept, err := k.store.Baselines(ctx, p.id)
@@ -895,12 +895,7 @@ func (k *Keeper) syncRoster(ctx context.Context, name, by string, allow []string
 	}
 	for _, n := range k.withNested(name) {
 		for _, p := range k.wardsOf(n) {
-			if err := p.ask(ctx, func() error {
-				if p.bringable().Sync {
-					p.will.BroughtUpBy = by
-				}
-				return nil
-			}); err != nil && ctx.Err() != nil {
+			if _, err := p.want(ctx, bringUp{by}); err != nil && ctx.Err() != nil {
 				return Roster{}, err
 			}
 		}

@@ -5,18 +5,17 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
-	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -48,11 +47,11 @@ type activeRun struct {
 	entry    logbook.Entry
 	machine  *run.Machine
 	pieces   map[object.Ref]*piece // all that it carries; none is added once it is made
-	answered []answer              // applies that have been answered, and not taken in yet
+	answered []drive.Applied       // applies that have been answered, and not taken in yet
 	defined  map[[2]string]bool    // kinds whose definitions come with the same objects
 	restored []logbook.Restore     // what a restore puts back
 	spared   []plan.Guard          // what a guard protects was left where it is
-	ends
+	drive    *drive.Drive          // makes its calls
 	state
 }
 
@@ -62,17 +61,6 @@ type state struct {
 	changed     int  // objects whose apply made a difference
 	gaveWay     bool // to a newer revision
 	unreachable bool // some call was not answered
-}
-
-// ends are the ways in which the calls of a run come to an end.
-type ends struct {
-	ctx      context.Context
-	cancel   context.CancelFunc
-	stopping context.Context // ends when the run is stopped: nothing new begins, and waiting for a finalizer may take for ever
-	letGo    context.CancelFunc
-	giveUp   atomic.Int64 // the machine's deadline, in Unix nanoseconds
-	limit    *time.Timer  // ends everything that is on its way
-	slots    chan struct{}
 }
 
 // piece is one object of a run.
@@ -109,10 +97,8 @@ func (a *activeRun) of(ref object.Ref) *piece {
 	return &piece{}
 }
 
-// until bounds a call by the time that the run has; calls that are on their way at the deadline may take callGrace.
-func (a *activeRun) until(ctx context.Context) (context.Context, context.CancelFunc) {
-	return context.WithDeadline(ctx, time.Unix(0, a.giveUp.Load()).Add(callGrace))
-}
+// defines tells whether the run brings the definition of an object's kind.
+func (a *activeRun) defines(ref object.Ref) bool { return a.defined[[2]string{ref.Group, ref.Kind}] }
 
 // errQuiet tells that everything is being applied again, as keep.reapply asks; that is over in a moment.
 var errQuiet = errors.New("everything is being applied again; try it in a moment")
@@ -151,7 +137,7 @@ func (p *placement) start(r Ask) (int, error) {
 	}
 	e = p.addEntry(e)
 	hold := func(h logbook.Hold) {
-		h.By, h.At = r.By, time.Now()
+		h.By, h.At = r.By, p.at
 		p.setHold(&h)
 	}
 	switch {
@@ -163,8 +149,7 @@ func (p *placement) start(r Ask) (int, error) {
 		// It would run forward to its own revision the next moment.
 		hold(logbook.Hold{Reason: orElse(r.Why, "synced to "+r.declared.Revision.Short()), Entry: e.Number})
 	}
-	a := newRun(p, r, ready, found)
-	a.entry = e
+	a := newRun(p, r, e, ready, found)
 	theirs := map[object.Ref]string{}
 	intents := p.intend(a, made.Refs())
 	for _, ref := range made.Removed() {
@@ -173,7 +158,7 @@ func (p *placement) start(r Ask) (int, error) {
 		x.works, x.doubted = true, b.Intent != 0
 	}
 	p.write(record.Claim{Cluster: p.cluster.conf.Name, Number: e.Number, All: intents, Refused: theirs})
-	p.after(func() { p.begin(a, theirs) })
+	p.after(happen{begun{e.Number, theirs}})
 	for _, b := range intents {
 		p.index.Keep(b)
 		p.watchKind(object.Kind{Version: b.Version, Kind: b.Ref.Kind})
@@ -195,8 +180,8 @@ func (p *placement) start(r Ask) (int, error) {
 }
 
 // newRun makes a run that has not started.
-func newRun(p *placement, r Ask, ready *prepared, found map[object.Ref]*fieldpath.Set) *activeRun {
-	a := &activeRun{ask: r, pieces: map[object.Ref]*piece{}, spared: ready.plan.Spared}
+func newRun(p *placement, r Ask, e logbook.Entry, ready *prepared, found map[object.Ref]*fieldpath.Set) *activeRun {
+	a := &activeRun{ask: r, entry: e, pieces: map[object.Ref]*piece{}, spared: ready.plan.Spared}
 	carry := func(ref object.Ref) {
 		if a.pieces[ref] == nil {
 			a.pieces[ref] = &piece{object: ready.objects[ref], turn: ready.order[ref], found: found[ref]}
@@ -216,9 +201,11 @@ func newRun(p *placement, r Ask, ready *prepared, found map[object.Ref]*fieldpat
 		carry(ref)
 	}
 	a.defined = declared.Definitions(all)
-	a.slots = make(chan struct{}, p.k.opts.Parallel)
-	a.ctx, a.cancel = context.WithCancel(p.ctx)
-	a.stopping, a.letGo = context.WithCancel(a.ctx)
+	snapshot := ready.entry.Snapshot
+	if r.Kind == run.Restore {
+		snapshot = "" // each is applied as it was
+	}
+	a.drive = p.calls().New(p.ctx, p.k.opts.Parallel, a.entry.Number, snapshot, hearsRun{p, a.entry.Number})
 	otherwise := run.Stay
 	if r.Kind == run.Sync && p.ward.Settle.Otherwise == "rollback" && len(r.Only) == 0 {
 		otherwise = run.GoBack
@@ -257,23 +244,23 @@ func (p *placement) intend(a *activeRun, refs []object.Ref) (intents []compare.B
 	return intents
 }
 
-// begin starts a run that is written down. theirs are objects that the record knows to be another ward's.
-func (p *placement) begin(a *activeRun, theirs map[object.Ref]string) {
-	for ref, ward := range theirs { // of one that can't be opened
-		a.of(ref).refused = ward
+// begin starts a run that is written down.
+func (p *placement) begin(ev begun) {
+	a := p.run
+	for ref, ward := range ev.theirs { // of one that can't be opened
+		if a != nil && a.entry.Number == ev.run {
+			a.of(ref).refused = ward
+		}
 		p.index.Drop(ref)
 		p.cluster.drop(ref, p)
 	}
-	if p.run != a {
+	if p.runs(ev.run) == nil {
 		return // it was stopped meanwhile
 	}
-	a.limit = time.AfterFunc(2*p.ward.Settle.Within+callGrace, a.cancel) // the tasks for a failure have the same time again
+	a.drive.Begin(p.ward.Settle.Within)
 	a.started = true
-	p.feed(run.Started{At: time.Now()})
+	p.feed(run.Started{At: p.at})
 }
-
-// callGrace is how long calls that are on their way at the deadline may still take.
-const callGrace = 5 * time.Second
 
 // guarded is the no of guards.
 func guarded(id string, gs []plan.Guard) *Fault {
@@ -310,9 +297,8 @@ func (p *placement) other(ctx context.Context, ref object.Ref) string {
 // stop ends the run that goes on: calls that are on their way have a little time to be answered.
 func (p *placement) stop(reason string) {
 	a := p.run
-	a.letGo()
-	time.AfterFunc(callGrace, a.cancel)
-	p.feed(run.Stop{At: time.Now(), Reason: reason})
+	a.drive.Stop()
+	p.feed(run.Stop{At: p.at, Reason: reason})
 }
 
 // feed gives the run an event and does what it wants done.
@@ -326,7 +312,7 @@ func (p *placement) feed(ev run.Event) {
 	}
 	p.moved++
 	actions := a.machine.Step(ev)
-	a.giveUp.Store(a.machine.Deadline().UnixNano())
+	a.drive.Until(a.machine.Deadline())
 	for _, act := range actions {
 		switch act := act.(type) {
 		case run.Apply:
@@ -336,125 +322,82 @@ func (p *placement) feed(ev run.Event) {
 				p.apply(a, act.Ref)
 			}
 		case run.Remove:
-			p.remove(a, act.Ref, marks{})
+			p.remove(a, act.Ref)
 		case run.End:
 			p.end(a, act)
 		}
 	}
 }
 
-// remove removes an object, or leaves it to who wants it. asked is what others had been told when its turn came first.
-func (p *placement) remove(a *activeRun, ref object.Ref, asked marks) {
+// remove has an object removed, or left to who wants it.
+func (p *placement) remove(a *activeRun, ref object.Ref) {
 	b, kept := p.index.Baseline(ref)
 	task, isTask := p.tasks[ref]
 	if isTask && !kept {
 		b = compare.Baseline{Ref: ref, Version: task.Version, UID: task.UID}
 	}
-	l := p.index.Known(ref)
-	other := l != nil && l.Present && l.UID != "" && l.UID != b.UID // deleted and made again, or from before the cluster's data were put back
-	uid := ""
-	if other {
-		uid = l.UID
+	r := removal{run: a.entry.Number, ref: ref, b: b, kept: kept, task: isTask, intent: intent{a.ask.Kind, a.ask.declared == nil}, asked: marks{}, leaving: p.will.Leaving != nil}
+	if l := p.index.Known(ref); l != nil {
+		if l.Present && l.UID != b.UID { // deleted and made again, or from before the cluster's data were put back
+			r.other = l.UID
+		}
+		r.theirs = l.Foreign // another service keeps it now: it is let go of, not removed
 	}
-	theirs := l != nil && l.Foreign != "" // another service keeps it now: it is let go of, not removed
-	note := ""
-	if theirs {
-		note = "left to " + compare.AnotherService(l.Foreign)
-	}
-	leaving := p.will.Leaving != nil
-	p.call(func() {
-		var wanted spared
-		err := p.turn(a, func() (err error) {
-			if kept && !theirs { // asked as late as can be: another commit may have come while it waited for its turn
-				wanted, err = p.spare(a, ref, asked, leaving)
-			}
-			if err != nil || theirs || wanted != (spared{}) {
-				return err
-			}
-			ctx, cancel := a.until(a.stopping)
-			defer cancel()
-			return p.removeOne(ctx, b, other)
-		})
-		p.post(func() {
-			if p.run != a {
-				return
-			}
-			if errors.Is(err, errUnread) && time.Now().UnixNano() < a.giveUp.Load() {
-				p.feed(run.Trying{At: time.Now(), Ref: ref, Reason: "waits until the newest commit is read"})
-				time.AfterFunc(unreadPause, func() {
-					p.post(func() {
-						if p.run == a {
-							p.remove(a, ref, asked)
-						}
-					})
-				})
-				return
-			}
-			ev := run.Removed{At: time.Now(), Ref: ref, Note: note, Outside: outside(err) || errors.Is(err, errUnread)}
-			switch {
-			case err != nil:
-				ev.Err, ev.Untried = err.Error(), errors.Is(err, errStopped)
-			case wanted.again != "":
-				ev.Wanted, ev.Note = true, "declared again by "+wanted.again
-			default:
-				if wanted.heir != "" {
-					ev.Note = "handed over to " + wanted.heir
-				}
-				p.isRemoved(ref, b, isTask, uid, wanted.heir)
-			}
-			p.feed(ev)
-		})
-	})
+	p.after(removeObject{r})
 }
 
-// isRemoved takes in that an object is gone, or another ward's now. uid is of what was there, if it was another than was applied.
-func (p *placement) isRemoved(ref object.Ref, b compare.Baseline, isTask bool, uid, heir string) {
-	if isTask {
-		p.write(record.RemoveTask{Ref: ref})
-		delete(p.tasks, ref)
+// tookRemoval takes in that an object is gone, or why not.
+func (p *placement) tookRemoval(ev removed) {
+	unread := errors.Is(ev.err, errUnread)
+	if unread && !p.run.drive.Over() {
+		p.feed(run.Trying{At: p.at, Ref: ev.ref, Reason: "waits until the newest commit is read"})
+		p.out(later{unreadPause, removeDue{ev.removal}})
+		return
 	}
-	if uid != "" {
-		p.drop(ref, uid)
+	out := run.Removed{At: p.at, Ref: ev.ref, Outside: drive.Outside(ev.err) || unread}
+	switch {
+	case ev.err != nil:
+		out.Err, out.Untried = ev.err.Error(), errors.Is(ev.err, drive.ErrStopped)
+	case ev.spared.Again != "":
+		out.Wanted, out.Note = true, "declared again by "+ev.spared.Again
+	default:
+		switch {
+		case ev.spared.Theirs != "":
+			out.Note = "left to " + compare.AnotherService(ev.spared.Theirs)
+		case ev.spared.Heir != "":
+			out.Note = "handed over to " + ev.spared.Heir
+		}
+		p.isRemoved(ev.removal, ev.spared.Heir)
+	}
+	p.feed(out)
+}
+
+// isRemoved takes in that an object is gone, or another ward's now.
+func (p *placement) isRemoved(r removal, heir string) {
+	if r.task {
+		p.write(record.RemoveTask{Ref: r.ref})
+		delete(p.tasks, r.ref)
+	}
+	if r.other != "" { // it was another than the one that was applied
+		p.drop(r.ref, r.other)
 	} else {
-		p.drop(ref)
+		p.drop(r.ref)
 	}
-	p.index.Forget(ref)
-	p.lookForLate(b)
+	p.index.Forget(r.ref)
+	p.lookForLate(r.b)
 	if heir != "" {
-		p.noteStray(ref, b.Version).handed = true // should nobody come to keep it
-		p.write(record.HandOver{Ref: ref, Version: b.Version})
+		p.noteStray(r.ref, r.b.Version).handed = true // should nobody come to keep it
+		p.write(record.HandOver{Ref: r.ref, Version: r.b.Version})
 	}
-}
-
-// removeOne removes what the ward keeps. Of an object that a crash left in doubt, and of one that is another than was applied,
-// only the ward's own is removed.
-func (p *placement) removeOne(ctx context.Context, b compare.Baseline, other bool) error {
-	if b.UID == "" || other {
-		live, err := p.cluster.conn.Get(ctx, b.Version, b.Ref)
-		if errors.Is(err, cluster.ErrGone) || err == nil && object.Label(live, object.WardLabel) != p.ward.Name {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if _, marked := object.Marked(live, p.ward.Name); other && marked && object.Service(live) == p.service {
-			b.UID = object.UID(live)
-		}
-	}
-	return p.hands.Remove(ctx, b.Version, b.Ref, b.UID)
 }
 
 // end closes a run: the entry, what is applied now, what is rejected, and whether to go back.
 func (p *placement) end(a *activeRun, end run.End) {
-	a.letGo()
-	a.cancel()
-	if a.limit != nil {
-		a.limit.Stop()
-	}
+	a.drive.End()
 	p.run = nil
 	p.moved++
 	e := &a.entry
-	e.Outcome, e.Reason, e.Ended = string(end.Outcome), end.Reason, time.Now()
+	e.Outcome, e.Reason, e.Ended = string(end.Outcome), end.Reason, p.at
 	e.Objects = a.outcomes()
 	if len(a.spared) > 0 && end.Outcome == run.Done {
 		e.Reason = "left where it is: " + strings.Join(guardNamesOf(a.spared), ", ") + ", which a guard protects"
@@ -471,7 +414,7 @@ func (p *placement) end(a *activeRun, end run.End) {
 	p.write(record.EndEntry{Entry: *e})
 	ended := *e
 	p.ending.Store(&ended)
-	p.after(func() { p.ending.CompareAndSwap(&ended, nil) })
+	p.after(endTold{&ended})
 	p.k.metrics.runs.WithLabelValues(e.Kind, e.Outcome).Inc()
 	p.log.Info("run ended", "kind", e.Kind, "entry", e.Number, "outcome", e.Outcome, "reason", e.Reason)
 	p.line.Notch(*e)
@@ -483,7 +426,7 @@ func (p *placement) end(a *activeRun, end run.End) {
 	if carried != nil && carried.Snapshot == e.Snapshot {
 		digest = p.digest(carried)
 	}
-	follows := p.will.End(time.Now(), run.Ended{Entry: e, End: end, Partial: len(a.ask.Only) > 0, Unreachable: a.unreachable, GaveWay: a.gaveWay, Declared: digest,
+	follows := p.will.End(p.at, run.Ended{Entry: e, End: end, Partial: len(a.ask.Only) > 0, Unreachable: a.unreachable, GaveWay: a.gaveWay, Declared: digest,
 		ByItself: kind == run.Sync && e.Revision != nil && p.ward.Keep.Sync == "auto" || kind == run.Restore && p.ward.Keep.Drift == "restore"})
 	if follows.Well {
 		p.wentWell(a)
@@ -544,14 +487,14 @@ func (p *placement) settleBaselines(a *activeRun) {
 	p.write(record.SettleIntents{Number: a.entry.Number, Doubtful: still})
 	for ref, x := range a.pieces {
 		if x.early != nil { // it came while nobody could tell what to hold it against
-			p.carry(p.index.Weigh(time.Now(), ref, x.early))
+			p.carry(p.index.Weigh(p.at, ref, x.early))
 		}
 	}
 }
 
 // wentWell notes what a run that ended well has left.
 func (p *placement) wentWell(a *activeRun) {
-	e, now := &a.entry, time.Now()
+	e, now := &a.entry, p.at
 	for i, r := range a.restored {
 		a.restored[i].At = now
 		p.index.Contests.Restored(r.Ref, r.Path, r.Who, now)
@@ -641,7 +584,7 @@ func (p *placement) goBack(failed *logbook.Entry, why string) {
 	r := Ask{Kind: run.Rollback, By: logbook.Vigila, Why: why, ToEntry: p.lastGood(), failed: failed}
 	if _, err := p.start(r); err != nil {
 		p.log.Error("going back did not start", "error", err)
-		p.will.Failed(time.Now())
+		p.will.Failed(p.at)
 		reason := err.Error()
 		var f *Fault
 		if errors.As(err, &f) && len(f.Guards) > 0 {
@@ -649,7 +592,7 @@ func (p *placement) goBack(failed *logbook.Entry, why string) {
 		}
 		// It is the loudest thing there is, so it has an entry of its own.
 		e := p.addEntry(logbook.Entry{Kind: string(run.Rollback), Outcome: string(run.Failed), By: logbook.Vigila, Why: why, Reason: reason,
-			ToEntry: r.ToEntry, Revision: p.will.Applied, Started: time.Now(), Ended: time.Now()})
+			ToEntry: r.ToEntry, Revision: p.will.Applied, Started: p.at, Ended: p.at})
 		p.line.Notch(e)
 		p.will.Last = &e
 	}
@@ -689,7 +632,7 @@ func (p *placement) holdBy(by, reason string, until time.Time) error {
 	if p.will.Hold != nil {
 		return fault(Conflict, "%s is held already, by %s: %s", p.id, p.will.Hold.By, orElse(p.will.Hold.Reason, "no reason given"))
 	}
-	p.setHold(&logbook.Hold{By: by, At: time.Now(), Until: until, Reason: reason})
+	p.setHold(&logbook.Hold{By: by, At: p.at, Until: until, Reason: reason})
 	p.writeAbout("hold", by, reason, p.will.Applied)
 	return nil
 }
@@ -705,7 +648,7 @@ func (p *placement) release(by, reason string) error {
 }
 
 func (p *placement) writeAbout(kind, by, why string, revision *logbook.Revision) {
-	p.line.Notch(p.addEntry(logbook.Entry{Kind: kind, Outcome: string(run.Done), By: by, Why: why, Revision: revision, Started: time.Now(), Ended: time.Now()}))
+	p.line.Notch(p.addEntry(logbook.Entry{Kind: kind, Outcome: string(run.Done), By: by, Why: why, Revision: revision, Started: p.at, Ended: p.at}))
 }
 
 func orElse(a, b string) string {

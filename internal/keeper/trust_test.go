@@ -22,6 +22,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
@@ -196,8 +197,7 @@ func TestWhatWasRemovedAndIsThereAgain(t *testing.T) {
 	p.sawLive(horn, again("u"), index.Named)
 	require.True(t, p.index.Keeps(horn))
 	assert.Nil(t, p.declared.Find(horn), "so it is to be removed")
-	assert.True(t, p.cluster.rewound.Load(), "and by that the cluster is known to have been put back")
-	p.cluster.rewound.Store(false)
+	assert.Contains(t, p.outs, putBack{}, "and by that the cluster is known to have been put back")
 
 	// What this ward has applied itself is its own again whatever its uid; what one of its name has left behind is not.
 	applied := func(at time.Time) map[string]any {
@@ -336,21 +336,23 @@ func TestARunSparesWhatIsWantedByThen(t *testing.T) {
 	}
 	older := &declared.Declaration{}
 	for name, c := range map[string]struct {
-		ask    Ask
-		mine   []object.Ref // what the ward declares by then
-		theirs []object.Ref // what the other does
-		behind *placement   // who has not taken in yet what was read
-		spared spared
-		err    error
+		ask     Ask
+		mine    []object.Ref // what the ward declares by then
+		theirs  []object.Ref // what the other does
+		behind  *placement   // who has not taken in yet what was read
+		service string       // that has taken it over
+		spared  drive.Spared
+		err     error
 	}{
 		"nobody wants it":                  {ask: Ask{Kind: run.Sync}},
-		"it came back":                     {ask: Ask{Kind: run.Sync}, mine: []object.Ref{horn}, spared: spared{again: "9d55792"}},
-		"it moved":                         {ask: Ask{Kind: run.Sync}, theirs: []object.Ref{horn}, spared: spared{heir: "other@quay"}},
+		"it came back":                     {ask: Ask{Kind: run.Sync}, mine: []object.Ref{horn}, spared: drive.Spared{Again: "9d55792"}},
+		"it moved":                         {ask: Ask{Kind: run.Sync}, theirs: []object.Ref{horn}, spared: drive.Spared{Heir: "other@quay"}},
 		"an older revision was asked for":  {ask: Ask{Kind: run.Sync, declared: older}, mine: []object.Ref{horn}},
 		"an older entry was asked for":     {ask: Ask{Kind: run.Rollback}, mine: []object.Ref{horn}},
-		"a rollback hands over too":        {ask: Ask{Kind: run.Rollback}, theirs: []object.Ref{horn}, spared: spared{heir: "other@quay"}},
+		"a rollback hands over too":        {ask: Ask{Kind: run.Rollback}, theirs: []object.Ref{horn}, spared: drive.Spared{Heir: "other@quay"}},
 		"a rollback waits for nobody":      {ask: Ask{Kind: run.Rollback}, behind: other},
 		"all of it goes":                   {ask: Ask{Kind: run.Dismantle}, mine: []object.Ref{horn}},
+		"another service has it":           {ask: Ask{Kind: run.Sync}, service: "them", mine: []object.Ref{horn}, behind: other, spared: drive.Spared{Theirs: "them"}},
 		"it has not read the newest":       {ask: Ask{Kind: run.Sync}, behind: p, err: errUnread},
 		"the other has not":                {ask: Ask{Kind: run.Sync}, behind: other, err: errUnread},
 		"the other may take what goes":     {ask: Ask{Kind: run.Dismantle}, behind: other, err: errUnread},
@@ -363,7 +365,7 @@ func TestARunSparesWhatIsWantedByThen(t *testing.T) {
 				c.behind.hears.told.Add(1)
 				defer c.behind.hears.taken.Add(1)
 			}
-			got, err := p.spare(&activeRun{ask: c.ask}, horn, marks{}, false)
+			got, err := p.spare(removal{ref: horn, kept: true, theirs: c.service, intent: intent{c.ask.Kind, c.ask.declared == nil}, asked: marks{}})
 			assert.ErrorIs(t, err, c.err)
 			assert.Equal(t, c.spared, got)
 		})

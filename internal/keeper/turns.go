@@ -26,8 +26,8 @@ func newTurns(slots int, patience time.Duration, waited prometheus.Observer) *tu
 	return &turns{slots: slots, patience: patience, waited: waited, waiting: map[string][]chan struct{}{}}
 }
 
-// take waits for a turn; done gives it back and must be called once, unless there is an error.
-func (t *turns) take(ctx context.Context, key string) (done func(), err error) {
+// Take waits for a turn; done gives it back and must be called once, unless there is an error.
+func (t *turns) Take(ctx context.Context, key string) (done func(), err error) {
 	began := time.Now()
 	t.mu.Lock()
 	if t.busy < t.slots && len(t.keys) == 0 {

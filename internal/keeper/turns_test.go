@@ -19,7 +19,7 @@ func queue(t *testing.T, ctx context.Context, q *turns, key string, served chan<
 	t.Helper()
 	before := q.depth()
 	go func() {
-		done, err := q.take(ctx, key)
+		done, err := q.Take(ctx, key)
 		if err != nil {
 			served <- key + ": " + err.Error()
 			return
@@ -32,7 +32,7 @@ func queue(t *testing.T, ctx context.Context, q *turns, key string, served chan<
 
 func TestTurnsAreFair(t *testing.T) {
 	q := newTurns(1, time.Hour, quiet())
-	first, err := q.take(t.Context(), "greedy")
+	first, err := q.Take(t.Context(), "greedy")
 	require.NoError(t, err)
 	served := make(chan string, 8)
 	for range 3 {
@@ -51,22 +51,22 @@ func TestTurnsAreFair(t *testing.T) {
 
 func TestASlowOneGivesItsSlotBack(t *testing.T) {
 	q := newTurns(1, 10*time.Millisecond, quiet())
-	_, err := q.take(t.Context(), "stuck") // and never done
+	_, err := q.Take(t.Context(), "stuck") // and never done
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	done, err := q.take(ctx, "other")
+	done, err := q.Take(ctx, "other")
 	require.NoError(t, err)
 	done()
 	done() // once is enough, twice does no harm
-	again, err := q.take(ctx, "other")
+	again, err := q.Take(ctx, "other")
 	require.NoError(t, err)
 	again()
 }
 
 func TestWhoGivesUpIsForgotten(t *testing.T) {
 	q := newTurns(1, time.Hour, quiet())
-	first, err := q.take(t.Context(), "a")
+	first, err := q.Take(t.Context(), "a")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	served := make(chan string, 2)

@@ -28,9 +28,9 @@ func (p *placement) publish() {
 	}
 	p.view.Store(v)
 	if old == nil || !standing.Same(old, v) {
-		p.k.broker.send(Note{"ward", p.id})
+		p.out(note{})
 		if old == nil || old.Standing != v.Standing || old.Health.Word != v.Health.Word || old.Head != v.Head || (old.Run == nil) != (v.Run == nil) {
-			p.k.dependents(p)
+			p.out(tellDependents{})
 		}
 	}
 	p.viewed, p.viewCost = time.Now(), time.Since(began)
@@ -49,7 +49,7 @@ func (p *placement) build() *standing.View {
 	state := p.clusterKnown()
 	v.Live = standing.AsOf{Known: state.Known, At: state.At, Problem: state.Problem}
 	if p.index.Len() == 0 && p.cluster.conn != nil {
-		v.Live.At = time.Now()
+		v.Live.At = p.at
 	}
 	behind := p.pending()
 	v.Tasks, v.Pending, v.Guards, v.Count, v.Kept = len(behind.Tasks), behind.Total(), behind.guards, behind.Count, p.index.Len()
@@ -83,7 +83,7 @@ func (p *placement) build() *standing.View {
 	if p.run == nil && v.Hold == nil {
 		v.Retry = p.will.Retry()
 	}
-	facts := p.facts(v, waits, time.Now())
+	facts := p.facts(v, waits, p.at)
 	v.Standing = compare.Stand(compare.Input{RepoKnown: !facts.Overdue() && (p.repository.Known || v.HeldBack != "" && p.repository.Problem == "") && waits == "" && p.misfiled == "" && p.broken == "", ClusterKnown: v.Live.Known,
 		Pending: v.Pending, Unfinished: v.Half > 0 || p.unfinished() || v.HeldBack != "" || p.will.Leaving != nil, Drifted: v.Drifted, Contested: v.Contested})
 	v.Astray = p.astrayViews(behind, astray)

@@ -241,7 +241,7 @@ func (k *Keeper) remove(ctx context.Context, name string, l logbook.Leaving) err
 	}
 	for _, p := range ps {
 		if l.Dismantle && p.broken == "" {
-			if err := p.ask(ctx, func() error { return p.leave(l) }); err != nil {
+			if _, err := p.want(ctx, leaveWard{l}); err != nil {
 				return err
 			}
 			if _, err := p.fresh(ctx); err != nil {
@@ -364,7 +364,7 @@ func (k *Keeper) dependents(of *placement) {
 	defer k.mu.RUnlock()
 	for _, p := range k.wards {
 		if p.cluster == of.cluster && slices.Contains(p.ward.After, of.ward.Name) || p.ward.Name == of.ward.Name && p != of && p.ward.Spread.InTurn {
-			p.post(func() {})
+			p.post(woken{})
 		}
 	}
 }

@@ -1,7 +1,6 @@
 package keeper
 
 import (
-	"errors"
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
@@ -16,7 +15,7 @@ import (
 func (p *placement) watchKind(k object.Kind) {
 	if !p.kinds[k] {
 		p.kinds[k] = true
-		p.cluster.need(k, p.id)
+		p.out(watch{k})
 	}
 }
 
@@ -35,7 +34,7 @@ func (p *placement) dropKinds() {
 	for k := range p.kinds {
 		if !needed[k] && !p.index.KeepsKind(k) {
 			delete(p.kinds, k)
-			p.cluster.release(k, p.id)
+			p.out(unwatch{k})
 		}
 	}
 }
@@ -79,7 +78,7 @@ func (p *placement) seek(now time.Time) (again time.Time) {
 	})
 	due, next := p.index.Due(now)
 	for _, l := range due {
-		p.lookUp(l)
+		p.out(lookUp{l})
 	}
 	return sooner(again, next)
 }
@@ -90,22 +89,6 @@ func sooner(a, b time.Time) time.Time {
 		return b
 	}
 	return a
-}
-
-// lookUp reads an object by name.
-func (p *placement) lookUp(l index.Lookup) {
-	p.k.spawn(func() {
-		body, err := p.cluster.conn.Get(p.ctx, l.Version, l.Ref)
-		p.post(func() { p.lookedUp(l.Ref, body, err) })
-	})
-}
-
-func (p *placement) lookedUp(ref object.Ref, body map[string]any, err error) {
-	a := index.Answer{Gone: errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err)}
-	if err == nil {
-		a.Body = body
-	}
-	p.carry(p.index.Looked(time.Now(), ref, a))
 }
 
 // Declares tells whether somebody would put an object back: it is declared now, or is part of what was applied as a whole, which
@@ -214,12 +197,8 @@ func (p *placement) letGo(ref object.Ref) {
 // drop forgets a baseline, and lets others have the object once that is written down. uids are those of others that it had.
 func (p *placement) drop(ref object.Ref, uids ...string) {
 	p.index.Drop(ref)
-	p.write(record.RemoveBaseline{Ref: ref, UIDs: uids, At: time.Now()})
-	p.after(func() {
-		if !p.index.Keeps(ref) { // it may have been made again meanwhile
-			p.cluster.drop(ref, p)
-		}
-	})
+	p.write(record.RemoveBaseline{Ref: ref, UIDs: uids, At: p.at})
+	p.after(letGo{ref})
 }
 
 // watchChanged runs when a watch came up or broke. Objects that a fresh list did not hold are looked for by name.
@@ -231,7 +210,7 @@ func (p *placement) watchChanged() {
 	p.index.SeekAtOnce()
 	for _, k := range p.index.Kinds() { // without its kind no object of it is there
 		if p.cluster.conn.Lacking(k) {
-			p.index.Lacking(time.Now(), k)
+			p.index.Lacking(p.at, k)
 		}
 	}
 }
@@ -246,7 +225,7 @@ func (p *placement) tracked(ref object.Ref) bool {
 func (p *placement) sawLive(ref object.Ref, body map[string]any, how index.How) {
 	if !p.tracked(ref) && !p.landed(ref, body, how) {
 		if other := p.cluster.marked(body); other != nil && other != p {
-			other.saw(ref, body, false)
+			p.out(passOn{other, ref, body})
 		}
 		return
 	}
@@ -259,7 +238,7 @@ func (p *placement) sawLive(ref object.Ref, body map[string]any, how index.How) 
 	if !p.index.Keeps(ref) {
 		p.stray(ref, body) // it is declared; should it be so no more, nothing else tells of it
 	}
-	p.carry(p.index.Saw(time.Now(), ref, body, how))
+	p.carry(p.index.Saw(p.at, ref, body, how))
 }
 
 // carry does what the index wants done.
@@ -267,7 +246,7 @@ func (p *placement) carry(effects []index.Effect) {
 	for _, e := range effects {
 		switch e := e.(type) {
 		case index.LookBelow:
-			p.lookBelow(e)
+			p.out(lookBelow{e})
 		case index.LookAtClaim:
 			p.lookAtClaim(e)
 		case index.News:
@@ -277,13 +256,9 @@ func (p *placement) carry(effects []index.Effect) {
 				x.early = e.Body
 			}
 		case index.Rewound:
-			p.cluster.putBack()
+			p.out(putBack{})
 		case index.Undefined:
-			p.cluster.each(func(other *placement) {
-				if other != p {
-					other.post(func() { other.index.Undefined(time.Now(), e.Group) })
-				}
-			})
+			p.out(undefine{e.Group})
 		case index.Unread:
 			if p.ctx.Err() == nil {
 				p.log.Error("a baseline can't be read", "object", e.Ref.String(), "error", e.Err)
@@ -294,41 +269,9 @@ func (p *placement) carry(effects []index.Effect) {
 
 // lookAtClaim finds out whether a claim that is not bound waits for its first Pod, and not for a volume.
 func (p *placement) lookAtClaim(c index.LookAtClaim) {
-	if p.cluster.conn == nil {
-		return
+	if p.cluster.conn != nil {
+		p.out(lookAtClaim{c})
 	}
-	p.k.spawn(func() {
-		later, err := p.cluster.conn.BoundLater(p.ctx, c.Body)
-		switch {
-		case err != nil: // it is asked again: nothing else will tell
-			time.AfterFunc(2*time.Second, func() {
-				p.post(func() {
-					if p.index.StillClaim(c) {
-						p.lookAtClaim(c)
-					}
-				})
-			})
-		case later:
-			p.post(func() { p.carry(p.index.Later(c)) })
-		}
-	})
-}
-
-// lookBelow finds out why a workload is not ready, from the Pods below it.
-func (p *placement) lookBelow(l index.LookBelow) {
-	p.cluster.below.want(p.k.ctx, l.Ref.Namespace, l.After, func(children cluster.Children, err error) {
-		p.post(func() {
-			var pods []map[string]any
-			if err == nil {
-				for _, o := range children.Below(l.UID) {
-					if o.Ref.Kind == "Pod" {
-						pods = append(pods, o.Body)
-					}
-				}
-			}
-			p.carry(p.index.Below(l.Ref, l.UID, pods, err == nil))
-		})
-	})
 }
 
 // landed takes up an object that nobody wants any more, and that would be left behind: one that a call made after the service
@@ -366,7 +309,7 @@ func (p *placement) landed(ref object.Ref, body map[string]any, how index.How) b
 	p.write(record.PutBaselines{All: []compare.Baseline{b}})
 	p.log.Warn("an object is there again that nobody declares; it is kept until it is removed", "object", ref.String(), "restored", again)
 	if again {
-		p.cluster.putBack()
+		p.out(putBack{})
 	}
 	p.forgetStray(ref)
 	p.index.Keep(b)
@@ -404,7 +347,7 @@ func (p *placement) noteStray(ref object.Ref, version string) *stray {
 		if p.strays == nil {
 			p.strays = map[object.Ref]*stray{}
 		}
-		s = &stray{due: time.Now().Add(strayPause)}
+		s = &stray{due: p.at.Add(strayPause)}
 		p.strays[ref] = s
 	}
 	s.version = version
@@ -454,19 +397,7 @@ func (p *placement) lookForLate(b compare.Baseline) {
 }
 
 // lookFor asks for an object that the ward has nothing to do with, and takes in what comes.
-func (p *placement) lookFor(ref object.Ref, version string) {
-	p.k.spawn(func() {
-		body, err := p.cluster.conn.Get(p.ctx, version, ref)
-		p.post(func() {
-			switch {
-			case err == nil:
-				p.sawLive(ref, body, index.Named)
-			case errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err):
-				p.forgetStray(ref)
-			}
-		})
-	})
-}
+func (p *placement) lookFor(ref object.Ref, version string) { p.out(lookFor{ref, version}) }
 
 // feedHealth tells a run that goes on how an object does, unless the news is older than its own apply.
 func (p *placement) feedHealth(ref object.Ref) {
@@ -478,6 +409,6 @@ func (p *placement) feedHealth(ref object.Ref) {
 		return // why is told by what is below, and that is being looked at
 	}
 	if l.Revision >= p.Applied(ref) {
-		p.feed(run.Seen{At: time.Now(), Ref: ref, Health: l.State()})
+		p.feed(run.Seen{At: p.at, Ref: ref, Health: l.State()})
 	}
 }

@@ -17,7 +17,7 @@ import (
 // batch is what came of one or more events: changes to the record, made in one transaction, and what is done once they are there.
 type batch struct {
 	writes  []record.Write
-	then    []func()                       // calls, and whatever must not come before it is written down; on the ward's goroutine
+	then    []effect                       // calls, and whatever must not come before it is written down
 	replies []func(error)                  // to people who wait
 	details map[object.Ref]*compare.Detail // of the baselines among the writes
 	done    chan struct{}                  // closed when the record has answered
@@ -53,31 +53,32 @@ func (b *batch) detail(ref object.Ref, d *compare.Detail) {
 	b.details[ref] = d
 }
 
-// after does something once everything that is to be written down by now is.
-func (p *placement) after(f func()) { p.now.then = append(p.now.then, f) }
-
-// call calls something outside, beside the ward's goroutine, once everything that is to be written down by now is.
-func (p *placement) call(f func()) { p.after(func() { p.k.spawn(f) }) }
-
-// settleUp writes down what the events of this turn have changed, beside the ward's goroutine: a database that is locked or full
-// must not hold up the truth. One transaction is on its way at a time; what comes meanwhile goes with the next.
+// settleUp does what the events of this turn want done, and writes down what they have changed, beside the ward's goroutine: a database
+// that is locked or full must not hold up the truth. One transaction is on its way at a time; what comes meanwhile goes with the next.
 func (p *placement) settleUp() {
-	for p.flying == nil && p.now.size() > 0 {
-		b := p.now
-		p.now = batch{}
-		if len(b.writes) > 0 {
-			p.flying = &b
-			p.commit(&b)
-			return
+	for len(p.outs) > 0 || p.flying == nil && p.now.size() > 0 {
+		outs := p.outs
+		p.outs = nil
+		for _, e := range outs {
+			p.carryOut(e)
 		}
-		b.through()
+		if p.flying != nil || p.now.size() == 0 {
+			continue
+		}
+		b := p.now
+		if p.now = (batch{}); len(b.writes) == 0 {
+			p.through(&b)
+			continue
+		}
+		p.flying = &b
+		p.out(commit{&b})
 	}
 }
 
 // through does what has waited for a batch to be written down.
-func (b *batch) through() {
-	for _, f := range b.then {
-		f()
+func (p *placement) through(b *batch) {
+	for _, e := range b.then {
+		p.carryOut(e)
 	}
 	for _, reply := range b.replies {
 		reply(nil)
@@ -89,7 +90,7 @@ func (p *placement) commit(b *batch) {
 	p.k.spawn(func() {
 		b.err = p.ledger.Commit(context.WithoutCancel(p.ctx), p.id, b.writes...)
 		close(b.done)
-		p.post(func() { p.written(b) })
+		p.post(written{b})
 	})
 }
 
@@ -100,7 +101,7 @@ const rewritePause = time.Second
 func (p *placement) written(b *batch) {
 	if b.err == nil {
 		p.flying, p.unwritten = nil, ""
-		b.through()
+		p.through(b)
 		return
 	}
 	if p.unwritten != b.err.Error() {
@@ -113,7 +114,7 @@ func (p *placement) written(b *batch) {
 		reply(fault(Unwritten, "%s: what was asked for can't be written down: %v. It is tried again until it is, and nothing is done before", p.id, b.err))
 	}
 	b.replies = nil
-	time.AfterFunc(rewritePause, func() { p.post(func() { p.commit(b) }) })
+	p.out(later{rewritePause, rewrite{b}})
 }
 
 // lastWrites writes down what is left when the ward's goroutine ends.

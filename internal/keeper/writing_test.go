@@ -30,7 +30,7 @@ func TestNothingIsDoneBeforeItIsWrittenDown(t *testing.T) {
 	defer func() { cancel(); <-p.ended; p.k.done.Wait() }()
 	refuses(t, dir, true)
 
-	err := p.ask(t.Context(), func() error { return p.holdBy("operator", "gale", time.Time{}) })
+	_, err := p.want(t.Context(), holdWard{"operator", "gale", time.Time{}})
 	var f *Fault
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, Unwritten, f.Kind)
@@ -41,7 +41,7 @@ func TestNothingIsDoneBeforeItIsWrittenDown(t *testing.T) {
 	go func() {
 		answered <- p.ask(t.Context(), func() error {
 			p.write(record.Unreject{Revision: "x"})
-			p.call(func() { called.Add(1) })
+			p.after(happen{wished{func() error { called.Add(1); return nil }, make(chan error, 1)}})
 			return nil
 		})
 	}()
@@ -72,10 +72,11 @@ func TestWhatIsLeftIsWrittenAtTheEnd(t *testing.T) {
 	p.cluster.err = errors.New("it is silent")
 	p.ctx, p.cancel = context.WithCancel(t.Context())
 	p.view.Store(p.build())
-	p.post(func() {
+	p.post(wished{func() error {
 		p.writeAbout("hold", "operator", "gale", nil)
 		p.cancel()
-	})
+		return nil
+	}, make(chan error, 1)})
 	p.k.spawn(p.loop)
 	<-p.ended
 	p.k.done.Wait()
