@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -44,10 +45,10 @@ func (k *Keeper) Adopt(ctx context.Context, clusterName, namespace, wardName, di
 	if err := ward.Name(namespace); err != nil {
 		return Adoption{}, fault(Invalid, "namespace: %v", err)
 	}
-	if wardName = orElse(wardName, namespace); ward.Name(wardName) != nil {
+	if wardName = cmp.Or(wardName, namespace); ward.Name(wardName) != nil {
 		return Adoption{}, fault(Invalid, "ward: %v", ward.Name(wardName))
 	}
-	dir = strings.Trim(orElse(dir, wardName), "/")
+	dir = strings.Trim(cmp.Or(dir, wardName), "/")
 	if _, err := c.conn.Get(ctx, "v1", object.Ref{Kind: "Namespace", Name: namespace}); errors.Is(err, cluster.ErrGone) {
 		return Adoption{}, fault(NotFound, "cluster %s has no namespace %s", clusterName, namespace)
 	} else if err != nil {
@@ -147,7 +148,7 @@ func (k *Keeper) proposeFiles(ctx context.Context, name string, f repo.Files, by
 	if !ok {
 		return nil, fault(Invalid, "%s is a chart repository, which takes no commits", name)
 	}
-	f.Base = orElse(f.Base, "main")
+	f.Base = cmp.Or(f.Base, "main")
 	if len(f.Files) == 0 {
 		return nil, fault(Invalid, "there are no files to write")
 	}

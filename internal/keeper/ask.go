@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -21,6 +22,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper/drive"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -31,12 +33,12 @@ func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) 
 	if err != nil {
 		return nil, err
 	}
-	if p.broken != "" {
+	if p.Broken != "" {
 		return p.View(), nil
 	}
 	p.overrun.Store(&overrun{}) // a person wants it tried now
 	_ = p.repo.Look(ctx)        // what is wrong is in the view
-	for _, name := range p.ward.Reads() {
+	for _, name := range p.Ward.Reads() {
 		if l, err := k.source(name); err == nil {
 			_ = l.Look(ctx)
 		}
@@ -44,21 +46,8 @@ func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) 
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	done := make(chan struct{})
-	if err := p.ask(ctx, func() error {
-		if !p.rendering {
-			close(done)
-		} else {
-			p.looking = append(p.looking, done)
-		}
-		return nil
-	}); err != nil {
+	if _, err := p.await(ctx, func(t loop.Ticket) loop.Event { return loop.AwaitRead{Ticket: t} }); err != nil {
 		return nil, err
-	}
-	select {
-	case <-done:
-	case <-ctx.Done():
-		return nil, ctx.Err()
 	}
 	return p.fresh(ctx)
 }
@@ -66,7 +55,7 @@ func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) 
 // fresh is the view once everything that waits has been looked at.
 func (p *placement) fresh(ctx context.Context) (*standing.View, error) {
 	err := p.ask(ctx, func() error {
-		p.publish()
+		p.Publish()
 		return nil
 	})
 	return p.View(), err
@@ -81,10 +70,10 @@ func (k *Keeper) start(ctx context.Context, name string, r Ask) (int, error) {
 		return 0, err
 	}
 	for began := time.Now(); ; {
-		number, err := p.want(ctx, startRun{r})
-		if unread := errors.Is(err, errUnread); !errors.Is(err, errQuiet) && !unread || unread && time.Since(began) > 10*time.Second {
+		number, err := p.want(ctx, loop.StartRun{Ask: r})
+		if unread := errors.Is(err, loop.ErrUnread); !errors.Is(err, loop.ErrQuiet) && !unread || unread && time.Since(began) > 10*time.Second {
 			if unread {
-				err = fault(Conflict, "%s: %v", p.id, err)
+				err = fault(Conflict, "%s: %v", p.ID, err)
 			}
 			return number, err
 		}
@@ -101,20 +90,20 @@ func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	if r.Revision == "" || r.Kind != run.Sync {
 		return nil
 	}
-	if p.broken != "" {
-		return fault(Conflict, "%s can't run: %s", p.id, p.broken)
+	if p.Broken != "" {
+		return fault(Conflict, "%s can't run: %s", p.ID, p.Broken)
 	}
 	if _, ok := p.repo.Git(); !ok {
-		return fault(Invalid, "%s comes from chart repository %s, which has no revisions of its own; set from.chart.version", p.id, p.repo.Name())
+		return fault(Invalid, "%s comes from chart repository %s, which has no revisions of its own; set from.chart.version", p.ID, p.repo.Name())
 	}
 	d, err := p.declare(ctx, r.Revision, nil, func() {})
 	if err != nil {
 		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.Name(), err)
 	}
 	if d.Waits != "" {
-		return fault(Conflict, "revision %s has nothing to sync: %s %s", r.Revision, p.id, d.Waits)
+		return fault(Conflict, "revision %s has nothing to sync: %s %s", r.Revision, p.ID, d.Waits)
 	}
-	r.declared = d
+	r.Declared = d
 	return nil
 }
 
@@ -123,7 +112,7 @@ func (k *Keeper) stop(ctx context.Context, name, by string) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.want(ctx, stopRun{by})
+	_, err = p.want(ctx, loop.StopRun{By: by})
 	return err
 }
 
@@ -154,11 +143,11 @@ func (k *Keeper) Diff(ctx context.Context, name string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	var made *prepared
+	var made *loop.Prepared
 	err = p.ask(ctx, func() (err error) {
-		p.publish()
-		if p.declared.Known() {
-			made, err = p.prepare(Ask{Kind: run.Sync, By: logbook.Vigila, Retry: true, diff: true})
+		p.Publish()
+		if p.Says().Known() {
+			made, err = p.Prepare(Ask{Kind: run.Sync, By: logbook.Vigila, Retry: true, Diff: true})
 			var f *Fault
 			if errors.As(err, &f) && f.Kind == Conflict {
 				made, err = nil, nil // what stands in the way is in the view
@@ -174,7 +163,7 @@ func (k *Keeper) Diff(ctx context.Context, name string) (*Preview, error) {
 
 // Preview tells what a run would do if it were started now: its whole plan, with dry-run applies and guards.
 func (k *Keeper) Preview(ctx context.Context, name string, r Ask) (*Preview, error) {
-	if err := r.check(); err != nil {
+	if err := r.Check(); err != nil {
 		return nil, err
 	}
 	p, err := k.one(name)
@@ -184,20 +173,20 @@ func (k *Keeper) Preview(ctx context.Context, name string, r Ask) (*Preview, err
 	if err := p.resolve(ctx, &r); err != nil {
 		return nil, err
 	}
-	var made *prepared
+	var made *loop.Prepared
 	var allowed []plan.Guard
 	err = p.ask(ctx, func() (err error) {
-		p.publish()
-		if made, err = p.prepare(r); err != nil || len(r.Allow) == 0 {
+		p.Publish()
+		if made, err = p.Prepare(r); err != nil || len(r.Allow) == 0 {
 			return err
 		}
 		strict := r
 		strict.Allow = nil
-		all, err := p.prepare(strict)
+		all, err := p.Prepare(strict)
 		if err != nil {
 			return err
 		}
-		for _, g := range all.plan.Guards {
+		for _, g := range all.Plan.Guards {
 			if slices.Contains(r.Allow, g.Name) {
 				allowed = append(allowed, g)
 			}
@@ -211,29 +200,20 @@ func (k *Keeper) Preview(ctx context.Context, name string, r Ask) (*Preview, err
 }
 
 // preview tries a prepared run out on the API server.
-func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.Guard) (*Preview, error) {
+func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []plan.Guard) (*Preview, error) {
 	out := &Preview{View: p.View(), Allowed: allowed}
 	if made == nil {
 		return out, nil
 	}
-	out.Guards, out.Revision = made.plan.Guards, made.entry.Revision
-	type mine struct {
-		baseline compare.Baseline
-		kept     bool
-		left     []object.Pointer
-		added    []compare.Difference
-	}
-	known := map[object.Ref]mine{}
+	out.Guards, out.Revision = made.Plan.Guards, made.Entry.Revision
+	var known map[object.Ref]loop.Trial
 	if err := p.ask(ctx, func() error {
-		for ref := range made.objects {
-			b, kept := p.index.Baseline(ref)
-			known[ref] = mine{b, kept && b.UID != "", p.index.Leave(ref), p.index.Unwanted(ref)}
-		}
+		known = p.Trials(made)
 		return nil
 	}); err != nil {
 		return nil, err
 	}
-	for _, s := range made.plan.Steps {
+	for _, s := range made.Plan.Steps {
 		for _, g := range s.Groups {
 			for _, ref := range g.Refs {
 				out.Objects = append(out.Objects, PendingObject{Ref: ref, Step: s.Number, Task: g.Task, Change: "run"})
@@ -250,9 +230,9 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 		m := known[o.Ref]
 		wg.Go(func() {
 			var did drive.Tried
-			did, errs[i] = calls.Try(ctx, drive.Order{Object: made.objects[o.Ref], Before: m.baseline, Turn: made.order[o.Ref], Left: m.left, Allow: made.allow}, m.kept)
+			did, errs[i] = calls.Try(ctx, m.Order, m.Kept)
 			o.Change, o.AlreadyThere, o.Fields, o.Refused, o.Replaced = did.Change, did.AlreadyThere, did.Fields, did.Refused, did.Replaced
-			for _, a := range m.added {
+			for _, a := range m.Added {
 				o.Fields = append(o.Fields, compare.Difference{Path: a.Path, Change: compare.Removed, From: a.To, Who: a.Who, When: a.When})
 			}
 		})
@@ -261,10 +241,10 @@ func (p *placement) preview(ctx context.Context, made *prepared, allowed []plan.
 	if err := errors.Join(errs...); err != nil {
 		return nil, fault(Unreachable, "%v", err)
 	}
-	for _, ref := range made.plan.Removed() {
+	for _, ref := range made.Plan.Removed() {
 		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "remove"})
 	}
-	for _, ref := range made.plan.Kept {
+	for _, ref := range made.Plan.Kept {
 		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "keep"})
 	}
 	return out, nil
@@ -287,10 +267,7 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	out := &ObjectDetail{Object: o}
 	snapshot := ""
 	if err := p.ask(ctx, func() error {
-		snapshot = p.will.Snapshot
-		if p.declared != nil && p.declared.Snapshot != "" {
-			snapshot = p.declared.Snapshot
-		}
+		snapshot = p.Shown()
 		return nil
 	}); err != nil {
 		return nil, err
@@ -355,14 +332,14 @@ func (k *Keeper) object(ctx context.Context, name, key string) (*placement, stan
 	}
 	i := slices.IndexFunc(all, func(o standing.Object) bool { return o.Ref == ref })
 	if i < 0 {
-		return nil, standing.Object{}, fault(NotFound, "%s has no object %s", p.id, ref)
+		return nil, standing.Object{}, fault(NotFound, "%s has no object %s", p.ID, ref)
 	}
 	return p, all[i], nil
 }
 
 func (p *placement) objects(ctx context.Context) (out []standing.Object, err error) {
 	err = p.ask(ctx, func() error {
-		out = p.objectViews()
+		out = p.Placement.Objects()
 		return nil
 	})
 	return out, err
@@ -384,17 +361,7 @@ func (k *Keeper) Names(ctx context.Context, name string) (out []string, err erro
 		return nil, err
 	}
 	err = p.ask(ctx, func() error {
-		out = make([]string, 0, p.index.Len())
-		for ref := range p.index.All() {
-			out = append(out, ref.Short())
-		}
-		if p.declared != nil {
-			for _, o := range p.declared.Objects {
-				if !p.index.Keeps(o.Ref) {
-					out = append(out, o.Ref.Short())
-				}
-			}
-		}
+		out = p.Placement.Names()
 		return nil
 	})
 	return out, err
@@ -487,18 +454,6 @@ func (k *Keeper) Entries(ctx context.Context, name string, limit, offset int) ([
 	return k.AllEntries(ctx, record.Find{Placement: id, Limit: limit, Offset: offset})
 }
 
-// newest is an entry as it stands now: the record has a run that goes on as it began, and its end a moment after it is told.
-func (p *placement) newest(e logbook.Entry) logbook.Entry {
-	v := p.View() // before what is ending: a run is in the one, or in the other, or in the record
-	if v.Run != nil && v.Run.Number == e.Number {
-		return *v.Run
-	}
-	if x := p.ending.Load(); x != nil && x.Number == e.Number {
-		return *x
-	}
-	return e
-}
-
 // logbook finds the logbook of a ward by its name; gone tells that the ward was removed.
 func (k *Keeper) logbook(ctx context.Context, name string) (id string, gone bool, err error) {
 	p, err := k.one(name)
@@ -507,7 +462,7 @@ func (k *Keeper) logbook(ctx context.Context, name string) (id string, gone bool
 		if err != nil {
 			return "", false, err
 		}
-		return p.id, false, nil
+		return p.ID, false, nil
 	}
 	past, perr := k.store.Past(ctx, name)
 	switch {
@@ -535,14 +490,14 @@ func (k *Keeper) Entry(ctx context.Context, name string, number int) (logbook.En
 	}
 	if !gone {
 		if p, err := k.one(name); err == nil {
-			if e := p.newest(logbook.Entry{Number: number}); e.Outcome != "" {
+			if e := p.Newest(logbook.Entry{Number: number}); e.Outcome != "" {
 				return e, nil
 			}
 		}
 	}
 	e, err := k.store.Entry(ctx, id, number)
 	if errors.Is(err, record.ErrNone) {
-		return e, fault(NotFound, noEntry, id, number, id)
+		return e, loop.NoEntry(id, number)
 	}
 	return e, err
 }
@@ -564,18 +519,18 @@ func (p *placement) revisionOf(ctx context.Context, name string) (repo.Revision,
 			return repo.Revision{ID: r.ID, Subject: r.Subject, Author: r.Author, At: r.At}, nil
 		}
 	}
-	if p.broken != "" {
-		return repo.Revision{}, errors.New(p.broken)
+	if p.Broken != "" {
+		return repo.Revision{}, errors.New(p.Broken)
 	}
 	mirror, ok := p.repo.Git()
 	if !ok {
-		return repo.Revision{}, fmt.Errorf("%s is no revision of %s, whose chart comes from %s; see vigila logbook %s", name, p.id, p.repo.Name(), p.id)
+		return repo.Revision{}, fmt.Errorf("%s is no revision of %s, whose chart comes from %s; see vigila logbook %s", name, p.ID, p.repo.Name(), p.ID)
 	}
 	c, err := mirror.Resolve(ctx, name)
 	if err != nil {
 		return c, err
 	}
-	if last, err := mirror.LastChange(ctx, c, p.ward.From.Path); err == nil {
+	if last, err := mirror.LastChange(ctx, c, p.Ward.From.Path); err == nil {
 		c = last // what counts for a ward is the commit that changed its path
 	}
 	return c, nil
@@ -590,30 +545,8 @@ func (k *Keeper) reject(ctx context.Context, name, revision, by, why string) (*s
 	if err != nil {
 		return nil, fault(Invalid, "%v", err)
 	}
-	return k.wantOne(ctx, p.id, rejectRevision{logbook.Rejection{Revision: c.ID, Subject: c.Subject, Why: orElse(why, "rejected by "+by), By: by, At: time.Now()},
-		logbook.Revision{ID: c.ID, Subject: c.Subject, Author: c.Author, At: c.At}, why})
-}
-
-// accept lifts the rejection of a revision, given by its hash or the beginning of it.
-func (p *placement) accept(revision, by string) error {
-	var meant []logbook.Rejection
-	for id, r := range p.will.Rejections {
-		if len(revision) >= 4 && strings.HasPrefix(id, revision) {
-			meant = append(meant, r)
-		}
-	}
-	switch len(meant) {
-	case 0:
-		return fault(NotFound, "%s has not rejected a revision %s; rejected: vigila rejections %s", p.id, revision, p.id)
-	case 1:
-	default:
-		return fault(Invalid, "%s begins the hashes of %d rejected revisions; give more of it", revision, len(meant))
-	}
-	r := meant[0]
-	p.unreject(r.Revision)
-	p.will.Failures = 0
-	p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &logbook.Revision{ID: r.Revision, Subject: r.Subject})
-	return nil
+	return k.wantOne(ctx, p.ID, loop.Reject{Rejection: logbook.Rejection{Revision: c.ID, Subject: c.Subject, Why: cmp.Or(why, "rejected by "+by), By: by, At: time.Now()},
+		Of: logbook.Revision{ID: c.ID, Subject: c.Subject, Author: c.Author, At: c.At}, Said: why})
 }
 
 // Comparison is what two entries of a ward declare differently.
@@ -639,15 +572,12 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to int) (*Compa
 				return nil, nil, err
 			}
 			if e.Snapshot == "" {
-				return nil, nil, fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", e.Number, p.id, e.Kind, p.id)
+				return nil, nil, fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", e.Number, p.ID, e.Kind, p.ID)
 			}
 			snapshot, entry = e.Snapshot, &e
-		} else if err := p.ask(ctx, func() error {
-			if p.declared == nil || p.declared.Snapshot == "" {
-				return fault(Conflict, "what %s declares now is not known: %s", p.id, orElse(p.repository.Problem, "the repository has not been read yet"))
-			}
-			snapshot = p.declared.Snapshot
-			return nil
+		} else if err := p.ask(ctx, func() (err error) {
+			snapshot, err = p.DeclaredNow()
+			return err
 		}); err != nil {
 			return nil, nil, err
 		}
@@ -684,12 +614,12 @@ func (k *Keeper) propose(ctx context.Context, name string, to int, by, branch st
 	if err != nil {
 		return nil, err
 	}
-	if p.broken != "" {
-		return nil, fault(Conflict, "%s can't be read: %s", p.id, p.broken)
+	if p.Broken != "" {
+		return nil, fault(Conflict, "%s can't be read: %s", p.ID, p.Broken)
 	}
 	mirror, ok := p.repo.Git()
 	if !ok {
-		return nil, fault(Invalid, "%s comes from chart repository %s, which takes no commits; change from.chart.version in the ward file", p.id, p.repo.Name())
+		return nil, fault(Invalid, "%s comes from chart repository %s, which takes no commits; change from.chart.version in the ward file", p.ID, p.repo.Name())
 	}
 	v := p.View()
 	rev := v.Applied
@@ -700,18 +630,18 @@ func (k *Keeper) propose(ctx context.Context, name string, to int, by, branch st
 			return nil, err
 		}
 		if e.Snapshot == "" || e.Revision == nil {
-			return nil, fault(Invalid, "entry #%d of %s has no revision to go back to; choose a run (vigila logbook %s)", to, p.id, p.id)
+			return nil, fault(Invalid, "entry #%d of %s has no revision to go back to; choose a run (vigila logbook %s)", to, p.ID, p.ID)
 		}
 		rev, about = e.Revision, fmt.Sprintf("entry #%d", to)
 	}
 	if rev == nil {
-		return nil, fault(Conflict, "%s has never been synced, so there is nothing to go back to", p.id)
+		return nil, fault(Conflict, "%s has never been synced, so there is nothing to go back to", p.ID)
 	}
 	if branch == "" {
 		branch = fmt.Sprintf("vigila/%s-back-to-%s", v.Ward.Name, rev.Short())
 	}
 	_ = p.repo.Look(ctx) // on top of the newest commit; what is wrong is told below
-	body := fmt.Sprintf("The files below %q are again as they were at %s, %s of ward %s.\n\nAsked for by %s.\n", orElse(v.Ward.From.Path, "/"), rev.Title(), about, v.ID, by)
+	body := fmt.Sprintf("The files below %q are again as they were at %s, %s of ward %s.\n\nAsked for by %s.\n", cmp.Or(v.Ward.From.Path, "/"), rev.Title(), about, v.ID, by)
 	if v.Rejected != "" && v.Revision != nil {
 		body = fmt.Sprintf("%s was rejected: %s\n\n", v.Revision.Title(), v.Rejected) + body
 	}

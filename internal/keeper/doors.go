@@ -3,14 +3,13 @@ package keeper
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/roster"
-	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -199,7 +198,7 @@ func (w RejectRevision) Subject() Subject { return Subject{"reject a revision", 
 func (w LiftRejection) Subject() Subject  { return Subject{"lift a rejection", "ward", w.Ward} }
 func (w ProposeBack) Subject() Subject    { return Subject{"propose going back", "ward", w.Ward} }
 func (w declareWard) Subject() Subject    { return Subject{"declare", "ward", w.of.Name} }
-func (w letWardGo) Subject() Subject      { return Subject{"let go", "ward", w.p.id} }
+func (w letWardGo) Subject() Subject      { return Subject{"let go", "ward", w.p.ID} }
 func (w AddRepo) Subject() Subject        { return Subject{"add", "repo", w.Name} }
 func (w RemoveRepo) Subject() Subject     { return Subject{"remove", "repo", w.Name} }
 func (w ProposeFiles) Subject() Subject   { return Subject{"propose files", "repo", w.Repo} }
@@ -225,30 +224,11 @@ func (w RemoveWard) do(ctx context.Context, k *Keeper, by Actor) (Nothing, error
 }
 
 func (w StartRun) do(ctx context.Context, k *Keeper, by Actor) (int, error) {
-	if err := w.Ask.check(); err != nil {
+	if err := w.Ask.Check(); err != nil {
 		return 0, err
 	}
 	w.Ask.By = by.Name
 	return k.start(ctx, w.Ward, w.Ask)
-}
-
-// check refuses mixes that mean nothing.
-func (r Ask) check() error {
-	switch {
-	case !slices.Contains([]run.Kind{run.Sync, run.Rollback, run.Restore}, r.Kind):
-		return fault(Invalid, "there is no run of kind %q; write sync, restore or rollback", r.Kind)
-	case r.Kind == run.Rollback && r.ToEntry <= 0:
-		return fault(Invalid, "a rollback needs to_entry, the number of the entry to go back to")
-	case r.Kind != run.Rollback && r.ToEntry != 0:
-		return fault(Invalid, "to_entry belongs to a rollback")
-	case r.Kind != run.Sync && (len(r.Only) > 0 || r.Revision != "" || r.Retry || r.Reapply):
-		return fault(Invalid, "only, revision, retry and reapply belong to a sync")
-	case r.Kind != run.Rollback && r.Tasks:
-		return fault(Invalid, "tasks belongs to a rollback; a sync runs its tasks anyway")
-	case r.Reapply && len(r.Only) > 0:
-		return fault(Invalid, "reapply takes everything and only takes a part; choose one of them")
-	}
-	return nil
 }
 
 func (w StopRun) do(ctx context.Context, k *Keeper, by Actor) (Nothing, error) {
@@ -259,15 +239,15 @@ func (w HoldWard) do(ctx context.Context, k *Keeper, by Actor) (*standing.View, 
 	if !w.Until.IsZero() && w.Until.Before(time.Now()) {
 		return nil, fault(Invalid, "the end of the hold, %s, is in the past", w.Until.UTC().Format(time.RFC3339))
 	}
-	return k.wantOne(ctx, w.Ward, holdWard{by.Name, w.Why, w.Until})
+	return k.wantOne(ctx, w.Ward, loop.Hold{By: by.Name, Reason: w.Why, Until: w.Until})
 }
 
 func (w ReleaseWard) do(ctx context.Context, k *Keeper, by Actor) (*standing.View, error) {
-	return k.wantOne(ctx, w.Ward, releaseWard{by.Name, w.Why})
+	return k.wantOne(ctx, w.Ward, loop.Release{By: by.Name, Reason: w.Why})
 }
 
 // wantOne grants a wish about a ward, and returns it as it stands then.
-func (k *Keeper) wantOne(ctx context.Context, name string, w wish) (*standing.View, error) {
+func (k *Keeper) wantOne(ctx context.Context, name string, w loop.Wish) (*standing.View, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
@@ -283,7 +263,7 @@ func (w RejectRevision) do(ctx context.Context, k *Keeper, by Actor) (*standing.
 }
 
 func (w LiftRejection) do(ctx context.Context, k *Keeper, by Actor) (*standing.View, error) {
-	return k.wantOne(ctx, w.Ward, liftRejection{w.Revision, by.Name})
+	return k.wantOne(ctx, w.Ward, loop.Lift{Revision: w.Revision, By: by.Name})
 }
 
 func (w ProposeBack) do(ctx context.Context, k *Keeper, by Actor) (*Proposal, error) {

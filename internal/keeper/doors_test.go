@@ -72,7 +72,7 @@ func TestARunIsAskedForInWaysThatMeanSomething(t *testing.T) {
 		{Ask{Kind: run.Sync, Tasks: true}, "tasks belongs to a rollback"},
 		{Ask{Kind: run.Sync, Reapply: true, Only: []string{"a"}}, "choose one of them"},
 	} {
-		err := c.ask.check()
+		err := c.ask.Check()
 		if c.want == "" {
 			assert.NoError(t, err, "%+v", c.ask)
 		} else {

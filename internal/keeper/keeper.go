@@ -15,35 +15,30 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
-	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 )
 
-// FaultKind says what sort of no an answer is.
-type FaultKind int
+// Fault is a request that can't be met, with the reason and what to do; Ask says which run is wanted.
+type (
+	Fault     = loop.Fault
+	FaultKind = loop.FaultKind
+	Ask       = loop.Ask
+)
 
 // The kinds of fault.
 const (
-	NotFound FaultKind = iota + 1
-	Invalid
-	Conflict
-	Guarded
-	Unreachable
-	Unwritten // it can't be written down now, and is tried again
+	NotFound    = loop.NotFound
+	Invalid     = loop.Invalid
+	Conflict    = loop.Conflict
+	Guarded     = loop.Guarded
+	Unreachable = loop.Unreachable
+	Unwritten   = loop.Unwritten
 )
-
-// Fault is a request that can't be met, with the reason and what to do.
-type Fault struct {
-	Kind   FaultKind
-	Text   string
-	Guards []plan.Guard
-}
-
-func (f *Fault) Error() string { return f.Text }
 
 func fault(kind FaultKind, format string, args ...any) *Fault {
 	return &Fault{Kind: kind, Text: fmt.Sprintf(format, args...)}

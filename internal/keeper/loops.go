@@ -13,6 +13,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper/drive"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -95,6 +96,21 @@ func (l *clusterLoop) release(kind object.Kind, id string) {
 	}
 }
 
+// releaseAll lets every kind go that a placement needed.
+func (l *clusterLoop) releaseAll(id string) {
+	l.mu.Lock()
+	var all []object.Kind
+	for kind, needers := range l.needs {
+		if needers[id] {
+			all = append(all, kind)
+		}
+	}
+	l.mu.Unlock()
+	for _, kind := range all {
+		l.release(kind, id)
+	}
+}
+
 // claim notes that a placement keeps an object. Should two refs ever share a hash, the placement that is asked says that
 // it does not keep the other, and the object's mark decides.
 func (l *clusterLoop) claim(ref object.Ref, p *placement) {
@@ -131,7 +147,7 @@ func (l *clusterLoop) freed() {
 	defer l.k.mu.RUnlock()
 	for _, p := range l.k.wards {
 		if v := p.View(); p.cluster == l && v != nil && (v.Pending > 0 || v.Shares) {
-			p.post(freed{})
+			p.post(loop.Freed{})
 		}
 	}
 }
@@ -183,7 +199,7 @@ func (l *clusterLoop) PutBack() { l.putBack() }
 // so everything that bears a mark is looked at once.
 func (l *clusterLoop) putBack() {
 	if l.rewound.CompareAndSwap(false, true) {
-		l.each(func(p *placement) { p.post(woken{}) }) // each looks for its strays
+		l.each(func(p *placement) { p.post(loop.Woken{}) }) // each looks for its strays
 	}
 	if l.conn == nil || !l.sweeps.CompareAndSwap(false, true) {
 		return
@@ -217,7 +233,7 @@ func (k *Keeper) keptElsewhere(ref object.Ref, of *placement) bool {
 		l.mu.Lock()
 		p := l.claims[maphash.Comparable(l.seed, ref)]
 		l.mu.Unlock()
-		if p != nil && p.ward.Name == of.ward.Name {
+		if p != nil && p.Ward.Name == of.Ward.Name {
 			return true
 		}
 	}
@@ -265,7 +281,7 @@ func (l *clusterLoop) waiting() (n int) {
 // Deleted is part of cluster.Handler.
 func (l *clusterLoop) Deleted(body map[string]any) {
 	if p, ref := l.owner(body); p != nil {
-		p.post(sawGone{ref, body})
+		p.post(loop.SawGone{Ref: ref, Body: body})
 	}
 }
 
@@ -283,14 +299,14 @@ func (l *clusterLoop) Listed(group, kind string, all map[object.Ref]bool) {
 	defer l.k.mu.RUnlock()
 	for _, id := range ids {
 		if p := l.k.wards[id]; p != nil {
-			p.post(listed{group, kind, all})
+			p.post(loop.Listed{Group: group, Kind: kind, All: all})
 		}
 	}
 }
 
 // WatchChanged is part of cluster.Handler.
 func (l *clusterLoop) WatchChanged() {
-	l.each(func(p *placement) { p.post(watchMoved{}) })
+	l.each(func(p *placement) { p.post(loop.WatchMoved{}) })
 	l.k.broker.send(Note{"cluster", l.conf.Name})
 }
 

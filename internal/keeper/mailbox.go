@@ -5,6 +5,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/keeper/loop"
 )
 
 // mailbox holds the events that wait for one goroutine. Whoever posts never waits.
@@ -12,7 +13,7 @@ type mailbox struct {
 	wake chan struct{} // something waits
 
 	mu     sync.Mutex
-	queue  []event
+	queue  []loop.Event
 	newest map[object.Ref]map[string]any // states that wait, of each object the newest
 	many   bool                          // they were many
 }
@@ -22,7 +23,7 @@ func newMailbox() mailbox {
 }
 
 // post hands an event to the goroutine; it never blocks.
-func (m *mailbox) post(ev event) {
+func (m *mailbox) post(ev loop.Event) {
 	m.mu.Lock()
 	m.queue = append(m.queue, ev)
 	m.mu.Unlock()
@@ -43,14 +44,14 @@ func (m *mailbox) postState(ref object.Ref, body map[string]any) {
 	}
 	m.mu.Unlock()
 	if !waits {
-		m.post(saw{ref: ref})
+		m.post(loop.Saw{Ref: ref})
 	}
 }
 
 // open is an event as it is taken in: with the newest state of its object.
-func (m *mailbox) open(ev event) event {
-	if s, is := ev.(saw); is {
-		s.body = m.takeState(s.ref)
+func (m *mailbox) open(ev loop.Event) loop.Event {
+	if s, is := ev.(loop.Saw); is {
+		s.Body = m.takeState(s.Ref)
 		return s
 	}
 	return ev
@@ -67,7 +68,7 @@ func (m *mailbox) takeState(ref object.Ref) map[string]any {
 }
 
 // take is everything that waits.
-func (m *mailbox) take() []event {
+func (m *mailbox) take() []loop.Event {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	work := m.queue

@@ -4,6 +4,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"vigila.dev/vigila/internal/keeper/loop"
 )
 
 func TestTheNewestStateOfAnObjectIsTakenIn(t *testing.T) {
@@ -14,7 +16,7 @@ func TestTheNewestStateOfAnObjectIsTakenIn(t *testing.T) {
 	var got []map[string]any
 	take := func() {
 		for _, ev := range m.take() {
-			got = append(got, m.open(ev).(saw).body)
+			got = append(got, m.open(ev).(loop.Saw).Body)
 		}
 	}
 	m.postState(horn, state("5"))

@@ -27,6 +27,7 @@ import (
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -129,8 +130,8 @@ func (s *stage) wrote(ref object.Ref, ward string) error {
 // ward itself has. The object's mark doesn't say who removes it: in data that were put back it is the mark from before a hand-over.
 func (s *stage) removes(ref object.Ref, ward string) error {
 	for _, p := range s.ps {
-		if p.says.Load().Find(ref) != nil && p.view.Load().Leaving == nil && (p.ward.Name != ward || s.syncs(p)) {
-			return fmt.Errorf("%s removes %s, which %s declares", ward, ref, p.id)
+		if p.Says().Find(ref) != nil && p.View().Leaving == nil && (p.Ward.Name != ward || s.syncs(p)) {
+			return fmt.Errorf("%s removes %s, which %s declares", ward, ref, p.ID)
 		}
 	}
 	return nil
@@ -140,7 +141,7 @@ func (s *stage) removes(ref object.Ref, ward string) error {
 func (s *stage) syncs(p *placement) bool {
 	s.book.mu.Lock()
 	defer s.book.mu.Unlock()
-	return slices.ContainsFunc(s.book.entries[p.id], func(e logbook.Entry) bool {
+	return slices.ContainsFunc(s.book.entries[p.ID], func(e logbook.Entry) bool {
 		return e.Kind == string(run.Sync) && e.Outcome == string(run.Running)
 	})
 }
@@ -176,22 +177,16 @@ func (s *stage) openWard(of ward.Ward, c *clusterLoop, w *watcher) {
 	}
 	s.book.mu.Unlock()
 	rec.ID, rec.Ward, rec.Cluster = id, of.Name, "sea"
-	p := s.k.newPlacement(rec, of, record.Ward{}, c)
+	p := s.k.newPlacement(rec, of, record.Ward{}, c, "")
 	p.hands = &handsOf{w, of.Name}
-	require.NoError(s.t, p.load(s.k.ctx, rec))
-	p.view.Store(p.build())
-	for ref := range p.index.All() {
-		c.claim(ref, p)
-	}
+	require.NoError(s.t, p.load(s.k.ctx, rec, nil))
+	p.Open(standing.AsOf{}, nil)
 	s.k.mu.Lock()
-	s.k.wards[p.id] = p
+	s.k.wards[p.ID] = p
 	s.k.mu.Unlock()
-	for _, kind := range p.index.Kinds() {
-		p.watchKind(kind)
-	}
-	s.k.spawn(p.loop)
-	p.post(begins{})
-	p.post(watchMoved{})
+	s.k.spawn(p.run)
+	p.post(loop.Begins{})
+	p.post(loop.WatchMoved{})
 	s.ps = append(s.ps, p)
 }
 
@@ -208,14 +203,11 @@ func (s *stage) kill() {
 // read lets the wards see what is declared, each a little later.
 func (s *stage) read() {
 	for i, p := range s.ps {
-		p.hears.told.Add(1)
+		p.Hears().Told.Add(1)
 		time.AfterFunc(time.Duration(s.r.IntN(500))*time.Millisecond, func() {
 			d := *(*s.newest.Load())[i]
-			p.post(wished{func() error {
-				p.rendered(standing.AsOf{Known: true, At: time.Now()}, &d, nil)
-				p.hears.taken.Add(1)
-				return nil
-			}, make(chan error, 1)})
+			p.post(loop.Rendered{AsOf: standing.AsOf{Known: true, At: time.Now()}, Declared: &d})
+			p.post(loop.Question{Ask: func() error { p.Hears().Taken.Add(1); return nil }})
 		})
 	}
 }
@@ -270,10 +262,10 @@ func (s *stage) something() {
 		go func() {
 			ctx, cancel := context.WithTimeout(s.t.Context(), 20*time.Second)
 			defer cancel()
-			s.tell(what, "ward", p.id, "error", f(ctx))
+			s.tell(what, "ward", p.ID, "error", f(ctx))
 		}()
 	}
-	want := func(what string, w wish) {
+	want := func(what string, w loop.Wish) {
 		ask(what, func(ctx context.Context) error {
 			_, err := p.want(ctx, w)
 			return err
@@ -311,17 +303,17 @@ func (s *stage) something() {
 		s.refuse(false)
 		s.tell("writes go through")
 	case 16:
-		want("stop", stopRun{"operator"})
+		want("stop", loop.StopRun{By: "operator"})
 	case 17:
-		want("hold", holdWard{"operator", "gale", time.Time{}})
+		want("hold", loop.Hold{By: "operator", Reason: "gale"})
 	case 18:
-		want("release", releaseWard{"operator", ""})
+		want("release", loop.Release{By: "operator"})
 	case 19:
-		want("sync", startRun{Ask{Kind: run.Sync, By: "operator", Retry: true}})
+		want("sync", loop.StartRun{Ask: Ask{Kind: run.Sync, By: "operator", Retry: true}})
 	case 20:
-		want("restore", startRun{Ask{Kind: run.Restore, By: "operator"}})
+		want("restore", loop.StartRun{Ask: Ask{Kind: run.Restore, By: "operator"}})
 	case 21:
-		ask("rollback", func(ctx context.Context) error { return p.ask(ctx, func() error { return s.rollback(p) }) })
+		ask("rollback", func(ctx context.Context) error { return s.rollback(ctx, p) })
 	case 22:
 		s.was = s.sea.remember()
 	case 23:
@@ -334,12 +326,12 @@ func (s *stage) something() {
 }
 
 // rollback goes back to what is offered.
-func (s *stage) rollback(p *placement) error {
-	n := p.lastGood()
-	if n == 0 {
-		return nil
+func (s *stage) rollback(ctx context.Context, p *placement) error {
+	n := 0
+	if err := p.ask(ctx, func() error { n = p.LastGood(); return nil }); err != nil || n == 0 {
+		return err
 	}
-	_, err := p.start(Ask{Kind: run.Rollback, By: "operator", ToEntry: n})
+	_, err := p.want(ctx, loop.StartRun{Ask: Ask{Kind: run.Rollback, By: "operator", ToEntry: n}})
 	var f *Fault
 	if errors.As(err, &f) && f.Kind == Invalid {
 		s.t.Errorf("what is offered to go back to is nothing: %v", err)
@@ -403,21 +395,21 @@ func (s *stage) check() {
 // told holds what is told of runs against what goes on: once a ward says that none does, no entry says that one does.
 func (s *stage) told() {
 	for _, p := range s.ps {
-		p.post(wished{func() error {
-			if p.run != nil || p.View().Run != nil {
+		p.post(loop.Question{Ask: func() error {
+			if p.Going() || p.View().Run != nil {
 				return nil
 			}
 			s.book.mu.Lock()
 			defer s.book.mu.Unlock()
-			for _, e := range s.book.entries[p.id] {
-				if p.newest(e).Outcome == string(run.Running) {
+			for _, e := range s.book.entries[p.ID] {
+				if p.Newest(e).Outcome == string(run.Running) {
 					s.sea.mu.Lock()
-					s.sea.wrong = append(s.sea.wrong, fmt.Errorf("entry #%d of %s is told as going on, and nothing does", e.Number, p.id))
+					s.sea.wrong = append(s.sea.wrong, fmt.Errorf("entry #%d of %s is told as going on, and nothing does", e.Number, p.ID))
 					s.sea.mu.Unlock()
 				}
 			}
 			return nil
-		}, make(chan error, 1)})
+		}})
 	}
 }
 
@@ -460,19 +452,19 @@ func (s *stage) restOf(p *placement) *standing.View {
 	ctx, cancel := context.WithTimeout(s.t.Context(), time.Minute)
 	defer cancel()
 	var going bool
-	require.NoError(s.t, p.ask(ctx, func() error { going = p.run != nil; return nil }), "the ward answers")
+	require.NoError(s.t, p.ask(ctx, func() error { going = p.Going(); return nil }), "the ward answers")
 	v, err := p.fresh(ctx)
 	require.NoError(s.t, err)
-	s.tell("in the end", "ward", p.id, "says", about(v))
+	s.tell("in the end", "ward", p.ID, "says", about(v))
 	require.False(s.t, going, "every run ends: %s", about(v))
 	require.NotEqual(s.t, compare.Blind, v.Standing, "what can be seen is seen: %s", about(v))
 	s.book.mu.Lock()
 	defer s.book.mu.Unlock()
-	for _, e := range s.book.entries[p.id] {
+	for _, e := range s.book.entries[p.ID] {
 		require.NotEqual(s.t, string(run.Running), e.Outcome, "entry #%d goes on for ever", e.Number)
 	}
-	if v.Standing == compare.InStep && p.ward.Keep.Prune { // what is left there on purpose may stay in doubt
-		require.Empty(s.t, s.book.intents[p.id], "nothing is in doubt: %s", about(v))
+	if v.Standing == compare.InStep && p.Ward.Keep.Prune { // what is left there on purpose may stay in doubt
+		require.Empty(s.t, s.book.intents[p.ID], "nothing is in doubt: %s", about(v))
 	}
 	return v
 }

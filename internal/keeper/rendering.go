@@ -54,7 +54,7 @@ func (r *reader) tree(name, ref string) (*at, error) {
 		}
 	}
 	l := r.p.repo
-	if name != r.p.ward.From.Repo {
+	if name != r.p.Ward.From.Repo {
 		var err error
 		if l, err = r.p.k.source(name); err != nil {
 			return nil, err
@@ -84,9 +84,9 @@ func (p *placement) mayRead() func(repo string) error {
 		return nil
 	}
 	return func(repo string) error {
-		own := roster.Roster{Name: cmp.Or(p.roster, "that declared it"), Repo: p.ward.From.Repo, Limits: p.limits}
+		own := roster.Roster{Name: cmp.Or(p.Roster, "that declared it"), Repo: p.Ward.From.Repo, Limits: p.limits}
 		p.k.mu.RLock()
-		if l := p.k.rosters[p.roster]; l != nil {
+		if l := p.k.rosters[p.Roster]; l != nil {
 			own = l.record()
 		}
 		p.k.mu.RUnlock()
@@ -102,7 +102,7 @@ func (r *reader) main() (*at, error) {
 	if _, ok := r.p.repo.Git(); !ok {
 		return nil, nil
 	}
-	return r.tree(r.p.ward.From.Repo, r.ref)
+	return r.tree(r.p.Ward.From.Repo, r.ref)
 }
 
 func (r *reader) chart(name, chart, version string) (render.Package, error) {
@@ -239,7 +239,7 @@ type keptObject struct {
 // rendered gives what the ward declares, rendered now or long ago: what was asked for once is never rendered again while
 // its inputs are the same, by whichever ward.
 func (r *reader) rendered(main *at) (*render.Result, error) {
-	w := r.p.ward
+	w := r.p.Ward
 	q := render.Request{Ward: w, Chart: r.chart, Depend: r.depend, Other: func(name, ref string) (render.Tree, error) {
 		t, err := r.tree(name, ref)
 		if err != nil {
@@ -405,7 +405,7 @@ func (k keptRendering) result() (*render.Result, error) {
 // revision names what a declaration is of: the newest commit that touched any of its inputs; with a chart from elsewhere
 // a name for both.
 func (r *reader) revision(main *at, res *render.Result) (logbook.Revision, error) {
-	w := r.p.ward
+	w := r.p.Ward
 	paths := map[*at][]string{}
 	var packs []string
 	for _, in := range res.Inputs {
@@ -463,20 +463,20 @@ func (p *placement) Interests(name string) []sources.Interest {
 		}
 		out = append(out, sources.Interest{Ref: ref, Paths: []string{path}})
 	}
-	f := p.ward.From
+	f := p.Ward.From
 	if name == f.Repo {
 		add(f.Ref, f.Path)
 		add(f.Ref, render.RulesDir)
 	}
 	for _, v := range f.ValuesFrom {
-		if orElse(v.Repo, f.Repo) == name {
-			add(orElse(v.Ref, valuesRef(f, v)), v.Path)
+		if cmp.Or(v.Repo, f.Repo) == name {
+			add(cmp.Or(v.Ref, valuesRef(f, v)), v.Path)
 		}
 	}
 	if inputs := p.inputs.Load(); inputs != nil {
 		for _, in := range *inputs {
 			if in.Repo == name {
-				add(orElse(in.Ref, f.Ref), in.Path)
+				add(cmp.Or(in.Ref, f.Ref), in.Path)
 			}
 		}
 	}

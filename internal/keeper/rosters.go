@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -45,7 +47,7 @@ type rosterLoop struct {
 	wake   chan struct{}
 	asked  chan chan struct{}
 	// hears counts the looks at its repository: of those that it has not taken in wards may still come.
-	hears hearing
+	hears loop.Hearing
 
 	mu   sync.Mutex
 	conf roster.Roster
@@ -94,11 +96,11 @@ func (l *rosterLoop) run() {
 		case c := <-l.asked:
 			waiting = append(waiting, c)
 		}
-		n := l.hears.told.Load()
+		n := l.hears.Told.Load()
 		settled := l.look()
 		l.mu.Lock()
 		if settled || l.arranged {
-			l.hears.taken.Store(n)
+			l.hears.Taken.Store(n)
 		}
 		l.mu.Unlock()
 		for _, c := range waiting {
@@ -136,7 +138,7 @@ func (k *Keeper) rosterRead(name string, a standing.AsOf) {
 		if l.conf.Repo == name {
 			if a.Known {
 				l.AsOf.Next = a.Next
-				l.hears.told.Add(1)
+				l.hears.Told.Add(1)
 				l.nudge()
 			} else {
 				l.AsOf.Known, l.AsOf.Problem, l.AsOf.Next = false, a.Problem, a.Next
@@ -264,8 +266,8 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 		waits = fmt.Sprintf("waits for a first ward file below %q in %s", conf.Path, conf.Repo)
 	}
 	for _, p := range k.wardsOf(conf.Name) {
-		misfiled, limited := in.Standing(roster.Kept{Name: p.ward.Name, Source: p.source}, problems)
-		p.post(filed{misfiled, limited})
+		misfiled, limited := in.Standing(roster.Kept{Name: p.Ward.Name, Source: p.Source}, problems)
+		p.post(loop.Filed{Misfiled: misfiled, Limited: limited})
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -343,7 +345,7 @@ func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 		l.k.log.Error("the rules of a roster can't be written", "roster", conf.Name, "error", err)
 	}
 	for _, p := range l.k.wardsOf(conf.Name) {
-		p.post(forgotten{standing.AsOf{Known: true, At: time.Now()}}) // the rules hold for what is declared
+		p.post(loop.Forgotten{AsOf: standing.AsOf{Known: true, At: time.Now()}}) // the rules hold for what is declared
 	}
 	return nil
 }
@@ -351,7 +353,7 @@ func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 // rosterRules are the health files of the roster that a ward is of.
 func (p *placement) rosterRules() []repo.File {
 	p.k.mu.RLock()
-	l := p.k.rosters[p.roster]
+	l := p.k.rosters[p.Roster]
 	p.k.mu.RUnlock()
 	if l == nil {
 		return nil
@@ -369,11 +371,11 @@ func (k *Keeper) wardsOf(roster string) []*placement {
 	defer k.mu.RUnlock()
 	var out []*placement
 	for _, p := range k.wards {
-		if p.roster == roster {
+		if p.Roster == roster {
 			out = append(out, p)
 		}
 	}
-	slices.SortFunc(out, func(a, b *placement) int { return strings.Compare(a.id, b.id) })
+	slices.SortFunc(out, func(a, b *placement) int { return strings.Compare(a.ID, b.ID) })
 	return out
 }
 
@@ -402,7 +404,7 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) (c
 		if same {
 			r.URL = old.URL
 			r.Password, r.Key, r.Passphrase, r.Bearer, r.CA, r.KnownHosts, r.Expires = old.Password, old.Key, old.Passphrase, old.Bearer, old.CA, old.KnownHosts, old.Expires
-			r.User = orElse(r.User, old.User)
+			r.User = cmp.Or(r.User, old.User)
 		}
 		if old == r {
 			return false, nil
@@ -583,7 +585,7 @@ func (l *rosterLoop) wards(in *roster.Files, have []record.Ward) (settled bool, 
 				if p.View().Leaving == nil {
 					continue
 				}
-				if _, err := p.want(l.ctx, stayWard{}); err != nil {
+				if _, err := p.want(l.ctx, loop.Stay{}); err != nil {
 					settled = false
 				}
 			}
@@ -636,7 +638,7 @@ func (l *rosterLoop) letGo(gone roster.Leaving, have []record.Ward) (settled boo
 				done = false
 				var f *Fault
 				if errors.As(err, &f) && f.Kind == Guarded {
-					text := fmt.Sprintf("it left the roster and is to be dismantled, but %s: vigila ward remove %s --dismantle --allow %s", guardPlain(f.Guards), p.id, strings.Join(guardNamesOf(f.Guards), ","))
+					text := fmt.Sprintf("it left the roster and is to be dismantled, but %s: vigila ward remove %s --dismantle --allow %s", guardPlain(f.Guards), p.ID, strings.Join(plan.Names(f.Guards), ","))
 					problems = append(problems, roster.Problem{File: sources[name], Line: 1, Text: text, Ward: name})
 					continue
 				}
@@ -680,36 +682,40 @@ func guardPlain(gs []plan.Guard) string {
 // Conflict tells that something has to end before.
 func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
 	if v := p.View(); v.Run != nil && v.Run.Kind != string(run.Dismantle) {
-		return fault(Conflict, "%s is in the middle of %s #%d", p.id, v.Run.Kind, v.Run.Number)
+		return fault(Conflict, "%s is in the middle of %s #%d", p.ID, v.Run.Kind, v.Run.Number)
 	}
-	l := logbook.Leaving{By: logbook.Vigila, Why: why, At: time.Now(), Dismantle: p.ward.Keep.OnRemoval == "dismantle" && p.View().Kept > 0}
+	l := logbook.Leaving{By: logbook.Vigila, Why: why, At: time.Now(), Dismantle: p.Ward.Keep.OnRemoval == "dismantle" && p.View().Kept > 0}
 	if have := p.View().Leaving; have != nil && have.Dismantle { // a person may have allowed more
-		return fault(Conflict, "%s is being dismantled first", p.id)
+		return fault(Conflict, "%s is being dismantled first", p.ID)
 	}
 	if !l.Dismantle {
 		return k.retire(ctx, p, l)
 	}
-	if what := p.unread(true); what != "" {
-		return fault(Conflict, "%s waits for %s", p.id, what)
+	if p.leaves == nil {
+		p.leaves = loop.Marks{}
 	}
-	if _, err := p.want(ctx, leaveWard{l}); err != nil {
+	if what := p.unread(p.leaves, true); what != "" {
+		return fault(Conflict, "%s waits for %s", p.ID, what)
+	}
+	p.leaves = nil
+	if _, err := p.want(ctx, loop.Leave{Leaving: l}); err != nil {
 		return err
 	}
-	return fault(Conflict, "%s is being dismantled first", p.id)
+	return fault(Conflict, "%s is being dismantled first", p.ID)
 }
 
 // retire forgets a placement; what it keeps is left behind, and listed so when a roster or a dismantling left it.
 func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) error {
-	if _, err := p.want(ctx, beWritten{}); err != nil {
+	if _, err := p.want(ctx, loop.BeWritten{}); err != nil {
 		return err
 	}
-	kept, err := k.store.Baselines(ctx, p.id)
-	if err != nil && p.broken == "" {
+	kept, err := k.store.Baselines(ctx, p.ID)
+	if err != nil && p.Broken == "" {
 		return err
 	}
 	p.close()
 	if len(kept) > 0 && (l.By == logbook.Vigila || l.Dismantle) {
-		left := record.LeftBehind{Placement: p.id, Roster: p.roster, At: time.Now(), Why: l.Why}
+		left := record.LeftBehind{Placement: p.ID, Roster: p.Roster, At: time.Now(), Why: l.Why}
 		for ref := range kept {
 			left.Refs = append(left.Refs, ref.Key())
 		}
@@ -717,7 +723,7 @@ func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) er
 		if err := k.store.AddLeftBehind(ctx, left); err != nil {
 			return err
 		}
-		k.log.Info("objects are left behind", "ward", p.id, "objects", len(kept), "why", l.Why)
+		k.log.Info("objects are left behind", "ward", p.ID, "objects", len(kept), "why", l.Why)
 	}
 	what := "its objects stay in the cluster"
 	if l.Dismantle && len(kept) == 0 {
@@ -725,10 +731,10 @@ func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) er
 	} else if len(kept) == 0 {
 		what = "it kept nothing"
 	}
-	if _, err := k.store.AddEntry(ctx, logbook.Entry{Placement: p.id, Kind: "remove", Outcome: string(run.Done), By: l.By, Why: l.Why, Reason: what, Revision: p.will.Applied, Started: time.Now(), Ended: time.Now()}); err != nil {
+	if _, err := k.store.AddEntry(ctx, logbook.Entry{Placement: p.ID, Kind: "remove", Outcome: string(run.Done), By: l.By, Why: l.Why, Reason: what, Revision: p.View().Applied, Started: time.Now(), Ended: time.Now()}); err != nil {
 		return err
 	}
-	if err := k.store.RemovePlacement(ctx, p.id); err != nil {
+	if err := k.store.RemovePlacement(ctx, p.ID); err != nil {
 		return err
 	}
 	k.forget(p)
@@ -895,7 +901,7 @@ func (k *Keeper) syncRoster(ctx context.Context, name, by string, allow []string
 	}
 	for _, n := range k.withNested(name) {
 		for _, p := range k.wardsOf(n) {
-			if _, err := p.want(ctx, bringUp{by}); err != nil && ctx.Err() != nil {
+			if _, err := p.want(ctx, loop.BringUp{By: by}); err != nil && ctx.Err() != nil {
 				return Roster{}, err
 			}
 		}
@@ -911,19 +917,11 @@ type Bringing struct {
 	Pending int
 }
 
-// bringable tells whether bringing its roster up lets a ward sync.
-func (p *placement) bringable() Bringing {
-	v := p.View()
-	c := roster.Candidate{ID: p.id, Broken: p.broken, Leaving: p.will.Leaving != nil, Hold: p.will.Hold, Rejected: p.rejected(), Readable: p.declared != nil && p.repository.Known,
-		Up: p.will.Applied != nil, Auto: p.ward.Keep.Sync == "auto", Pending: p.pending().Total(), WaitsFor: v.WaitsFor}
-	if p.declared != nil {
-		c.Waits = p.declared.Waits
-	}
-	if g := p.pending().guards; len(g) > 0 {
-		c.Guard = g[0].Text
-	}
+// bringing tells what bringing its roster up does to a ward.
+func (p *placement) bringing() Bringing {
+	c := p.Bringable()
 	sync, why := c.Bring()
-	return Bringing{Ward: p.id, Sync: sync, Why: why, Pending: c.Pending}
+	return Bringing{Ward: p.ID, Sync: sync, Why: why, Pending: c.Pending}
 }
 
 // PreviewRoster tells what bringing a roster up would do to each of its wards, by name.
@@ -935,7 +933,7 @@ func (k *Keeper) PreviewRoster(ctx context.Context, name string) ([]Bringing, er
 	for _, n := range k.withNested(name) {
 		for _, p := range k.wardsOf(n) {
 			if err := p.ask(ctx, func() error {
-				out = append(out, p.bringable())
+				out = append(out, p.bringing())
 				return nil
 			}); err != nil {
 				return nil, err

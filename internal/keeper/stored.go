@@ -51,7 +51,7 @@ func (p *placement) storedKey() string {
 	for _, f := range p.rosterRules() {
 		rules = append(rules, f.Path, string(f.Data))
 	}
-	return object.Hash([]any{storedForm, p.file, p.repo.Name(), fmt.Sprint(p.cluster.labels()), fmt.Sprint(p.limits), rules})
+	return object.Hash([]any{storedForm, p.File, p.repo.Name(), fmt.Sprint(p.cluster.labels()), fmt.Sprint(p.limits), rules})
 }
 
 func (p *placement) storeDeclaration(ctx context.Context, d *declared.Declaration) error {
@@ -62,14 +62,14 @@ func (p *placement) storeDeclaration(ctx context.Context, d *declared.Declaratio
 	for i, o := range d.Objects {
 		out.Objects[i] = storedDeclared{Key: o.Ref.Key(), Hash: o.Hash, Version: o.Version, File: o.File, Line: o.Line, Turn: o.Turn}
 	}
-	return p.k.store.PutDeclaration(ctx, p.id, p.storedKey(), out)
+	return p.k.store.PutDeclaration(ctx, p.ID, p.storedKey(), out)
 }
 
 // storedDeclaration is what the repository declared before the service started; nil when that is not known, or the
 // ward file was another.
 func (p *placement) storedDeclaration(ctx context.Context) (*declared.Declaration, error) {
 	var in stored
-	err := p.k.store.Declaration(ctx, p.id, p.storedKey(), &in)
+	err := p.k.store.Declaration(ctx, p.ID, p.storedKey(), &in)
 	if errors.Is(err, record.ErrNone) {
 		return nil, nil
 	}

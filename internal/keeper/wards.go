@@ -16,6 +16,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -36,8 +37,8 @@ func (k *Keeper) addFile(ctx context.Context, name, text string) ([]string, erro
 	}
 	for _, w := range wards {
 		for _, p := range k.named(w.Name) {
-			if p.roster != "" {
-				return nil, fault(Conflict, "ward %s is declared by roster %s, in %s; change it there", w.Name, p.roster, p.source)
+			if p.Roster != "" {
+				return nil, fault(Conflict, "ward %s is declared by roster %s, in %s; change it there", w.Name, p.Roster, p.Source)
 			}
 		}
 		if err := k.idle(k.named(w.Name)); err != nil {
@@ -90,7 +91,7 @@ func (k *Keeper) cycle(added []ward.Ward) []string {
 	after := map[string][]string{}
 	k.mu.RLock()
 	for _, p := range k.wards {
-		after[p.ward.Name] = p.ward.After
+		after[p.Ward.Name] = p.Ward.After
 	}
 	k.mu.RUnlock()
 	var from []string
@@ -206,21 +207,19 @@ func (k *Keeper) reconnect(ctx context.Context, cluster string) error {
 
 func (k *Keeper) forget(p *placement) {
 	k.mu.Lock()
-	delete(k.wards, p.id)
+	delete(k.wards, p.ID)
 	k.mu.Unlock()
 	p.cluster.unclaim(p)
-	for kind := range p.kinds { // its goroutine has ended
-		p.cluster.release(kind, p.id)
-	}
+	p.cluster.releaseAll(p.ID)
 	if p.repo != nil {
 		p.repo.Unsubscribe(p)
 	}
-	for _, name := range p.ward.Reads() {
+	for _, name := range p.Ward.Reads() {
 		if l, err := k.source(name); err == nil {
 			l.Unsubscribe(p)
 		}
 	}
-	k.broker.send(Note{"ward", p.id})
+	k.broker.send(Note{"ward", p.ID})
 }
 
 func (k *Keeper) remove(ctx context.Context, name string, l logbook.Leaving) error {
@@ -235,13 +234,13 @@ func (k *Keeper) remove(ctx context.Context, name string, l logbook.Leaving) err
 		if v := p.View(); v.Run != nil && v.Run.Kind != string(run.Dismantle) {
 			return k.idle(ps)
 		}
-		if l := k.rosterOf(p); l != nil && !l.lets(p.ward.Name) {
-			return fault(Conflict, "ward %s is declared by roster %s; remove %s there, and it is not kept any more", p.ward.Name, p.roster, p.source)
+		if l := k.rosterOf(p); l != nil && !l.lets(p.Ward.Name) {
+			return fault(Conflict, "ward %s is declared by roster %s; remove %s there, and it is not kept any more", p.Ward.Name, p.Roster, p.Source)
 		}
 	}
 	for _, p := range ps {
-		if l.Dismantle && p.broken == "" {
-			if _, err := p.want(ctx, leaveWard{l}); err != nil {
+		if l.Dismantle && p.Broken == "" {
+			if _, err := p.want(ctx, loop.Leave{Leaving: l}); err != nil {
 				return err
 			}
 			if _, err := p.fresh(ctx); err != nil {
@@ -263,14 +262,14 @@ func (k *Keeper) remove(ctx context.Context, name string, l logbook.Leaving) err
 func (k *Keeper) rosterOf(p *placement) *rosterLoop {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	return k.rosters[p.roster]
+	return k.rosters[p.Roster]
 }
 
 // idle refuses to change or remove wards in the middle of a run.
 func (k *Keeper) idle(ps []*placement) error {
 	for _, p := range ps {
 		if v := p.View(); v.Run != nil {
-			return fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it first: vigila sync %s --stop", p.id, v.Run.Kind, v.Run.Number, p.id)
+			return fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it first: vigila sync %s --stop", p.ID, v.Run.Kind, v.Run.Number, p.ID)
 		}
 	}
 	return nil
@@ -284,11 +283,11 @@ func (k *Keeper) named(name string) []*placement {
 	}
 	var out []*placement
 	for _, p := range k.wards {
-		if p.ward.Name == name {
+		if p.Ward.Name == name {
 			out = append(out, p)
 		}
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].id < out[j].id })
+	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
 	return out
 }
 
@@ -317,7 +316,7 @@ func (k *Keeper) one(name string) (*placement, error) {
 	}
 	var ids []string
 	for _, p := range ps {
-		ids = append(ids, p.id)
+		ids = append(ids, p.ID)
 	}
 	return nil, fault(Invalid, "%s is placed in several clusters; say which: %s", name, strings.Join(ids, ", "))
 }
@@ -349,7 +348,7 @@ func (k *Keeper) AllEntries(ctx context.Context, find record.Find) (page []logbo
 	defer k.mu.RUnlock()
 	for i, e := range page {
 		if p := k.wards[e.Placement]; p != nil && e.Ended.IsZero() {
-			page[i] = p.newest(e)
+			page[i] = p.Newest(e)
 		}
 	}
 	return page, total, err
@@ -363,8 +362,8 @@ func (k *Keeper) dependents(of *placement) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	for _, p := range k.wards {
-		if p.cluster == of.cluster && slices.Contains(p.ward.After, of.ward.Name) || p.ward.Name == of.ward.Name && p != of && p.ward.Spread.InTurn {
-			p.post(woken{})
+		if p.cluster == of.cluster && slices.Contains(p.Ward.After, of.Ward.Name) || p.Ward.Name == of.Ward.Name && p != of && p.Ward.Spread.InTurn {
+			p.post(loop.Woken{})
 		}
 	}
 }

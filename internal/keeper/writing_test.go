@@ -3,10 +3,8 @@ package keeper
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"path/filepath"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -14,37 +12,26 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 )
 
-// TestNothingIsDoneBeforeItIsWrittenDown: while the record refuses, whoever asks is told, nothing is called, and the truth is told
-// all the same; once it takes writes again everything goes on, in its order.
-func TestNothingIsDoneBeforeItIsWrittenDown(t *testing.T) {
+// TestWhatCantBeWrittenIsSaid: while the record refuses, whoever asks is told, and the truth is told all the same; once it takes
+// writes again it is written down, once. What may come before that is loop's to say.
+func TestWhatCantBeWrittenIsSaid(t *testing.T) {
 	dir := t.TempDir()
 	p := placedIn(t, dir, ward.Keep{})
-	p.cluster.err = errors.New("it is silent")
-	ctx, cancel := context.WithCancel(t.Context())
-	p.ctx = ctx
-	p.view.Store(p.build())
-	p.k.spawn(p.loop)
-	defer func() { cancel(); <-p.ended; p.k.done.Wait() }()
+	p.ctx, p.cancel = context.WithCancel(t.Context())
+	p.k.spawn(p.run)
+	defer func() { p.cancel(); <-p.ended; p.k.done.Wait() }()
 	refuses(t, dir, true)
 
-	_, err := p.want(t.Context(), holdWard{"operator", "gale", time.Time{}})
+	_, err := p.want(t.Context(), loop.Hold{By: "operator", Reason: "gale"})
 	var f *Fault
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, Unwritten, f.Kind)
 	assert.Contains(t, err.Error(), "w@quay: what was asked for can't be written down")
 	assert.Contains(t, err.Error(), "no room")
-	var called atomic.Int32
-	answered := make(chan error, 1)
-	go func() {
-		answered <- p.ask(t.Context(), func() error {
-			p.write(record.Unreject{Revision: "x"})
-			p.after(happen{wished{func() error { called.Add(1); return nil }, make(chan error, 1)}})
-			return nil
-		})
-	}()
 	require.Eventually(t, func() bool {
 		return strings.HasPrefix(p.View().Says, "What is done can't be written down, so nothing more is done: ")
 	}, 10*time.Second, 10*time.Millisecond)
@@ -52,15 +39,14 @@ func TestNothingIsDoneBeforeItIsWrittenDown(t *testing.T) {
 	require.NoError(t, err, "whoever only looks does not wait")
 	assert.Equal(t, "gale", v.Hold.Reason)
 	assert.True(t, v.NeedsYou)
-	assert.Zero(t, called.Load())
 
 	refuses(t, dir, false)
-	require.NoError(t, <-answered)
-	require.Eventually(t, func() bool { return called.Load() == 1 }, 10*time.Second, time.Millisecond)
+	_, err = p.want(t.Context(), loop.BeWritten{})
+	require.NoError(t, err)
 	all, err := p.k.store.Placements(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, "gale", all[0].Hold.Reason)
-	entries, _, err := p.k.store.Entries(t.Context(), record.Find{Placement: p.id})
+	entries, _, err := p.k.store.Entries(t.Context(), record.Find{Placement: p.ID})
 	require.NoError(t, err)
 	assert.Len(t, entries, 1, "once, however often it was tried")
 	require.Eventually(t, func() bool { return !strings.Contains(p.View().Says, "can't be written") }, 10*time.Second, 10*time.Millisecond)
@@ -69,18 +55,13 @@ func TestNothingIsDoneBeforeItIsWrittenDown(t *testing.T) {
 // TestWhatIsLeftIsWrittenAtTheEnd: a ward that is closed leaves nothing unwritten.
 func TestWhatIsLeftIsWrittenAtTheEnd(t *testing.T) {
 	p := placed(t, ward.Keep{})
-	p.cluster.err = errors.New("it is silent")
 	p.ctx, p.cancel = context.WithCancel(t.Context())
-	p.view.Store(p.build())
-	p.post(wished{func() error {
-		p.writeAbout("hold", "operator", "gale", nil)
-		p.cancel()
-		return nil
-	}, make(chan error, 1)})
-	p.k.spawn(p.loop)
+	p.post(loop.Wished{Wish: loop.Hold{By: "operator", Reason: "gale"}})
+	p.post(loop.Question{Ask: func() error { p.cancel(); return nil }})
+	p.k.spawn(p.run)
 	<-p.ended
 	p.k.done.Wait()
-	entries, _, err := p.k.store.Entries(t.Context(), record.Find{Placement: p.id})
+	entries, _, err := p.k.store.Entries(t.Context(), record.Find{Placement: p.ID})
 	require.NoError(t, err)
 	require.Len(t, entries, 1)
 	assert.Equal(t, 1, entries[0].Number)

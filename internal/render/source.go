@@ -54,10 +54,10 @@ type Request struct {
 
 // The forms that files come in.
 const (
-	PlainForm    = "plain"
-	OverlayForm  = "overlay"
-	ChartForm    = "chart"
-	TemplateForm = "template"
+	PlainForm    = declared.Plain
+	OverlayForm  = declared.Overlay
+	ChartForm    = declared.Chart
+	TemplateForm = declared.Template
 )
 
 // Result is what a request declares.

@@ -53,6 +53,14 @@ type Object struct {
 	Line    int
 }
 
+// The forms that files come in.
+const (
+	Plain    = "plain"
+	Overlay  = "overlay"
+	Chart    = "chart"
+	Template = "template"
+)
+
 // Declaration is what the repository says at a revision: identities and hashes. The objects themselves are in
 // the record, as a snapshot.
 type Declaration struct {

@@ -331,6 +331,15 @@ func (in Input) precious(ref object.Ref) (Guard, bool) {
 	return Guard{ref.Short(), fmt.Sprintf("%s would be removed, and what lives in it", ref)}, true
 }
 
+// Names are the names of some guards, as --allow takes them.
+func Names(gs []Guard) []string {
+	out := make([]string, len(gs))
+	for i, g := range gs {
+		out[i] = g.Name
+	}
+	return out
+}
+
 func guards(p Plan, in Input) []Guard {
 	if in.Spare { // the others ask whether the repository means it; here it is not the repository that asks
 		return nil

@@ -20,7 +20,7 @@ import (
 // Apply applies an object when its turn has come, and makes of the answer what is to be kept of it.
 func (d *Drive) Apply(o Order) Applied {
 	out := Applied{Ref: o.Object.Object.Ref}
-	if out.Err = d.turn(func() error { return d.apply(o, &out) }); out.Err == nil {
+	if out.Failed = Failed(d.turn(func() error { return d.apply(o, &out) })); out.Failed == nil {
 		d.conclude(o, &out)
 	}
 	return out

@@ -20,8 +20,8 @@ import (
 	"vigila.dev/vigila/internal/record"
 )
 
-// ErrStopped tells that a run was stopped before the turn of a piece of it came.
-var ErrStopped = errors.New("the run was stopped before")
+// errStopped tells that a run was stopped before the turn of a piece of it came.
+var errStopped = errors.New("the run was stopped before")
 
 // Live reads a cluster.
 type Live interface {
@@ -83,7 +83,7 @@ type Applied struct {
 	Body     map[string]any
 	Replaced bool // it was deleted and made again
 	Baseline compare.Baseline
-	Err      error
+	Failed   *Failure // why it did not go through
 
 	sent map[string]any
 }
@@ -157,12 +157,12 @@ func (d *Drive) turn(do func() error) error {
 	select {
 	case d.slots <- struct{}{}:
 	case <-d.stopping.Done():
-		return ErrStopped
+		return errStopped
 	}
 	defer func() { <-d.slots }()
 	done, err := d.Turns.Take(d.stopping, d.ID)
 	if err != nil {
-		return ErrStopped
+		return errStopped
 	}
 	defer done()
 	return do()
@@ -197,16 +197,32 @@ func kept(ward string) error {
 	return &TakenError{fmt.Sprintf("ward %s keeps it already; one object can belong to one ward", ward)}
 }
 
-// Silent tells that a call was not answered: it may have gone through.
-func Silent(err error) bool {
+// Failure is why a call did not go through, as a plain value.
+type Failure struct {
+	Text    string
+	Silent  bool // it was not answered, and may have gone through
+	Outside bool // the reason says nothing about the object
+	Stopped bool // the run was stopped before its turn came
+}
+
+// Failed tells of an error; nil when there is none.
+func Failed(err error) *Failure {
+	if err == nil {
+		return nil
+	}
+	return &Failure{Text: err.Error(), Silent: silent(err), Outside: outside(err), Stopped: errors.Is(err, errStopped)}
+}
+
+// silent tells that a call was not answered: it may have gone through.
+func silent(err error) bool {
 	var gone *cluster.UnreachableError
 	return errors.As(err, &gone)
 }
 
-// Outside tells whether a call failed for a reason that says nothing about the object.
-func Outside(err error) bool {
+// outside tells whether a call failed for a reason that says nothing about the object.
+func outside(err error) bool {
 	var taken *TakenError
-	return err != nil && (Silent(err) || errors.As(err, &taken) || cluster.Outside(err))
+	return errors.As(err, &taken) || silent(err) || cluster.Outside(err)
 }
 
 // unclaimed refuses to adopt an object that another service keeps.

@@ -39,7 +39,7 @@ func (w *Ward) Try(ctx context.Context, order Order, mine bool) (out Tried, err 
 	}
 	live, err := w.Live.Get(ctx, o.Version, o.Ref)
 	switch {
-	case Silent(err):
+	case silent(err):
 		return out, err
 	case errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err):
 		live = nil
@@ -61,7 +61,7 @@ func (w *Ward) Try(ctx context.Context, order Order, mine bool) (out Tried, err 
 	fields, immutable := cluster.Immutable(err)
 	noReplace := mayReplace(o.Ref, order.Turn, order.Before, order.Allow)
 	switch {
-	case Silent(err):
+	case silent(err):
 		return out, err
 	case err != nil && live == nil && cluster.Missing(err):
 		answer = o.Body // its namespace or its definition comes with the same sync
@@ -108,7 +108,7 @@ func (w *Ward) tryTakeOver(ctx context.Context, o object.Object, live, answer ma
 		return answer, nil
 	}
 	without, err := w.Hands.Patch(ctx, o.Version, o.Ref, ops, true)
-	if Silent(err) {
+	if silent(err) {
 		return nil, err
 	}
 	if err != nil { // it would not be let through so; then all that is told is what would be taken away

@@ -1,4 +1,4 @@
-package keeper
+package loop
 
 import (
 	"errors"
@@ -17,7 +17,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 )
 
-func (p *placement) astray() index.Astray { return p.index.Astray(p.at) }
+func (p *Placement) astray() index.Astray { return p.index.Astray(p.at) }
 
 // behind is what the repository moved, as it was found out last.
 type behind struct {
@@ -30,7 +30,7 @@ type behind struct {
 type stamp struct{ index, ward uint64 }
 
 // pending tells what the repository moved. It is found out anew only after something it depends on has changed.
-func (p *placement) pending() *behind {
+func (p *Placement) pending() *behind {
 	if now := (stamp{p.index.Moves(), p.moved}); p.behind == nil || p.behind.of != now {
 		s := p.side()
 		p.behind = &behind{of: now, Behind: p.declared.Pending(s)}
@@ -42,13 +42,13 @@ func (p *placement) pending() *behind {
 }
 
 // side is what a declaration is held against.
-func (p *placement) side() declared.Side {
-	return declared.Side{Index: p.index, Known: p.knownNow(), Done: p.will.Done, Tasks: slices.SortedFunc(maps.Keys(p.tasks), object.Ref.Compare), Prune: p.ward.Keep.Prune, Shared: p.shared, Scaler: p.Scaler}
+func (p *Placement) side() declared.Side {
+	return declared.Side{Index: p.index, Known: p.knownNow(), Done: p.will.Done, Tasks: slices.SortedFunc(maps.Keys(p.tasks), object.Ref.Compare), Prune: p.Ward.Keep.Prune, Shared: p.shared, Scaler: p.Scaler}
 }
 
 // knownNow are the baselines as they stand in the middle of a run: what it has not applied yet is as it was, what it has applied is
 // done.
-func (p *placement) knownNow() map[object.Ref]compare.Baseline {
+func (p *Placement) knownNow() map[object.Ref]compare.Baseline {
 	if p.run == nil {
 		return p.index.Baselines()
 	}
@@ -70,7 +70,7 @@ func (p *placement) knownNow() map[object.Ref]compare.Baseline {
 }
 
 // shared tells whether a declared object is a namespace that the ward only wants to be there, and another ward keeps it.
-func (p *placement) shared(o declared.Object) bool {
+func (p *Placement) shared(o declared.Object) bool {
 	if !o.Made {
 		return false
 	}
@@ -78,14 +78,10 @@ func (p *placement) shared(o declared.Object) bool {
 }
 
 // evaluate looks at where the ward stands, tells whoever listens, and starts what should run by itself.
-func (p *placement) evaluate() {
-	if p.ctx.Err() != nil {
-		return
-	}
-	if p.broken != "" {
-		p.timer.Reset(time.Hour)
-		p.publish()
-		return
+func (p *Placement) evaluate() time.Duration {
+	if p.Broken != "" {
+		p.Publish()
+		return time.Hour
 	}
 	if p.will.Hold != nil && !p.will.Hold.Until.IsZero() && p.at.After(p.will.Hold.Until) {
 		_ = p.release(logbook.Vigila, "the end of the hold was reached") // it is held
@@ -95,8 +91,8 @@ func (p *placement) evaluate() {
 	}
 	sought := sooner(p.seek(p.at), p.lookForStrays(p.at))
 	p.forgetGone()
-	if p.run == nil && p.ward.Keep.Drift == "restore" {
-		p.publish() // drift that is restored at once is history all the same
+	if p.run == nil && p.Ward.Keep.Drift == "restore" {
+		p.Publish() // drift that is restored at once is history all the same
 	}
 	again := p.decide()
 	noting := p.noteDrift()
@@ -104,7 +100,7 @@ func (p *placement) evaluate() {
 	if late := p.nextView(); p.run != nil && p.View().Run != nil && late > 0 { // the progress of a big run is not drawn at each of its steps
 		wait = late
 	} else {
-		p.publish()
+		p.Publish()
 	}
 	if p.run != nil {
 		if p.run.started {
@@ -122,13 +118,13 @@ func (p *placement) evaluate() {
 	if p.will.Hold != nil && !p.will.Hold.Until.IsZero() {
 		wait = min(wait, p.will.Hold.Until.Sub(p.at))
 	}
-	p.timer.Reset(max(wait, 10*time.Millisecond))
+	return max(wait, 10*time.Millisecond)
 }
 
 // holdsAlready tells whether the cluster holds the newest revision without a run: a commit that changes no object, or,
 // for a ward that syncs by itself, one that only leaves objects that are kept; or what a run that failed at its very end has left to
 // do, and somebody else did.
-func (p *placement) holdsAlready() bool {
+func (p *Placement) holdsAlready() bool {
 	d := p.declared
 	switch {
 	case p.run != nil || !d.Known() || p.will.Applied != nil && d.Revision.ID == p.will.Applied.ID:
@@ -145,7 +141,7 @@ func (p *placement) holdsAlready() bool {
 	return p.index.Ready() && p.pending().Total() == 0 // what was never seen ready is nothing to go back to
 }
 
-func (p *placement) decide() time.Time {
+func (p *Placement) decide() time.Time {
 	if p.run != nil {
 		p.giveWay()
 		return time.Time{}
@@ -157,7 +153,7 @@ func (p *placement) decide() time.Time {
 		p.will.BroughtUpBy = "" // it is up, or a person has to see to it
 	}
 	behind, astray := p.pending(), p.astray()
-	s := run.Situation{Now: p.at, AutoSync: p.ward.Keep.Sync == "auto" || p.will.BroughtUpBy != "", RestoreDrift: p.ward.Keep.Drift == "restore",
+	s := run.Situation{Now: p.at, AutoSync: p.Ward.Keep.Sync == "auto" || p.will.BroughtUpBy != "", RestoreDrift: p.Ward.Keep.Drift == "restore",
 		Held: p.will.Hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: behind.Total(), Guarded: len(behind.guards) > 0, Restorable: len(astray.Restorable) + len(astray.Waiting),
 		Rejected: p.rejected(), LastFailed: p.will.LastFailed, FailuresInRow: p.will.Failures}
 	if s.Pending == 0 { // all of it is applied by a run that was stopped before it was ready: a sync waits for that, with a deadline
@@ -169,9 +165,9 @@ func (p *placement) decide() time.Time {
 	if len(astray.Restorable) == 0 {
 		s.RestoreAt = astray.At
 	}
-	if p.ward.Keep.Reapply && p.will.Snapshot != "" {
+	if p.Ward.Keep.Reapply && p.will.Snapshot != "" {
 		if p.will.AgainAt.IsZero() {
-			p.will.AgainAt = s.Now.Add(p.ward.Keep.Every)
+			p.will.AgainAt = s.Now.Add(p.Ward.Keep.Every)
 		}
 		s.AgainAt = p.will.AgainAt
 	}
@@ -186,23 +182,23 @@ func (p *placement) decide() time.Time {
 	case run.Restore:
 		_, err = p.start(Ask{Kind: run.Restore, By: logbook.Vigila, Why: p.driftWhy(astray.Restorable)})
 	case run.Again:
-		p.will.AgainAt = s.Now.Add(p.ward.Keep.Every)
+		p.will.AgainAt = s.Now.Add(p.Ward.Keep.Every)
 		_, err = p.start(Ask{Kind: run.Restore, By: logbook.Vigila, Why: "applied again, as keep.reapply asks", Reapply: true, quiet: true})
 	}
-	if errors.Is(err, errUnread) || kind == "" && s.WaitsFor != "" && len(behind.Remove) > 0 && p.unread(false) != "" {
+	if errors.Is(err, ErrUnread) || kind == "" && s.WaitsFor != "" && len(behind.Remove) > 0 && p.unread() != "" {
 		return s.Now.Add(unreadPause) // nobody tells when the others have read the same
 	}
 	if err != nil {
-		p.log.Warn("automatic run did not start", "kind", kind, "error", err)
+		p.Log.Warn("automatic run did not start", "kind", kind, "error", err)
 		return s.Now.Add(p.will.Failed(s.Now))
 	}
 	return again
 }
 
 // giveWay stops an automatic sync when a newer revision has come and the ward wants that to take over.
-func (p *placement) giveWay() {
+func (p *Placement) giveWay() {
 	a := p.run
-	if p.ward.Keep.Newer != "replace" || a.gaveWay || a.entry.Kind != string(run.Sync) || a.entry.By != logbook.Vigila || !p.declared.Known() || !p.repository.Known {
+	if p.Ward.Keep.Newer != "replace" || a.gaveWay || a.entry.Kind != string(run.Sync) || a.entry.By != logbook.Vigila || !p.declared.Known() || !p.repository.Known {
 		return
 	}
 	if now := p.declared.Revision; now.ID != a.entry.Revision.ID && p.rejected() == "" {
@@ -211,7 +207,7 @@ func (p *placement) giveWay() {
 	}
 }
 
-func (p *placement) syncWhy() string {
+func (p *Placement) syncWhy() string {
 	if p.will.BroughtUpBy != "" {
 		return "brought up by " + p.will.BroughtUpBy
 	}
@@ -221,7 +217,7 @@ func (p *placement) syncWhy() string {
 	return "new revision"
 }
 
-func (p *placement) rejected() string {
+func (p *Placement) rejected() string {
 	if p.declared == nil {
 		return ""
 	}
@@ -232,19 +228,19 @@ func (p *placement) rejected() string {
 }
 
 // rejection is what rejects a declaration; nil when nothing does.
-func (p *placement) rejection(d *declared.Declaration) *logbook.Rejection {
+func (p *Placement) rejection(d *declared.Declaration) *logbook.Rejection {
 	return p.will.Rejection(d.Revision.ID, p.digest(d))
 }
 
 // digest names what is declared: the objects, and what the ward file says about how they are brought in.
-func (p *placement) digest(d *declared.Declaration) string {
-	w := p.ward
+func (p *Placement) digest(d *declared.Declaration) string {
+	w := p.Ward
 	return object.Hash([]any{d.Snapshot, fmt.Sprint(w.From, w.Into, w.Settle, w.Keep.Prune, w.Leave)})
 }
 
 // waits names what a sync waits for: wards in after, a cluster of the spread, another ward that keeps one of the
 // objects, somebody who has not read the same commit yet. loud tells that it needs a person.
-func (p *placement) waits() (what string, loud bool) {
+func (p *Placement) waits() (what string, loud bool) {
 	if what := p.waitsFor(); what != "" {
 		return what, false
 	}
@@ -257,22 +253,20 @@ func (p *placement) waits() (what string, loud bool) {
 		return what, loud
 	}
 	if len(p.pending().Remove) > 0 {
-		return p.unread(p.will.Leaving != nil), false
+		return p.unread(), false
 	}
 	return "", false
 }
 
 // waitsFor names the first ward of `after` that is not in step and ready in the same cluster.
-func (p *placement) waitsFor() string {
-	for _, name := range p.ward.After {
-		id := name + "@" + p.cluster.conf.Name
-		p.k.mu.RLock()
-		other := p.k.wards[id]
-		p.k.mu.RUnlock()
-		if other == nil {
+func (p *Placement) waitsFor() string {
+	for _, name := range p.Ward.After {
+		id := name + "@" + p.Cluster
+		v := p.Others.Neighbour(id)
+		if v == nil {
 			return id + ", which is not known"
 		}
-		if v := other.View(); v.Standing != compare.InStep || v.Health.Word != health.Ready {
+		if v.Standing != compare.InStep || v.Health.Word != health.Ready {
 			return fmt.Sprintf("%s, which is %s and %s", id, v.Standing, v.Health.Word)
 		}
 	}
@@ -280,30 +274,21 @@ func (p *placement) waitsFor() string {
 }
 
 // waitsForWave names the cluster that a new revision has to reach before this one.
-func (p *placement) waitsForWave() string {
-	if !p.ward.Spread.InTurn || p.declared == nil {
+func (p *Placement) waitsForWave() string {
+	if !p.Ward.Spread.InTurn || p.declared == nil {
 		return ""
 	}
-	p.k.mu.RLock()
-	others := map[string]*placement{}
-	for _, x := range p.k.wards {
-		if x.ward.Name == p.ward.Name && x != p {
-			others[x.cluster.conf.Name] = x
-		}
-	}
-	p.k.mu.RUnlock()
-	all := slices.Sorted(maps.Keys(others))
-	for _, c := range p.ward.Spread.Before(p.cluster.conf.Name, all) {
-		other := others[c]
-		v := other.View()
-		late := other.ward.From.Ref == p.ward.From.Ref && v.Head != p.declared.Head
+	others := p.Others.Twins()
+	for _, c := range p.Ward.Spread.Before(p.Cluster, slices.Sorted(maps.Keys(others))) {
+		v := others[c]
+		late := v.Ward.From.Ref == p.Ward.From.Ref && v.Head != p.declared.Head
 		switch {
 		case v.Rejected != "":
-			return fmt.Sprintf("%s, where the revision failed", other.id)
+			return fmt.Sprintf("%s, where the revision failed", v.ID)
 		case late && v.Standing == compare.InStep:
-			return fmt.Sprintf("%s, which has not seen the revision yet", other.id)
+			return fmt.Sprintf("%s, which has not seen the revision yet", v.ID)
 		case v.Standing != compare.InStep || v.Health.Word != health.Ready || v.Run != nil:
-			return fmt.Sprintf("%s, which is %s and %s", other.id, v.Standing, v.Health.Word)
+			return fmt.Sprintf("%s, which is %s and %s", v.ID, v.Standing, v.Health.Word)
 		}
 	}
 	return ""

@@ -1,8 +1,6 @@
-package keeper
+package loop
 
 import (
-	"errors"
-
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
@@ -12,14 +10,14 @@ import (
 )
 
 // apply has an object applied.
-func (p *placement) apply(a *activeRun, ref object.Ref) {
+func (p *Placement) apply(a *activeRun, ref object.Ref) {
 	x := a.of(ref)
-	p.after(applyObject{a.entry.Number, drive.Order{Object: x.object, Before: x.before, Turn: x.turn, Left: x.left, Added: x.added, Scaled: x.scaled, Refused: x.refused,
+	p.after(ApplyObject{a.entry.Number, drive.Order{Object: x.object, Before: x.before, Turn: x.turn, Left: x.left, Added: x.added, Scaled: x.scaled, Refused: x.refused,
 		Defined: a.defines(ref), Allow: a.ask.Allow, Found: x.found}})
 }
 
 // takeAnswers writes the baselines of all applies that were answered since the last time, and tells the run.
-func (p *placement) takeAnswers() {
+func (p *Placement) takeAnswers() {
 	a := p.run
 	if a == nil || len(a.answered) == 0 {
 		return
@@ -28,7 +26,7 @@ func (p *placement) takeAnswers() {
 	a.answered = nil
 	var baselines []compare.Baseline
 	for _, got := range answers {
-		if got.Err == nil {
+		if got.Failed == nil {
 			baselines = append(baselines, got.Baseline)
 		}
 	}
@@ -43,13 +41,13 @@ func (p *placement) takeAnswers() {
 	}
 }
 
-func (p *placement) takeAnswer(a *activeRun, got *drive.Applied) {
+func (p *Placement) takeAnswer(a *activeRun, got *drive.Applied) {
 	x := a.of(got.Ref)
 	ev := run.Applied{At: p.at, Ref: got.Ref, Replaced: got.Replaced}
-	if got.Err != nil {
-		x.silent = drive.Silent(got.Err)
+	if f := got.Failed; f != nil {
+		x.silent = f.Silent
 		a.unreachable = a.unreachable || x.silent
-		ev.Err, ev.Untried, ev.Outside = got.Err.Error(), errors.Is(got.Err, drive.ErrStopped), drive.Outside(got.Err)
+		ev.Err, ev.Untried, ev.Outside = f.Text, f.Stopped, f.Outside
 		p.feed(ev)
 		return
 	}
@@ -58,7 +56,7 @@ func (p *placement) takeAnswer(a *activeRun, got *drive.Applied) {
 		a.changed++
 	}
 	l, effects := p.index.Answered(b, got.Body)
-	p.out(watch{object.Kind{Version: b.Version, Kind: got.Ref.Kind}}) // it may have been asked for before it was there
+	p.out(Watch{object.Kind{Version: b.Version, Kind: got.Ref.Kind}}) // it may have been asked for before it was there
 	x.appliedAt = b.Revision
 	if _, was := p.tasks[got.Ref]; was { // it was a task before it came to be kept
 		p.write(record.RemoveTask{Ref: got.Ref})

@@ -1,7 +1,6 @@
-package keeper
+package loop
 
 import (
-	"errors"
 	"time"
 
 	"vigila.dev/vigila/internal/core/compare"
@@ -9,7 +8,6 @@ import (
 	"vigila.dev/vigila/internal/core/index"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
-	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -20,44 +18,44 @@ type activeTask struct {
 }
 
 // runTask has the object of a task made anew.
-func (p *placement) runTask(a *activeRun, ref object.Ref) {
+func (p *Placement) runTask(a *activeRun, ref object.Ref) {
 	o := a.of(ref).object.Object
 	t := record.TaskObject{Ref: ref, Version: o.Version}
 	p.write(record.PutTask{Task: t})
 	p.tasks[ref] = t
 	p.moved++
 	p.watchKind(t.Watch())
-	p.after(makeTask{a.entry.Number, t, o, a.defines(ref)})
+	p.after(MakeTask{a.entry.Number, t, o, a.defines(ref)})
 }
 
 // tookTask takes in that a task's object is made, or why not.
-func (p *placement) tookTask(a *activeRun, made taskMade) {
-	t, x := made.task, a.of(made.task.Ref)
+func (p *Placement) tookTask(a *activeRun, made TaskMade) {
+	t, x := made.Task, a.of(made.Task.Ref)
 	ev := run.Applied{At: p.at, Ref: t.Ref}
-	if made.err != nil {
-		a.unreachable = a.unreachable || drive.Silent(made.err)
-		ev.Err, ev.Untried, ev.Outside = made.err.Error(), errors.Is(made.err, drive.ErrStopped), drive.Outside(made.err)
+	if f := made.Failed; f != nil {
+		a.unreachable = a.unreachable || f.Silent
+		ev.Err, ev.Untried, ev.Outside = f.Text, f.Stopped, f.Outside
 		p.feed(ev)
 		return
 	}
-	t.UID = object.UID(made.body)
+	t.UID = object.UID(made.Body)
 	x.task.uid = t.UID
-	x.appliedAt = compare.ResourceVersion(made.body)
+	x.appliedAt = compare.ResourceVersion(made.Body)
 	p.tasks[t.Ref] = t
 	p.write(record.PutTask{Task: t})
 	if p.index.Keeps(t.Ref) { // it was kept before it became a task
 		p.drop(t.Ref)
 	}
-	l := p.index.Put(t.Ref, index.Live{Present: true, Watched: true, UID: t.UID, Revision: x.appliedAt, Health: health.Task(t.Ref.Group, t.Ref.Kind, made.body)})
+	l := p.index.Put(t.Ref, index.Live{Present: true, Watched: true, UID: t.UID, Revision: x.appliedAt, Health: health.Task(t.Ref.Group, t.Ref.Kind, made.Body)})
 	ev.Health = l.Health
 	p.feed(ev)
-	p.sawTask(t.Ref, made.body, l)
-	p.out(seeTask{made.run, t.Ref, t.Version})
+	p.sawTask(t.Ref, made.Body, l)
+	p.out(SeeTask{made.Run, t.Ref, t.Version})
 }
 
 // sawTask takes the newest state of a task's object in. Its end is told to the run once the reason and the log are
 // there.
-func (p *placement) sawTask(ref object.Ref, body map[string]any, l *index.Live) {
+func (p *Placement) sawTask(ref object.Ref, body map[string]any, l *index.Live) {
 	if p.run == nil {
 		return
 	}
@@ -78,23 +76,23 @@ func (p *placement) sawTask(ref object.Ref, body map[string]any, l *index.Live) 
 		return
 	}
 	t.ended = true
-	p.out(fetchLog{taskEnded{run: a.entry.Number, ref: ref, health: l.Health}, t.uid})
+	p.out(FetchLog{a.entry.Number, ref, t.uid, l.Health})
 }
 
 // tookTaskEnd takes in why a task has ended, and its log.
-func (p *placement) tookTaskEnd(ev taskEnded) {
-	p.keepLog(ev.run, ev.ref, ev.text)
-	if p.runs(ev.run) == nil {
+func (p *Placement) tookTaskEnd(ev TaskEnded) {
+	p.keepLog(ev.Run, ev.Ref, ev.Text)
+	if p.runs(ev.Run) == nil {
 		return
 	}
-	if ev.health.Word != health.Ready && ev.cause != "" {
-		ev.health.Reason = ev.cause
+	if ev.Health.Word != health.Ready && ev.Cause != "" {
+		ev.Health.Reason = ev.Cause
 	}
-	p.feed(run.Seen{At: p.at, Ref: ev.ref, Health: ev.health})
+	p.feed(run.Seen{At: p.at, Ref: ev.Ref, Health: ev.Health})
 }
 
 // keepLog keeps the log of a task with the entry of its run.
-func (p *placement) keepLog(number int, ref object.Ref, text string) {
+func (p *Placement) keepLog(number int, ref object.Ref, text string) {
 	if text == "" {
 		return
 	}
@@ -105,20 +103,20 @@ func (p *placement) keepLog(number int, ref object.Ref, text string) {
 }
 
 // endTasks removes the objects of tasks as they ask, and keeps the logs of those that never ended.
-func (p *placement) endTasks(a *activeRun, outcome run.Outcome) {
+func (p *Placement) endTasks(a *activeRun, outcome run.Outcome) {
 	for _, o := range a.machine.Progress() {
 		x := a.of(o.Ref)
 		if o.Task == object.NoTask || x.task == nil || x.task.uid == "" {
 			continue
 		}
 		clean := x.turn.Clean
-		p.after(endTask{run: a.entry.Number, task: p.tasks[o.Ref], version: x.object.Object.Version, uid: x.task.uid, log: !x.task.ended,
-			remove: clean == object.CleanAlways || clean != object.CleanNever && outcome == run.Done})
+		p.after(EndTask{Run: a.entry.Number, Task: p.tasks[o.Ref], Version: x.object.Object.Version, UID: x.task.uid, Log: !x.task.ended,
+			Remove: clean == object.CleanAlways || clean != object.CleanNever && outcome == run.Done})
 	}
 }
 
 // tookTaskGone takes in that the object of a task is gone.
-func (p *placement) tookTaskGone(t record.TaskObject) {
+func (p *Placement) tookTaskGone(t record.TaskObject) {
 	if now, ok := p.tasks[t.Ref]; !ok || now.UID != t.UID && now.UID != "" || p.run != nil && p.run.of(t.Ref).task != nil {
 		return // it has been made anew meanwhile
 	}

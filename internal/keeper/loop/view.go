@@ -1,6 +1,7 @@
-package keeper
+package loop
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -14,41 +15,38 @@ import (
 	"vigila.dev/vigila/internal/record"
 )
 
-// View is the ward as it stands now.
-func (p *placement) View() *standing.View { return p.view.Load() }
-
-// publish makes the ward's new view and tells whoever listens when it is another; a change of standing or health
+// Publish makes the ward's new view and tells whoever listens when it is another; a change of standing or health
 // is recorded with its time.
-func (p *placement) publish() {
-	began := time.Now()
+func (p *Placement) Publish() {
+	began := p.Clock()
 	old := p.view.Load()
 	v := p.build()
-	if begins := p.line.Add(began, v); begins != nil {
+	if begins := p.line.Add(p.at, v); begins != nil {
 		p.write(record.AddStanding{Stretch: *begins})
 	}
 	p.view.Store(v)
 	if old == nil || !standing.Same(old, v) {
-		p.out(note{})
+		p.out(Note{})
 		if old == nil || old.Standing != v.Standing || old.Health.Word != v.Health.Word || old.Head != v.Head || (old.Run == nil) != (v.Run == nil) {
-			p.out(tellDependents{})
+			p.out(TellDependents{})
 		}
 	}
-	p.viewed, p.viewCost = time.Now(), time.Since(began)
+	p.viewed, p.viewCost = p.at, p.Clock().Sub(began)
 }
 
 // nextView is how long the next view of a run has to wait: ten a second are enough for eyes, and drawing is to take a
 // twentieth of the time at most.
-func (p *placement) nextView() time.Duration {
-	return time.Until(p.viewed.Add(max(20*p.viewCost, 100*time.Millisecond)))
+func (p *Placement) nextView() time.Duration {
+	return p.viewed.Add(max(20*p.viewCost, 100*time.Millisecond)).Sub(p.at)
 }
 
 // build makes the view of what the placement knows.
-func (p *placement) build() *standing.View {
-	v := &standing.View{ID: p.id, Cluster: p.cluster.conf.Name, Ward: p.ward, File: p.file, Roster: p.roster, Source: p.source, Misfiled: p.misfiled, Repository: p.repository, Applied: p.will.Applied, Hold: p.will.Hold}
+func (p *Placement) build() *standing.View {
+	v := &standing.View{ID: p.ID, Cluster: p.Cluster, Ward: p.Ward, File: p.File, Roster: p.Roster, Source: p.Source, Misfiled: p.misfiled, Repository: p.repository, Applied: p.will.Applied, Hold: p.will.Hold}
 	p.line.Show(v)
 	state := p.clusterKnown()
 	v.Live = standing.AsOf{Known: state.Known, At: state.At, Problem: state.Problem}
-	if p.index.Len() == 0 && p.cluster.conn != nil {
+	if p.index.Len() == 0 && p.Reach.Down() == nil {
 		v.Live.At = p.at
 	}
 	behind := p.pending()
@@ -75,7 +73,7 @@ func (p *placement) build() *standing.View {
 		v.Rejected = p.rejected()
 	}
 	v.Shares = behind.Shares
-	v.Leaving, v.HeldBack = p.will.Leaving, orElse(p.limited, p.heldBack)
+	v.Leaving, v.HeldBack = p.will.Leaving, cmp.Or(p.limited, p.heldBack)
 	if v.Pending > 0 {
 		v.WaitsFor, v.WaitsLoud = p.waits()
 	}
@@ -84,7 +82,7 @@ func (p *placement) build() *standing.View {
 		v.Retry = p.will.Retry()
 	}
 	facts := p.facts(v, waits, p.at)
-	v.Standing = compare.Stand(compare.Input{RepoKnown: !facts.Overdue() && (p.repository.Known || v.HeldBack != "" && p.repository.Problem == "") && waits == "" && p.misfiled == "" && p.broken == "", ClusterKnown: v.Live.Known,
+	v.Standing = compare.Stand(compare.Input{RepoKnown: !facts.Overdue() && (p.repository.Known || v.HeldBack != "" && p.repository.Problem == "") && waits == "" && p.misfiled == "" && p.Broken == "", ClusterKnown: v.Live.Known,
 		Pending: v.Pending, Unfinished: v.Half > 0 || p.unfinished() || v.HeldBack != "" || p.will.Leaving != nil, Drifted: v.Drifted, Contested: v.Contested})
 	v.Astray = p.astrayViews(behind, astray)
 	v.Health = p.index.Health()
@@ -96,7 +94,7 @@ func (p *placement) build() *standing.View {
 		e.Objects = p.run.outcomes()
 		v.Run, v.RunDeadline, v.RunFailing = &e, p.run.machine.Deadline(), p.run.machine.Failing()
 		if !p.run.started { // it is being written down
-			v.RunDeadline = e.Started.Add(p.ward.Settle.Within)
+			v.RunDeadline = e.Started.Add(p.Ward.Settle.Within)
 		}
 	}
 	standing.Say(v, facts)
@@ -104,19 +102,19 @@ func (p *placement) build() *standing.View {
 }
 
 // facts are what is known of the ward beside its view.
-func (p *placement) facts(v *standing.View, waits string, now time.Time) standing.Facts {
-	f := standing.Facts{Now: now, Broken: p.broken, Unwritten: p.unwritten, Undeclared: p.declared == nil, Waits: waits, BroughtUp: p.will.BroughtUpBy != "", Failures: p.will.Failures, Stuck: p.will.Stuck, Last: p.will.Last}
+func (p *Placement) facts(v *standing.View, waits string, now time.Time) standing.Facts {
+	f := standing.Facts{Now: now, Broken: p.Broken, Unwritten: p.unwritten, Undeclared: p.declared == nil, Waits: waits, BroughtUp: p.will.BroughtUpBy != "", Failures: p.will.Failures, Stuck: p.will.Stuck, Last: p.will.Last}
 	if p.rendering {
 		f.Rendering = now.Sub(p.renderFrom)
 	}
 	if v.Half > 0 {
-		f.LastGood = p.lastGood()
+		f.LastGood = p.LastGood()
 	}
 	return f
 }
 
 // unfinished tells whether the run that goes on is on its way to something that the cluster does not hold as a whole yet.
-func (p *placement) unfinished() bool {
+func (p *Placement) unfinished() bool {
 	if p.run == nil || p.run.ask.quiet {
 		return false
 	}
@@ -126,7 +124,7 @@ func (p *placement) unfinished() bool {
 
 // half counts what is not as what was applied as a whole has it, after a run that was stopped, interrupted or failed, while
 // none goes on: then the cluster holds parts of two revisions, or one that was never ready.
-func (p *placement) half() int {
+func (p *Placement) half() int {
 	if p.run != nil || !p.declared.Known() || !p.will.HalfDone(p.declared.Snapshot) {
 		return 0
 	}
@@ -134,7 +132,7 @@ func (p *placement) half() int {
 }
 
 // astrayViews are the objects that others changed or added to, sorted.
-func (p *placement) astrayViews(b *behind, astray index.Astray) []standing.Object {
+func (p *Placement) astrayViews(b *behind, astray index.Astray) []standing.Object {
 	if len(astray.Refs)+len(astray.Added) == 0 {
 		return nil
 	}
@@ -152,7 +150,7 @@ func (p *placement) astrayViews(b *behind, astray index.Astray) []standing.Objec
 }
 
 // objectView completes what is known of one object.
-func (p *placement) objectView(o standing.Object, change string, drifted bool) standing.Object {
+func (p *Placement) objectView(o standing.Object, change string, drifted bool) standing.Object {
 	b, kept := p.index.Baseline(o.Ref)
 	if kept {
 		o.Version, o.OwnedFields = b.Version, b.Size
@@ -160,7 +158,7 @@ func (p *placement) objectView(o standing.Object, change string, drifted bool) s
 	if p.declared != nil {
 		if d := p.declared.Find(o.Ref); d != nil {
 			o.Task, o.File, o.Line = d.Task, d.File, d.Line
-			o.Version = orElse(o.Version, d.Version)
+			o.Version = cmp.Or(o.Version, d.Version)
 		}
 	}
 	l := p.index.Known(o.Ref)
@@ -169,7 +167,7 @@ func (p *placement) objectView(o standing.Object, change string, drifted bool) s
 		o.Standing = compare.Behind
 	}
 	o.Scaler = p.Scaler(o.Ref)
-	for _, f := range p.ward.Left(o.Ref) {
+	for _, f := range p.Ward.Left(o.Ref) {
 		o.Left = append(o.Left, f.String())
 	}
 	if l != nil {
@@ -209,8 +207,8 @@ func (p *placement) objectView(o standing.Object, change string, drifted bool) s
 	return o
 }
 
-// objectViews lists every object of the ward, in the order of a run.
-func (p *placement) objectViews() []standing.Object {
+// Objects lists every object of the ward, in the order of a run.
+func (p *Placement) Objects() []standing.Object {
 	behind, astray := p.pending(), p.astray()
 	out := make([]standing.Object, 0, behind.Count)
 	seen, changes, drifted := map[object.Ref]bool{}, behind.Changes(p.index), map[object.Ref]bool{}

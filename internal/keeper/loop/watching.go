@@ -1,9 +1,9 @@
-package keeper
+package loop
 
 import (
+	"errors"
 	"time"
 
-	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/index"
@@ -12,16 +12,16 @@ import (
 	"vigila.dev/vigila/internal/record"
 )
 
-func (p *placement) watchKind(k object.Kind) {
+func (p *Placement) watchKind(k object.Kind) {
 	if !p.kinds[k] {
 		p.kinds[k] = true
-		p.out(watch{k})
+		p.out(Watch{k})
 	}
 }
 
 // dropKinds lets go of the watches of kinds that the ward has nothing of any more: the definition of such a kind
 // may be gone, and a watch of it broken for ever.
-func (p *placement) dropKinds() {
+func (p *Placement) dropKinds() {
 	needed := map[object.Kind]bool{}
 	for _, t := range p.tasks {
 		needed[t.Watch()] = true
@@ -34,24 +34,24 @@ func (p *placement) dropKinds() {
 	for k := range p.kinds {
 		if !needed[k] && !p.index.KeepsKind(k) {
 			delete(p.kinds, k)
-			p.out(unwatch{k})
+			p.out(Unwatch{k})
 		}
 	}
 }
 
 // clusterKnown tells whether everything this ward keeps has been looked at and is being watched. A kind that is read for the
 // first time since the ward has something of it makes nobody blind: what the ward keeps of it was seen when it was applied.
-func (p *placement) clusterKnown() cluster.State {
-	if p.broken != "" {
-		return cluster.State{Problem: p.broken}
+func (p *Placement) clusterKnown() Sight {
+	if p.Broken != "" {
+		return Sight{Problem: p.Broken}
 	}
-	if p.cluster.conn == nil {
-		return cluster.State{Problem: p.cluster.err.Error()}
+	if p.Reach.Down() != nil {
+		return Sight{Problem: p.Reach.Down().Error()}
 	}
 	kinds := p.index.Kinds()
-	s := p.cluster.conn.Known(kinds)
+	s := p.Reach.Known(kinds)
 	s.Known = s.Known || s.Reading
-	if len(kinds) > 0 && !p.cluster.conn.ScalersKnown() {
+	if len(kinds) > 0 && !p.Reach.ScalersKnown() {
 		s.Known = false // an autoscaler not yet seen would make its work look like drift
 	}
 	if p.index.Unseen() > 0 {
@@ -62,23 +62,23 @@ func (p *placement) clusterKnown() cluster.State {
 
 // seek sees to it that something is on its way for everything that is not known: the watch of each kind, and looks by name. It
 // tells when it wants to be asked again; zero when there is nothing to seek.
-func (p *placement) seek(now time.Time) (again time.Time) {
-	if p.cluster.conn == nil || p.broken != "" {
+func (p *Placement) seek(now time.Time) (again time.Time) {
+	if p.Reach.Down() != nil || p.Broken != "" {
 		return time.Time{}
 	}
 	for _, k := range p.index.Kinds() {
 		p.watchKind(k)
 	}
 	again = p.index.Seek(now, index.Seeking{
-		Read:  func(k object.Kind) bool { return p.cluster.conn.Known([]object.Kind{k}).Known },
-		Waits: p.depth() > 0,
+		Read:  func(k object.Kind) bool { return p.Reach.Known([]object.Kind{k}).Known },
+		Waits: p.more,
 		Pending: func(ref object.Ref, _ compare.Baseline) bool { // what is in doubt and declared is applied again
 			return p.run != nil || !p.repository.Known || p.Declares(ref)
 		},
 	})
 	due, next := p.index.Due(now)
 	for _, l := range due {
-		p.out(lookUp{l})
+		p.out(LookUp{l})
 	}
 	return sooner(again, next)
 }
@@ -93,7 +93,7 @@ func sooner(a, b time.Time) time.Time {
 
 // Declares tells whether somebody would put an object back: it is declared now, or is part of what was applied as a whole, which
 // a ward that was rolled back keeps. While it is not known what is declared, everything is.
-func (p *placement) Declares(ref object.Ref) bool {
+func (p *Placement) Declares(ref object.Ref) bool {
 	if p.declared == nil || p.declared.Find(ref) != nil {
 		return true
 	}
@@ -102,12 +102,12 @@ func (p *placement) Declares(ref object.Ref) bool {
 }
 
 // Left lists the fields of an object that the ward file leaves to others.
-func (p *placement) Left(ref object.Ref) []object.Pointer { return p.ward.Left(ref) }
+func (p *Placement) Left(ref object.Ref) []object.Pointer { return p.Ward.Left(ref) }
 
 // Scaler names the autoscaler of a workload, live or declared by this ward; empty when there is none.
-func (p *placement) Scaler(ref object.Ref) string {
-	if p.cluster.conn != nil {
-		if name := p.cluster.conn.Scaler(ref); name != "" {
+func (p *Placement) Scaler(ref object.Ref) string {
+	if p.Reach.Down() == nil {
+		if name := p.Reach.Scaler(ref); name != "" {
 			return name
 		}
 	}
@@ -118,7 +118,7 @@ func (p *placement) Scaler(ref object.Ref) string {
 }
 
 // Version is the apiVersion in which the ward deals with an object; "" when it does not.
-func (p *placement) Version(ref object.Ref) string {
+func (p *Placement) Version(ref object.Ref) string {
 	if b, kept := p.index.Baseline(ref); kept {
 		return b.Version
 	}
@@ -132,13 +132,13 @@ func (p *placement) Version(ref object.Ref) string {
 }
 
 // Working tells whether the run that goes on works on an object.
-func (p *placement) Working(ref object.Ref) bool {
+func (p *Placement) Working(ref object.Ref) bool {
 	x := p.piece(ref)
 	return x != nil && x.works
 }
 
 // piece is an object of the run that goes on; nil when there is no run, or it is none of it.
-func (p *placement) piece(ref object.Ref) *piece {
+func (p *Placement) piece(ref object.Ref) *piece {
 	if p.run == nil {
 		return nil
 	}
@@ -146,7 +146,7 @@ func (p *placement) piece(ref object.Ref) *piece {
 }
 
 // Moving is the apiVersion in which that run applies it.
-func (p *placement) Moving(ref object.Ref) string {
+func (p *Placement) Moving(ref object.Ref) string {
 	if !p.Working(ref) {
 		return ""
 	}
@@ -154,7 +154,7 @@ func (p *placement) Moving(ref object.Ref) string {
 }
 
 // Applied is the resourceVersion of the answer to its apply; 0 when there is none.
-func (p *placement) Applied(ref object.Ref) int64 {
+func (p *Placement) Applied(ref object.Ref) int64 {
 	if x := p.piece(ref); x != nil {
 		return x.appliedAt
 	}
@@ -162,14 +162,14 @@ func (p *placement) Applied(ref object.Ref) int64 {
 }
 
 // appliedWhole are the objects of what was applied as a whole, to their hashes.
-func (p *placement) appliedWhole() map[object.Ref]string {
+func (p *Placement) appliedWhole() map[object.Ref]string {
 	if p.will.Snapshot == "" {
 		return nil
 	}
 	if p.appliedIn != p.will.Snapshot {
-		of, err := p.ledger.SnapshotHashes(p.ctx, p.will.Snapshot)
+		of, err := p.Book.SnapshotHashes(p.will.Snapshot)
 		if err != nil {
-			p.log.Error("what was applied can't be read", "error", err)
+			p.Log.Error("what was applied can't be read", "error", err)
 			return nil
 		}
 		p.appliedIn, p.appliedOf = p.will.Snapshot, of
@@ -178,7 +178,7 @@ func (p *placement) appliedWhole() map[object.Ref]string {
 }
 
 // forgetGone forgets objects that nobody declares and that are gone: whoever deleted them did what was left to do.
-func (p *placement) forgetGone() {
+func (p *Placement) forgetGone() {
 	if p.run != nil || !p.declared.Known() || !p.repository.Known {
 		return
 	}
@@ -188,45 +188,43 @@ func (p *placement) forgetGone() {
 }
 
 // letGo keeps an object no more; what is in the cluster stays as it is.
-func (p *placement) letGo(ref object.Ref) {
+func (p *Placement) letGo(ref object.Ref) {
 	p.drop(ref)
 	delete(p.noticed, ref)
 	p.index.Forget(ref)
 }
 
 // drop forgets a baseline, and lets others have the object once that is written down. uids are those of others that it had.
-func (p *placement) drop(ref object.Ref, uids ...string) {
+func (p *Placement) drop(ref object.Ref, uids ...string) {
 	p.index.Drop(ref)
 	p.write(record.RemoveBaseline{Ref: ref, UIDs: uids, At: p.at})
 	p.after(letGo{ref})
 }
 
 // watchChanged runs when a watch came up or broke. Objects that a fresh list did not hold are looked for by name.
-func (p *placement) watchChanged() {
-	if p.cluster.conn == nil {
+func (p *Placement) watchChanged() {
+	if p.Reach.Down() != nil {
 		return
 	}
 	p.moved++ // an autoscaler may have come or gone
 	p.index.SeekAtOnce()
 	for _, k := range p.index.Kinds() { // without its kind no object of it is there
-		if p.cluster.conn.Lacking(k) {
+		if p.Reach.Lacking(k) {
 			p.index.Lacking(p.at, k)
 		}
 	}
 }
 
 // tracked tells whether the ward has anything to do with an object.
-func (p *placement) tracked(ref object.Ref) bool {
+func (p *Placement) tracked(ref object.Ref) bool {
 	_, task := p.tasks[ref]
 	return task || p.index.Keeps(ref) || p.declared.Find(ref) != nil
 }
 
 // sawLive takes a state of an object in.
-func (p *placement) sawLive(ref object.Ref, body map[string]any, how index.How) {
+func (p *Placement) sawLive(ref object.Ref, body map[string]any, how index.How) {
 	if !p.tracked(ref) && !p.landed(ref, body, how) {
-		if other := p.cluster.marked(body); other != nil && other != p {
-			p.out(passOn{other, ref, body})
-		}
+		p.out(PassOn{ref, body})
 		return
 	}
 	if _, task := p.tasks[ref]; task {
@@ -242,11 +240,11 @@ func (p *placement) sawLive(ref object.Ref, body map[string]any, how index.How) 
 }
 
 // carry does what the index wants done.
-func (p *placement) carry(effects []index.Effect) {
+func (p *Placement) carry(effects []index.Effect) {
 	for _, e := range effects {
 		switch e := e.(type) {
 		case index.LookBelow:
-			p.out(lookBelow{e})
+			p.out(LookBelow{e})
 		case index.LookAtClaim:
 			p.lookAtClaim(e)
 		case index.News:
@@ -256,29 +254,29 @@ func (p *placement) carry(effects []index.Effect) {
 				x.early = e.Body
 			}
 		case index.Rewound:
-			p.out(putBack{})
+			p.out(PutBack{})
 		case index.Undefined:
-			p.out(undefine{e.Group})
+			p.out(Undefine{e.Group})
 		case index.Unread:
-			if p.ctx.Err() == nil {
-				p.log.Error("a baseline can't be read", "object", e.Ref.String(), "error", e.Err)
+			if !errors.Is(e.Err, ErrEnding) {
+				p.Log.Error("a baseline can't be read", "object", e.Ref.String(), "error", e.Err)
 			}
 		}
 	}
 }
 
 // lookAtClaim finds out whether a claim that is not bound waits for its first Pod, and not for a volume.
-func (p *placement) lookAtClaim(c index.LookAtClaim) {
-	if p.cluster.conn != nil {
-		p.out(lookAtClaim{c})
+func (p *Placement) lookAtClaim(c index.LookAtClaim) {
+	if p.Reach.Down() == nil {
+		p.out(LookAtClaim{c})
 	}
 }
 
 // landed takes up an object that nobody wants any more, and that would be left behind: one that a call made after the service
 // that sent it was killed, or one that is there again because the cluster's data were put back: one that was removed by its
 // uid, or, once that is seen to have happened, that this ward has applied. That is asked for by name first: a watch brings late what was before the removal.
-func (p *placement) landed(ref object.Ref, body map[string]any, how index.How) bool {
-	if object.Label(body, object.WardLabel) != p.ward.Name || object.Service(body) != p.service {
+func (p *Placement) landed(ref object.Ref, body map[string]any, how index.How) bool {
+	if object.Label(body, object.WardLabel) != p.Ward.Name || object.Service(body) != p.Service {
 		return false
 	}
 	if meta, _ := body["metadata"].(map[string]any); meta["deletionTimestamp"] != nil {
@@ -287,17 +285,17 @@ func (p *placement) landed(ref object.Ref, body map[string]any, how index.How) b
 	if p.keptByAnother(ref) {
 		return false // it was handed over since, and is that one's: who sees that its mark is an old one
 	}
-	if p.heir(ref) != "" { // it waits for the one that it was handed over to; should that never come, it is a stray
+	if p.Others.Heir(ref) != "" { // it waits for the one that it was handed over to; should that never come, it is a stray
 		p.stray(ref, body)
 		return false
 	}
-	again, err := p.ledger.Removed(p.ctx, p.id, object.UID(body))
+	again, err := p.Book.Removed(object.UID(body))
 	if err != nil {
-		p.log.Error("what was removed can't be read", "error", err)
+		p.Log.Error("what was removed can't be read", "error", err)
 	}
 	version, _ := body["apiVersion"].(string)
 	if s := p.stray(ref, body); s != nil && !again {
-		again = p.declared != nil && (p.cluster.rewound.Load() || s.asked) && !p.k.keptElsewhere(ref, p)
+		again = p.declared != nil && (p.Reach.Rewound() || s.asked) && !p.Others.KeptElsewhere(ref)
 	}
 	if again && how != index.Named {
 		p.lookFor(ref, version)
@@ -307,19 +305,14 @@ func (p *placement) landed(ref object.Ref, body map[string]any, how index.How) b
 	}
 	b := compare.Baseline{Ref: ref, Version: version}
 	p.write(record.PutBaselines{All: []compare.Baseline{b}})
-	p.log.Warn("an object is there again that nobody declares; it is kept until it is removed", "object", ref.String(), "restored", again)
+	p.Log.Warn("an object is there again that nobody declares; it is kept until it is removed", "object", ref.String(), "restored", again)
 	if again {
-		p.out(putBack{})
+		p.out(PutBack{})
 	}
 	p.forgetStray(ref)
 	p.index.Keep(b)
-	p.cluster.claim(ref, p)
+	p.Others.Claim(ref)
 	return true
-}
-
-func (p *placement) keptByAnother(ref object.Ref) bool {
-	other := p.cluster.keeper(ref)
-	return other != nil && other != p
 }
 
 // stray is an object that bears the ward's mark, was applied by it, and that nobody keeps.
@@ -332,16 +325,16 @@ type stray struct {
 
 // stray notes an object that bears the ward's mark, put on by this ward and not by one of its name that left it; nil when it does
 // not.
-func (p *placement) stray(ref object.Ref, body map[string]any) *stray {
-	at, marked := object.Marked(body, p.ward.Name)
-	if !marked || object.Service(body) != p.service || at.Before(p.made.Truncate(time.Second)) {
+func (p *Placement) stray(ref object.Ref, body map[string]any) *stray {
+	at, marked := object.Marked(body, p.Ward.Name)
+	if !marked || object.Service(body) != p.Service || at.Before(p.Made.Truncate(time.Second)) {
 		return nil
 	}
 	version, _ := body["apiVersion"].(string)
 	return p.noteStray(ref, version)
 }
 
-func (p *placement) noteStray(ref object.Ref, version string) *stray {
+func (p *Placement) noteStray(ref object.Ref, version string) *stray {
 	s := p.strays[ref]
 	if s == nil {
 		if p.strays == nil {
@@ -354,7 +347,7 @@ func (p *placement) noteStray(ref object.Ref, version string) *stray {
 	return s
 }
 
-func (p *placement) forgetStray(ref object.Ref) {
+func (p *Placement) forgetStray(ref object.Ref) {
 	if s := p.strays[ref]; s != nil && s.handed {
 		p.write(record.Fetched{Ref: ref})
 	}
@@ -366,8 +359,8 @@ const strayPause = 30 * time.Second
 
 // lookForStrays looks for strays by name: at once when the cluster's data are known to have been put back, else after a while. It
 // tells when the next one is due.
-func (p *placement) lookForStrays(now time.Time) (next time.Time) {
-	if p.declared == nil || p.cluster.conn == nil {
+func (p *Placement) lookForStrays(now time.Time) (next time.Time) {
+	if p.declared == nil || p.Reach.Down() != nil {
 		return time.Time{}
 	}
 	for ref, s := range p.strays {
@@ -375,9 +368,9 @@ func (p *placement) lookForStrays(now time.Time) (next time.Time) {
 		case p.index.Keeps(ref) || p.tasks[ref].UID != "" || p.keptByAnother(ref):
 			p.forgetStray(ref)
 		case p.declared.Find(ref) != nil: // it is known to be there already, and adopted with the next sync
-		case p.heir(ref) != "": // nobody tells when it is none any more
+		case p.Others.Heir(ref) != "": // nobody tells when it is none any more
 			next = sooner(next, now.Add(strayPause))
-		case now.Before(s.due) && !(p.cluster.rewound.Load() && !s.asked):
+		case now.Before(s.due) && !(p.Reach.Rewound() && !s.asked):
 			next = sooner(next, s.due)
 		default:
 			s.asked, s.due = true, now.Add(strayPause) // and again, should it not be answered
@@ -390,17 +383,17 @@ func (p *placement) lookForStrays(now time.Time) (next time.Time) {
 
 // lookForLate looks once more for an object that was just removed: the apply of a killed service may have landed between
 // the removal and its answer, when its event still seemed to be about what was being removed.
-func (p *placement) lookForLate(b compare.Baseline) {
+func (p *Placement) lookForLate(b compare.Baseline) {
 	if p.late[b.Ref] {
 		p.lookFor(b.Ref, b.Version)
 	}
 }
 
 // lookFor asks for an object that the ward has nothing to do with, and takes in what comes.
-func (p *placement) lookFor(ref object.Ref, version string) { p.out(lookFor{ref, version}) }
+func (p *Placement) lookFor(ref object.Ref, version string) { p.out(LookFor{ref, version}) }
 
 // feedHealth tells a run that goes on how an object does, unless the news is older than its own apply.
-func (p *placement) feedHealth(ref object.Ref) {
+func (p *Placement) feedHealth(ref object.Ref) {
 	if p.run == nil {
 		return
 	}

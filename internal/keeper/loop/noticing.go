@@ -1,6 +1,7 @@
-package keeper
+package loop
 
 import (
+	"cmp"
 	"maps"
 	"reflect"
 	"slices"
@@ -18,7 +19,7 @@ import (
 const driftKind = "drift"
 
 // driftWhy says what a restore puts back.
-func (p *placement) driftWhy(refs []object.Ref) string {
+func (p *Placement) driftWhy(refs []object.Ref) string {
 	var all []string
 	for _, ref := range refs {
 		for _, d := range p.index.Changes(ref) {
@@ -33,7 +34,7 @@ func (p *placement) driftWhy(refs []object.Ref) string {
 
 // noteDrift writes drift into the logbook that is not put back at once, and the end of such drift: who changed which field
 // from what to what is to be read there when nothing else tells of it any more.
-func (p *placement) noteDrift() time.Duration {
+func (p *Placement) noteDrift() time.Duration {
 	if p.run != nil || p.will.Leaving != nil || p.declared == nil || !p.clusterKnown().Known {
 		return 0 // a restore tells what it puts back; what can't be seen has not ended
 	}
@@ -46,7 +47,7 @@ func (p *placement) noteDrift() time.Duration {
 	now := map[object.Ref]bool{}
 	for _, ref := range astray.Refs {
 		now[ref] = true
-		if p.ward.Keep.Drift == "restore" && p.will.Hold == nil && p.will.Failures == 0 && (slices.Contains(astray.Restorable, ref) || slices.Contains(astray.Waiting, ref)) {
+		if p.Ward.Keep.Drift == "restore" && p.will.Hold == nil && p.will.Failures == 0 && (slices.Contains(astray.Restorable, ref) || slices.Contains(astray.Waiting, ref)) {
 			continue // it is about to be put back, and the entry of that tells of it
 		}
 		drift := p.index.Changes(ref)
@@ -58,7 +59,7 @@ func (p *placement) noteDrift() time.Duration {
 						continue // before the service was started anew
 					}
 					began = append(began, words)
-					by[orElse(d.Who, "somebody")] = true
+					by[cmp.Or(d.Who, "somebody")] = true
 				}
 			}
 			p.noticed[ref] = drift
@@ -92,14 +93,14 @@ func (p *placement) noteDrift() time.Duration {
 }
 
 // tell writes about drift into the logbook.
-func (p *placement) tell(by, why string) {
+func (p *Placement) tell(by, why string) {
 	now := p.at
 	p.addEntry(logbook.Entry{Kind: driftKind, Outcome: string(run.Done), By: by, Why: why, Revision: p.will.Applied, Started: now, Ended: now})
-	p.after(note{})
+	p.after(Note{})
 }
 
 // putBack notes that a run has put drift back, or taken it in: that is its entry's to tell.
-func (p *placement) putBack(a *activeRun) {
+func (p *Placement) putBack(a *activeRun) {
 	for ref, x := range a.pieces {
 		if x.appliedAt > 0 {
 			delete(p.noticed, ref)

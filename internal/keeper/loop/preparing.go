@@ -1,6 +1,7 @@
-package keeper
+package loop
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -16,39 +17,39 @@ import (
 	"vigila.dev/vigila/internal/record"
 )
 
-// prepared is a run as it would be started: its entry, its objects and its plan.
-type prepared struct {
-	entry   logbook.Entry
-	objects map[object.Ref]declared.Whole
-	order   map[object.Ref]object.Turn
-	plan    plan.Plan
-	allow   []string
+// Prepared is a run as it would be started: its entry, its objects and its plan.
+type Prepared struct {
+	Entry   logbook.Entry
+	Objects map[object.Ref]declared.Whole
+	Order   map[object.Ref]object.Turn
+	Plan    plan.Plan
+	Allow   []string
 }
 
 // making is a run whose plan is being made.
 type making struct {
-	*placement
+	*Placement
 	ask    Ask
 	in     plan.Input
 	entry  logbook.Entry
 	astray index.Astray
-	out    *prepared
+	out    *Prepared
 }
 
-// prepare makes the plan of a run, and starts nothing.
-func (p *placement) prepare(r Ask) (*prepared, error) {
+// Prepare makes the plan of a run, and starts nothing.
+func (p *Placement) Prepare(r Ask) (*Prepared, error) {
 	switch {
-	case p.broken != "":
-		return nil, fault(Conflict, "%s can't run: %s", p.id, p.broken)
-	case p.cluster.conn == nil:
-		return nil, fault(Unreachable, "%v", p.cluster.err)
+	case p.Broken != "":
+		return nil, fault(Conflict, "%s can't run: %s", p.ID, p.Broken)
+	case p.Reach.Down() != nil:
+		return nil, fault(Unreachable, "%v", p.Reach.Down())
 	case p.will.Leaving != nil && r.Kind != run.Dismantle:
-		return nil, fault(Conflict, "%s is being removed, and does nothing else; keep it after all: vigila ward add FILE", p.id)
+		return nil, fault(Conflict, "%s is being removed, and does nothing else; keep it after all: vigila ward add FILE", p.ID)
 	}
-	m := &making{placement: p, ask: r, astray: p.astray(), out: &prepared{allow: r.Allow, objects: map[object.Ref]declared.Whole{}, order: map[object.Ref]object.Turn{}},
-		in:    plan.Input{Baselines: p.index.Baselines(), Prune: p.ward.Keep.Prune, NoPrune: p.index.Guarded(object.NoPrune), Again: r.Reapply && !r.quiet, Unbound: p.index.Unbound(), Allow: r.Allow},
-		entry: logbook.Entry{Placement: p.id, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: p.at}}
-	if r.diff {
+	m := &making{Placement: p, ask: r, astray: p.astray(), out: &Prepared{Allow: r.Allow, Objects: map[object.Ref]declared.Whole{}, Order: map[object.Ref]object.Turn{}},
+		in:    plan.Input{Baselines: p.index.Baselines(), Prune: p.Ward.Keep.Prune, NoPrune: p.index.Guarded(object.NoPrune), Again: r.Reapply && !r.quiet, Unbound: p.index.Unbound(), Allow: r.Allow},
+		entry: logbook.Entry{Placement: p.ID, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: p.at}}
+	if r.Diff {
 		m.in.Baselines = p.knownNow()
 	}
 	m.in.Drifted = m.drifted()
@@ -65,7 +66,7 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 			return nil, err
 		}
 	}
-	m.out.entry, m.out.plan = m.entry, plan.Make(m.in)
+	m.out.Entry, m.out.Plan = m.entry, plan.Make(m.in)
 	m.inOrder()
 	if r.Kind == run.Restore {
 		return m.out, nil // its objects were read to begin with
@@ -77,11 +78,11 @@ func (p *placement) prepare(r Ask) (*prepared, error) {
 // to a person, whatever else runs.
 func (m *making) drifted() []object.Ref {
 	switch {
-	case m.ask.By != logbook.Vigila && m.ward.Keep.Additions == "remove":
+	case m.ask.By != logbook.Vigila && m.Ward.Keep.Additions == "remove":
 		return append(slices.Clone(m.astray.Refs), m.astray.Added...)
 	case m.ask.By != logbook.Vigila:
 		return m.astray.Refs
-	case m.ask.diff || m.ward.Keep.Drift != "restore":
+	case m.ask.Diff || m.Ward.Keep.Drift != "restore":
 		return nil
 	}
 	return m.astray.Restorable
@@ -89,23 +90,23 @@ func (m *making) drifted() []object.Ref {
 
 func (m *making) sync() error {
 	r, d := m.ask, m.declared
-	if r.declared != nil {
-		d = r.declared
+	if r.Declared != nil {
+		d = r.Declared
 	}
 	switch {
 	case d == nil:
-		return fault(Conflict, "%s can't be synced: %s", m.id, orElse(m.repository.Problem, "the repository has not been read yet"))
+		return fault(Conflict, "%s can't be synced: %s", m.ID, cmp.Or(m.repository.Problem, "the repository has not been read yet"))
 	case d.Waits != "":
-		return fault(Conflict, "%s has nothing to sync: it %s", m.id, d.Waits)
-	case !m.repository.Known && r.declared == nil:
-		return fault(Conflict, "%s can't be synced, what it declares is not known now: %s", m.id, m.repository.Problem)
+		return fault(Conflict, "%s has nothing to sync: it %s", m.ID, d.Waits)
+	case !m.repository.Known && r.Declared == nil:
+		return fault(Conflict, "%s can't be synced, what it declares is not known now: %s", m.ID, m.repository.Problem)
 	}
 	rev := d.Revision
 	if no := m.rejection(d); no != nil && r.By != logbook.Vigila && !r.Retry {
-		return fault(Conflict, "%s is rejected for %s: %s. Push a newer revision, or try this one again: vigila sync %s --retry", rev.Short(), m.id, no.Why, m.id)
+		return fault(Conflict, "%s is rejected for %s: %s. Push a newer revision, or try this one again: vigila sync %s --retry", rev.Short(), m.ID, no.Why, m.ID)
 	}
 	m.entry.Revision, m.entry.Snapshot = &rev, d.Snapshot
-	if m.will.Snapshot != d.Snapshot && len(r.Only) == 0 && !r.diff {
+	if m.will.Snapshot != d.Snapshot && len(r.Only) == 0 && !r.Diff {
 		// It never ended done, perhaps it was stopped: what is there but not ready is applied again and waited
 		// for. Only what was seen ready becomes what a ward goes back to.
 		for _, o := range d.Objects {
@@ -126,7 +127,7 @@ func (m *making) sync() error {
 
 func (m *making) restore() error {
 	if m.will.Snapshot == "" && m.index.Len() == 0 {
-		return fault(Conflict, "%s has never been synced, so there is nothing to restore", m.id)
+		return fault(Conflict, "%s has never been synced, so there is nothing to restore", m.ID)
 	}
 	m.entry.Revision, m.entry.Snapshot = m.will.Applied, m.will.Snapshot
 	m.in.OnlyDrift = true
@@ -138,9 +139,9 @@ func (m *making) restore() error {
 		return err
 	}
 	m.in.Drifted = nil
-	for ref, o := range m.out.objects {
+	for ref, o := range m.out.Objects {
 		m.in.Drifted = append(m.in.Drifted, ref)
-		m.in.Declared = append(m.in.Declared, plan.Declared{Ref: ref, Hash: o.Hash, Turn: m.out.order[ref]})
+		m.in.Declared = append(m.in.Declared, plan.Declared{Ref: ref, Hash: o.Hash, Turn: m.out.Order[ref]})
 	}
 	return nil
 }
@@ -163,14 +164,14 @@ func (m *making) again() (out []object.Ref) {
 func (m *making) rollback() error {
 	m.entry.Revision, m.entry.Snapshot = m.will.Applied, m.will.Snapshot
 	if m.in.Spare = m.ask.failed != nil; !m.in.Spare {
-		to, err := m.ledger.Entry(m.ctx, m.id, m.ask.ToEntry)
+		to, err := m.Book.Entry(m.ask.ToEntry)
 		switch {
 		case errors.Is(err, record.ErrNone):
-			return fault(NotFound, noEntry, m.id, m.ask.ToEntry, m.id)
+			return NoEntry(m.ID, m.ask.ToEntry)
 		case err != nil:
 			return err
 		case to.Snapshot == "":
-			return fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", to.Number, m.id, to.Kind, m.id)
+			return fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", to.Number, m.ID, to.Kind, m.ID)
 		}
 		m.entry.Revision, m.entry.Snapshot = to.Revision, to.Snapshot
 	}
@@ -191,24 +192,24 @@ func (m *making) carries() error {
 	if m.entry.Snapshot == "" {
 		return nil
 	}
-	all, err := m.declaredIn(m.entry.Snapshot, m.ask.declared)
+	all, err := m.declaredIn(m.entry.Snapshot, m.ask.Declared)
 	if err != nil {
 		return fmt.Errorf("read the objects of the run: %w", err)
 	}
 	m.in.Declared = m.side().Planned(all)
 	for _, o := range all {
-		m.out.order[o.Ref] = o.Turn
+		m.out.Order[o.Ref] = o.Turn
 	}
 	return nil
 }
 
 // inOrder lets a guard stand before a sync by hand of a ward that is to wait for others.
 func (m *making) inOrder() {
-	if m.ask.Kind != run.Sync || m.ask.By == logbook.Vigila || m.ask.diff || m.out.plan.Empty() || slices.Contains(m.ask.Allow, orderGuard) {
+	if m.ask.Kind != run.Sync || m.ask.By == logbook.Vigila || m.ask.Diff || m.out.Plan.Empty() || slices.Contains(m.ask.Allow, orderGuard) {
 		return
 	}
 	if what := m.waitsFor(); what != "" {
-		m.out.plan.Guards = append(m.out.plan.Guards, plan.Guard{Name: orderGuard, Text: "it is to wait for " + what})
+		m.out.Plan.Guards = append(m.out.Plan.Guards, plan.Guard{Name: orderGuard, Text: "it is to wait for " + what})
 	}
 }
 
@@ -216,16 +217,16 @@ func (m *making) inOrder() {
 const orderGuard = "order"
 
 // asApplied reads some objects as they were applied last, each from where it was applied from.
-func (p *placement) asApplied(out *prepared, refs []object.Ref) error {
+func (p *Placement) asApplied(out *Prepared, refs []object.Ref) error {
 	from := map[string][]object.Ref{}
 	for _, ref := range refs {
 		b, _ := p.index.Baseline(ref)
-		if s := orElse(b.Snapshot, p.will.Snapshot); s != "" {
+		if s := cmp.Or(b.Snapshot, p.will.Snapshot); s != "" {
 			from[s] = append(from[s], ref)
 		}
 	}
 	for snapshot, refs := range from {
-		objects, err := p.ledger.Snapshot(p.ctx, snapshot, refs...)
+		objects, err := p.Book.Snapshot(snapshot, refs...)
 		if err != nil {
 			return fmt.Errorf("read the objects as they were applied: %w", err)
 		}
@@ -235,7 +236,7 @@ func (p *placement) asApplied(out *prepared, refs []object.Ref) error {
 				turn.Step = o.Step
 			}
 			if turn.Task == object.NoTask {
-				out.objects[o.Object.Ref], out.order[o.Object.Ref] = o, turn
+				out.Objects[o.Object.Ref], out.Order[o.Object.Ref] = o, turn
 			}
 		}
 	}
@@ -243,13 +244,13 @@ func (p *placement) asApplied(out *prepared, refs []object.Ref) error {
 }
 
 // declaredIn lists what a snapshot declares; of the newest declaration, or the one given, that is known already.
-func (p *placement) declaredIn(snapshot string, given *declared.Declaration) ([]declared.Object, error) {
+func (p *Placement) declaredIn(snapshot string, given *declared.Declaration) ([]declared.Object, error) {
 	for _, d := range []*declared.Declaration{given, p.declared} {
 		if d != nil && d.Snapshot == snapshot {
 			return d.Objects, nil
 		}
 	}
-	objects, err := p.ledger.Snapshot(p.ctx, snapshot)
+	objects, err := p.Book.Snapshot(snapshot)
 	if err != nil {
 		return nil, err
 	}
@@ -257,8 +258,8 @@ func (p *placement) declaredIn(snapshot string, given *declared.Declaration) ([]
 }
 
 // fetchObjects reads the objects that a plan works with, and no others: what it applies, every task, and definitions.
-func (p *placement) fetchObjects(out *prepared, declared []plan.Declared) error {
-	refs := out.plan.Refs()
+func (p *Placement) fetchObjects(out *Prepared, declared []plan.Declared) error {
+	refs := out.Plan.Refs()
 	for _, d := range declared {
 		if d.Task != object.NoTask || d.Ref.Kind == "CustomResourceDefinition" {
 			refs = append(refs, d.Ref)
@@ -267,23 +268,23 @@ func (p *placement) fetchObjects(out *prepared, declared []plan.Declared) error 
 	if len(refs) == 0 {
 		return nil
 	}
-	objects, err := p.ledger.Snapshot(p.ctx, out.entry.Snapshot, refs...)
+	objects, err := p.Book.Snapshot(out.Entry.Snapshot, refs...)
 	if err != nil {
 		return fmt.Errorf("read the objects of the run: %w", err)
 	}
 	for _, o := range objects {
-		out.objects[o.Object.Ref] = o
+		out.Objects[o.Object.Ref] = o
 	}
 	for _, ref := range refs {
-		if _, ok := out.objects[ref]; !ok {
-			return fmt.Errorf("the record has lost %s, which snapshot %.7s should hold; look at the repository again: vigila look %s", ref, out.entry.Snapshot, p.id)
+		if _, ok := out.Objects[ref]; !ok {
+			return fmt.Errorf("the record has lost %s, which snapshot %.7s should hold; look at the repository again: vigila look %s", ref, out.Entry.Snapshot, p.ID)
 		}
 	}
 	return nil
 }
 
 // named finds the objects that a person means by Kind/name or namespace/Kind/name. A task is none of them.
-func (p *placement) named(names []string, declared []plan.Declared) ([]object.Ref, error) {
+func (p *Placement) named(names []string, declared []plan.Declared) ([]object.Ref, error) {
 	var out []object.Ref
 	for _, name := range names {
 		meant := func(ref object.Ref) bool {
@@ -292,7 +293,7 @@ func (p *placement) named(names []string, declared []plan.Declared) ([]object.Re
 		found := len(out)
 		for _, d := range declared {
 			if meant(d.Ref) && d.Task != object.NoTask {
-				return nil, fault(Invalid, "%s is a task of %s: it runs with a sync of the whole, never by itself", d.Ref.Short(), p.id)
+				return nil, fault(Invalid, "%s is a task of %s: it runs with a sync of the whole, never by itself", d.Ref.Short(), p.ID)
 			}
 			if meant(d.Ref) {
 				out = append(out, d.Ref)
@@ -304,7 +305,7 @@ func (p *placement) named(names []string, declared []plan.Declared) ([]object.Re
 			}
 		}
 		if len(out) == found {
-			return nil, fault(NotFound, "%s has no %s; its objects: vigila ward show %s", p.id, name, p.id)
+			return nil, fault(NotFound, "%s has no %s; its objects: vigila ward show %s", p.ID, name, p.ID)
 		}
 	}
 	return out, nil

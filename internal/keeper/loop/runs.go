@@ -1,9 +1,10 @@
-package keeper
+package loop
 
 import (
-	"context"
+	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,8 +20,10 @@ import (
 	"vigila.dev/vigila/internal/record"
 )
 
-// noEntry says that a logbook has no such entry: the ward, the number, the ward again.
-const noEntry = "%s has no entry #%d; see vigila logbook %s"
+// NoEntry says that a logbook has no such entry.
+func NoEntry(id string, number int) *Fault {
+	return fault(NotFound, "%s has no entry #%d; see vigila logbook %s", id, number, id)
+}
 
 // Ask says which run is wanted.
 type Ask struct {
@@ -36,9 +39,28 @@ type Ask struct {
 	Tasks    bool     // rollback: run the tasks of that entry as well
 
 	failed   *logbook.Entry        // of a rollback that Vigila starts by itself: the sync it mends
-	diff     bool                  // what is pending alone: no drift, no tasks
+	Diff     bool                  // what is pending alone: no drift, no tasks
 	quiet    bool                  // worth an entry only if it changes something
-	declared *declared.Declaration // of Revision
+	Declared *declared.Declaration // of Revision, once it is read
+}
+
+// Check refuses mixes that mean nothing.
+func (r Ask) Check() error {
+	switch {
+	case !slices.Contains([]run.Kind{run.Sync, run.Rollback, run.Restore}, r.Kind):
+		return fault(Invalid, "there is no run of kind %q; write sync, restore or rollback", r.Kind)
+	case r.Kind == run.Rollback && r.ToEntry <= 0:
+		return fault(Invalid, "a rollback needs to_entry, the number of the entry to go back to")
+	case r.Kind != run.Rollback && r.ToEntry != 0:
+		return fault(Invalid, "to_entry belongs to a rollback")
+	case r.Kind != run.Sync && (len(r.Only) > 0 || r.Revision != "" || r.Retry || r.Reapply):
+		return fault(Invalid, "only, revision, retry and reapply belong to a sync")
+	case r.Kind != run.Rollback && r.Tasks:
+		return fault(Invalid, "tasks belongs to a rollback; a sync runs its tasks anyway")
+	case r.Reapply && len(r.Only) > 0:
+		return fault(Invalid, "reapply takes everything and only takes a part; choose one of them")
+	}
+	return nil
 }
 
 // activeRun is a run that goes on.
@@ -51,13 +73,13 @@ type activeRun struct {
 	defined  map[[2]string]bool    // kinds whose definitions come with the same objects
 	restored []logbook.Restore     // what a restore puts back
 	spared   []plan.Guard          // what a guard protects was left where it is
-	drive    *drive.Drive          // makes its calls
 	state
 }
 
 // state is how far a run is.
 type state struct {
 	started     bool // it is written down, and works
+	giveUp      time.Time
 	changed     int  // objects whose apply made a difference
 	gaveWay     bool // to a newer revision
 	unreachable bool // some call was not answered
@@ -100,31 +122,31 @@ func (a *activeRun) of(ref object.Ref) *piece {
 // defines tells whether the run brings the definition of an object's kind.
 func (a *activeRun) defines(ref object.Ref) bool { return a.defined[[2]string{ref.Group, ref.Kind}] }
 
-// errQuiet tells that everything is being applied again, as keep.reapply asks; that is over in a moment.
-var errQuiet = errors.New("everything is being applied again; try it in a moment")
+// ErrQuiet tells that everything is being applied again, as keep.reapply asks; that is over in a moment.
+var ErrQuiet = errors.New("everything is being applied again; try it in a moment")
 
 // start begins a run and returns its entry's number; 0 when there is nothing to do.
-func (p *placement) start(r Ask) (int, error) {
+func (p *Placement) start(r Ask) (int, error) {
 	if p.run != nil && p.run.ask.quiet {
-		return 0, errQuiet
+		return 0, ErrQuiet
 	}
 	if p.run != nil {
-		return 0, fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.id, p.run.entry.Kind, p.run.entry.Number, p.id)
+		return 0, fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.ID, p.run.entry.Kind, p.run.entry.Number, p.ID)
 	}
-	ready, err := p.prepare(r)
+	ready, err := p.Prepare(r)
 	if err != nil {
 		return 0, err
 	}
-	e, made := ready.entry, ready.plan
+	e, made := ready.Entry, ready.Plan
 	if len(made.Guards) > 0 {
-		return 0, guarded(p.id, made.Guards)
+		return 0, guarded(p.ID, made.Guards)
 	}
-	if len(made.Removals) > 0 && (r.Kind == run.Sync || r.Kind == run.Dismantle) && p.unread(p.will.Leaving != nil) != "" {
-		return 0, errUnread
+	if len(made.Removals) > 0 && (r.Kind == run.Sync || r.Kind == run.Dismantle) && p.unread() != "" {
+		return 0, ErrUnread
 	}
 	if made.Empty() && r.Kind != run.Rollback && r.Kind != run.Dismantle {
 		if r.Kind == run.Sync && r.Retry && len(r.Only) == 0 {
-			p.unrejectWhole(r.declared) // the cluster holds it already
+			p.unrejectWhole(r.Declared) // the cluster holds it already
 		}
 		if r.Kind == run.Sync && len(r.Only) == 0 && (p.will.Applied == nil || p.will.Applied.ID != e.Revision.ID || p.will.Snapshot != e.Snapshot) { // nothing differs: the revision is applied already
 			p.setApplied(*e.Revision, e.Snapshot, p.will.Done)
@@ -142,12 +164,12 @@ func (p *placement) start(r Ask) (int, error) {
 	}
 	switch {
 	case r.Kind == run.Rollback && r.failed == nil:
-		hold(logbook.Hold{Reason: orElse(r.Why, fmt.Sprintf("rolled back to #%d", r.ToEntry)), Entry: r.ToEntry})
+		hold(logbook.Hold{Reason: cmp.Or(r.Why, fmt.Sprintf("rolled back to #%d", r.ToEntry)), Entry: r.ToEntry})
 	case r.Kind == run.Dismantle && p.will.Leaving == nil:
-		hold(logbook.Hold{Reason: orElse(r.Why, "dismantled")}) // it would be built up again the next moment
-	case r.declared != nil && p.will.Hold == nil && p.declared != nil && p.declared.Revision.ID != r.declared.Revision.ID && p.ward.Keep.Sync == "auto":
+		hold(logbook.Hold{Reason: cmp.Or(r.Why, "dismantled")}) // it would be built up again the next moment
+	case r.Declared != nil && p.will.Hold == nil && p.declared != nil && p.declared.Revision.ID != r.Declared.Revision.ID && p.Ward.Keep.Sync == "auto":
 		// It would run forward to its own revision the next moment.
-		hold(logbook.Hold{Reason: orElse(r.Why, "synced to "+r.declared.Revision.Short()), Entry: e.Number})
+		hold(logbook.Hold{Reason: cmp.Or(r.Why, "synced to "+r.Declared.Revision.Short()), Entry: e.Number})
 	}
 	a := newRun(p, r, e, ready, found)
 	theirs := map[object.Ref]string{}
@@ -157,7 +179,7 @@ func (p *placement) start(r Ask) (int, error) {
 		b, _ := p.index.Baseline(ref)
 		x.works, x.doubted = true, b.Intent != 0
 	}
-	p.write(record.Claim{Cluster: p.cluster.conf.Name, Number: e.Number, All: intents, Refused: theirs})
+	p.write(record.Claim{Cluster: p.Cluster, Number: e.Number, All: intents, Refused: theirs})
 	p.after(happen{begun{e.Number, theirs}})
 	for _, b := range intents {
 		p.index.Keep(b)
@@ -175,48 +197,48 @@ func (p *placement) start(r Ask) (int, error) {
 		p.watchKind(object.Kind{Version: x.object.Object.Version, Kind: ref.Kind})
 	}
 	p.run = a
-	p.log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "tasks", len(tasks), "remove", len(made.Removed()))
+	p.Log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "tasks", len(tasks), "remove", len(made.Removed()))
 	return e.Number, nil
 }
 
 // newRun makes a run that has not started.
-func newRun(p *placement, r Ask, e logbook.Entry, ready *prepared, found map[object.Ref]*fieldpath.Set) *activeRun {
-	a := &activeRun{ask: r, entry: e, pieces: map[object.Ref]*piece{}, spared: ready.plan.Spared}
+func newRun(p *Placement, r Ask, e logbook.Entry, ready *Prepared, found map[object.Ref]*fieldpath.Set) *activeRun {
+	a := &activeRun{ask: r, entry: e, pieces: map[object.Ref]*piece{}, spared: ready.Plan.Spared}
 	carry := func(ref object.Ref) {
 		if a.pieces[ref] == nil {
-			a.pieces[ref] = &piece{object: ready.objects[ref], turn: ready.order[ref], found: found[ref]}
+			a.pieces[ref] = &piece{object: ready.Objects[ref], turn: ready.Order[ref], found: found[ref]}
 		}
 	}
 	var all []object.Object
-	for ref, o := range ready.objects {
+	for ref, o := range ready.Objects {
 		carry(ref)
 		all = append(all, o.Object)
 	}
-	for ref, turn := range ready.order {
+	for ref, turn := range ready.Order {
 		if turn.Task != object.NoTask {
 			carry(ref)
 		}
 	}
-	for _, ref := range append(ready.plan.Refs(), ready.plan.Removed()...) {
+	for _, ref := range append(ready.Plan.Refs(), ready.Plan.Removed()...) {
 		carry(ref)
 	}
 	a.defined = declared.Definitions(all)
-	snapshot := ready.entry.Snapshot
+	snapshot := ready.Entry.Snapshot
 	if r.Kind == run.Restore {
 		snapshot = "" // each is applied as it was
 	}
-	a.drive = p.calls().New(p.ctx, p.k.opts.Parallel, a.entry.Number, snapshot, hearsRun{p, a.entry.Number})
+	p.out(StartDrive{a.entry.Number, snapshot, p.Ward.Settle.Within})
 	otherwise := run.Stay
-	if r.Kind == run.Sync && p.ward.Settle.Otherwise == "rollback" && len(r.Only) == 0 {
+	if r.Kind == run.Sync && p.Ward.Settle.Otherwise == "rollback" && len(r.Only) == 0 {
 		otherwise = run.GoBack
 	}
-	a.machine = run.New(ready.plan, p.ward.Settle.Within, otherwise)
+	a.machine = run.New(ready.Plan, p.Ward.Settle.Within, otherwise)
 	return a
 }
 
 // intend says what is about to be applied, so that after a crash it is known what may be there. An object that another ward keeps
 // gets no baseline: it is refused when its turn comes.
-func (p *placement) intend(a *activeRun, refs []object.Ref) (intents []compare.Baseline) {
+func (p *Placement) intend(a *activeRun, refs []object.Ref) (intents []compare.Baseline) {
 	for _, ref := range refs {
 		x := a.of(ref)
 		b, had := p.index.Baseline(ref)
@@ -225,8 +247,8 @@ func (p *placement) intend(a *activeRun, refs []object.Ref) (intents []compare.B
 			b = compare.Baseline{Ref: ref, Version: x.object.Object.Version}
 		}
 		b.Intent = a.entry.Number
-		if other := p.cluster.claimFor(ref, p); other != nil {
-			x.refused = other.ward.Name
+		if other := p.Others.ClaimFor(ref); other != "" {
+			x.refused = other
 		} else {
 			intents = append(intents, b)
 		}
@@ -245,19 +267,18 @@ func (p *placement) intend(a *activeRun, refs []object.Ref) (intents []compare.B
 }
 
 // begin starts a run that is written down.
-func (p *placement) begin(ev begun) {
+func (p *Placement) begin(ev begun) {
 	a := p.run
 	for ref, ward := range ev.theirs { // of one that can't be opened
 		if a != nil && a.entry.Number == ev.run {
 			a.of(ref).refused = ward
 		}
 		p.index.Drop(ref)
-		p.cluster.drop(ref, p)
+		p.Others.Drop(ref)
 	}
 	if p.runs(ev.run) == nil {
 		return // it was stopped meanwhile
 	}
-	a.drive.Begin(p.ward.Settle.Within)
 	a.started = true
 	p.feed(run.Started{At: p.at})
 }
@@ -269,14 +290,6 @@ func guarded(id string, gs []plan.Guard) *Fault {
 	return f
 }
 
-func guardNamesOf(gs []plan.Guard) []string {
-	var names []string
-	for _, g := range gs {
-		names = append(names, g.Name)
-	}
-	return names
-}
-
 func guardText(gs []plan.Guard) string {
 	var all, names []string
 	for _, g := range gs {
@@ -285,24 +298,15 @@ func guardText(gs []plan.Guard) string {
 	return strings.Join(all, "; ") + ". To go on: --allow " + strings.Join(names, ",")
 }
 
-// other names the other ward that keeps an object in this cluster; empty when none does.
-func (p *placement) other(ctx context.Context, ref object.Ref) string {
-	w, err := p.ledger.Keeper(ctx, p.cluster.conf.Name, p.id, ref)
-	if err != nil {
-		p.log.Error("who keeps an object can't be read", "object", ref.String(), "error", err)
-	}
-	return w
-}
-
 // stop ends the run that goes on: calls that are on their way have a little time to be answered.
-func (p *placement) stop(reason string) {
+func (p *Placement) stop(reason string) {
 	a := p.run
-	a.drive.Stop()
+	p.out(StopDrive{a.entry.Number})
 	p.feed(run.Stop{At: p.at, Reason: reason})
 }
 
 // feed gives the run an event and does what it wants done.
-func (p *placement) feed(ev run.Event) {
+func (p *Placement) feed(ev run.Event) {
 	a := p.run
 	if a == nil {
 		return
@@ -312,7 +316,10 @@ func (p *placement) feed(ev run.Event) {
 	}
 	p.moved++
 	actions := a.machine.Step(ev)
-	a.drive.Until(a.machine.Deadline())
+	if at := a.machine.Deadline(); !at.Equal(a.giveUp) {
+		a.giveUp = at
+		p.out(Deadline{a.entry.Number, at})
+	}
 	for _, act := range actions {
 		switch act := act.(type) {
 		case run.Apply:
@@ -330,77 +337,78 @@ func (p *placement) feed(ev run.Event) {
 }
 
 // remove has an object removed, or left to who wants it.
-func (p *placement) remove(a *activeRun, ref object.Ref) {
+func (p *Placement) remove(a *activeRun, ref object.Ref) {
 	b, kept := p.index.Baseline(ref)
 	task, isTask := p.tasks[ref]
 	if isTask && !kept {
 		b = compare.Baseline{Ref: ref, Version: task.Version, UID: task.UID}
 	}
-	r := removal{run: a.entry.Number, ref: ref, b: b, kept: kept, task: isTask, intent: intent{a.ask.Kind, a.ask.declared == nil}, asked: marks{}, leaving: p.will.Leaving != nil}
+	r := Removal{Run: a.entry.Number, Ref: ref, Baseline: b, Kept: kept, task: isTask, Intent: Intent{a.ask.Kind, a.ask.Declared == nil}, Asked: Marks{}, Leaving: p.will.Leaving != nil}
 	if l := p.index.Known(ref); l != nil {
 		if l.Present && l.UID != b.UID { // deleted and made again, or from before the cluster's data were put back
-			r.other = l.UID
+			r.Other = l.UID
 		}
-		r.theirs = l.Foreign // another service keeps it now: it is let go of, not removed
+		r.Theirs = l.Foreign // another service keeps it now: it is let go of, not removed
 	}
-	p.after(removeObject{r})
+	p.after(RemoveObject{r})
 }
 
 // tookRemoval takes in that an object is gone, or why not.
-func (p *placement) tookRemoval(ev removed) {
-	unread := errors.Is(ev.err, errUnread)
-	if unread && !p.run.drive.Over() {
-		p.feed(run.Trying{At: p.at, Ref: ev.ref, Reason: "waits until the newest commit is read"})
-		p.out(later{unreadPause, removeDue{ev.removal}})
+func (p *Placement) tookRemoval(ev Removed) {
+	if ev.Unread && p.at.Before(p.run.machine.Deadline()) {
+		p.feed(run.Trying{At: p.at, Ref: ev.Ref, Reason: "waits until the newest commit is read"})
+		p.out(Later{unreadPause, RemoveDue{ev.Removal}})
 		return
 	}
-	out := run.Removed{At: p.at, Ref: ev.ref, Outside: drive.Outside(ev.err) || unread}
-	switch {
-	case ev.err != nil:
-		out.Err, out.Untried = ev.err.Error(), errors.Is(ev.err, drive.ErrStopped)
-	case ev.spared.Again != "":
-		out.Wanted, out.Note = true, "declared again by "+ev.spared.Again
+	out := run.Removed{At: p.at, Ref: ev.Ref}
+	switch f := ev.Failed; {
+	case ev.Unread:
+		out.Err, out.Outside = ErrUnread.Error(), true
+	case f != nil:
+		out.Err, out.Untried, out.Outside = f.Text, f.Stopped, f.Outside
+	case ev.Spared.Again != "":
+		out.Wanted, out.Note = true, "declared again by "+ev.Spared.Again
 	default:
 		switch {
-		case ev.spared.Theirs != "":
-			out.Note = "left to " + compare.AnotherService(ev.spared.Theirs)
-		case ev.spared.Heir != "":
-			out.Note = "handed over to " + ev.spared.Heir
+		case ev.Spared.Theirs != "":
+			out.Note = "left to " + compare.AnotherService(ev.Spared.Theirs)
+		case ev.Spared.Heir != "":
+			out.Note = "handed over to " + ev.Spared.Heir
 		}
-		p.isRemoved(ev.removal, ev.spared.Heir)
+		p.isRemoved(ev.Removal, ev.Spared.Heir)
 	}
 	p.feed(out)
 }
 
 // isRemoved takes in that an object is gone, or another ward's now.
-func (p *placement) isRemoved(r removal, heir string) {
+func (p *Placement) isRemoved(r Removal, heir string) {
 	if r.task {
-		p.write(record.RemoveTask{Ref: r.ref})
-		delete(p.tasks, r.ref)
+		p.write(record.RemoveTask{Ref: r.Ref})
+		delete(p.tasks, r.Ref)
 	}
-	if r.other != "" { // it was another than the one that was applied
-		p.drop(r.ref, r.other)
+	if r.Other != "" { // it was another than the one that was applied
+		p.drop(r.Ref, r.Other)
 	} else {
-		p.drop(r.ref)
+		p.drop(r.Ref)
 	}
-	p.index.Forget(r.ref)
-	p.lookForLate(r.b)
+	p.index.Forget(r.Ref)
+	p.lookForLate(r.Baseline)
 	if heir != "" {
-		p.noteStray(r.ref, r.b.Version).handed = true // should nobody come to keep it
-		p.write(record.HandOver{Ref: r.ref, Version: r.b.Version})
+		p.noteStray(r.Ref, r.Baseline.Version).handed = true // should nobody come to keep it
+		p.write(record.HandOver{Ref: r.Ref, Version: r.Baseline.Version})
 	}
 }
 
 // end closes a run: the entry, what is applied now, what is rejected, and whether to go back.
-func (p *placement) end(a *activeRun, end run.End) {
-	a.drive.End()
+func (p *Placement) end(a *activeRun, end run.End) {
+	p.out(EndDrive{a.entry.Number})
 	p.run = nil
 	p.moved++
 	e := &a.entry
 	e.Outcome, e.Reason, e.Ended = string(end.Outcome), end.Reason, p.at
 	e.Objects = a.outcomes()
 	if len(a.spared) > 0 && end.Outcome == run.Done {
-		e.Reason = "left where it is: " + strings.Join(guardNamesOf(a.spared), ", ") + ", which a guard protects"
+		e.Reason = "left where it is: " + strings.Join(plan.Names(a.spared), ", ") + ", which a guard protects"
 	}
 	p.settleBaselines(a)
 	p.putBack(a)
@@ -415,19 +423,19 @@ func (p *placement) end(a *activeRun, end run.End) {
 	ended := *e
 	p.ending.Store(&ended)
 	p.after(endTold{&ended})
-	p.k.metrics.runs.WithLabelValues(e.Kind, e.Outcome).Inc()
-	p.log.Info("run ended", "kind", e.Kind, "entry", e.Number, "outcome", e.Outcome, "reason", e.Reason)
+	p.out(CountRun{e.Kind, e.Outcome})
+	p.Log.Info("run ended", "kind", e.Kind, "entry", e.Number, "outcome", e.Outcome, "reason", e.Reason)
 	p.line.Notch(*e)
 	carried := p.declared
-	if a.ask.declared != nil {
-		carried = a.ask.declared
+	if a.ask.Declared != nil {
+		carried = a.ask.Declared
 	}
 	kind, digest := run.Kind(e.Kind), ""
 	if carried != nil && carried.Snapshot == e.Snapshot {
 		digest = p.digest(carried)
 	}
 	follows := p.will.End(p.at, run.Ended{Entry: e, End: end, Partial: len(a.ask.Only) > 0, Unreachable: a.unreachable, GaveWay: a.gaveWay, Declared: digest,
-		ByItself: kind == run.Sync && e.Revision != nil && p.ward.Keep.Sync == "auto" || kind == run.Restore && p.ward.Keep.Drift == "restore"})
+		ByItself: kind == run.Sync && e.Revision != nil && p.Ward.Keep.Sync == "auto" || kind == run.Restore && p.Ward.Keep.Drift == "restore"})
 	if follows.Well {
 		p.wentWell(a)
 	}
@@ -453,7 +461,7 @@ func (a *activeRun) outcomes() []logbook.EntryObject {
 }
 
 // settleBaselines writes what is known of the objects once a run has ended.
-func (p *placement) settleBaselines(a *activeRun) {
+func (p *Placement) settleBaselines(a *activeRun) {
 	var doubtful []object.Ref
 	for _, o := range a.machine.Progress() {
 		if b, ok := p.index.Baseline(o.Ref); ok && (a.of(o.Ref).silent || a.of(o.Ref).lost) && a.of(o.Ref).appliedAt == 0 {
@@ -493,7 +501,7 @@ func (p *placement) settleBaselines(a *activeRun) {
 }
 
 // wentWell notes what a run that ended well has left.
-func (p *placement) wentWell(a *activeRun) {
+func (p *Placement) wentWell(a *activeRun) {
 	e, now := &a.entry, p.at
 	for i, r := range a.restored {
 		a.restored[i].At = now
@@ -517,7 +525,7 @@ func (p *placement) wentWell(a *activeRun) {
 		}
 		if e.Kind == string(run.Sync) {
 			if whole {
-				p.unrejectWhole(a.ask.declared)
+				p.unrejectWhole(a.ask.Declared)
 			}
 			var worked []object.Ref
 			for ref, x := range a.pieces {
@@ -539,18 +547,18 @@ func (p *placement) wentWell(a *activeRun) {
 	}
 }
 
-func (p *placement) reject(r logbook.Rejection) {
+func (p *Placement) reject(r logbook.Rejection) {
 	p.will.Rejections[r.Revision] = r
 	p.write(record.Reject{Rejection: r})
 }
 
-func (p *placement) unreject(revision string) {
+func (p *Placement) unreject(revision string) {
 	delete(p.will.Rejections, revision)
 	p.write(record.Unreject{Revision: revision})
 }
 
 // unrejectWhole lifts whatever rejects a declaration: given, or that of now.
-func (p *placement) unrejectWhole(d *declared.Declaration) {
+func (p *Placement) unrejectWhole(d *declared.Declaration) {
 	if d == nil {
 		d = p.declared
 	}
@@ -570,9 +578,9 @@ func revisionOr(r *logbook.Revision) *logbook.Revision {
 }
 
 // goBack starts the rollback to what was applied last.
-func (p *placement) goBack(failed *logbook.Entry, why string) {
+func (p *Placement) goBack(failed *logbook.Entry, why string) {
 	if p.will.Snapshot == "" {
-		p.log.Warn("nothing to go back to", "reason", why)
+		p.Log.Warn("nothing to go back to", "reason", why)
 		return
 	}
 	if failed == nil {
@@ -581,9 +589,9 @@ func (p *placement) goBack(failed *logbook.Entry, why string) {
 	if failed.Kind != string(run.Sync) {
 		failed = &logbook.Entry{}
 	}
-	r := Ask{Kind: run.Rollback, By: logbook.Vigila, Why: why, ToEntry: p.lastGood(), failed: failed}
+	r := Ask{Kind: run.Rollback, By: logbook.Vigila, Why: why, ToEntry: p.LastGood(), failed: failed}
 	if _, err := p.start(r); err != nil {
-		p.log.Error("going back did not start", "error", err)
+		p.Log.Error("going back did not start", "error", err)
 		p.will.Failed(p.at)
 		reason := err.Error()
 		var f *Fault
@@ -598,12 +606,12 @@ func (p *placement) goBack(failed *logbook.Entry, why string) {
 	}
 }
 
-// lastGood is the number of the newest entry that left the ward as it was applied last; 0 when nothing ever was.
-func (p *placement) lastGood() int {
+// LastGood is the number of the newest entry that left the ward as it was applied last; 0 when nothing ever was.
+func (p *Placement) LastGood() int {
 	if p.will.Snapshot == "" {
 		return 0 // an entry that keeps no objects is nothing to go back to
 	}
-	entries, _, err := p.ledger.Entries(p.ctx, record.Find{Placement: p.id})
+	entries, err := p.Book.Entries()
 	if err != nil {
 		return 0
 	}
@@ -615,31 +623,31 @@ func (p *placement) lastGood() int {
 	return 0
 }
 
-func (p *placement) setApplied(r logbook.Revision, snapshot string, tasks map[string]string) {
+func (p *Placement) setApplied(r logbook.Revision, snapshot string, tasks map[string]string) {
 	p.will.Applied, p.will.Snapshot, p.will.Done = &r, snapshot, tasks
 	p.moved++
 	p.index.Whole()
 	p.write(record.SetApplied{Revision: r, Snapshot: snapshot, Tasks: tasks})
 }
 
-func (p *placement) setHold(h *logbook.Hold) {
+func (p *Placement) setHold(h *logbook.Hold) {
 	p.write(record.SetHold{Hold: h})
 	p.will.Hold = h
 }
 
 // holdBy stops automatic runs and writes it into the logbook.
-func (p *placement) holdBy(by, reason string, until time.Time) error {
+func (p *Placement) holdBy(by, reason string, until time.Time) error {
 	if p.will.Hold != nil {
-		return fault(Conflict, "%s is held already, by %s: %s", p.id, p.will.Hold.By, orElse(p.will.Hold.Reason, "no reason given"))
+		return fault(Conflict, "%s is held already, by %s: %s", p.ID, p.will.Hold.By, cmp.Or(p.will.Hold.Reason, "no reason given"))
 	}
 	p.setHold(&logbook.Hold{By: by, At: p.at, Until: until, Reason: reason})
 	p.writeAbout("hold", by, reason, p.will.Applied)
 	return nil
 }
 
-func (p *placement) release(by, reason string) error {
+func (p *Placement) release(by, reason string) error {
 	if p.will.Hold == nil {
-		return fault(Conflict, "%s is not held", p.id)
+		return fault(Conflict, "%s is not held", p.ID)
 	}
 	p.setHold(nil)
 	p.will.Failures = 0
@@ -647,13 +655,6 @@ func (p *placement) release(by, reason string) error {
 	return nil
 }
 
-func (p *placement) writeAbout(kind, by, why string, revision *logbook.Revision) {
+func (p *Placement) writeAbout(kind, by, why string, revision *logbook.Revision) {
 	p.line.Notch(p.addEntry(logbook.Entry{Kind: kind, Outcome: string(run.Done), By: by, Why: why, Revision: revision, Started: p.at, Ended: p.at}))
-}
-
-func orElse(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }

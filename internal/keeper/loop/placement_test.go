@@ -1,0 +1,466 @@
+package loop
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/index"
+	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/record"
+)
+
+var (
+	horn    = object.Ref{Kind: "ConfigMap", Namespace: "n", Name: "horn"}
+	bell    = object.Ref{Kind: "ConfigMap", Namespace: "n", Name: "bell"}
+	migrate = object.Ref{Group: "batch", Kind: "Job", Namespace: "n", Name: "migrate"}
+)
+
+// sea is a cluster of which everything is known, and where nobody else is.
+type sea struct {
+	down    error
+	rewound bool
+	keepers map[object.Ref]string // of what others keep
+	heirs   map[object.Ref]string
+}
+
+func (s *sea) Down() error                          { return s.down }
+func (s *sea) Known([]object.Kind) Sight            { return Sight{Known: true} }
+func (s *sea) ScalersKnown() bool                   { return true }
+func (s *sea) Scaler(object.Ref) string             { return "" }
+func (s *sea) Lacking(object.Kind) bool             { return false }
+func (s *sea) Rewound() bool                        { return s.rewound }
+func (s *sea) Keeper(ref object.Ref) (string, bool) { return s.keepers[ref], false }
+func (s *sea) Claim(object.Ref)                     {}
+func (s *sea) ClaimFor(ref object.Ref) string       { return s.keepers[ref] }
+func (s *sea) Drop(object.Ref)                      {}
+func (s *sea) Heir(ref object.Ref) string           { return s.heirs[ref] }
+func (s *sea) KeptElsewhere(object.Ref) bool        { return false }
+func (s *sea) Unread(Marks, bool) string            { return "" }
+func (s *sea) Neighbour(string) *standing.View      { return nil }
+func (s *sea) Twins() map[string]*standing.View     { return nil }
+
+// shelf is a record of its own.
+type shelf struct {
+	*record.Store
+	ctx context.Context
+	id  string
+}
+
+func (b shelf) Detail(ref object.Ref) (*compare.Detail, error) {
+	return b.Store.Detail(b.ctx, b.id, ref)
+}
+func (b shelf) Found() (map[object.Ref]*fieldpath.Set, error) { return b.Store.Found(b.ctx, b.id) }
+func (b shelf) Removed(uid string) (bool, error)              { return b.Store.Removed(b.ctx, b.id, uid) }
+func (b shelf) Entry(number int) (logbook.Entry, error)       { return b.Store.Entry(b.ctx, b.id, number) }
+func (b shelf) Entries() ([]logbook.Entry, error) {
+	all, _, err := b.Store.Entries(b.ctx, record.Find{Placement: b.id})
+	return all, err
+}
+func (b shelf) Snapshot(id string, only ...object.Ref) ([]declared.Whole, error) {
+	return b.Store.Snapshot(b.ctx, id, only...)
+}
+func (b shelf) SnapshotHashes(id string) (map[object.Ref]string, error) {
+	return b.Store.SnapshotHashes(b.ctx, id)
+}
+
+func storeOf(p *Placement) *record.Store { return p.Book.(shelf).Store }
+
+// placed is a ward in a cluster, with a record of its own.
+func placed(t *testing.T, keep ward.Keep) *Placement {
+	t.Helper()
+	store, err := record.Open(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, store.Close()) })
+	require.NoError(t, store.PutCluster(context.Background(), record.Cluster{Name: "quay", Labels: map[string]string{}}))
+	require.NoError(t, store.PutWard(context.Background(), record.Ward{Name: "w"}, []string{"quay"}))
+	s := &sea{}
+	p := New(Identity{ID: "w@quay", Cluster: "quay", Ward: ward.Ward{Name: "w", Keep: keep}, Service: store.ServiceID(), Mask: store.Vault().Digest},
+		Deps{Reach: s, Others: s, Book: shelf{store, context.Background(), "w@quay"}, Log: slog.New(slog.DiscardHandler), Clock: time.Now}, time.Now())
+	p.Load(Past{})
+	p.will.Done, p.tasks = map[string]string{}, map[object.Ref]record.TaskObject{}
+	return p
+}
+
+// commits writes down what is to be, as the ward's goroutine would.
+func (p *Placement) commits(t *testing.T) {
+	t.Helper()
+	for all := p.Ready(); len(all) > 0; all = p.Ready() {
+		for _, e := range all {
+			if c, is := e.(Commit); is {
+				p.Step(p.at, Written{storeOf(p).Commit(t.Context(), p.ID, c.Writes...)})
+			}
+		}
+	}
+}
+
+func (p *Placement) declaring(objects ...declared.Object) {
+	p.declared, p.repository.Known = &declared.Declaration{Revision: logbook.Revision{ID: "newrev0"}, Snapshot: "s", Scaled: map[object.Ref]string{}}, true
+	p.moved++
+	p.declared.Take(objects)
+}
+
+func declare(ref object.Ref, hash string) declared.Object {
+	return declared.Object{Declared: plan.Declared{Ref: ref, Hash: hash}, Version: "v1"}
+}
+
+func (p *Placement) applies(refs ...object.Ref) {
+	for _, ref := range refs {
+		p.index.Keep(compare.Baseline{Ref: ref, Version: "v1", Declared: "1", UID: "u"})
+		p.index.Put(ref, index.Live{Present: true, Verified: true, UID: "u", Health: health.Result{Word: health.Ready}})
+	}
+}
+
+func TestAPersonNamesObjects(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.applies(bell)
+	task := plan.Declared{Ref: migrate, Turn: object.Turn{Task: object.Before}}
+	declared := []plan.Declared{{Ref: horn}, task}
+	got, err := p.named([]string{"configmap/horn"}, declared)
+	require.NoError(t, err)
+	assert.Equal(t, []object.Ref{horn}, got)
+	got, err = p.named([]string{"n/ConfigMap/horn", "ConfigMap/bell"}, declared)
+	require.NoError(t, err)
+	assert.Equal(t, []object.Ref{horn, bell}, got, "also one that is not declared any more")
+	_, err = p.named([]string{"ConfigMap/horn", "ConfigMap/whistle"}, declared)
+	assert.ErrorContains(t, err, "w@quay has no ConfigMap/whistle; its objects: vigila ward show w@quay")
+	_, err = p.named([]string{"Job/migrate"}, declared)
+	assert.ErrorContains(t, err, "Job/migrate is a task of w@quay: it runs with a sync of the whole, never by itself")
+}
+
+func TestWhatWasNeverAnsweredIsPending(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.applies(horn, bell)
+	a := &activeRun{pieces: map[object.Ref]*piece{horn: {works: true}, bell: {works: true, outcome: outcome{silent: true}}},
+		machine: run.New(plan.Plan{Steps: []plan.Step{{Groups: []plan.Group{{Refs: []object.Ref{horn, bell}}}}}}, time.Minute, run.Stay)}
+	for _, b := range p.index.All() {
+		b.Detail = &compare.Detail{Owned: object.FieldSet{Set: fieldpath.NewSet(fieldpath.MakePathOrDie("data", "x"))}, Fields: []object.Field{{Path: "data.x", Value: "1"}}}
+		require.NoError(t, storeOf(p).Commit(t.Context(), p.ID, record.PutBaselines{All: []compare.Baseline{b}}))
+		b.Intent = 7
+		p.index.Keep(b)
+	}
+	now := time.Now()
+	a.machine.Step(run.Started{At: now})
+	for _, ref := range []object.Ref{horn, bell} {
+		a.machine.Step(run.Applied{At: now, Ref: ref, Err: "no"})
+	}
+	p.settleBaselines(a)
+	p.declaring(declare(horn, "1"), declare(bell, "1"))
+	assert.Equal(t, []object.Ref{bell}, p.pending().Apply, "a refusal leaves an object as it was; silence may have changed it")
+	pending, err := p.Detail(bell)
+	require.NoError(t, err)
+	assert.Empty(t, pending.Fields, "and nobody has to wait for the record to know that")
+	p.commits(t)
+	detail, err := storeOf(p).Detail(t.Context(), p.ID, bell)
+	require.NoError(t, err)
+	assert.Empty(t, detail.Fields, "so nothing of it is called drift")
+	kept, err := storeOf(p).Baselines(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "1", kept[horn].Declared)
+	assert.Empty(t, kept[bell].Declared)
+}
+
+func TestRejectionsAreKeptWithWhoAndWhy(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.declaring()
+	p.reject(logbook.Rejection{Revision: "newrev0", Subject: "Squeaks", Why: "it squeaks", By: "operator", At: time.Now()})
+	assert.Equal(t, "it squeaks", p.rejected())
+	p.commits(t)
+	all, err := storeOf(p).Rejections(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "operator", all["newrev0"].By)
+	p.unreject("newrev0")
+	assert.Empty(t, p.rejected())
+	p.commits(t)
+	all, err = storeOf(p).Rejections(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Empty(t, all)
+}
+
+func TestAnApplyThatLandsAfterTheKillIsNotLeftBehind(t *testing.T) {
+	p := placed(t, ward.Keep{Prune: true})
+	p.declaring()
+	body := func(mark, service string) map[string]any {
+		return map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": horn.Name, "namespace": horn.Namespace, "uid": "u", "resourceVersion": "3",
+			"labels": map[string]any{object.WardLabel: mark}, "annotations": map[string]any{object.ServiceAnnotation: service}}}
+	}
+	mine := p.Service
+	p.sawLive(horn, body("w", mine), index.Watched)
+	assert.Zero(t, p.index.Len(), "what no run was about to apply is somebody's, or was left on purpose")
+	p.late = map[object.Ref]bool{horn: true}
+	p.sawLive(horn, body("another", mine), index.Watched)
+	p.sawLive(horn, body("w", "another"), index.Watched)
+	assert.Zero(t, p.index.Len())
+	p.sawLive(horn, body("w", mine), index.Watched)
+	assert.Equal(t, []object.Ref{horn}, p.pending().Remove)
+	p.commits(t)
+	kept, err := storeOf(p).Baselines(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Contains(t, kept, horn, "and after the next kill it is known as well")
+}
+
+func stateOf(ref object.Ref, version, uid string) map[string]any {
+	return map[string]any{"apiVersion": "v1", "kind": ref.Kind, "metadata": map[string]any{"name": ref.Name, "namespace": ref.Namespace, "uid": uid, "resourceVersion": version,
+		"labels": map[string]any{object.WardLabel: "w"}}}
+}
+
+// TestWhatARunDidNotTouchStaysInDoubt: a restore after a kill clears nothing that it has not applied, so what the killed
+// run was about to make is neither forgotten nor looked for in vain.
+func TestWhatARunDidNotTouchStaysInDoubt(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.declaring(declare(horn, "1"), declare(bell, "1"))
+	p.applies(horn)
+	made := compare.Baseline{Ref: bell, Version: "v1", Intent: 3} // about to be made when the service was killed
+	p.index.Keep(made)
+	a := &activeRun{pieces: map[object.Ref]*piece{horn: {works: true, outcome: outcome{appliedAt: 5}}}, entry: logbook.Entry{Number: 4},
+		machine: run.New(plan.Plan{}, time.Minute, run.Stay)}
+	b, _ := p.index.Baseline(horn)
+	b.Intent = 4
+	p.index.Keep(b)
+	p.settleBaselines(a)
+	now, _ := p.index.Baseline(horn)
+	assert.Zero(t, now.Intent)
+	now, _ = p.index.Baseline(bell)
+	assert.Equal(t, 3, now.Intent)
+	assert.True(t, p.index.Doubtful(bell))
+	assert.Zero(t, p.index.Unseen(), "so the ward is not blind for something that nobody looks for")
+	assert.Equal(t, []object.Ref{bell}, p.pending().Apply, "it is pending")
+	p.commits(t)
+	kept, _, err := storeOf(p).Doing(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Contains(t, kept, bell, "and after the next kill too")
+}
+
+// TestWhatIsGoneAndNobodyDeclaresIsForgotten: whoever deleted it did what was left to do.
+func TestWhatIsGoneAndNobodyDeclaresIsForgotten(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.declaring(declare(bell, "1"))
+	p.applies(horn, bell)
+	for _, ref := range []object.Ref{horn, bell} {
+		p.index.Put(ref, index.Live{Verified: true})
+	}
+	p.forgetGone()
+	assert.False(t, p.index.Keeps(horn))
+	assert.True(t, p.index.Keeps(bell))
+	p.commits(t)
+	kept, err := storeOf(p).Baselines(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.NotContains(t, kept, horn)
+}
+
+// TestADigestIsOfWhatIsDeclaredAndHow: a mend in the ward file counts, a commit that changes nothing does not.
+func TestADigestIsOfWhatIsDeclaredAndHow(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.declaring(declare(horn, "1"))
+	p.Ward.From.Values = map[string]any{"a": "1"}
+	was := p.digest(p.declared)
+	p.declared.Revision.ID = "newer00"
+	assert.Equal(t, was, p.digest(p.declared))
+	p.Ward.From.Values = map[string]any{"a": "2"}
+	assert.NotEqual(t, was, p.digest(p.declared))
+	p.Ward.From.Values = map[string]any{"a": "1"}
+	p.Ward.Settle.Within = time.Hour
+	assert.NotEqual(t, was, p.digest(p.declared), "more time is a mend too")
+}
+
+func TestARestoreGoesBackToWhatWasApplied(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	old := []declared.Whole{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{"v": "old"}}, Hash: "1"}, {Object: object.Object{Ref: bell, Version: "v1", Body: map[string]any{"v": "old"}}, Hash: "b"}}
+	newer := []declared.Whole{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{"v": "new"}}, Hash: "2"}}
+	require.NoError(t, storeOf(p).PutSnapshot(t.Context(), "old", old))
+	require.NoError(t, storeOf(p).PutSnapshot(t.Context(), "newer", newer))
+	p.will.Snapshot = "old"
+	p.applies(horn, bell)
+	b, _ := p.index.Baseline(horn)
+	b.Declared, b.Snapshot = "2", "newer" // of a sync of a part
+	p.index.Keep(b)
+	out := &Prepared{Objects: map[object.Ref]declared.Whole{}, Order: map[object.Ref]object.Turn{}}
+	require.NoError(t, p.asApplied(out, []object.Ref{horn, bell}))
+	assert.Equal(t, "new", out.Objects[horn].Object.Body["v"])
+	assert.Equal(t, "old", out.Objects[bell].Object.Body["v"])
+}
+
+func TestHalfIsSaidAsHalf(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	require.NoError(t, storeOf(p).PutSnapshot(t.Context(), "old", []declared.Whole{{Object: object.Object{Ref: horn, Version: "v1", Body: map[string]any{}}, Hash: "1"}, {Object: object.Object{Ref: bell, Version: "v1", Body: map[string]any{}}, Hash: "1"}}))
+	p.will.Snapshot, p.will.Applied = "old", &logbook.Revision{ID: "oldrev0000"}
+	p.declaring(declare(horn, "2"), declare(bell, "2"))
+	p.applies(horn, bell)
+	assert.Zero(t, p.half(), "nothing was begun")
+	b, _ := p.index.Baseline(horn)
+	b.Declared = "2"
+	p.index.Keep(b)
+	p.will.Last = &logbook.Entry{Number: 7, Kind: string(run.Sync), Outcome: string(run.Stopped), Snapshot: "s", Revision: &p.declared.Revision}
+	assert.Equal(t, 1, p.half())
+	p.repository.Known = true
+	assert.Equal(t, standing.Facts{Last: p.will.Last, Now: p.Made}, p.facts(&standing.View{}, "", p.Made))
+	b.Declared = "1"
+	p.index.Keep(b)
+	p.will.Snapshot = ""
+	assert.Positive(t, p.half(), "parts of what never was a whole")
+	assert.Equal(t, compare.Behind, compare.Stand(compare.Input{RepoKnown: true, ClusterKnown: true, Unfinished: true}), "nothing is in step that is not wholly there")
+}
+
+func TestEvidenceIsWrittenDown(t *testing.T) {
+	p := placed(t, ward.Keep{Drift: "report"})
+	p.noticed = map[object.Ref][]compare.Difference{}
+	p.declaring(declare(horn, "1"))
+	p.applies(horn)
+	drift := []compare.Difference{{Path: "data.x", Change: compare.Changed, From: "1", To: "2", Who: "hurry"}}
+	p.index.Put(horn, index.Live{Present: true, Verified: true, Health: health.Result{Word: health.Ready}, Trouble: &index.Trouble{Drift: drift}})
+	assert.Equal(t, "hurry changed data.x of ConfigMap/horn from 1 to 2", p.driftWhy([]object.Ref{horn}), "a reason of its own, never the board's sentence")
+	assert.Equal(t, "data.x of ConfigMap/horn is 1 again", standing.EndWords(horn, drift[0]))
+	assert.Contains(t, standing.Listed(make([]string, 50)), "and 10 more")
+	assert.Equal(t, health.Ready, p.index.Known(horn).Health.Word)
+}
+
+// TestWhatWasRemovedAndIsThereAgain: a cluster whose data were put back holds an object that nobody declares any more; it is
+// kept again, so that it is removed. A copy of it that somebody made is theirs.
+func TestWhatWasRemovedAndIsThereAgain(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	require.NoError(t, storeOf(p).Commit(t.Context(), p.ID, record.PutBaselines{All: []compare.Baseline{{Ref: horn, Version: "v1", Declared: "1", UID: "u", Revision: 5, Detail: &compare.Detail{Owned: object.Owned(nil, nil)}}}}))
+	require.NoError(t, storeOf(p).Commit(t.Context(), p.ID, record.RemoveBaseline{Ref: horn, At: time.Now()}))
+	p.index.Drop(horn)
+	p.index.Forget(horn)
+	again := func(uid string) map[string]any {
+		o := stateOf(horn, "3", uid)
+		meta := o["metadata"].(map[string]any)
+		meta["labels"] = map[string]any{object.WardLabel: p.Ward.Name}
+		meta["annotations"] = map[string]any{object.ServiceAnnotation: p.Service}
+		return o
+	}
+	p.sawLive(horn, again("another"), index.Named)
+	assert.Zero(t, p.index.Len())
+	p.sawLive(horn, again("u"), index.Named)
+	require.True(t, p.index.Keeps(horn))
+	assert.Nil(t, p.declared.Find(horn), "so it is to be removed")
+	assert.Contains(t, p.outs, PutBack{}, "and by that the cluster is known to have been put back")
+
+	// What this ward has applied itself is its own again whatever its uid; what one of its name has left behind is not.
+	applied := func(at time.Time) map[string]any {
+		o := again("a third")
+		o["metadata"].(map[string]any)["managedFields"] = []any{map[string]any{"manager": object.Manager, "operation": "Apply", "apiVersion": "v1", "time": at.UTC().Format(time.RFC3339), "fieldsType": "FieldsV1",
+			"fieldsV1": map[string]any{"f:metadata": map[string]any{"f:labels": map[string]any{"f:" + object.WardLabel: map[string]any{}}}}}}
+		return o
+	}
+	p.index.Drop(horn)
+	p.index.Forget(horn)
+	p.Made, p.declared = time.Now(), &declared.Declaration{}
+	p.sawLive(horn, applied(p.Made.Add(-time.Hour)), index.Named)
+	assert.Zero(t, p.index.Len())
+	p.sawLive(horn, applied(p.Made.Add(time.Minute)), index.Named)
+	assert.Zero(t, p.index.Len(), "as long as nothing tells that the cluster was put back")
+	assert.Contains(t, p.strays, horn)
+	p.strays[horn].asked = true
+	p.sawLive(horn, applied(p.Made.Add(time.Minute)), index.Named)
+	assert.True(t, p.index.Keeps(horn), "but not for ever: it is there, it is this ward's, and nobody keeps it")
+	p.index.Drop(horn)
+	p.index.Forget(horn)
+	near := p.Reach.(*sea)
+	near.rewound = true
+	p.declared = nil
+	p.sawLive(horn, applied(p.Made.Add(time.Minute)), index.Named)
+	assert.Zero(t, p.index.Len(), "nor as long as nobody knows what is declared")
+	p.declared = &declared.Declaration{}
+	near.keepers = map[object.Ref]string{horn: "heir@quay"}
+	p.sawLive(horn, applied(p.Made.Add(time.Minute)), index.Named)
+	assert.Zero(t, p.index.Len(), "it was handed to another ward since, whose it is though it bears the mark from before")
+	near.keepers = nil
+	p.sawLive(horn, applied(p.Made.Add(time.Minute)), index.Named)
+	assert.True(t, p.index.Keeps(horn))
+}
+
+// TestNobodyStandsByWhatWasReadBefore for long once the repository may have moved: a cluster that is silent while it is asked for its
+// kinds held a ward in step with a commit of before.
+func TestNobodyStandsByWhatWasReadBefore(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.declaring(declare(horn, "1"))
+	p.applies(horn)
+	p.will.Snapshot, p.will.Applied = "s", &p.declared.Revision
+	stands := func(long time.Duration, reading bool) compare.Standing {
+		p.rendering, p.renderFrom = reading, p.at.Add(-long)
+		p.Publish()
+		return p.View().Standing
+	}
+	require.Equal(t, compare.InStep, stands(0, false), p.View().Says)
+	assert.Equal(t, compare.InStep, stands(standing.ReadLong-time.Second, true), "it may be the same")
+	assert.Equal(t, compare.Blind, stands(standing.ReadLong, true))
+	assert.Contains(t, p.View().Says, "is still being read")
+	assert.Equal(t, compare.InStep, stands(standing.ReadLong, false))
+}
+
+// ready is what is to be done, as far as it is of a kind.
+func ready[T Effect](p *Placement) (of []T) {
+	for _, e := range p.Ready() {
+		if x, is := e.(T); is {
+			of = append(of, x)
+		}
+	}
+	return of
+}
+
+// TestNothingIsDoneBeforeItIsWrittenDown: while the record refuses, whoever asks is told, nothing is called, and the truth is told
+// all the same; once it takes writes again everything goes on, in its order.
+func TestNothingIsDoneBeforeItIsWrittenDown(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	now := time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
+	p.Step(now, Wished{1, Hold{By: "operator", Reason: "gale"}})
+	first := ready[Commit](p)
+	require.Len(t, first, 1)
+	p.Step(now, Wished{2, Release{By: "operator"}})
+	p.after(LookFor{Ref: horn})
+	p.Settle(now, false)
+	assert.Nil(t, p.will.Hold, "what is wanted is known at once")
+	assert.Empty(t, ready[Commit](p), "one transaction at a time")
+
+	p.Step(now, Written{errors.New("no room")})
+	p.Settle(now, false)
+	var answers []Answer
+	var again []Later
+	for _, e := range p.Ready() {
+		switch e := e.(type) {
+		case Answer:
+			answers = append(answers, e)
+		case Later:
+			again = append(again, e)
+		case Commit, LookFor:
+			t.Errorf("%T comes before what was to come first is written down", e)
+		}
+	}
+	require.Len(t, answers, 1)
+	assert.Equal(t, Ticket(1), answers[0].Ticket)
+	var f *Fault
+	require.ErrorAs(t, answers[0].Err, &f)
+	assert.Equal(t, Unwritten, f.Kind)
+	assert.Contains(t, f.Text, "w@quay: what was asked for can't be written down: no room")
+	assert.Contains(t, p.View().Says, "What is done can't be written down, so nothing more is done: ")
+	require.Len(t, again, 1)
+	p.Step(now, Question{3, func() error { return nil }})
+	assert.Equal(t, []Answer{{Ticket: 3}}, ready[Answer](p), "whoever only looks does not wait")
+
+	p.Step(now, again[0].Event)
+	assert.Equal(t, first, ready[Commit](p), "the same, once more")
+	p.Step(now, Written{})
+	second := ready[Commit](p)
+	require.Len(t, second, 1, "and then what came meanwhile")
+	assert.Len(t, p.Unwrote(false), 0)
+	assert.Equal(t, second[0].Writes, p.Unwrote(true), "should it not go through, and the service end")
+	p.Step(now, Written{})
+	last := p.Ready()
+	assert.Contains(t, last, Effect(LookFor{Ref: horn}))
+	assert.Contains(t, last, Effect(Answer{Ticket: 2}))
+}

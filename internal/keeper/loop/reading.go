@@ -1,0 +1,167 @@
+package loop
+
+import (
+	"time"
+
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/record"
+)
+
+func (p *Placement) tookIn(ev WasRead) {
+	p.taking++
+	p.lookedElsewhere(ev.Name, ev.AsOf)
+	if ev.Name == p.Ward.From.Repo {
+		p.repository.Next = ev.AsOf.Next
+	}
+	if ev.AsOf.Known {
+		p.render(ev.AsOf)
+		return
+	}
+	if !p.rendering {
+		p.taken(p.taking)
+	}
+	p.repository.Known, p.repository.Problem = false, ev.AsOf.Problem
+	p.looked()
+}
+
+// taken notes that so many looks have been taken in.
+func (p *Placement) taken(n int64) {
+	p.hears.Taken.Add(n)
+	p.taking -= n
+}
+
+func (p *Placement) foundSame(ev WasSame) {
+	p.lookedElsewhere(ev.Name, ev.AsOf)
+	// What could not be rendered then may be now, and a chart may see more of the cluster than it did.
+	if p.declared == nil || !p.repository.Known || p.declared.Form == declared.Chart {
+		p.repository.Next = ev.AsOf.Next
+		p.render(ev.AsOf)
+		return
+	}
+	if ev.Name == p.Ward.From.Repo {
+		p.repository.At, p.repository.Next = ev.AsOf.At, ev.AsOf.Next
+	}
+}
+
+// lookedElsewhere notes how one of the ward's other repositories is.
+func (p *Placement) lookedElsewhere(name string, a standing.AsOf) {
+	if name != p.Ward.From.Repo {
+		p.others[name] = a
+	}
+}
+
+// elsewhere is the first of the ward's other repositories that can't be read; "" when all can.
+func (p *Placement) elsewhere() string {
+	for _, name := range p.Ward.Reads() {
+		if a, told := p.others[name]; told && !a.Known {
+			return a.Problem
+		}
+	}
+	return ""
+}
+
+func (p *Placement) looked() {
+	if p.rendering {
+		return
+	}
+	for _, t := range p.looking {
+		p.out(Answer{Ticket: t})
+	}
+	p.looking = nil
+}
+
+// render has the ward's revision resolved and, when its tree is another, read and rendered; one at a time.
+func (p *Placement) render(a standing.AsOf) {
+	if p.rendering {
+		p.renderNext = true
+		return
+	}
+	if p.rendering = true; p.renderFrom.IsZero() {
+		p.renderFrom = p.at
+		long := standing.ReadLong
+		if !p.declared.Known() {
+			long = standing.RenderLong
+		}
+		p.out(Later{long, Woken{}}) // by then it is said
+	}
+	old := p.declared
+	if old == nil {
+		old = p.stored
+	}
+	p.out(Read{a, old, p.taking}) // what comes while it is rendered is taken in by the next rendering
+}
+
+// tookRendering takes in what was read.
+func (p *Placement) tookRendering(ev Rendered) {
+	p.rendering = false
+	p.rendered(ev.AsOf, ev.Declared, ev.Failed)
+	if ev.Failed == nil {
+		p.renderFrom = time.Time{} // what is read next is another thing
+	}
+	if p.renderNext {
+		p.taken(ev.Told)
+		p.renderNext = false
+		p.render(ev.AsOf)
+	} else {
+		p.renderFrom = time.Time{}
+		p.taken(p.taking)
+	}
+	p.looked()
+}
+
+func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *Unreadable) {
+	if failed != nil {
+		p.heldBack = ""
+		switch {
+		case failed.HeldBack: // it was read well, and is not let in
+			p.heldBack = failed.Text
+			p.repository = standing.AsOf{Known: p.declared != nil, At: a.At, Next: p.repository.Next}
+		case failed.Unchecked:
+			p.repository.Known, p.repository.Problem = false, "its kinds can't be checked: "+failed.Text
+			if p.Reach.Down() == nil {
+				p.out(Later{rereadPause, ReadAgain{a}})
+			}
+		default:
+			p.repository.Known, p.repository.Problem = false, failed.Text
+		}
+		return
+	}
+	if p.declared == nil || p.declared.Revision.ID != d.Revision.ID {
+		p.will.Failures = 0
+	}
+	d.Share(p.index.Baselines())
+	p.declared, p.stored, p.heldBack = d, nil, ""
+	p.moved++
+	p.says.Store(d)
+	if d.Files != nil || len(p.index.Rules) > 0 {
+		p.setRules(d)
+	}
+	p.repository = standing.AsOf{Known: true, At: a.At, Next: p.repository.Next}
+	if text := p.elsewhere(); text != "" {
+		p.repository.Known, p.repository.Problem = false, text
+	}
+	if p.Reach.Down() == nil {
+		for _, k := range d.Kinds {
+			p.watchKind(k)
+		}
+		p.dropKinds()
+	}
+}
+
+// setRules takes newly read health rules; what they say of objects is known with their next event, so those of their
+// kinds are looked at again.
+func (p *Placement) setRules(d *declared.Declaration) {
+	old := p.index.Rules
+	p.index.Rules = d.Rules
+	p.write(record.SetRules{Files: d.Files})
+	for ref := range p.index.All() {
+		k := [2]string{ref.Group, ref.Kind}
+		if p.index.Known(ref) != nil && (old[k] != nil || d.Rules[k] != nil) {
+			p.index.Judge(p.at, ref)
+		}
+	}
+}
+
+// rereadPause is how long it takes until what could not be checked against the cluster is read again.
+const rereadPause = 2 * time.Second
