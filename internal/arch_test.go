@@ -41,6 +41,7 @@ var may = map[string][]string{
 	"internal/keeper":         {"internal/keeper/", "internal/core/", "internal/repo", "internal/render", "internal/charts", "internal/cluster", "internal/record", "internal/loopback"},
 	"internal/keeper/drive":   {"internal/core/", "internal/cluster", "internal/record"},
 	"internal/keeper/loop":    {"internal/core/", "internal/keeper/drive", "internal/record"},
+	"internal/keeper/reading": {"internal/core/", "internal/cluster", "internal/keeper/sources", "internal/record", "internal/render", "internal/repo"},
 	"internal/keeper/sources": {"internal/core/standing", "internal/charts", "internal/record", "internal/repo"},
 
 	"internal/check":    {"internal/core/", "internal/repo", "internal/render", "internal/visible"},

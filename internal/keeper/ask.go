@@ -36,8 +36,8 @@ func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) 
 	if p.Broken != "" {
 		return p.View(), nil
 	}
-	p.overrun.Store(&overrun{}) // a person wants it tried now
-	_ = p.repo.Look(ctx)        // what is wrong is in the view
+	p.reading.TryNow()
+	_ = p.repo.Look(ctx) // what is wrong is in the view
 	for _, name := range p.Ward.Reads() {
 		if l, err := k.source(name); err == nil {
 			_ = l.Look(ctx)
@@ -96,7 +96,7 @@ func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	if _, ok := p.repo.Git(); !ok {
 		return fault(Invalid, "%s comes from chart repository %s, which has no revisions of its own; set from.chart.version", p.ID, p.repo.Name())
 	}
-	d, err := p.declare(ctx, r.Revision, nil, func() {})
+	d, err := p.reading.Read(ctx, r.Revision, nil, func() {})
 	if err != nil {
 		return fault(Invalid, "revision %s of %s can't be synced: %v", r.Revision, p.repo.Name(), err)
 	}

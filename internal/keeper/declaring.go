@@ -2,20 +2,15 @@ package keeper
 
 import (
 	"context"
-	"errors"
-	"fmt"
-	"slices"
-	"strings"
 	"time"
 
-	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/declared"
-	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
-	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
+	"vigila.dev/vigila/internal/keeper/reading"
+	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -33,154 +28,76 @@ func (p *placement) WasRead(name string, a standing.AsOf) {
 // IsSame is told after a look at a repository that found nothing new for this ward.
 func (p *placement) IsSame(name string, a standing.AsOf) { p.post(loop.WasSame{Name: name, AsOf: a}) }
 
-// declare reads what the repository declares at a ref. While its inputs are the same, nothing is rendered. elsewhere is called
-// before another process renders it.
-func (p *placement) declare(ctx context.Context, ref string, old *declared.Declaration, elsewhere func()) (*declared.Declaration, error) {
-	r := p.reads(ctx, ref)
-	r.elsewhere = elsewhere
-	main, err := r.main()
-	if errors.Is(err, repo.ErrEmpty) {
-		return &declared.Declaration{Waits: fmt.Sprintf("waits for the first commit on %s in %s", ref, p.Ward.From.Repo)}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	if old != nil && old.Waits == "" && len(old.Inputs) > 0 {
-		if same, err := r.same(old); err == nil && same {
-			out := *old
-			if main != nil {
-				out.Head = main.head.ID
-			}
-			return &out, nil
-		}
-	}
-	res, err := r.rendered(main)
-	if err != nil {
-		return nil, err
-	}
-	rev, err := r.revision(main, res)
-	if err != nil {
-		return nil, err
-	}
-	d := &declared.Declaration{Revision: rev, Inputs: res.Inputs, Form: res.Form, Chart: res.Chart, Notes: res.Notes, Scaled: map[object.Ref]string{}}
-	if err := r.rules(d, main); err != nil {
-		return nil, err
-	}
-	if len(res.Objects) == 0 && p.View().Kept == 0 {
-		d.Waits = fmt.Sprintf("waits for a first object below %q in %s; there are no manifests yet", p.Ward.From.Path, p.Ward.From.Repo)
-	}
-	objects, err := p.placed(res)
-	if err != nil {
-		return nil, err
-	}
-	if d.Waits != "" {
-		return d, nil
-	}
-	if err := p.keepDeclared(ctx, d, objects); err != nil {
-		return nil, err
-	}
-	if ref != p.Ward.From.Ref { // somebody asked for another revision, once
-		return d, nil
-	}
-	return d, p.storeDeclaration(ctx, d)
+// reads is what the ward reads its declaration from.
+func (p *placement) reads(main *sources.Loop, limits roster.Limits) *reading.Ward {
+	return &reading.Ward{ID: p.ID, Ward: p.Ward, File: p.File, Roster: p.Roster, Limits: limits, Service: p.Service, Mask: p.Mask, Main: main, House: shelves{p.k}, Cluster: sight{p.cluster}, Cache: p.k.store,
+		Render: p.k.opts.Render, Keeps: func() int { return p.View().Kept }, Counts: p.k.metrics.renders.Inc, Log: p.log}
 }
 
-// rules reads the health rules that hold for the ward: its roster's, those of its repository, and with plain files its own.
-func (r *reader) rules(d *declared.Declaration, main *at) (err error) {
-	p, files := r.p, r.p.rosterRules()
-	if main != nil {
-		d.Head = main.head.ID
-		hash, err := main.tree.Hash(render.RulesDir)
-		if err != nil {
-			return err
-		}
-		d.Inputs = append(d.Inputs, declared.Input{Repo: p.Ward.From.Repo, Path: render.RulesDir, Hash: hash})
-		if hash != "" {
-			common, err := main.tree.Files(render.RulesDir, render.Wanted)
-			if err != nil {
-				return err
-			}
-			files = append(files, common...)
-		}
-		if d.Form == render.PlainForm {
-			own, err := main.tree.Files(p.Ward.From.Path, render.Wanted)
-			if err != nil {
-				return err
-			}
-			for _, f := range own {
-				if !slices.ContainsFunc(files, func(x repo.File) bool { return x.Path == f.Path }) {
-					files = append(files, f)
-				}
-			}
+// Interests lists what the ward reads of a repository.
+func (p *placement) Interests(name string) []sources.Interest { return p.reading.Interests(name) }
+
+// shelves are what readings know of the house.
+type shelves struct{ k *Keeper }
+
+func (s shelves) Source(name string) (*sources.Loop, error) { return s.k.source(name) }
+
+func (s shelves) ChartsAt(address string) (found *sources.Loop) {
+	s.k.mu.RLock()
+	defer s.k.mu.RUnlock()
+	for _, l := range s.k.repos {
+		if shelf, ok := l.Charts(); ok && repo.SameURL(shelf.URL(), address) {
+			found = l
 		}
 	}
-	for _, f := range files {
-		if health.IsRules(f.Data) {
-			d.Files = append(d.Files, declared.File{Path: f.Path, Text: string(f.Data)})
-		}
-	}
-	d.Rules, err = render.Rules(files)
-	return err
+	return found
 }
 
-// placed are the objects of a rendering as they are applied: in their namespaces, with the ward's mark, and within its limits.
-func (p *placement) placed(res *render.Result) ([]object.Object, error) {
-	if p.cluster.conn == nil {
-		return nil, p.cluster.err
+func (s shelves) RosterNow(name string) (roster.Roster, bool) {
+	s.k.mu.RLock()
+	l := s.k.rosters[name]
+	s.k.mu.RUnlock()
+	if l == nil {
+		return roster.Roster{}, false
 	}
-	way := render.Pipeline{Service: p.Service, Scopes: p.cluster.conn.Namespaced, Rules: []render.Rule{p.within}}
-	objects, err := way.Place(p.Ward, res.Objects)
-	var beyond *beyondLimits
-	if err != nil && res.Chart != "" && !errors.As(err, &beyond) {
-		err = fmt.Errorf("chart %s can't be applied to cluster %s: %w", res.Chart, p.cluster.conf.Name, err)
-	}
-	return objects, err
+	return l.record(), true
 }
 
-// keepDeclared keeps declared objects as a snapshot, and what follows from them in the declaration.
-func (p *placement) keepDeclared(ctx context.Context, d *declared.Declaration, objects []object.Object) (err error) {
-	kept := make([]declared.Whole, len(objects))
-	for i, o := range objects {
-		turn, err := o.Turn()
-		if err != nil {
-			return err
-		}
-		kept[i] = declared.Whole{Object: o, Hash: p.hash(o), Step: turn.Step}
-		if scaled, ok := cluster.ScaleTarget(o.Body); ok {
-			d.Scaled[scaled] = o.Ref.Short()
-		}
+func (s shelves) RosterRules(name string) (out []repo.File) {
+	now, _ := s.RosterNow(name)
+	for _, f := range now.Rules {
+		out = append(out, repo.File{Path: f.Path, Data: []byte(f.Text)})
 	}
-	if d.Snapshot, err = p.k.putSnapshot(ctx, kept); err != nil {
-		return err
-	}
-	d.Take(declared.Of(kept))
-	return nil
+	return out
 }
 
-// within holds what is declared to what the ward's roster lets it do.
-func (p *placement) within(_ ward.Ward, objects []object.Object) error {
-	if err := (roster.Roster{Name: p.Roster, Limits: p.limits}).Within(objects); err != nil {
-		return &beyondLimits{err}
-	}
-	return nil
+func (s shelves) PutSnapshot(ctx context.Context, all []declared.Whole) (string, error) {
+	return s.k.putSnapshot(ctx, all)
 }
 
-// beyondLimits tells that what is declared was read, and is more than the ward's roster lets it do.
-type beyondLimits struct{ error }
+// sight is what readings know of a cluster.
+type sight struct{ c *clusterLoop }
 
-// hash is the declared object's, with what is left to others; of a Secret a keyed one, since even a plain hash
-// tells something.
-func (p *placement) hash(o object.Object) string {
-	h := object.Hash(o.Body)
-	if left := p.Ward.Left(o.Ref); len(left) > 0 {
-		texts := make([]string, len(left))
-		for i, l := range left {
-			texts[i] = l.String()
-		}
-		h = object.Hash([]any{h, strings.Join(texts, " ")})
+func (s sight) Name() string              { return s.c.record().Name }
+func (s sight) Labels() map[string]string { return s.c.labels() }
+
+func (s sight) Down() error { return near{s.c}.Down() }
+
+func (s sight) Facts(ctx context.Context) (out render.Cluster, whole bool, err error) {
+	out = render.Cluster{Name: s.Name(), Labels: s.Labels()}
+	if s.c.conn == nil {
+		return out, false, s.c.err
 	}
-	if o.Ref.Secret() {
-		return "keyed " + p.Mask(h)
+	if out.Version, err = s.c.conn.LastVersion(ctx); err != nil {
+		return out, false, err
 	}
-	return h
+	out.APIs, whole, err = s.c.conn.APIs()
+	return out, whole, err
+}
+
+func (s sight) Namespaced(o object.Object) (bool, error) {
+	if s.c.conn == nil {
+		return false, s.c.err
+	}
+	return s.c.conn.Namespaced(o)
 }

@@ -5,16 +5,15 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
-	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
-	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
+	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
@@ -29,10 +28,8 @@ type placement struct {
 	mailbox
 	waiters waiters
 	k       *Keeper
-	limits  roster.Limits
-	inputs  atomic.Pointer[[]declared.Input] // what its declaration is made of
-	overrun atomic.Pointer[overrun]          // the last rendering, when it took too much
-	leaves  loop.Marks                       // what others had been told when its roster first wanted to let it go; the roster's own
+	reading *reading.Ward
+	leaves  loop.Marks // what others had been told when its roster first wanted to let it go; the roster's own
 
 	// ---- of its goroutine
 	drives map[int]*drive.Drive // of the runs that go on, by entry
@@ -75,19 +72,16 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 		w.Into.As = limits.As
 	}
 	p := k.newPlacement(rec, w, of, c, "")
-	p.repo, p.limits = r, limits
+	p.repo, p.reading = r, p.reads(r, limits)
 	if c.conn != nil {
 		var err error
 		if p.hands, err = c.as(w.Into.Namespace, w.Into.As); err != nil {
 			return err
 		}
 	}
-	stored, err := p.storedDeclaration(ctx)
+	stored, err := p.reading.Stored(ctx)
 	if err != nil {
 		return err
-	}
-	if stored != nil {
-		p.inputs.Store(&stored.Inputs)
 	}
 	if err := p.load(ctx, rec, stored); err != nil {
 		return err
@@ -185,7 +179,7 @@ func (k *Keeper) openBroken(rec record.Placement, w ward.Ward, of record.Ward, w
 		w.Name = rec.Ward
 	}
 	p := k.newPlacement(rec, w, of, c, why.Error())
-	p.repo = r
+	p.repo, p.reading = r, p.reads(r, of.Limits)
 	p.Load(loop.Past{Placement: record.Placement{Applied: rec.Applied, Hold: rec.Hold}})
 	p.Open(standing.AsOf{}, nil)
 	k.mu.Lock()

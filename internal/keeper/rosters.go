@@ -350,21 +350,6 @@ func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 	return nil
 }
 
-// rosterRules are the health files of the roster that a ward is of.
-func (p *placement) rosterRules() []repo.File {
-	p.k.mu.RLock()
-	l := p.k.rosters[p.Roster]
-	p.k.mu.RUnlock()
-	if l == nil {
-		return nil
-	}
-	var out []repo.File
-	for _, f := range l.record().Rules {
-		out = append(out, repo.File{Path: f.Path, Data: []byte(f.Text)})
-	}
-	return out
-}
-
 // wardsOf lists the placements of a roster's wards.
 func (k *Keeper) wardsOf(roster string) []*placement {
 	k.mu.RLock()

@@ -11,6 +11,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
+	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -228,15 +229,14 @@ func (p *placement) read(e loop.Read) loop.Event {
 	out := loop.Rendered{AsOf: e.AsOf, Told: e.Told}
 	turn, err := p.k.renders.Take(p.ctx, p.ID)
 	if err == nil {
-		out.Declared, err = p.declare(p.ctx, p.Ward.From.Ref, e.Old, turn)
+		out.Declared, err = p.reading.Read(p.ctx, p.Ward.From.Ref, e.Old, turn)
 		turn()
 	}
 	if err == nil {
-		p.inputs.Store(&out.Declared.Inputs)
 		return out
 	}
 	var gone *cluster.UnreachableError
-	var beyond *beyondLimits
+	var beyond *reading.BeyondLimits
 	out.Failed = &loop.Unreadable{Text: err.Error(), HeldBack: errors.As(err, &beyond), Unchecked: errors.As(err, &gone)}
 	return out
 }

@@ -2,8 +2,6 @@ package keeper
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"log/slog"
 	"testing"
 	"time"
@@ -15,15 +13,12 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
-	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
-	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/record"
-	"vigila.dev/vigila/internal/render"
 )
 
 // TestOneBadRecordStopsNobody: a ward that can't be opened is blind, with the reason; the others go on.
@@ -57,67 +52,6 @@ func TestAWardIsNotTakenForAnotherOfALikeName(t *testing.T) {
 	cycle := k.cycle([]ward.Ward{{Name: "fare-gate", After: []string{"tide"}}, {Name: "tide", After: []string{"fare-gate"}}, {Name: "gate"}})
 	assert.Equal(t, []string{"fare-gate", "tide", "fare-gate"}, cycle)
 	assert.NotContains(t, cycle, "gate")
-}
-
-// TestALimitedWardReadsNoOther repository by any way that leads there: its file, value files, charts, what a chart depends on.
-func TestALimitedWardReadsNoOther(t *testing.T) {
-	p := placed(t, ward.Keep{})
-	p.Ward.From.Repo = "own"
-	p.k.repos = map[string]*sources.Loop{}
-	for _, name := range []string{"own", "theirs", "shared"} {
-		l, err := sources.Open(&sources.House{Ctx: t.Context(), Dir: t.TempDir(), Spawn: func(func()) {}}, record.Repo{Name: name, URL: "https://charts.brindle.example/" + name, RepoMore: record.RepoMore{Charts: true}})
-		require.NoError(t, err)
-		p.k.repos[name] = l
-	}
-	p.repo = p.k.repos["own"]
-	p.limits = roster.Limits{Namespaces: []string{"n"}, Repos: []string{"shared"}}
-	r := p.reads(t.Context(), "main")
-	var beyond *beyondLimits
-	_, err := r.tree("theirs", "main")
-	require.ErrorAs(t, err, &beyond)
-	_, err = r.chart("theirs", "gate", "1.x")
-	require.ErrorAs(t, err, &beyond)
-	_, err = r.depend("https://charts.brindle.example/theirs", "gate", "1.x")
-	require.ErrorAs(t, err, &beyond)
-	assert.ErrorContains(t, err, "lets its wards read own, shared, not theirs (limits.repos)")
-	for _, name := range []string{"own", "shared"} {
-		_, err = r.tree(name, "main")
-		assert.ErrorContains(t, err, "is a chart repository", "it is let in")
-	}
-	p.limits = roster.Limits{}
-	_, err = r.tree("theirs", "main")
-	assert.ErrorContains(t, err, "is a chart repository", "without limits all may be read")
-}
-
-// TestWhatTakesTooMuchIsTriedSeldom: with growing pauses, also over a restart; at once when its files change or a person wants it; and
-// soon when another commit may have mended it from beside its path.
-func TestWhatTakesTooMuchIsTriedSeldom(t *testing.T) {
-	at := time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
-	over := &render.Overrun{Where: "app in moorings", What: "rendering took more than 30s of processor time and was ended"}
-	none := &overrun{}
-	assert.False(t, none.waits("a", "1", at))
-	o := none.after("a", "1", at, fmt.Errorf("values: %w", over))
-	for i, pause := range []time.Duration{1, 2, 4, 8, 16, 30, 30} {
-		assert.Equal(t, pause*time.Minute, o.Until.Sub(o.At), "try %d", i+1)
-		assert.True(t, o.waits("a", "1", o.Until.Add(-time.Second)))
-		assert.False(t, o.waits("a", "1", o.Until))
-		o = o.after("a", "1", o.Until, over)
-	}
-	assert.False(t, o.waits("b", "1", o.At), "its files have changed")
-	assert.True(t, o.waits("a", "2", o.At.Add(time.Minute)))
-	assert.False(t, o.waits("a", "2", o.At.Add(otherPause+time.Second)), "another commit may have mended it")
-	assert.Contains(t, o.Error(), "It is tried again when its files change, at the first look after "+o.Until.Format("15:04 UTC")+", or when somebody looks")
-	assert.Zero(t, o.after("a", "1", at, errors.New("a mistake of another kind")).N)
-	assert.Zero(t, o.after("a", "1", at, nil).N)
-
-	p := placed(t, ward.Keep{})
-	r := p.reads(t.Context(), "main")
-	assert.Zero(t, r.lastOverrun("a").N)
-	require.NoError(t, p.k.store.PutRendered(t.Context(), overrunOf+"a", o))
-	assert.True(t, r.lastOverrun("a").waits("a", "1", o.At), "a restart is no reason to try again")
-	assert.Zero(t, r.lastOverrun("b").N)
-	p.overrun.Store(&overrun{})
-	assert.Zero(t, r.lastOverrun("a").N, "a person is")
 }
 
 // neighbour is another ward that reads the same repository.

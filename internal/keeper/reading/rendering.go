@@ -1,4 +1,4 @@
-package keeper
+package reading
 
 import (
 	"cmp"
@@ -29,7 +29,7 @@ type at struct {
 
 // reader is the reading of one declaration: which commit of which repository it sees.
 type reader struct {
-	p     *placement
+	of    *Ward
 	ctx   context.Context
 	ref   string
 	trees map[[2]string]*at // by repository and ref
@@ -37,8 +37,8 @@ type reader struct {
 	elsewhere func()
 }
 
-func (p *placement) reads(ctx context.Context, ref string) *reader {
-	return &reader{p: p, ctx: ctx, ref: ref, trees: map[[2]string]*at{}}
+func (w *Ward) reads(ctx context.Context, ref string) *reader {
+	return &reader{of: w, ctx: ctx, ref: ref, trees: map[[2]string]*at{}}
 }
 
 // tree is a repository at a ref; every part of one declaration sees the same commit of it.
@@ -47,16 +47,16 @@ func (r *reader) tree(name, ref string) (*at, error) {
 	if t := r.trees[key]; t != nil {
 		return t, nil
 	}
-	may := r.p.mayRead()
+	may := r.of.mayRead()
 	if may != nil {
 		if err := may(name); err != nil {
 			return nil, err
 		}
 	}
-	l := r.p.repo
-	if name != r.p.Ward.From.Repo {
+	l := r.of.Main
+	if name != r.of.Ward.From.Repo {
 		var err error
-		if l, err = r.p.k.source(name); err != nil {
+		if l, err = r.of.House.Source(name); err != nil {
 			return nil, err
 		}
 	}
@@ -79,19 +79,17 @@ func (r *reader) tree(name, ref string) (*at, error) {
 
 // mayRead tells why the ward may not read a repository, whichever way leads there: its file, value files, submodules, or what
 // a chart depends on. nil when it may read all.
-func (p *placement) mayRead() func(repo string) error {
-	if !p.limits.Any() {
+func (w *Ward) mayRead() func(repo string) error {
+	if !w.Limits.Any() {
 		return nil
 	}
 	return func(repo string) error {
-		own := roster.Roster{Name: cmp.Or(p.Roster, "that declared it"), Repo: p.Ward.From.Repo, Limits: p.limits}
-		p.k.mu.RLock()
-		if l := p.k.rosters[p.Roster]; l != nil {
-			own = l.record()
+		own := roster.Roster{Name: cmp.Or(w.Roster, "that declared it"), Repo: w.Ward.From.Repo, Limits: w.Limits}
+		if now, known := w.House.RosterNow(w.Roster); known {
+			own = now
 		}
-		p.k.mu.RUnlock()
 		if err := own.MayRead(repo); err != nil {
-			return &beyondLimits{err}
+			return &BeyondLimits{err}
 		}
 		return nil
 	}
@@ -99,19 +97,19 @@ func (p *placement) mayRead() func(repo string) error {
 
 // main is the tree that the ward comes from; nil for a chart from a chart repository.
 func (r *reader) main() (*at, error) {
-	if _, ok := r.p.repo.Git(); !ok {
+	if _, ok := r.of.Main.Git(); !ok {
 		return nil, nil
 	}
-	return r.tree(r.p.Ward.From.Repo, r.ref)
+	return r.tree(r.of.Ward.From.Repo, r.ref)
 }
 
 func (r *reader) chart(name, chart, version string) (render.Package, error) {
-	if may := r.p.mayRead(); may != nil {
+	if may := r.of.mayRead(); may != nil {
 		if err := may(name); err != nil {
 			return render.Package{}, err
 		}
 	}
-	l, err := r.p.k.source(name)
+	l, err := r.of.House.Source(name)
 	if err != nil {
 		return render.Package{}, err
 	}
@@ -125,40 +123,11 @@ func (r *reader) chart(name, chart, version string) (render.Package, error) {
 
 // depend fetches what a chart depends on, from a known chart repository with the address that it names.
 func (r *reader) depend(address, name, version string) (render.Package, error) {
-	r.p.k.mu.RLock()
-	var found *sources.Loop
-	for _, l := range r.p.k.repos {
-		if shelf, ok := l.Charts(); ok && repo.SameURL(shelf.URL(), address) {
-			found = l
-		}
-	}
-	r.p.k.mu.RUnlock()
+	found := r.of.House.ChartsAt(address)
 	if found == nil {
 		return render.Package{}, fmt.Errorf("it is not in its charts directory, and %s is no known chart repository; put the chart there, or add the repository: vigila repo add NAME %s --charts", address, address)
 	}
 	return r.chart(found.Name(), name, version)
-}
-
-// facts are what a rendering may know of the cluster.
-func (r *reader) facts() (render.Cluster, error) {
-	out, _, err := r.wholeFacts()
-	return out, err
-}
-
-// wholeFacts tells as well whether all of the cluster's APIs are among them.
-func (r *reader) wholeFacts() (render.Cluster, bool, error) {
-	c := r.p.cluster
-	out := render.Cluster{Name: r.p.cluster.record().Name, Labels: c.labels()}
-	if c.conn == nil {
-		return out, false, c.err
-	}
-	var err error
-	if out.Version, err = c.conn.LastVersion(r.ctx); err != nil {
-		return out, false, err
-	}
-	whole := false
-	out.APIs, whole, err = c.conn.APIs()
-	return out, whole, err
 }
 
 // same tells whether everything that a declaration was made of is as it was then. What can't be asked now is taken to
@@ -179,7 +148,7 @@ func (r *reader) same(d *declared.Declaration) (bool, error) {
 func (r *reader) hash(in declared.Input) (string, error) {
 	switch {
 	case in.Repo == "" && in.Path == "cluster":
-		facts, whole, err := r.wholeFacts()
+		facts, whole, err := r.of.Cluster.Facts(r.ctx)
 		if err != nil || !whole { // what can't be asked now is taken to be as it was
 			return in.Hash, nil
 		}
@@ -208,10 +177,8 @@ func (r *reader) hash(in declared.Input) (string, error) {
 }
 
 func (r *reader) isChart(name string) bool {
-	r.p.k.mu.RLock()
-	defer r.p.k.mu.RUnlock()
-	l := r.p.k.repos[name]
-	if l == nil {
+	l, err := r.of.House.Source(name)
+	if err != nil {
 		return false
 	}
 	_, ok := l.Charts()
@@ -239,7 +206,7 @@ type keptObject struct {
 // rendered gives what the ward declares, rendered now or long ago: what was asked for once is never rendered again while
 // its inputs are the same, by whichever ward.
 func (r *reader) rendered(main *at) (*render.Result, error) {
-	w := r.p.Ward
+	w := r.of.Ward
 	q := render.Request{Ward: w, Chart: r.chart, Depend: r.depend, Other: func(name, ref string) (render.Tree, error) {
 		t, err := r.tree(name, ref)
 		if err != nil {
@@ -259,7 +226,7 @@ func (r *reader) rendered(main *at) (*render.Result, error) {
 	}
 	plain := main != nil && render.IsPlain(main.tree, w.From)
 	if !plain { // these may look at more than the files
-		if q.Cluster, err = r.facts(); err != nil {
+		if q.Cluster, _, err = r.of.Cluster.Facts(r.ctx); err != nil {
 			return nil, err
 		}
 		asked = append(asked, fmt.Sprint(w.From.Chart), w.From.Release, w.From.Values, fmt.Sprint(w.From.ValuesFrom), w.Name, w.Owner, w.Into.Namespace, q.Cluster.Name, fmt.Sprint(q.Cluster.Labels), q.Cluster.Version)
@@ -268,16 +235,16 @@ func (r *reader) rendered(main *at) (*render.Result, error) {
 	// as they are now, to what they gave.
 	first := object.Hash(asked)
 	var inputs []declared.Input
-	err = r.p.k.store.Rendered(r.ctx, first, &inputs)
+	err = r.of.Cache.Rendered(r.ctx, first, &inputs)
 	if err == nil {
 		if key, err := r.keyOf(first, inputs); err == nil {
 			var kept keptRendering
-			if r.p.k.store.Rendered(r.ctx, key, &kept) == nil {
+			if r.of.Cache.Rendered(r.ctx, key, &kept) == nil {
 				return kept.result()
 			}
 		}
 	} else if !errors.Is(err, record.ErrNone) {
-		r.p.log.Warn("what was rendered before can't be read; it is rendered again", "error", err)
+		r.of.Log.Warn("what was rendered before can't be read; it is rendered again", "error", err)
 	}
 	head := ""
 	if main != nil {
@@ -287,16 +254,16 @@ func (r *reader) rendered(main *at) (*render.Result, error) {
 	if before.waits(first, head, time.Now()) {
 		return nil, before
 	}
-	r.p.k.metrics.renders.Inc()
+	r.of.Counts()
 	if !plain {
 		r.elsewhere()
 	}
-	out, err := r.p.k.opts.Render(r.ctx, q)
+	out, err := r.of.Render(r.ctx, q)
 	now := before.after(first, head, time.Now(), err)
-	r.p.overrun.Store(now)
+	r.of.overrun.Store(now)
 	if now.N > 0 {
-		if err := r.p.k.store.PutRendered(r.ctx, overrunOf+first, now); err != nil {
-			r.p.log.Warn("that a rendering took too much can't be written", "error", err)
+		if err := r.of.Cache.PutRendered(r.ctx, overrunOf+first, now); err != nil {
+			r.of.Log.Warn("that a rendering took too much can't be written", "error", err)
 		}
 		return nil, now
 	}
@@ -315,13 +282,13 @@ func (r *reader) keep(first string, out *render.Result) {
 	}
 	key, err := r.keyOf(first, out.Inputs)
 	if err == nil {
-		err = r.p.k.store.PutRendered(r.ctx, key, kept)
+		err = r.of.Cache.PutRendered(r.ctx, key, kept)
 	}
 	if err == nil {
-		err = r.p.k.store.PutRendered(r.ctx, first, out.Inputs)
+		err = r.of.Cache.PutRendered(r.ctx, first, out.Inputs)
 	}
 	if err != nil {
-		r.p.log.Warn("what was rendered can't be kept", "error", err)
+		r.of.Log.Warn("what was rendered can't be kept", "error", err)
 	}
 }
 
@@ -352,11 +319,11 @@ func (o *overrun) Error() string {
 
 // lastOverrun is the last try, when it took too much.
 func (r *reader) lastOverrun(first string) *overrun {
-	if o := r.p.overrun.Load(); o != nil {
+	if o := r.of.overrun.Load(); o != nil {
 		return o
 	}
 	o := &overrun{}
-	if err := r.p.k.store.Rendered(r.ctx, overrunOf+first, o); err != nil {
+	if err := r.of.Cache.Rendered(r.ctx, overrunOf+first, o); err != nil {
 		return &overrun{} // mostly there was none
 	}
 	return o
@@ -405,7 +372,7 @@ func (k keptRendering) result() (*render.Result, error) {
 // revision names what a declaration is of: the newest commit that touched any of its inputs; with a chart from elsewhere
 // a name for both.
 func (r *reader) revision(main *at, res *render.Result) (logbook.Revision, error) {
-	w := r.p.Ward
+	w := r.of.Ward
 	paths := map[*at][]string{}
 	var packs []string
 	for _, in := range res.Inputs {
@@ -452,7 +419,7 @@ func (r *reader) revision(main *at, res *render.Result) (logbook.Revision, error
 }
 
 // Interests lists what a placement reads of a repository. Beside its own path that is what it was made of last.
-func (p *placement) Interests(name string) []sources.Interest {
+func (w *Ward) Interests(name string) []sources.Interest {
 	var out []sources.Interest
 	add := func(ref, path string) {
 		for i := range out {
@@ -463,7 +430,7 @@ func (p *placement) Interests(name string) []sources.Interest {
 		}
 		out = append(out, sources.Interest{Ref: ref, Paths: []string{path}})
 	}
-	f := p.Ward.From
+	f := w.Ward.From
 	if name == f.Repo {
 		add(f.Ref, f.Path)
 		add(f.Ref, render.RulesDir)
@@ -473,7 +440,7 @@ func (p *placement) Interests(name string) []sources.Interest {
 			add(cmp.Or(v.Ref, valuesRef(f, v)), v.Path)
 		}
 	}
-	if inputs := p.inputs.Load(); inputs != nil {
+	if inputs := w.inputs.Load(); inputs != nil {
 		for _, in := range *inputs {
 			if in.Repo == name {
 				add(cmp.Or(in.Ref, f.Ref), in.Path)

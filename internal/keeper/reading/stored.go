@@ -1,4 +1,4 @@
-package keeper
+package reading
 
 import (
 	"context"
@@ -46,15 +46,15 @@ type storedDeclared struct {
 }
 
 // storedKey names everything beside the tree that a declaration depends on.
-func (p *placement) storedKey() string {
+func (w *Ward) storedKey() string {
 	var rules []any
-	for _, f := range p.rosterRules() {
+	for _, f := range w.House.RosterRules(w.Roster) {
 		rules = append(rules, f.Path, string(f.Data))
 	}
-	return object.Hash([]any{storedForm, p.File, p.repo.Name(), fmt.Sprint(p.cluster.labels()), fmt.Sprint(p.limits), rules})
+	return object.Hash([]any{storedForm, w.File, w.Main.Name(), fmt.Sprint(w.Cluster.Labels()), fmt.Sprint(w.Limits), rules})
 }
 
-func (p *placement) storeDeclaration(ctx context.Context, d *declared.Declaration) error {
+func (w *Ward) store(ctx context.Context, d *declared.Declaration) error {
 	out := stored{Inputs: d.Inputs, Form: d.Form, Chart: d.Chart, Notes: d.Notes, Head: d.Head, Revision: d.Revision, Snapshot: d.Snapshot, Rules: d.Files, Objects: make([]storedDeclared, len(d.Objects))}
 	for ref, name := range d.Scaled {
 		out.Scaled = append(out.Scaled, storedPair{ref.Key(), name})
@@ -62,19 +62,19 @@ func (p *placement) storeDeclaration(ctx context.Context, d *declared.Declaratio
 	for i, o := range d.Objects {
 		out.Objects[i] = storedDeclared{Key: o.Ref.Key(), Hash: o.Hash, Version: o.Version, File: o.File, Line: o.Line, Turn: o.Turn}
 	}
-	return p.k.store.PutDeclaration(ctx, p.ID, p.storedKey(), out)
+	return w.Cache.PutDeclaration(ctx, w.ID, w.storedKey(), out)
 }
 
-// storedDeclaration is what the repository declared before the service started; nil when that is not known, or the
+// Stored is what the repository declared before the service started; nil when that is not known, or the
 // ward file was another.
-func (p *placement) storedDeclaration(ctx context.Context) (*declared.Declaration, error) {
+func (w *Ward) Stored(ctx context.Context) (*declared.Declaration, error) {
 	var in stored
-	err := p.k.store.Declaration(ctx, p.ID, p.storedKey(), &in)
+	err := w.Cache.Declaration(ctx, w.ID, w.storedKey(), &in)
 	if errors.Is(err, record.ErrNone) {
 		return nil, nil
 	}
 	if err != nil {
-		p.log.Warn("what was declared can't be read any more; it is rendered again", "error", err)
+		w.Log.Warn("what was declared can't be read any more; it is rendered again", "error", err)
 		return nil, nil
 	}
 	d := &declared.Declaration{Revision: in.Revision, Inputs: in.Inputs, Form: in.Form, Chart: in.Chart, Notes: in.Notes, Head: in.Head, Snapshot: in.Snapshot, Files: in.Rules, Scaled: map[object.Ref]string{}}
@@ -101,5 +101,6 @@ func (p *placement) storedDeclaration(ctx context.Context) (*declared.Declaratio
 		objects[i] = declared.Object{Declared: plan.Declared{Ref: ref, Hash: o.Hash, Turn: o.Turn}, Version: o.Version, File: o.File, Line: o.Line}
 	}
 	d.Take(objects)
+	w.inputs.Store(&d.Inputs)
 	return d, nil
 }
