@@ -30,8 +30,8 @@ func (p *placement) IsSame(name string, a standing.AsOf) { p.post(loop.WasSame{N
 
 // reads is what the ward reads its declaration from.
 func (p *placement) reads(main *sources.Loop, limits roster.Limits) *reading.Ward {
-	return &reading.Ward{ID: p.ID, Ward: p.Ward, File: p.File, Roster: p.Roster, Limits: limits, Service: p.Service, Mask: p.Mask, Main: main, House: shelves{p.k}, Cluster: sight{p.cluster}, Cache: p.k.store,
-		Render: p.k.opts.Render, Keeps: func() int { return p.View().Kept }, Counts: p.k.metrics.renders.Inc, Log: p.log}
+	return &reading.Ward{ID: p.ID, Ward: p.Ward, File: p.File, Roster: p.Roster, Limits: limits, Service: p.Service, Mask: p.Mask, Main: main,
+		Deps: reading.Deps{House: shelves{p.k}, Cluster: sight{p.cluster}, Cache: p.k.store, Render: p.k.opts.Render, Keeps: func() int { return p.View().Kept }, Counts: p.k.metrics.renders.Inc, Log: p.log}}
 }
 
 // Interests lists what the ward reads of a repository.

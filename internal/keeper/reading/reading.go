@@ -33,17 +33,22 @@ type Ward struct {
 	Service string
 	Mask    compare.Mask
 
-	Main    *sources.Loop // its own repository
+	Main *sources.Loop // its own repository
+	Deps
+
+	inputs  atomic.Pointer[[]declared.Input] // what its declaration is made of
+	overrun atomic.Pointer[overrun]          // the last rendering, when it took too much
+}
+
+// Deps are what a reading goes through.
+type Deps struct {
 	House   House
 	Cluster Cluster
 	Cache   Cache
 	Render  func(context.Context, render.Request) (*render.Result, error)
-	Keeps   func() int // how many objects it keeps
+	Keeps   func() int // how many objects the ward keeps
 	Counts  func()     // a rendering, not from the cache
 	Log     *slog.Logger
-
-	inputs  atomic.Pointer[[]declared.Input] // what its declaration is made of
-	overrun atomic.Pointer[overrun]          // the last rendering, when it took too much
 }
 
 // House is what is known beside the ward.
