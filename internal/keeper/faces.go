@@ -60,7 +60,7 @@ type ledger interface {
 	Entry(ctx context.Context, id string, number int) (logbook.Entry, error)
 	Entries(ctx context.Context, f record.Find) ([]logbook.Entry, int, error)
 	Rejections(ctx context.Context, id string) (map[string]logbook.Rejection, error)
-	Restores(ctx context.Context, id string, since time.Time) ([]logbook.Restore, error)
+	Restores(ctx context.Context, id string, since time.Time) ([]logbook.Restored, error)
 	Standings(ctx context.Context, id string, since time.Time) ([]logbook.Stretch, error)
 
 	Snapshot(ctx context.Context, id string, only ...object.Ref) ([]declared.Whole, error)

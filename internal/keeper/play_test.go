@@ -98,16 +98,17 @@ type stage struct {
 
 const service = "us"
 
+func pick[T any](r *rand.Rand, of ...T) T { return of[r.IntN(len(of))] }
+
 func newStage(t *testing.T, seed uint64) *stage {
 	r := rand.New(rand.NewPCG(seed, 1))
 	s := &stage{t: t, r: r, book: newBook(), sea: newSea(rand.New(rand.NewPCG(seed, 2))), log: slog.New(slog.DiscardHandler)}
 	if *playSeed != 0 {
 		s.log = slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	}
-	pick := func(words ...string) string { return words[r.IntN(len(words))] }
 	for _, name := range []string{"w", "v"}[:min(*playWards, 2)] {
-		w := ward.Ward{Name: name, Keep: ward.Keep{Sync: pick("auto", "auto", "auto", "ask"), Drift: pick("restore", "report"), Prune: r.IntN(4) > 0, Additions: pick("report", "ignore"), Every: time.Minute, Newer: pick("wait", "replace")},
-			From: ward.From{Repo: "moorings"}, Settle: ward.Settle{Within: 30 * time.Second, Otherwise: pick("rollback", "rollback", "stop")}, Into: ward.Into{Namespace: "n"}}
+		w := ward.Ward{Name: name, Keep: ward.Keep{Sync: pick(r, ward.Auto, ward.Auto, ward.Auto, ward.Ask), Drift: pick(r, ward.Restore, ward.Report), Prune: r.IntN(4) > 0, Additions: pick(r, ward.ReportAdded, ward.IgnoreAdded), Every: time.Minute, Newer: pick(r, ward.Wait, ward.Replace)},
+			From: ward.From{Repo: "moorings"}, Settle: ward.Settle{Within: 30 * time.Second, Otherwise: pick(r, ward.GoBack, ward.GoBack, ward.Stay)}, Into: ward.Into{Namespace: "n"}}
 		s.log.Info("a ward", "name", name, "keep", w.Keep, "settle", w.Settle)
 		s.wards = append(s.wards, w)
 	}
@@ -142,7 +143,7 @@ func (s *stage) syncs(p *placement) bool {
 	s.book.mu.Lock()
 	defer s.book.mu.Unlock()
 	return slices.ContainsFunc(s.book.entries[p.ID], func(e logbook.Entry) bool {
-		return e.Kind == string(run.Sync) && e.Outcome == string(run.Running)
+		return e.Kind == run.Sync && e.Outcome == run.Running
 	})
 }
 
@@ -171,8 +172,8 @@ func (s *stage) openWard(of ward.Ward, c *clusterLoop, w *watcher) {
 	s.book.mu.Lock()
 	rec := s.book.placed[id]
 	for i, e := range s.book.entries[id] { // as the record does at the start
-		if e.Outcome == string(run.Running) {
-			s.book.entries[id][i].Outcome = string(run.Interrupted)
+		if e.Outcome == run.Running {
+			s.book.entries[id][i].Outcome = run.Interrupted
 		}
 	}
 	s.book.mu.Unlock()
@@ -402,7 +403,7 @@ func (s *stage) told() {
 			s.book.mu.Lock()
 			defer s.book.mu.Unlock()
 			for _, e := range s.book.entries[p.ID] {
-				if p.Newest(e).Outcome == string(run.Running) {
+				if p.Newest(e).Outcome == run.Running {
 					s.sea.mu.Lock()
 					s.sea.wrong = append(s.sea.wrong, fmt.Errorf("entry #%d of %s is told as going on, and nothing does", e.Number, p.ID))
 					s.sea.mu.Unlock()
@@ -461,7 +462,7 @@ func (s *stage) restOf(p *placement) *standing.View {
 	s.book.mu.Lock()
 	defer s.book.mu.Unlock()
 	for _, e := range s.book.entries[p.ID] {
-		require.NotEqual(s.t, string(run.Running), e.Outcome, "entry #%d goes on for ever", e.Number)
+		require.NotEqual(s.t, run.Running, e.Outcome, "entry #%d goes on for ever", e.Number)
 	}
 	if v.Standing == compare.InStep && p.Ward.Keep.Prune { // what is left there on purpose may stay in doubt
 		require.Empty(s.t, s.book.intents[p.ID], "nothing is in doubt: %s", about(v))

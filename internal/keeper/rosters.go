@@ -666,10 +666,10 @@ func guardPlain(gs []plan.Guard) string {
 // leave lets one placement go: its objects stay and are listed as left behind, or are dismantled first. A Fault of kind
 // Conflict tells that something has to end before.
 func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
-	if v := p.View(); v.Run != nil && v.Run.Kind != string(run.Dismantle) {
+	if v := p.View(); v.Run != nil && v.Run.Kind != run.Dismantle {
 		return fault(Conflict, "%s is in the middle of %s #%d", p.ID, v.Run.Kind, v.Run.Number)
 	}
-	l := logbook.Leaving{By: logbook.Vigila, Why: why, At: time.Now(), Dismantle: p.Ward.Keep.OnRemoval == "dismantle" && p.View().Kept > 0}
+	l := logbook.Leaving{By: logbook.Vigila, Why: why, At: time.Now(), Dismantle: p.Ward.Keep.OnRemoval == ward.Dismantle && p.View().Kept > 0}
 	if have := p.View().Leaving; have != nil && have.Dismantle { // a person may have allowed more
 		return fault(Conflict, "%s is being dismantled first", p.ID)
 	}
@@ -716,7 +716,7 @@ func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) er
 	} else if len(kept) == 0 {
 		what = "it kept nothing"
 	}
-	if _, err := k.store.AddEntry(ctx, logbook.Entry{Placement: p.ID, Kind: "remove", Outcome: string(run.Done), By: l.By, Why: l.Why, Reason: what, Revision: p.View().Applied, Started: time.Now(), Ended: time.Now()}); err != nil {
+	if _, err := k.store.AddEntry(ctx, logbook.Entry{Placement: p.ID, Kind: logbook.Removes, Outcome: run.Done, By: l.By, Why: l.Why, Reason: what, Revision: p.View().Applied, Started: time.Now(), Ended: time.Now()}); err != nil {
 		return err
 	}
 	if err := k.store.RemovePlacement(ctx, p.ID); err != nil {

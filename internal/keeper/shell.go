@@ -164,7 +164,7 @@ func (p *placement) reachOut(e loop.Effect) {
 	case loop.TellDependents:
 		p.k.dependents(p)
 	case loop.CountRun:
-		p.k.metrics.runs.WithLabelValues(e.Kind, e.Outcome).Inc()
+		p.k.metrics.runs.WithLabelValues(string(e.Kind), string(e.Outcome)).Inc()
 	case loop.Finish:
 		p.k.spawn(p.finish)
 	}

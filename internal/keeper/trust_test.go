@@ -43,7 +43,7 @@ func TestOneBadRecordStopsNobody(t *testing.T) {
 	require.NoError(t, err)
 	entries, _, err := k.Entries(ctx, "bad", 10, 0)
 	require.NoError(t, err)
-	assert.Equal(t, "remove", entries[0].Kind, "its logbook is there still")
+	assert.Equal(t, logbook.Removes, entries[0].Kind, "its logbook is there still")
 	assert.True(t, k.Gone(ctx, "bad@quay"))
 }
 

@@ -231,7 +231,7 @@ func (k *Keeper) remove(ctx context.Context, name string, l logbook.Leaving) err
 		return k.unknown(name)
 	}
 	for _, p := range ps {
-		if v := p.View(); v.Run != nil && v.Run.Kind != string(run.Dismantle) {
+		if v := p.View(); v.Run != nil && v.Run.Kind != run.Dismantle {
 			return k.idle(ps)
 		}
 		if l := k.rosterOf(p); l != nil && !l.lets(p.Ward.Name) {

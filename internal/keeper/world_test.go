@@ -32,7 +32,7 @@ type book struct {
 	handed    map[string]map[object.Ref]string
 	entries   map[string][]logbook.Entry
 	rejected  map[string]map[string]logbook.Rejection
-	restores  map[string][]logbook.Restore
+	restores  map[string][]logbook.Restored
 	stretches map[string][]logbook.Stretch
 	tasks     map[string]map[object.Ref]record.TaskObject
 	snapshots map[string][]declared.Whole
@@ -41,7 +41,7 @@ type book struct {
 
 func newBook() *book {
 	return &book{baselines: map[string]map[object.Ref]compare.Baseline{}, intents: map[string]map[object.Ref]bool{}, number: map[string]int{}, removed: map[string]map[string]bool{}, handed: map[string]map[object.Ref]string{}, entries: map[string][]logbook.Entry{},
-		rejected: map[string]map[string]logbook.Rejection{}, restores: map[string][]logbook.Restore{}, stretches: map[string][]logbook.Stretch{}, tasks: map[string]map[object.Ref]record.TaskObject{}, snapshots: map[string][]declared.Whole{}, placed: map[string]record.Placement{}}
+		rejected: map[string]map[string]logbook.Rejection{}, restores: map[string][]logbook.Restored{}, stretches: map[string][]logbook.Stretch{}, tasks: map[string]map[object.Ref]record.TaskObject{}, snapshots: map[string][]declared.Whole{}, placed: map[string]record.Placement{}}
 }
 
 // page is the ledger as one life of the service sees it: a service that was killed writes nothing more.
@@ -151,7 +151,7 @@ func (b page) take(id string, w record.Write) {
 	case record.AddRestores:
 		b.restores[id] = append(b.restores[id], w.All...)
 	case record.ForgetRestores:
-		b.restores[id] = slices.DeleteFunc(b.restores[id], func(r logbook.Restore) bool { return slices.Contains(w.Refs, r.Ref) })
+		b.restores[id] = slices.DeleteFunc(b.restores[id], func(r logbook.Restored) bool { return slices.Contains(w.Refs, r.Ref) })
 	case record.PutTask:
 		of(b.tasks, id)[w.Task.Ref] = w.Task
 	case record.RemoveTask:
@@ -272,7 +272,7 @@ func (b *book) Rejections(_ context.Context, id string) (map[string]logbook.Reje
 	return maps.Clone(of(b.rejected, id)), nil
 }
 
-func (b *book) Restores(_ context.Context, id string, _ time.Time) ([]logbook.Restore, error) {
+func (b *book) Restores(_ context.Context, id string, _ time.Time) ([]logbook.Restored, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return slices.Clone(b.restores[id]), nil

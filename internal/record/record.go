@@ -811,10 +811,10 @@ func (s *Store) Removed(ctx context.Context, id, uid string) (yes bool, err erro
 const removedFor = 180 * 24 * time.Hour
 
 // Restores lists what was put back since a time, oldest first.
-func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]logbook.Restore, error) {
-	var out []logbook.Restore
+func (s *Store) Restores(ctx context.Context, id string, since time.Time) ([]logbook.Restored, error) {
+	var out []logbook.Restored
 	err := each(ctx, s, func(row *sql.Rows) error {
-		var r logbook.Restore
+		var r logbook.Restored
 		var ref string
 		var n int64
 		err := row.Scan(&ref, &r.Path, &r.Who, &n)

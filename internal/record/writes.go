@@ -84,7 +84,7 @@ func (w EndEntry) to(ctx context.Context, t *writing) error {
 // SetOutcome changes the outcome of an entry that ended: failed becomes rolled back.
 type SetOutcome struct {
 	Number  int
-	Outcome string
+	Outcome logbook.Outcome
 }
 
 func (w SetOutcome) to(ctx context.Context, t *writing) error {
@@ -338,7 +338,7 @@ func (w RemoveBaseline) to(ctx context.Context, t *writing) error {
 }
 
 // AddRestores notes what a run put back.
-type AddRestores struct{ All []logbook.Restore }
+type AddRestores struct{ All []logbook.Restored }
 
 func (w AddRestores) to(ctx context.Context, t *writing) error {
 	for _, r := range w.All {

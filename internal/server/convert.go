@@ -7,6 +7,7 @@ import (
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper"
 )
 
@@ -16,8 +17,8 @@ func wardOf(v *standing.View) Ward {
 		Path: v.Ward.From.Path, Roster: v.Roster, Source: v.Source, Form: WardForm(v.Form), Chart: v.Chart, Notes: v.Notes, Namespace: v.Ward.Into.Namespace, Standing: Standing(v.Standing), Health: Health(v.Health.Word), HealthReason: v.Health.Reason,
 		Since: v.Since, Says: v.Says, Todo: v.Todo, NeedsYou: v.NeedsYou, Tone: WardTone(v.Tone), Pending: v.Pending, Drifted: v.Drifted,
 		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: v.Count, Repository: asOf(v.Repository), Live: asOf(v.Live),
-		Revision: revisionOf(v.Revision), Applied: revisionOf(v.Applied), Rejected: v.Rejected, AutoSync: v.Ward.Keep.Sync == "auto",
-		RestoreDrift: v.Ward.Keep.Drift == "restore", WaitsFor: v.WaitsFor, Watch: []Stretch{}, Notches: []Notch{}, Links: v.Ward.Links,
+		Revision: revisionOf(v.Revision), Applied: revisionOf(v.Applied), Rejected: v.Rejected, AutoSync: v.Ward.Keep.Sync == ward.Auto,
+		RestoreDrift: v.Ward.Keep.Drift == ward.Restore, WaitsFor: v.WaitsFor, Watch: []Stretch{}, Notches: []Notch{}, Links: v.Ward.Links,
 		Additions: v.Additions, Tasks: v.Tasks, Loudest: v.Loudest, Rejections: len(v.Rejections), KeepAdditions: WardKeepAdditions(v.Ward.Keep.Additions),
 		Guards: guardsOf(v.Guards),
 	}

@@ -11,6 +11,7 @@ import (
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 // Ward is what an index asks of the ward whose objects it holds.
@@ -36,9 +37,9 @@ type Ward interface {
 
 // Settings are what of a ward and a service an index has to know. They may change.
 type Settings struct {
-	Service   string       // the id of this service
-	Mask      compare.Mask // of secret values
-	Additions string       // keep.additions: ignore, report or remove
+	Service   string         // the id of this service
+	Mask      compare.Mask   // of secret values
+	Additions ward.Additions // keep.additions: ignore, report or remove
 	Rules     health.Rules
 }
 
@@ -373,7 +374,7 @@ func (x *Index) PutBack(ref object.Ref) []compare.Difference {
 
 // Unwanted lists what others added to an object, where that is to be removed.
 func (x *Index) Unwanted(ref object.Ref) []compare.Difference {
-	if l := x.Known(ref); l != nil && x.Additions == "remove" {
+	if l := x.Known(ref); l != nil && x.Additions == ward.RemoveAdded {
 		return l.Added
 	}
 	return nil
@@ -415,7 +416,7 @@ func (x *Index) Astray(now time.Time) Astray {
 		if len(l.Added) > 0 {
 			out.Added = append(out.Added, ref)
 			out.Additions += len(l.Added)
-			if x.Additions == "remove" {
+			if x.Additions == ward.RemoveAdded {
 				restore = true
 				drift = append(slices.Clone(drift), l.Added...)
 			}

@@ -33,12 +33,62 @@ func (r *Revision) Title() string {
 	return strings.TrimSpace(r.Short() + " " + r.Subject)
 }
 
+// Kind is what an entry tells of.
+type Kind string
+
+// The kinds of entry: runs, and what else a logbook tells of.
+const (
+	Sync      Kind = "sync"
+	Restore   Kind = "restore"
+	Rollback  Kind = "rollback"
+	Dismantle Kind = "dismantle"
+
+	Drifts  Kind = "drift" // drift that was noticed, or that ended by itself
+	Holds   Kind = "hold"
+	Frees   Kind = "release"
+	Rejects Kind = "reject"
+	Accepts Kind = "accept"
+	Removes Kind = "remove" // the ward
+)
+
+// IsRun tells a run from what else a logbook tells of.
+func (k Kind) IsRun() bool { return k == Sync || k == Restore || k == Rollback || k == Dismantle }
+
+// Outcome is how it ended.
+type Outcome string
+
+// The outcomes. Running is a run that has not ended.
+const (
+	Running     Outcome = "running"
+	Done        Outcome = "done"
+	Failed      Outcome = "failed"
+	RolledBack  Outcome = "rolled back"
+	Stopped     Outcome = "stopped"
+	Interrupted Outcome = "interrupted"
+)
+
+// State is how far a run is with one object.
+type State string
+
+// The states of an object within a run.
+const (
+	Waiting  State = "waiting"
+	Applying State = "applying"
+	Settling State = "settling"
+	Ready    State = "ready"
+	Removing State = "removing"
+	Gone     State = "removed"
+	Refused  State = "refused"
+	Untried  State = "not tried"
+	NotReady State = "not ready" // applied, and not ready when the run ended
+)
+
 // Entry is one line of a logbook.
 type Entry struct {
 	Placement string
 	Number    int
-	Kind      string
-	Outcome   string
+	Kind      Kind
+	Outcome   Outcome
 	By        string
 	Why       string
 	Reason    string
@@ -52,15 +102,15 @@ type Entry struct {
 
 // EntryObject is the outcome of a run for one object.
 type EntryObject struct {
-	Ref      object.Ref `json:"ref"`
-	Step     int        `json:"step,omitempty"`
-	Task     string     `json:"task,omitempty"` // before, after or failed; empty for an object that is kept
-	Replaced bool       `json:"replaced,omitempty"`
-	State    string     `json:"state"`
-	Reason   string     `json:"reason,omitempty"`
-	Began    time.Time  `json:"began,omitzero"`
-	Ended    time.Time  `json:"ended,omitzero"`
-	Log      bool       `json:"log,omitempty"` // the log of the task is kept
+	Ref      object.Ref  `json:"ref"`
+	Step     int         `json:"step,omitempty"`
+	Task     object.Task `json:"task,omitempty"` // before, after or failed; empty for an object that is kept
+	Replaced bool        `json:"replaced,omitempty"`
+	State    State       `json:"state"`
+	Reason   string      `json:"reason,omitempty"`
+	Began    time.Time   `json:"began,omitzero"`
+	Ended    time.Time   `json:"ended,omitzero"`
+	Log      bool        `json:"log,omitempty"` // the log of the task is kept
 }
 
 // Hold stops automatic runs.
@@ -101,8 +151,8 @@ type Stretch struct {
 // Vigila is who did what nobody asked for.
 const Vigila = "vigila"
 
-// Restore is one field that was put back after somebody changed it.
-type Restore struct {
+// Restored is one field that was put back after somebody changed it.
+type Restored struct {
 	Ref  object.Ref
 	Path string
 	Who  string

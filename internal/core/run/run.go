@@ -9,57 +9,59 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
-// Kind is what a run is for.
-type Kind string
+// Kind is what a run is for, and Outcome how it ended.
+type (
+	Kind    = logbook.Kind
+	Outcome = logbook.Outcome
+)
 
 // The kinds of run.
 const (
-	Sync      Kind = "sync"
-	Restore   Kind = "restore"
-	Rollback  Kind = "rollback"
-	Dismantle Kind = "dismantle"
+	Sync      = logbook.Sync
+	Restore   = logbook.Restore
+	Rollback  = logbook.Rollback
+	Dismantle = logbook.Dismantle
 )
-
-// Outcome is how a run ended.
-type Outcome string
 
 // The outcomes. Running is a run that has not ended.
 const (
-	Running     Outcome = "running"
-	Done        Outcome = "done"
-	Failed      Outcome = "failed"
-	RolledBack  Outcome = "rolled back"
-	Stopped     Outcome = "stopped"
-	Interrupted Outcome = "interrupted"
+	Running     = logbook.Running
+	Done        = logbook.Done
+	Failed      = logbook.Failed
+	RolledBack  = logbook.RolledBack
+	Stopped     = logbook.Stopped
+	Interrupted = logbook.Interrupted
 )
 
 // Otherwise is what happens when a run fails.
-type Otherwise string
+type Otherwise = ward.Otherwise
 
 // What a ward's settle.otherwise may say.
 const (
-	GoBack Otherwise = "rollback"
-	Stay   Otherwise = "stop"
+	GoBack = ward.GoBack
+	Stay   = ward.Stay
 )
 
 // State is how far a run is with one object.
-type State string
+type State = logbook.State
 
 // The states of an object within a run.
 const (
-	Waiting  State = "waiting"
-	Applying State = "applying"
-	Settling State = "settling"
-	Ready    State = "ready"
-	Removing State = "removing"
-	Gone     State = "removed"
-	Refused  State = "refused"
-	Untried  State = "not tried"
-	NotReady State = "not ready" // applied, and not ready when the run ended
+	Waiting  = logbook.Waiting
+	Applying = logbook.Applying
+	Settling = logbook.Settling
+	Ready    = logbook.Ready
+	Removing = logbook.Removing
+	Gone     = logbook.Gone
+	Refused  = logbook.Refused
+	Untried  = logbook.Untried
+	NotReady = logbook.NotReady
 )
 
 // Progress is one object of a run.

@@ -13,7 +13,7 @@ var six = time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
 
 func TestWhatFollowsAnEnd(t *testing.T) {
 	revision := &logbook.Revision{ID: "badbadbad0", Subject: "A door"}
-	sync := logbook.Entry{Number: 7, Kind: string(Sync), Revision: revision, Snapshot: "new", Reason: "it crashes"}
+	sync := logbook.Entry{Number: 7, Kind: Sync, Revision: revision, Snapshot: "new", Reason: "it crashes"}
 	rejects := &logbook.Rejection{Revision: "badbadbad0", Subject: "A door", Why: "it crashes", By: logbook.Vigila, At: six, Declared: "d"}
 	failed, stopped := End{Outcome: Failed, GoBack: true}, End{Outcome: Stopped}
 	for name, c := range map[string]struct {
@@ -30,7 +30,7 @@ func TestWhatFollowsAnEnd(t *testing.T) {
 		"nobody's fault":           {ended: Ended{End: End{Outcome: Failed, Blameless: true}}, failures: 3, up: true},
 		"a part of it":             {ended: Ended{End: failed, Partial: true}, failures: 3},
 		"what is there already":    {ended: Ended{End: failed}, will: func(w *Will) { w.Snapshot = "new" }, failures: 3},
-		"stopped by a person":      {ended: Ended{End: stopped, ByItself: true, Entry: &logbook.Entry{Number: 7, Kind: string(Sync), Reason: "stopped by operator"}}, want: Follows{Hold: &logbook.Hold{By: "operator", At: six, Reason: "stopped #7"}}, failures: 2},
+		"stopped by a person":      {ended: Ended{End: stopped, ByItself: true, Entry: &logbook.Entry{Number: 7, Kind: Sync, Reason: "stopped by operator"}}, want: Follows{Hold: &logbook.Hold{By: "operator", At: six, Reason: "stopped #7"}}, failures: 2},
 		"stopped, and asks anyway": {ended: Ended{End: stopped}, failures: 2},
 		"stopped, held already":    {ended: Ended{End: stopped, ByItself: true}, will: func(w *Will) { w.Hold = &logbook.Hold{By: "operator"} }, failures: 2},
 		"stopped, and leaving":     {ended: Ended{End: stopped, ByItself: true}, will: func(w *Will) { w.Leaving = &logbook.Leaving{} }, failures: 2},
@@ -54,7 +54,7 @@ func TestWhatFollowsAnEnd(t *testing.T) {
 	}
 	w := &Will{}
 	entry := sync
-	entry.Kind = string(Restore)
+	entry.Kind = Restore
 	assert.Equal(t, Follows{}, w.End(six, Ended{Entry: &entry, End: failed}), "a restore that fails rejects nothing")
 	assert.Equal(t, six.Add(5*time.Second), w.Retry())
 }
@@ -84,7 +84,7 @@ func TestARejectionIsOfWhatWasDeclared(t *testing.T) {
 
 func TestWhatIsHalfDone(t *testing.T) {
 	stopped := func(change func(*Will)) *Will {
-		w := &Will{Snapshot: "old", Last: &logbook.Entry{Kind: string(Sync), Outcome: string(Stopped), Snapshot: "new"}}
+		w := &Will{Snapshot: "old", Last: &logbook.Entry{Kind: Sync, Outcome: Stopped, Snapshot: "new"}}
 		change(w)
 		return w
 	}
@@ -95,11 +95,11 @@ func TestWhatIsHalfDone(t *testing.T) {
 	}{
 		"nothing ran":     {&Will{}, "new", false},
 		"stopped":         {stopped(func(*Will) {}), "new", true},
-		"interrupted":     {stopped(func(w *Will) { w.Last.Outcome = string(Interrupted) }), "new", true},
-		"failed":          {stopped(func(w *Will) { w.Last.Outcome = string(Failed) }), "new", true},
-		"done":            {stopped(func(w *Will) { w.Last.Outcome = string(Done) }), "new", false},
-		"a way back":      {stopped(func(w *Will) { w.Last.Kind = string(Rollback) }), "new", true},
-		"a restore":       {stopped(func(w *Will) { w.Last.Kind = string(Restore) }), "new", false},
+		"interrupted":     {stopped(func(w *Will) { w.Last.Outcome = Interrupted }), "new", true},
+		"failed":          {stopped(func(w *Will) { w.Last.Outcome = Failed }), "new", true},
+		"done":            {stopped(func(w *Will) { w.Last.Outcome = Done }), "new", false},
+		"a way back":      {stopped(func(w *Will) { w.Last.Kind = Rollback }), "new", true},
+		"a restore":       {stopped(func(w *Will) { w.Last.Kind = Restore }), "new", false},
 		"being removed":   {stopped(func(w *Will) { w.Leaving = &logbook.Leaving{} }), "new", false},
 		"held as a whole": {stopped(func(w *Will) { w.Snapshot = "new" }), "new", false},
 		"held as a whole, and something newer is declared": {stopped(func(w *Will) { w.Snapshot = "new" }), "newer", true},
@@ -110,7 +110,7 @@ func TestWhatIsHalfDone(t *testing.T) {
 
 func TestAWayBackIsTakenUpAfterACrash(t *testing.T) {
 	failed := func() *Will {
-		return &Will{Snapshot: "old", Last: &logbook.Entry{Kind: string(Sync), Outcome: string(Failed), Snapshot: "new", Revision: &logbook.Revision{ID: "bad"}}, Rejections: map[string]logbook.Rejection{"bad": {Why: "it crashes"}}}
+		return &Will{Snapshot: "old", Last: &logbook.Entry{Kind: Sync, Outcome: Failed, Snapshot: "new", Revision: &logbook.Revision{ID: "bad"}}, Rejections: map[string]logbook.Rejection{"bad": {Why: "it crashes"}}}
 	}
 	assert.True(t, failed().TakesUp(true))
 	assert.False(t, failed().TakesUp(false), "a ward that stays")
@@ -124,7 +124,7 @@ func TestAWayBackIsTakenUpAfterACrash(t *testing.T) {
 	w.Snapshot = "new"
 	assert.False(t, w.TakesUp(true), "it went back already")
 	assert.False(t, (&Will{}).TakesUp(true))
-	w = &Will{Last: &logbook.Entry{Kind: string(Rollback), Outcome: string(Interrupted), By: logbook.Vigila}}
+	w = &Will{Last: &logbook.Entry{Kind: Rollback, Outcome: Interrupted, By: logbook.Vigila}}
 	assert.True(t, w.TakesUp(true), "a way back that was interrupted")
 	w.Last.By = "operator"
 	assert.False(t, w.TakesUp(true), "a person's is a person's to begin again")

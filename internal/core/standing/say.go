@@ -9,6 +9,7 @@ import (
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 // Facts are what is known of a ward beside what its view shows.
@@ -145,7 +146,7 @@ var rules = []rule{
 		s.set(ToneBehind, s.WaitsLoud, "Waits for "+s.WaitsFor, "")
 	}},
 	{"the last run did not go through", func(s *saying) bool {
-		return s.Pending > 0 && s.f.Failures > 0 && s.f.Last != nil && s.f.Last.Outcome == string(run.Failed) && s.byItself()
+		return s.Pending > 0 && s.f.Failures > 0 && s.f.Last != nil && s.f.Last.Outcome == run.Failed && s.byItself()
 	}, func(s *saying) {
 		s.set(ToneBehind, s.f.Failures > 1, fmt.Sprintf("%s #%d did not go through: %s", verbs[s.f.Last.Kind], s.f.Last.Number, s.f.Last.Reason), "It is tried again at "+clock(s.Retry)+", or now: vigila sync "+s.ID)
 	}},
@@ -154,8 +155,8 @@ var rules = []rule{
 		if s.Applied == nil {
 			says = fmt.Sprintf("Never synced; %s declared", objects(s.Pending))
 		}
-		s.set(ToneBehind, s.Ward.Keep.Sync == "ask", says, "Sync it: vigila sync "+s.ID)
-		if s.Ward.Keep.Sync == "auto" {
+		s.set(ToneBehind, s.Ward.Keep.Sync == ward.Ask, says, "Sync it: vigila sync "+s.ID)
+		if s.Ward.Keep.Sync == ward.Auto {
 			s.Todo = "It will be synced."
 		}
 	}},
@@ -184,11 +185,11 @@ func (s *saying) quiet(tone Tone, says, todo string) { s.set(tone, false, says, 
 
 // last tells whether the newest run that ended was of this kind, and ended so.
 func (s *saying) last(kind run.Kind, outcome run.Outcome) bool {
-	return s.f.Last != nil && s.f.Last.Kind == string(kind) && s.f.Last.Outcome == string(outcome)
+	return s.f.Last != nil && s.f.Last.Kind == kind && s.f.Last.Outcome == outcome
 }
 
 // byItself tells whether a new revision is synced without anybody asking for it.
-func (s *saying) byItself() bool { return s.Ward.Keep.Sync == "auto" || s.f.BroughtUp }
+func (s *saying) byItself() bool { return s.Ward.Keep.Sync == ward.Auto || s.f.BroughtUp }
 
 func (s *saying) held() string {
 	if s.Hold.Reason == "" {
@@ -201,7 +202,7 @@ func (s *saying) release() string { return "Let it go on: vigila release " + s.I
 
 // wentBack tells whether the ward went back from the rejected revision.
 func (s *saying) wentBack() bool {
-	return s.Applied != nil && s.Revision != nil && s.Applied.ID != s.Revision.ID && s.Pending > 0 && s.Ward.Settle.Otherwise != string(run.Stay)
+	return s.Applied != nil && s.Revision != nil && s.Applied.ID != s.Revision.ID && s.Pending > 0 && s.Ward.Settle.Otherwise != run.Stay
 }
 
 // rejectedBy is who rejected the newest revision.
@@ -263,7 +264,7 @@ func (s *saying) leaving() {
 // about it by itself.
 func (s *saying) half() {
 	l := s.f.Last
-	how := map[run.Outcome]string{run.Stopped: "was stopped", run.Interrupted: "was interrupted", run.Failed: "failed"}[run.Outcome(l.Outcome)]
+	how := map[run.Outcome]string{run.Stopped: "was stopped", run.Interrupted: "was interrupted", run.Failed: "failed"}[l.Outcome]
 	says := fmt.Sprintf("%s #%d %s half way: %s of %d are not as in %s", verbs[l.Kind], l.Number, how, objects(s.Half), s.Count, s.Applied.Title())
 	if s.Applied == nil {
 		says = fmt.Sprintf("%s #%d %s before %s was there as a whole", verbs[l.Kind], l.Number, how, l.Revision.Short())
@@ -300,7 +301,7 @@ func (s *saying) drifted() {
 	switch {
 	case s.Hold != nil:
 		s.Todo = s.held() + ". Not restored while held. " + s.release()
-	case s.Ward.Keep.Drift == "restore":
+	case s.Ward.Keep.Drift == ward.Restore:
 		s.NeedsYou = s.f.Failures > 0
 		s.Todo = "It will be restored."
 		if s.RestoreAt.After(s.f.Now) {
@@ -317,9 +318,9 @@ func (s *saying) added() {
 	if more := s.Additions - 1; more > 0 {
 		s.Says += fmt.Sprintf(", and %d more", more)
 	}
-	if s.Ward.Keep.Additions == "remove" {
+	if s.Ward.Keep.Additions == ward.RemoveAdded {
 		s.Todo = "Take it away: vigila sync " + s.ID
-		if s.Ward.Keep.Drift == "restore" && s.Hold == nil {
+		if s.Ward.Keep.Drift == ward.Restore && s.Hold == nil {
 			s.Todo = "It will be taken away."
 		}
 	}

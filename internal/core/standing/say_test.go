@@ -38,7 +38,7 @@ func drifted(d ...compare.Difference) func(*View) {
 func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 	replicas := compare.Difference{Path: "spec.replicas", Pointer: "/spec/replicas", Change: compare.Changed, From: int64(2), To: int64(5), Who: "kubectl-scale"}
 	behind := func(v *View) { v.Pending, v.Standing = 1, compare.Behind }
-	stopped := &logbook.Entry{Number: 7, Kind: "sync", Outcome: string(run.Stopped), Revision: &logbook.Revision{ID: "badbadbad0"}}
+	stopped := &logbook.Entry{Number: 7, Kind: "sync", Outcome: run.Stopped, Revision: &logbook.Revision{ID: "badbadbad0"}}
 	half := func(v *View) {
 		behind(v)
 		v.Half, v.Count, v.Ward.Keep.Sync, v.Revision = 1, 2, "ask", &logbook.Revision{ID: "badbadbad0"}
@@ -119,7 +119,7 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			v.Rejected, v.Hold = "crash-loops", &logbook.Hold{By: "operator", Reason: "stopped #4"}
 		},
 			says: "Held by operator: stopped #4", todo: "Let it go on", tone: Quiet},
-		"going back failed": {change: func(*View) {}, facts: Facts{Last: &logbook.Entry{Kind: string(run.Rollback), Outcome: string(run.Failed), ToEntry: 3, Reason: "no answer"}},
+		"going back failed": {change: func(*View) {}, facts: Facts{Last: &logbook.Entry{Kind: run.Rollback, Outcome: run.Failed, ToEntry: 3, Reason: "no answer"}},
 			says: "Going back to #3 failed: no answer", todo: "Look at what is failing", tone: ToneFailing, needs: true},
 		"repository": {change: func(v *View) {
 			v.Standing, v.Repository = compare.Blind, AsOf{Problem: "no such branch"}
@@ -179,9 +179,9 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			behind(v)
 			v.WaitsFor, v.WaitsLoud, v.Ward.Keep.Sync = "tide@quay, which keeps it", true, "ask"
 		}, says: "Waits for tide@quay, which keeps it", tone: ToneBehind, needs: true},
-		"did not go through": {change: func(v *View) { behind(v); v.Retry = now }, facts: Facts{Failures: 1, Last: &logbook.Entry{Number: 4, Kind: "sync", Outcome: string(run.Failed), Reason: "no rights"}},
+		"did not go through": {change: func(v *View) { behind(v); v.Retry = now }, facts: Facts{Failures: 1, Last: &logbook.Entry{Number: 4, Kind: "sync", Outcome: run.Failed, Reason: "no rights"}},
 			says: "Sync #4 did not go through: no rights", todo: "It is tried again at 06:00:00 UTC, or now: vigila sync", tone: ToneBehind},
-		"did not go through again, brought up": {change: func(v *View) { behind(v); v.Ward.Keep.Sync = "ask" }, facts: Facts{BroughtUp: true, Failures: 2, Last: &logbook.Entry{Number: 4, Kind: "sync", Outcome: string(run.Failed), Reason: "no rights"}},
+		"did not go through again, brought up": {change: func(v *View) { behind(v); v.Ward.Keep.Sync = "ask" }, facts: Facts{BroughtUp: true, Failures: 2, Last: &logbook.Entry{Number: 4, Kind: "sync", Outcome: run.Failed, Reason: "no rights"}},
 			says: "Sync #4 did not go through", todo: "tried again", tone: ToneBehind, needs: true},
 	} {
 		t.Run(name, func(t *testing.T) {

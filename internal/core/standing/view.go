@@ -40,8 +40,8 @@ const (
 type Notch struct {
 	At      time.Time
 	Number  int
-	Kind    string
-	Outcome string
+	Kind    logbook.Kind
+	Outcome logbook.Outcome
 }
 
 // View is a ward as it stands, for readers. It never changes once it is made.

@@ -7,12 +7,13 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 )
 
 // verbs say what a run is doing.
-var verbs = map[string]string{"sync": "Sync", "restore": "Restore", "rollback": "Rollback", "dismantle": "Dismantle"}
+var verbs = map[logbook.Kind]string{"sync": "Sync", "restore": "Restore", "rollback": "Rollback", "dismantle": "Dismantle"}
 
 // which differences are meant.
 type which bool

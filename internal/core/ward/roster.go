@@ -137,7 +137,7 @@ func (d *decoder) declared(n *yaml.Node, out *Declared) {
 			"follow": func(n *yaml.Node) {
 				d.list(n, "follow", func(n *yaml.Node) {
 					var s string
-					d.choice(&s, "follow", "submodules", "large-files")(n)
+					choice(d, &s, "follow", "submodules", "large-files")(n)
 					r.Follow = append(r.Follow, s)
 				})
 			},

@@ -34,7 +34,7 @@ func TestAWardIsWhatItsBlocksMakeOfIt(t *testing.T) {
 	assert.Equal(t, "release", w.From.Ref)
 	assert.Equal(t, []ValuesFile{{Path: "values/common.yaml"}, {Repo: "settings", Ref: "v1", Path: "a.yaml"}}, w.From.ValuesFrom)
 	assert.Equal(t, "deployer", w.Into.As)
-	assert.Equal(t, "dismantle", w.Keep.OnRemoval)
+	assert.Equal(t, Dismantle, w.Keep.OnRemoval)
 
 	quay := w.For("quay", map[string]string{"sea": "sound", "tier": "rehearsal"})
 	assert.Equal(t, w, quay, "no block is meant for it")
@@ -42,7 +42,7 @@ func TestAWardIsWhatItsBlocksMakeOfIt(t *testing.T) {
 	assert.Equal(t, "services/tide-gauge/skerry", skerry.From.Path)
 	assert.Equal(t, ">=1.4 <2", skerry.From.Ref)
 	assert.Equal(t, "tides-skerry", skerry.Into.Namespace)
-	assert.Equal(t, "auto", skerry.Keep.Sync)
+	assert.Equal(t, Auto, skerry.Keep.Sync)
 	assert.Equal(t, map[string]any{"gauges": nil, "image": map[string]any{"name": "gauge", "tag": "2"}}, skerry.From.Values, "block over block, key by key")
 	assert.Len(t, skerry.From.ValuesFrom, 3)
 	assert.Len(t, w.From.ValuesFrom, 2, "the ward itself is not changed")

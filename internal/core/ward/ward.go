@@ -79,6 +79,38 @@ type Into struct {
 	As              string // the service account in Namespace that runs act as, so that they can do no more than it may
 }
 
+// The words of keep and settle, as a ward file writes them.
+type (
+	Sync      string // who begins a sync
+	Drift     string // what becomes of what others change
+	Additions string // what becomes of what others add
+	Newer     string // what a newer revision does while a run goes on
+	OnRemoval string // what becomes of the objects when the ward leaves its roster
+	Otherwise string // what happens when a run fails
+)
+
+// What they may be.
+const (
+	Auto Sync = "auto"
+	Ask  Sync = "ask"
+
+	Restore Drift = "restore"
+	Report  Drift = "report"
+
+	ReportAdded Additions = "report"
+	RemoveAdded Additions = "remove"
+	IgnoreAdded Additions = "ignore"
+
+	Wait    Newer = "wait"
+	Replace Newer = "replace"
+
+	LeaveThere OnRemoval = "leave"
+	Dismantle  OnRemoval = "dismantle"
+
+	GoBack Otherwise = "rollback"
+	Stay   Otherwise = "stop"
+)
+
 // Set is what is different where a ward is placed in some of its clusters.
 type Set struct {
 	Cluster   string            // by name,
@@ -86,7 +118,7 @@ type Set struct {
 	From      From              // Path, Ref, Chart.Version, Values and ValuesFrom, where they are given
 	HasPath   bool
 	Namespace string
-	Sync      string
+	Sync      Sync
 	Line      int
 }
 
@@ -98,21 +130,21 @@ type Spread struct {
 
 // Keep is how they are kept.
 type Keep struct {
-	Sync      string // auto | ask
-	Drift     string // restore | report
+	Sync      Sync
+	Drift     Drift
 	Prune     bool
-	Additions string        // what others add to our objects: report | remove | ignore
+	Additions Additions
 	Every     time.Duration // how often the repository is looked at
 	Reapply   bool          // everything is applied again at each interval
-	OnRemoval string        // when the ward leaves its roster: leave | dismantle
-	Newer     string        // a newer revision while a run goes on: wait | replace
-	TakeOver  []string      // field managers, and other services (vigila/ID), whose fields become this service's when it adopts an object
+	OnRemoval OnRemoval
+	Newer     Newer
+	TakeOver  []string // field managers, and other services (vigila/ID), whose fields become this service's when it adopts an object
 }
 
 // Settle is when a run has failed, and what happens then.
 type Settle struct {
 	Within    time.Duration
-	Otherwise string // rollback | stop
+	Otherwise Otherwise
 }
 
 // Leave names fields that belong to someone else.
@@ -240,8 +272,8 @@ func orThis(where string) string {
 
 func (d *decoder) ward(n *yaml.Node) Ward {
 	w := Ward{
-		Keep:   Keep{Sync: "ask", Drift: "report", Prune: true, Additions: "report", Every: time.Minute, Newer: "wait", OnRemoval: "leave"},
-		Settle: Settle{Within: 5 * time.Minute, Otherwise: "rollback"},
+		Keep:   Keep{Sync: Ask, Drift: Report, Prune: true, Additions: ReportAdded, Every: time.Minute, Newer: Wait, OnRemoval: LeaveThere},
+		Settle: Settle{Within: 5 * time.Minute, Otherwise: GoBack},
 		Line:   n.Line + d.offset,
 	}
 	version := ""
@@ -272,14 +304,14 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		},
 		"keep": func(n *yaml.Node) {
 			d.mapping(n, "keep", keys{
-				"sync":       d.choice(&w.Keep.Sync, "keep.sync", "auto", "ask"),
-				"drift":      d.choice(&w.Keep.Drift, "keep.drift", "restore", "report"),
+				"sync":       choice(d, &w.Keep.Sync, "keep.sync", Auto, Ask),
+				"drift":      choice(d, &w.Keep.Drift, "keep.drift", Restore, Report),
 				"prune":      d.boolean(&w.Keep.Prune, "keep.prune"),
-				"additions":  d.choice(&w.Keep.Additions, "keep.additions", "report", "remove", "ignore"),
+				"additions":  choice(d, &w.Keep.Additions, "keep.additions", ReportAdded, RemoveAdded, IgnoreAdded),
 				"every":      d.duration(&w.Keep.Every, "keep.every", time.Second),
 				"reapply":    d.boolean(&w.Keep.Reapply, "keep.reapply"),
-				"on_removal": d.choice(&w.Keep.OnRemoval, "keep.on_removal", "leave", "dismantle"),
-				"newer":      d.choice(&w.Keep.Newer, "keep.newer", "wait", "replace"),
+				"on_removal": choice(d, &w.Keep.OnRemoval, "keep.on_removal", LeaveThere, Dismantle),
+				"newer":      choice(d, &w.Keep.Newer, "keep.newer", Wait, Replace),
 				"take_over": func(n *yaml.Node) {
 					d.list(n, "keep.take_over", func(n *yaml.Node) {
 						var s string
@@ -295,7 +327,7 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		"settle": func(n *yaml.Node) {
 			d.mapping(n, "settle", keys{
 				"within":    d.duration(&w.Settle.Within, "settle.within", time.Second),
-				"otherwise": d.choice(&w.Settle.Otherwise, "settle.otherwise", "rollback", "stop"),
+				"otherwise": choice(d, &w.Settle.Otherwise, "settle.otherwise", GoBack, Stay),
 			})
 		},
 		"after": func(n *yaml.Node) {
@@ -439,20 +471,25 @@ func (d *decoder) duration(into *time.Duration, where string, least time.Duratio
 	}
 }
 
-func (d *decoder) choice(into *string, where string, of ...string) func(*yaml.Node) {
+// choice takes one of some words.
+func choice[T ~string](d *decoder, into *T, where string, of ...T) func(*yaml.Node) {
 	return func(n *yaml.Node) {
-		if !slices.Contains(of, n.Value) {
+		if !slices.Contains(of, T(n.Value)) {
 			d.fail(n, "%s is %q; write %s", where, n.Value, either(of))
 			return
 		}
-		*into = n.Value
+		*into = T(n.Value)
 	}
 }
 
 // either writes choices as people do: a, b or c.
-func either(of []string) string {
-	last := len(of) - 1
-	return strings.Join(of[:last], ", ") + " or " + of[last]
+func either[T ~string](of []T) string {
+	words := make([]string, len(of))
+	for i, w := range of {
+		words[i] = string(w)
+	}
+	last := len(words) - 1
+	return strings.Join(words[:last], ", ") + " or " + words[last]
 }
 
 func (d *decoder) texts(into *map[string]string, where string) func(*yaml.Node) {
@@ -656,7 +693,7 @@ func (d *decoder) set(n *yaml.Node) Set {
 			d.mapping(n, "set.into", keys{"namespace": d.name(&s.Namespace, "set.into.namespace")})
 		},
 		"keep": func(n *yaml.Node) {
-			d.mapping(n, "set.keep", keys{"sync": d.choice(&s.Sync, "set.keep.sync", "auto", "ask")})
+			d.mapping(n, "set.keep", keys{"sync": choice(d, &s.Sync, "set.keep.sync", Auto, Ask)})
 		},
 	})
 	if (s.Cluster == "") == (len(s.Labels) == 0) {

@@ -15,6 +15,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 func (p *Placement) astray() index.Astray { return p.index.Astray(p.at) }
@@ -91,7 +92,7 @@ func (p *Placement) evaluate() time.Duration {
 	}
 	sought := sooner(p.seek(p.at), p.lookForStrays(p.at))
 	p.forgetGone()
-	if p.run == nil && p.Ward.Keep.Drift == "restore" {
+	if p.run == nil && p.Ward.Keep.Drift == ward.Restore {
 		p.Publish() // drift that is restored at once is history all the same
 	}
 	again := p.decide()
@@ -153,7 +154,7 @@ func (p *Placement) decide() time.Time {
 		p.will.BroughtUpBy = "" // it is up, or a person has to see to it
 	}
 	behind, astray := p.pending(), p.astray()
-	s := run.Situation{Now: p.at, AutoSync: p.Ward.Keep.Sync == "auto" || p.will.BroughtUpBy != "", RestoreDrift: p.Ward.Keep.Drift == "restore",
+	s := run.Situation{Now: p.at, AutoSync: p.Ward.Keep.Sync == ward.Auto || p.will.BroughtUpBy != "", RestoreDrift: p.Ward.Keep.Drift == ward.Restore,
 		Held: p.will.Hold != nil, Blind: !p.clusterKnown().Known, RepoBlind: !p.repository.Known, Pending: behind.Total(), Guarded: len(behind.guards) > 0, Restorable: len(astray.Restorable) + len(astray.Waiting),
 		Rejected: p.rejected(), LastFailed: p.will.LastFailed, FailuresInRow: p.will.Failures}
 	if s.Pending == 0 { // all of it is applied by a run that was stopped before it was ready: a sync waits for that, with a deadline
@@ -198,7 +199,7 @@ func (p *Placement) decide() time.Time {
 // giveWay stops an automatic sync when a newer revision has come and the ward wants that to take over.
 func (p *Placement) giveWay() {
 	a := p.run
-	if p.Ward.Keep.Newer != "replace" || a.gaveWay || a.entry.Kind != string(run.Sync) || a.entry.By != logbook.Vigila || !p.declared.Known() || !p.repository.Known {
+	if p.Ward.Keep.Newer != ward.Replace || a.gaveWay || a.entry.Kind != run.Sync || a.entry.By != logbook.Vigila || !p.declared.Known() || !p.repository.Known {
 		return
 	}
 	if now := p.declared.Revision; now.ID != a.entry.Revision.ID && p.rejected() == "" {

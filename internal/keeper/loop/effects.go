@@ -107,7 +107,10 @@ type (
 	// PutBack tells everybody in the cluster that its data were put back; Undefine that a definition is gone.
 	PutBack  struct{}
 	Undefine struct{ Group string }
-	CountRun struct{ Kind, Outcome string }
+	CountRun struct {
+		Kind    logbook.Kind
+		Outcome logbook.Outcome
+	}
 	// Finish forgets the ward, whose removal is through.
 	Finish struct{}
 )

@@ -42,7 +42,7 @@ func (p *Placement) leave(l logbook.Leaving) error {
 	switch {
 	case p.will.Leaving != nil && p.will.Leaving.Dismantle == l.Dismantle && slices.Equal(p.will.Leaving.Allow, l.Allow):
 		return nil
-	case p.run != nil && p.run.entry.Kind != string(run.Dismantle):
+	case p.run != nil && p.run.entry.Kind != run.Dismantle:
 		return fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it first: vigila sync %s --stop", p.ID, p.run.entry.Kind, p.run.entry.Number, p.ID)
 	}
 	if l.Dismantle && p.run == nil {
@@ -123,6 +123,6 @@ func (p *Placement) accept(revision, by string) error {
 	r := meant[0]
 	p.unreject(r.Revision)
 	p.will.Failures = 0
-	p.writeAbout("accept", by, "the rejection is lifted: "+r.Why, &logbook.Revision{ID: r.Revision, Subject: r.Subject})
+	p.writeAbout(logbook.Accepts, by, "the rejection is lifted: "+r.Why, &logbook.Revision{ID: r.Revision, Subject: r.Subject})
 	return nil
 }

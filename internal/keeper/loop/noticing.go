@@ -13,10 +13,8 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 )
-
-// Entries that are no runs: drift that was noticed, and drift that ended by itself.
-const driftKind = "drift"
 
 // driftWhy says what a restore puts back.
 func (p *Placement) driftWhy(refs []object.Ref) string {
@@ -47,7 +45,7 @@ func (p *Placement) noteDrift() time.Duration {
 	now := map[object.Ref]bool{}
 	for _, ref := range astray.Refs {
 		now[ref] = true
-		if p.Ward.Keep.Drift == "restore" && p.will.Hold == nil && p.will.Failures == 0 && (slices.Contains(astray.Restorable, ref) || slices.Contains(astray.Waiting, ref)) {
+		if p.Ward.Keep.Drift == ward.Restore && p.will.Hold == nil && p.will.Failures == 0 && (slices.Contains(astray.Restorable, ref) || slices.Contains(astray.Waiting, ref)) {
 			continue // it is about to be put back, and the entry of that tells of it
 		}
 		drift := p.index.Changes(ref)
@@ -95,7 +93,7 @@ func (p *Placement) noteDrift() time.Duration {
 // tell writes about drift into the logbook.
 func (p *Placement) tell(by, why string) {
 	now := p.at
-	p.addEntry(logbook.Entry{Kind: driftKind, Outcome: string(run.Done), By: by, Why: why, Revision: p.will.Applied, Started: now, Ended: now})
+	p.addEntry(logbook.Entry{Kind: logbook.Drifts, Outcome: run.Done, By: by, Why: why, Revision: p.will.Applied, Started: now, Ended: now})
 	p.after(Note{})
 }
 

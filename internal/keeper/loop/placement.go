@@ -117,7 +117,7 @@ type Past struct {
 	Rejections map[string]logbook.Rejection
 	Tasks      map[object.Ref]record.TaskObject
 	Rules      health.Rules
-	Restores   []logbook.Restore
+	Restores   []logbook.Restored
 	Stretches  []logbook.Stretch
 	Entries    []logbook.Entry // of the span that is drawn, oldest first
 	Newest     []logbook.Entry // a few, newest first
@@ -232,11 +232,11 @@ func (p *Placement) Load(past Past) {
 	}
 	p.line = standing.NewLine(past.Stretches, past.Entries)
 	for i, e := range past.Newest {
-		if isRun(e) {
+		if e.Kind.IsRun() {
 			p.will.Last = &past.Newest[i]
 			break
 		}
-		if e.Kind == driftKind {
+		if e.Kind == logbook.Drifts {
 			p.toldBefore += e.Why + "\n"
 		}
 	}
@@ -270,7 +270,7 @@ func (p *Placement) Interrupted(now time.Time) (e logbook.Entry, ok bool) {
 		return e, false
 	}
 	e = p.run.entry
-	e.Outcome, e.Reason, e.Ended = string(run.Interrupted), "the ward was changed or removed while it ran", now
+	e.Outcome, e.Reason, e.Ended = run.Interrupted, "the ward was changed or removed while it ran", now
 	return e, true
 }
 
@@ -313,7 +313,7 @@ func (p *Placement) unread() string {
 
 // resume takes up what a crash left: a failed run that was about to go back, goes back.
 func (p *Placement) resume() {
-	if p.will.TakesUp(p.Ward.Settle.Otherwise == "rollback") {
+	if p.will.TakesUp(p.Ward.Settle.Otherwise == ward.GoBack) {
 		p.goBack(nil, "the service ended before it had gone back")
 	}
 }

@@ -304,7 +304,7 @@ func TestHalfIsSaidAsHalf(t *testing.T) {
 	b, _ := p.index.Baseline(horn)
 	b.Declared = "2"
 	p.index.Keep(b)
-	p.will.Last = &logbook.Entry{Number: 7, Kind: string(run.Sync), Outcome: string(run.Stopped), Snapshot: "s", Revision: &p.declared.Revision}
+	p.will.Last = &logbook.Entry{Number: 7, Kind: run.Sync, Outcome: run.Stopped, Snapshot: "s", Revision: &p.declared.Revision}
 	assert.Equal(t, 1, p.half())
 	p.repository.Known = true
 	assert.Equal(t, standing.Facts{Last: p.will.Last, Now: p.Made}, p.facts(&standing.View{}, "", p.Made))

@@ -14,6 +14,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -48,7 +49,7 @@ func (p *Placement) Prepare(r Ask) (*Prepared, error) {
 	}
 	m := &making{Placement: p, ask: r, astray: p.astray(), out: &Prepared{Allow: r.Allow, Objects: map[object.Ref]declared.Whole{}, Order: map[object.Ref]object.Turn{}},
 		in:    plan.Input{Baselines: p.index.Baselines(), Prune: p.Ward.Keep.Prune, NoPrune: p.index.Guarded(object.NoPrune), Again: r.Reapply && !r.quiet, Unbound: p.index.Unbound(), Allow: r.Allow},
-		entry: logbook.Entry{Placement: p.ID, Kind: string(r.Kind), Outcome: string(run.Running), By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: p.at}}
+		entry: logbook.Entry{Placement: p.ID, Kind: r.Kind, Outcome: run.Running, By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: p.at}}
 	if r.Diff {
 		m.in.Baselines = p.knownNow()
 	}
@@ -78,11 +79,11 @@ func (p *Placement) Prepare(r Ask) (*Prepared, error) {
 // to a person, whatever else runs.
 func (m *making) drifted() []object.Ref {
 	switch {
-	case m.ask.By != logbook.Vigila && m.Ward.Keep.Additions == "remove":
+	case m.ask.By != logbook.Vigila && m.Ward.Keep.Additions == ward.RemoveAdded:
 		return append(slices.Clone(m.astray.Refs), m.astray.Added...)
 	case m.ask.By != logbook.Vigila:
 		return m.astray.Refs
-	case m.ask.Diff || m.Ward.Keep.Drift != "restore":
+	case m.ask.Diff || m.Ward.Keep.Drift != ward.Restore:
 		return nil
 	}
 	return m.astray.Restorable

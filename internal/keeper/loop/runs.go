@@ -16,6 +16,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
@@ -71,7 +72,7 @@ type activeRun struct {
 	pieces   map[object.Ref]*piece // all that it carries; none is added once it is made
 	answered []drive.Applied       // applies that have been answered, and not taken in yet
 	defined  map[[2]string]bool    // kinds whose definitions come with the same objects
-	restored []logbook.Restore     // what a restore puts back
+	restored []logbook.Restored    // what a restore puts back
 	spared   []plan.Guard          // what a guard protects was left where it is
 	state
 }
@@ -167,7 +168,7 @@ func (p *Placement) start(r Ask) (int, error) {
 		hold(logbook.Hold{Reason: cmp.Or(r.Why, fmt.Sprintf("rolled back to #%d", r.ToEntry)), Entry: r.ToEntry})
 	case r.Kind == run.Dismantle && p.will.Leaving == nil:
 		hold(logbook.Hold{Reason: cmp.Or(r.Why, "dismantled")}) // it would be built up again the next moment
-	case r.Declared != nil && p.will.Hold == nil && p.declared != nil && p.declared.Revision.ID != r.Declared.Revision.ID && p.Ward.Keep.Sync == "auto":
+	case r.Declared != nil && p.will.Hold == nil && p.declared != nil && p.declared.Revision.ID != r.Declared.Revision.ID && p.Ward.Keep.Sync == ward.Auto:
 		// It would run forward to its own revision the next moment.
 		hold(logbook.Hold{Reason: cmp.Or(r.Why, "synced to "+r.Declared.Revision.Short()), Entry: e.Number})
 	}
@@ -229,7 +230,7 @@ func newRun(p *Placement, r Ask, e logbook.Entry, ready *Prepared, found map[obj
 	}
 	p.out(StartDrive{a.entry.Number, snapshot, p.Ward.Settle.Within})
 	otherwise := run.Stay
-	if r.Kind == run.Sync && p.Ward.Settle.Otherwise == "rollback" && len(r.Only) == 0 {
+	if r.Kind == run.Sync && p.Ward.Settle.Otherwise == ward.GoBack && len(r.Only) == 0 {
 		otherwise = run.GoBack
 	}
 	a.machine = run.New(ready.Plan, p.Ward.Settle.Within, otherwise)
@@ -259,7 +260,7 @@ func (p *Placement) intend(a *activeRun, refs []object.Ref) (intents []compare.B
 		x.added = len(p.index.Unwanted(ref)) > 0
 		if a.ask.Kind == run.Restore {
 			for _, d := range p.index.PutBack(ref) {
-				a.restored = append(a.restored, logbook.Restore{Ref: ref, Path: d.Path, Who: d.Who})
+				a.restored = append(a.restored, logbook.Restored{Ref: ref, Path: d.Path, Who: d.Who})
 			}
 		}
 	}
@@ -405,7 +406,7 @@ func (p *Placement) end(a *activeRun, end run.End) {
 	p.run = nil
 	p.moved++
 	e := &a.entry
-	e.Outcome, e.Reason, e.Ended = string(end.Outcome), end.Reason, p.at
+	e.Outcome, e.Reason, e.Ended = end.Outcome, end.Reason, p.at
 	e.Objects = a.outcomes()
 	if len(a.spared) > 0 && end.Outcome == run.Done {
 		e.Reason = "left where it is: " + strings.Join(plan.Names(a.spared), ", ") + ", which a guard protects"
@@ -430,12 +431,12 @@ func (p *Placement) end(a *activeRun, end run.End) {
 	if a.ask.Declared != nil {
 		carried = a.ask.Declared
 	}
-	kind, digest := run.Kind(e.Kind), ""
+	kind, digest := e.Kind, ""
 	if carried != nil && carried.Snapshot == e.Snapshot {
 		digest = p.digest(carried)
 	}
 	follows := p.will.End(p.at, run.Ended{Entry: e, End: end, Partial: len(a.ask.Only) > 0, Unreachable: a.unreachable, GaveWay: a.gaveWay, Declared: digest,
-		ByItself: kind == run.Sync && e.Revision != nil && p.Ward.Keep.Sync == "auto" || kind == run.Restore && p.Ward.Keep.Drift == "restore"})
+		ByItself: kind == run.Sync && e.Revision != nil && p.Ward.Keep.Sync == ward.Auto || kind == run.Restore && p.Ward.Keep.Drift == ward.Restore})
 	if follows.Well {
 		p.wentWell(a)
 	}
@@ -454,7 +455,7 @@ func (p *Placement) end(a *activeRun, end run.End) {
 func (a *activeRun) outcomes() []logbook.EntryObject {
 	var out []logbook.EntryObject
 	for _, o := range a.machine.Progress() {
-		out = append(out, logbook.EntryObject{Ref: o.Ref, Step: o.Step, Task: string(o.Task), Replaced: o.Replaced, State: string(o.State), Reason: o.Reason,
+		out = append(out, logbook.EntryObject{Ref: o.Ref, Step: o.Step, Task: o.Task, Replaced: o.Replaced, State: o.State, Reason: o.Reason,
 			Began: o.Began, Ended: o.Ended, Log: a.of(o.Ref).logged})
 	}
 	return out
@@ -508,7 +509,7 @@ func (p *Placement) wentWell(a *activeRun) {
 		p.index.Contests.Restored(r.Ref, r.Path, r.Who, now)
 	}
 	p.write(record.AddRestores{All: a.restored})
-	switch run.Kind(e.Kind) {
+	switch e.Kind {
 	case run.Sync, run.Rollback:
 		whole := len(a.ask.Only) == 0
 		if !whole && p.declared != nil && p.declared.Snapshot == e.Snapshot {
@@ -523,7 +524,7 @@ func (p *Placement) wentWell(a *activeRun) {
 			}
 			p.setApplied(*revisionOr(e.Revision), e.Snapshot, tasks)
 		}
-		if e.Kind == string(run.Sync) {
+		if e.Kind == run.Sync {
 			if whole {
 				p.unrejectWhole(a.ask.Declared)
 			}
@@ -541,7 +542,7 @@ func (p *Placement) wentWell(a *activeRun) {
 		p.will.Applied = nil
 	}
 	if failed := a.ask.failed; failed != nil && failed.Number > 0 {
-		failed.Outcome = string(run.RolledBack)
+		failed.Outcome = run.RolledBack
 		p.write(record.SetOutcome{Number: failed.Number, Outcome: failed.Outcome})
 		p.line.Notch(*failed)
 	}
@@ -586,7 +587,7 @@ func (p *Placement) goBack(failed *logbook.Entry, why string) {
 	if failed == nil {
 		failed = p.will.Last
 	}
-	if failed.Kind != string(run.Sync) {
+	if failed.Kind != run.Sync {
 		failed = &logbook.Entry{}
 	}
 	r := Ask{Kind: run.Rollback, By: logbook.Vigila, Why: why, ToEntry: p.LastGood(), failed: failed}
@@ -599,7 +600,7 @@ func (p *Placement) goBack(failed *logbook.Entry, why string) {
 			reason = "stopped before harm, " + guardText(f.Guards)
 		}
 		// It is the loudest thing there is, so it has an entry of its own.
-		e := p.addEntry(logbook.Entry{Kind: string(run.Rollback), Outcome: string(run.Failed), By: logbook.Vigila, Why: why, Reason: reason,
+		e := p.addEntry(logbook.Entry{Kind: run.Rollback, Outcome: run.Failed, By: logbook.Vigila, Why: why, Reason: reason,
 			ToEntry: r.ToEntry, Revision: p.will.Applied, Started: p.at, Ended: p.at})
 		p.line.Notch(e)
 		p.will.Last = &e
@@ -616,7 +617,7 @@ func (p *Placement) LastGood() int {
 		return 0
 	}
 	for _, e := range entries {
-		if e.Outcome == string(run.Done) && e.Snapshot == p.will.Snapshot {
+		if e.Outcome == run.Done && e.Snapshot == p.will.Snapshot {
 			return e.Number
 		}
 	}
@@ -641,7 +642,7 @@ func (p *Placement) holdBy(by, reason string, until time.Time) error {
 		return fault(Conflict, "%s is held already, by %s: %s", p.ID, p.will.Hold.By, cmp.Or(p.will.Hold.Reason, "no reason given"))
 	}
 	p.setHold(&logbook.Hold{By: by, At: p.at, Until: until, Reason: reason})
-	p.writeAbout("hold", by, reason, p.will.Applied)
+	p.writeAbout(logbook.Holds, by, reason, p.will.Applied)
 	return nil
 }
 
@@ -651,10 +652,10 @@ func (p *Placement) release(by, reason string) error {
 	}
 	p.setHold(nil)
 	p.will.Failures = 0
-	p.writeAbout("release", by, reason, p.will.Applied)
+	p.writeAbout(logbook.Frees, by, reason, p.will.Applied)
 	return nil
 }
 
-func (p *Placement) writeAbout(kind, by, why string, revision *logbook.Revision) {
-	p.line.Notch(p.addEntry(logbook.Entry{Kind: kind, Outcome: string(run.Done), By: by, Why: why, Revision: revision, Started: p.at, Ended: p.at}))
+func (p *Placement) writeAbout(kind logbook.Kind, by, why string, revision *logbook.Revision) {
+	p.line.Notch(p.addEntry(logbook.Entry{Kind: kind, Outcome: run.Done, By: by, Why: why, Revision: revision, Started: p.at, Ended: p.at}))
 }

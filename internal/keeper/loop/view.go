@@ -119,7 +119,7 @@ func (p *Placement) unfinished() bool {
 		return false
 	}
 	e := p.run.entry
-	return e.Kind != string(run.Restore) && (e.Snapshot != p.will.Snapshot || e.Kind != string(run.Sync)) || e.Kind == string(run.Dismantle)
+	return e.Kind != run.Restore && (e.Snapshot != p.will.Snapshot || e.Kind != run.Sync) || e.Kind == run.Dismantle
 }
 
 // half counts what is not as what was applied as a whole has it, after a run that was stopped, interrupted or failed, while

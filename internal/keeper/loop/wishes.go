@@ -5,7 +5,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/roster"
-	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 // Wish is what a person or a roster wants of a ward, as a plain value.
@@ -59,7 +59,7 @@ func (w Release) grant(p *Placement) (int, error) { return 0, p.release(w.By, w.
 
 func (w Reject) grant(p *Placement) (int, error) {
 	p.reject(w.Rejection)
-	p.writeAbout("reject", w.By, w.Said, &w.Of)
+	p.writeAbout(logbook.Rejects, w.By, w.Said, &w.Of)
 	return 0, nil
 }
 
@@ -84,7 +84,7 @@ func (BeWritten) grant(p *Placement) (int, error) {
 // Bringable is the ward as one that bringing its roster up may let sync.
 func (p *Placement) Bringable() roster.Candidate {
 	c := roster.Candidate{ID: p.ID, Broken: p.Broken, Leaving: p.will.Leaving != nil, Hold: p.will.Hold, Rejected: p.rejected(), Readable: p.declared != nil && p.repository.Known,
-		Up: p.will.Applied != nil, Auto: p.Ward.Keep.Sync == "auto", Pending: p.pending().Total(), WaitsFor: p.View().WaitsFor}
+		Up: p.will.Applied != nil, Auto: p.Ward.Keep.Sync == ward.Auto, Pending: p.pending().Total(), WaitsFor: p.View().WaitsFor}
 	if p.declared != nil {
 		c.Waits = p.declared.Waits
 	}
@@ -92,13 +92,4 @@ func (p *Placement) Bringable() roster.Candidate {
 		c.Guard = g[0].Text
 	}
 	return c
-}
-
-// isRun tells a run from what else a logbook tells of.
-func isRun(e logbook.Entry) bool {
-	switch run.Kind(e.Kind) {
-	case run.Sync, run.Restore, run.Rollback, run.Dismantle:
-		return true
-	}
-	return false
 }
