@@ -185,7 +185,9 @@ func TestExitCodes(t *testing.T) {
 		want string
 	}{
 		{[]string{"version"}, ExitDone, ""},
-		{[]string{"nonsense"}, ExitUsage, "unknown command"},
+		{[]string{"nonsense"}, ExitUsage, "unknown command \"nonsense\" for vigila. See vigila --help"},
+		{[]string{"snyc"}, ExitUsage, "unknown command \"snyc\" for vigila; did you mean vigila sync? See vigila --help"},
+		{[]string{"ward", "lst"}, ExitUsage, "unknown command \"lst\" for vigila ward; did you mean vigila ward list? See vigila ward --help"},
 		{[]string{"diff"}, ExitUsage, "needs the name of a ward"},
 		{[]string{"diff", "--nonsense"}, ExitUsage, "unknown flag"},
 		{[]string{"ward", "add"}, ExitUsage, "needs one ward file or more"},

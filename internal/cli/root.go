@@ -70,7 +70,29 @@ syncs changes, tells drift and who caused it, and goes back to an earlier revisi
 		Run: func(c *cobra.Command, _ []string) { fmt.Fprintln(c.OutOrStdout(), "vigila "+version) },
 	})
 	root.AddCommand(local...)
+	choose(root)
 	return root
+}
+
+// choose makes every command that only holds others say which there are, and refuse one that there is not.
+func choose(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		choose(sub)
+	}
+	if !c.HasSubCommands() || c.Runnable() {
+		return
+	}
+	c.Args, c.SuggestionsMinimumDistance, c.DisableFlagsInUseLine = cobra.ArbitraryArgs, 2, true
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return c.Help()
+		}
+		near := ""
+		if like := c.SuggestionsFor(args[0]); len(like) > 0 {
+			near = "; did you mean " + c.CommandPath() + " " + strings.Join(like, " or ") + "?"
+		}
+		return usage("unknown command %q for %s%s See %s --help", args[0], c.CommandPath(), pick(near == "", ".", near), c.CommandPath())
+	}
 }
 
 // with signs in before a command does what it is for.
@@ -94,8 +116,6 @@ func Main(ctx context.Context, root *cobra.Command, stderr io.Writer) int {
 	code := ExitFailed
 	if errors.As(err, &e) {
 		code = e.Code
-	} else if strings.HasPrefix(err.Error(), "unknown command") {
-		code = ExitUsage
 	}
 	if errors.Is(err, context.Canceled) {
 		fmt.Fprintln(stderr, "interrupted")

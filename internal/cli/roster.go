@@ -274,7 +274,7 @@ func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string, s
 				in[x.Name] = in[x.Name] || in[x.Parent]
 			}
 		}
-		wards, done := 0, 0
+		wards, done, waiting := 0, 0, 0
 		var bad []client.Ward
 		for of := range in {
 			for offset := 0; ; offset += 1000 {
@@ -300,8 +300,10 @@ func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string, s
 						if time.Since(stuck[w.Id]) > 5*time.Second { // a moment passes between two runs
 							bad = append(bad, w)
 						}
+					} else if w.WaitsFor != "" {
+						waiting++
 					}
-					worth := ok || w.Run.Number > 0 && said[w.Id] == "" || w.NeedsYou || strings.HasPrefix(w.Says, "Waits for ")
+					worth := ok || w.Run.Number > 0 && said[w.Id] == "" || w.NeedsYou || w.WaitsFor != ""
 					if w.Run.Number > 0 {
 						text = fmt.Sprintf("%s %s", standingGlyph[w.Standing], "its run goes on")
 					}
@@ -324,7 +326,7 @@ func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string, s
 			p.line("All %d are in step and ready after %s.", wards, time.Since(began).Round(time.Second))
 			return nil
 		}
-		if len(bad) > 0 && len(bad)+done >= wards-waiting(said) {
+		if len(bad) > 0 && len(bad)+done >= wards-waiting {
 			p.line("")
 			for _, w := range bad {
 				p.line("%s: %s", w.Id, w.Says)
@@ -340,17 +342,6 @@ func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string, s
 		case <-time.After(300 * time.Millisecond):
 		}
 	}
-}
-
-// waiting counts the wards that wait for another.
-func waiting(said map[string]string) int {
-	n := 0
-	for _, text := range said {
-		if strings.Contains(text, "Waits for ") {
-			n++
-		}
-	}
-	return n
 }
 
 func (a *app) rosterRemove() *cobra.Command {
