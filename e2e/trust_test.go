@@ -121,7 +121,9 @@ func TestARemovalTakenBackInTime(t *testing.T) {
 	services := dynamicClient(t).Resource(schema.GroupVersionResource{Version: "v1", Resource: "services"}).Namespace(s.name)
 	_, err := services.Patch(context.Background(), "gate", types.MergePatchType, []byte(`{"status":{"loadBalancer":{"ingress":[{"ip":"192.0.2.9"}]}}}`), metav1.PatchOptions{}, "status")
 	require.NoError(t, err)
-	s.until("it goes on", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "The horn is wanted after all" })
+	s.until("it goes on", func(w client.Ward) bool {
+		return inStepAndReady(w) && w.Applied.Subject == "The horn is wanted after all"
+	})
 	after := live(t, "", "v1", "configmaps", s.name, "horn")
 	require.NotNil(t, after)
 	assert.Equal(t, before.GetUID(), after.GetUID(), "it was never gone")

@@ -81,7 +81,7 @@ type sight struct{ c *clusterLoop }
 func (s sight) Name() string              { return s.c.record().Name }
 func (s sight) Labels() map[string]string { return s.c.labels() }
 
-func (s sight) Down() error { return near{s.c}.Down() }
+func (s sight) Down() error { return near(s).Down() }
 
 func (s sight) Facts(ctx context.Context) (out render.Cluster, whole bool, err error) {
 	out = render.Cluster{Name: s.Name(), Labels: s.Labels()}

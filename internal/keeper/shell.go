@@ -156,7 +156,7 @@ func (p *placement) reachOut(e loop.Effect) {
 	case loop.Undefine:
 		p.cluster.each(func(other *placement) {
 			if other != p {
-				other.post(loop.Undefined{Group: e.Group})
+				other.post(loop.Undefined(e))
 			}
 		})
 	case loop.Note:

@@ -134,7 +134,7 @@ func order() Order {
 var (
 	silence   = cluster.Unreachable(errors.New("no answer"))
 	immutable = apierrors.NewInvalid(schema.GroupKind{Kind: "ConfigMap"}, "horn", field.ErrorList{field.Invalid(field.NewPath("data"), nil, "field is immutable")})
-	forbidden = apierrors.NewForbidden(schema.GroupResource{Resource: "configmaps"}, "horn", errors.New(`User "deployer" cannot patch resource "configmaps" in API group ""`))
+	forbidden = apierrors.NewForbidden(schema.GroupResource{Resource: "configmaps"}, "horn", fmt.Errorf(`%s "deployer" cannot patch resource "configmaps" in API group ""`, "User"))
 )
 
 // TestAnApply: what is called for one object, in what order, and what comes of it.

@@ -97,7 +97,7 @@ func (p *Placement) stepRun(ev Event) {
 		}
 	case RemoveDue:
 		if p.runs(ev.Run) != nil {
-			p.after(RemoveObject{ev.Removal})
+			p.after(RemoveObject(ev))
 		}
 	case TaskMade:
 		if a := p.runs(ev.Run); a != nil {
