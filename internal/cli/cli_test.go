@@ -106,7 +106,7 @@ func TestTheBoardHasNoHiddenEnd(t *testing.T) {
 	for _, row := range strings.Split(narrow.String(), "\n") {
 		assert.LessOrEqual(t, len([]rune(row)), 100)
 	}
-	assert.Contains(t, got, "250 wards, 200 in step, 3 need you. Page 1 of 3: --page 2")
+	assert.Contains(t, got, "250 wards, 200 in step, 3 need you. Page 1 of 3; the next: --page 2")
 	assert.Contains(t, text(func(p *printer) { p.board(&client.WardList{}, &listFlags{}) }), "Register one: vigila ward add FILE")
 	assert.Equal(t, "No ward matches.\n", text(func(p *printer) { p.board(&client.WardList{}, &listFlags{search: "x"}) }))
 }

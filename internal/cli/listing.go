@@ -23,12 +23,18 @@ func list[T any](a *app, l listing[T]) *cobra.Command {
 	f, c := &pageFlags{}, l.command
 	c.Args = noArgs
 	c.RunE = func(c *cobra.Command, _ []string) error {
+		if err := pageAsked(f.page, f.limit); err != nil {
+			return err
+		}
 		conn, err := a.dial()
 		if err != nil {
 			return err
 		}
 		doc, items, total, err := l.ask(c.Context(), conn, f)
 		if err != nil {
+			return err
+		}
+		if err := onPage(f.page, f.limit, total); err != nil {
 			return err
 		}
 		if done, err := a.document(c.OutOrStdout(), doc); done {
@@ -40,7 +46,9 @@ func list[T any](a *app, l listing[T]) *cobra.Command {
 			return nil
 		}
 		l.print(p, items)
-		f.rest(p, len(items), total)
+		if foot := pageOf(f.page, f.limit, total); foot != "" {
+			p.line("\n%d of %d%s", len(items), total, foot)
+		}
 		return nil
 	}
 	f.add(c)

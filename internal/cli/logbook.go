@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,8 +24,11 @@ func (a *app) logbook() *cobra.Command {
 		},
 		ValidArgsFunction: a.wards,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
+			if err := pageAsked(pageNo, limit); err != nil {
+				return err
+			}
 			p := a.printer(c.OutOrStdout())
-			offset := (max(pageNo, 1) - 1) * limit
+			offset := (pageNo - 1) * limit
 			var list *client.EntryList
 			switch len(args) {
 			case 2:
@@ -38,11 +40,11 @@ func (a *app) logbook() *cobra.Command {
 				if err := conn.Check(r, err); err != nil {
 					return err
 				}
+				if log != "" {
+					return a.taskLog(c, conn, r.JSON200, log)
+				}
 				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
 					return err
-				}
-				if log != "" {
-					return p.taskLog(c.Context(), conn, r.JSON200, log)
 				}
 				p.entry(r.JSON200)
 				return nil
@@ -61,6 +63,9 @@ func (a *app) logbook() *cobra.Command {
 					return err
 				}
 				list = r.JSON200
+			}
+			if err := onPage(pageNo, limit, list.Total); err != nil {
+				return err
 			}
 			if done, err := a.document(c.OutOrStdout(), list); done {
 				return err
@@ -90,8 +95,8 @@ func (a *app) logbook() *cobra.Command {
 				rows = append(rows, []cell{plain(name), {what, color}, plain(ago(e.Started)), plain(took), plain(e.By), plain(clip(title(e.Revision), 44)), plain(why)})
 			}
 			p.table(rows)
-			if shown := offset + len(list.Items); shown < list.Total {
-				p.line("\n%d of %d entries. Older ones: --page %d", len(list.Items), list.Total, max(pageNo, 1)+1)
+			if foot := pageOf(pageNo, limit, list.Total); foot != "" {
+				p.line("\n%d of %d entries%s", len(list.Items), list.Total, foot)
 			}
 			return nil
 		}),
@@ -104,7 +109,7 @@ func (a *app) logbook() *cobra.Command {
 }
 
 // taskLog prints the log of a task of an entry, by the task's name.
-func (p *printer) taskLog(ctx context.Context, conn *client.Conn, e *client.Entry, name string) error {
+func (a *app) taskLog(c *cobra.Command, conn *client.Conn, e *client.Entry, name string) error {
 	var kept []string
 	for _, o := range e.Objects {
 		if !o.Log {
@@ -114,11 +119,14 @@ func (p *printer) taskLog(ctx context.Context, conn *client.Conn, e *client.Entr
 		if o.Name != name && !strings.EqualFold(o.Kind+"/"+o.Name, name) {
 			continue
 		}
-		r, err := conn.GetTaskLogWithResponse(ctx, e.Ward, e.Number, &client.GetTaskLogParams{Key: o.Key})
+		r, err := conn.GetTaskLogWithResponse(c.Context(), e.Ward, e.Number, &client.GetTaskLogParams{Key: o.Key})
 		if err := conn.Check(r, err); err != nil {
 			return err
 		}
-		_, err = p.Write(r.Body)
+		if done, err := a.document(c.OutOrStdout(), map[string]any{"ward": e.Ward, "entry": e.Number, "task": o.Kind + "/" + o.Name, "log": string(r.Body)}); done {
+			return err
+		}
+		_, err = a.printer(c.OutOrStdout()).Write(r.Body)
 		return err
 	}
 	return &Exit{ExitFailed, fmt.Sprintf("#%d of %s keeps no log of %s; it keeps %s", e.Number, e.Ward, name, pick(len(kept) == 0, "none", strings.Join(kept, ", ")))}

@@ -16,13 +16,14 @@ func (a *app) rollback() *cobra.Command {
 	c := &cobra.Command{
 		Use: "rollback WARD [ENTRY]", Short: "Go back to what an entry of the logbook left, and hold the ward there",
 		Long: `Go back to what an entry of the logbook left, from the objects that Vigila keeps: neither the repository nor a
-renderer is needed. The ward is held there; vigila release lets it run forward again.
+renderer is needed. The ward is held there; vigila release lets it run forward again. A run that goes on is stopped first.
 
 --propose touches no cluster: it writes a commit to a branch of its own in the repository, which takes the ward's path
 back to that entry (without ENTRY: to what the cluster holds now), so that git can say the same after a review.`,
 		Example: `  vigila logbook fare-gate@skerry
   vigila rollback fare-gate@skerry 38 --why 'gates reject season tickets'
   vigila rollback fare-gate@skerry 38 --preview
+  vigila rollback fare-gate@skerry 38 --only ConfigMap/fares
   vigila rollback fare-gate@skerry --propose`,
 		ValidArgsFunction: a.wards,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -42,7 +43,7 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
 			}
 			p := a.printer(c.OutOrStdout())
 			in.Kind, in.ToEntry = "rollback", n
-			if err := a.begin(c, conn, p, args[0], &in, "vigila rollback "+args[0]+" "+args[1]+again(c, "tasks", "allow")); err != nil || in.preview {
+			if err := a.begin(c, conn, p, args[0], &in, "vigila rollback "+args[0]+" "+args[1]+again(c, "only", "tasks", "allow")); err != nil || in.preview || a.output != "text" {
 				return err
 			}
 			p.line("Held at #%d. Let it run forward again: vigila release %s", n, args[0])
@@ -53,6 +54,7 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
 	f := c.Flags()
 	in.flags(f)
 	f.StringSliceVar(&in.Allow, "allow", nil, "guards to allow, by name")
+	f.StringSliceVar(&in.Only, "only", nil, "these objects and nothing else, as Kind/name")
 	f.BoolVar(&in.Tasks, "tasks", false, "run the tasks of that entry as well; they don't run without it")
 	f.BoolVar(&propose, "propose", false, "write the matching commit to a branch in the repository, and leave the cluster alone")
 	f.StringVar(&branch, "branch", "", "with --propose: the name of the branch (default: made from the ward and the revision)")

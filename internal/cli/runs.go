@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -20,7 +19,8 @@ func (a *app) sync() *cobra.Command {
 		Use: "sync WARD", Short: "Make the cluster as the repository declares, and wait until it is ready",
 		Long: `Make the cluster as the repository declares, and wait until it is ready: the repository is looked at first, tasks run
 in their turn, what is pending is applied step by step, what has drifted is put back, what is not declared any more is
-removed. When it is not ready in time, the ward goes back to what it was, unless it says otherwise.
+removed. When it is not ready in time, the ward goes back to what it was, unless it says otherwise. A run that goes on to
+the same is joined; another is waited for. Ctrl-C leaves it: the run goes on.
 
 --preview does all of it as a dry run: the plan in its order, what the API server would answer, and the guards that
 would stop it. Exit code 3 when there is something to do, 1 when something stands in the way.`,
@@ -79,7 +79,8 @@ func (a *app) begin(c *cobra.Command, conn *client.Conn, p *printer, ward string
 	if s.preview {
 		return a.preview(c, conn, p, ward, s.StartRun, do)
 	}
-	return a.start(c.Context(), conn, p, ward, s.StartRun, !s.noWait)
+	e, err := a.start(c.Context(), conn, a.progress(c), ward, s.StartRun, !s.noWait)
+	return a.told(c, e, err)
 }
 
 // again repeats the flags that a person has set, for the command that does what was previewed.
@@ -173,81 +174,6 @@ func (p *printer) plan(d *client.RunPreview, do string) {
 	}
 }
 
-// start begins a run and follows it to its end.
-func (a *app) start(ctx context.Context, conn *client.Conn, p *printer, ward string, in client.StartRun, wait bool) error {
-	r, err := conn.StartRunWithResponse(ctx, ward, in)
-	if err := conn.Check(r, err); err != nil {
-		return err
-	}
-	number := r.JSON202.Entry
-	if number == 0 {
-		p.line("Nothing to do: %s is as declared.", ward)
-		return nil
-	}
-	if !wait {
-		p.line("Started #%d. Follow it: vigila watch, or vigila logbook %s %d", number, ward, number)
-		return nil
-	}
-	return a.follow(ctx, conn, p, ward, number)
-}
-
-// follow prints the progress of a run until it ends, and of the rollback that follows a failed one.
-func (a *app) follow(ctx context.Context, conn *client.Conn, p *printer, ward string, number int) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	wake := make(chan struct{}, 1)
-	signal := func() {
-		select {
-		case wake <- struct{}{}:
-		default:
-		}
-	}
-	go conn.Follow(ctx, func(e client.Event) {
-		if e.Name == "" || e.Name == ward || strings.HasPrefix(e.Name, ward+"@") {
-			signal()
-		}
-	}, func(error) { signal() })
-	seen := map[string]string{}
-	p.line("%s #%d", p.paint("bold", ward), number)
-	failures := 0
-	for {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-wake:
-		case <-time.After(2 * time.Second):
-		}
-		began := time.Now()
-		r, err := conn.GetEntryWithResponse(ctx, ward, number)
-		rest := time.NewTimer(9 * time.Since(began)) // watching a big run must not slow it down
-		if err := conn.Check(r, err); err != nil {
-			var said *client.Error
-			if failures++; errors.As(err, &said) || failures > 30 {
-				return err
-			}
-			continue
-		}
-		failures = 0
-		e := r.JSON200
-		for _, o := range e.Objects {
-			now := string(o.State) + o.Reason
-			if seen[o.Key] == now || o.State == "waiting" {
-				continue
-			}
-			seen[o.Key] = now
-			p.line("  %s %s %s  %s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, stateWords(o))
-		}
-		if e.Outcome == "running" {
-			select {
-			case <-ctx.Done():
-			case <-rest.C:
-			}
-			continue
-		}
-		return a.ended(ctx, conn, p, ward, e)
-	}
-}
-
 func stateGlyph(p *printer, s client.EntryObjectState) string {
 	switch s {
 	case "ready", "removed":
@@ -281,26 +207,6 @@ func stateWords(o client.EntryObject) string {
 	return strings.TrimSuffix(state+": "+o.Reason, ": ")
 }
 
-// ended says how a run ended; after a failure the rollback is followed too.
-func (a *app) ended(ctx context.Context, conn *client.Conn, p *printer, ward string, e *client.Entry) error {
-	took := span(e.Ended.Sub(e.Started))
-	if e.Outcome == "done" {
-		p.line("%s", strings.TrimSpace(fmt.Sprintf("Done in %s. %s", took, title(e.Revision))))
-		return nil
-	}
-	p.line("%s after %s: %s", p.paint("failing", strings.ToUpper(string(e.Outcome[:1]))+string(e.Outcome[1:])), took, e.Reason)
-	if e.Kind == "sync" && (e.Outcome == "failed" || e.Outcome == "rolled back") {
-		r, err := conn.GetEntryWithResponse(ctx, ward, e.Number+1)
-		if conn.Check(r, err) == nil && r.JSON200.Kind == "rollback" {
-			p.line("Going back to #%d; %s is rejected.", r.JSON200.ToEntry, short(e.Revision))
-			if err := a.follow(ctx, conn, p, ward, e.Number+1); err != nil {
-				return err
-			}
-		}
-	}
-	return &Exit{Code: ExitFailed}
-}
-
 func (a *app) hold() *cobra.Command {
 	var reason string
 	var lasts time.Duration
@@ -311,6 +217,9 @@ func (a *app) hold() *cobra.Command {
 		ValidArgsFunction: a.wards,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in := client.HoldWard{Reason: reason}
+			if lasts < 0 || lasts == 0 && c.Flags().Changed("for") {
+				return usage("--for %s holds it for no time at all; write how long from now, such as 2h, or leave it out", lasts)
+			}
 			if lasts > 0 {
 				in.Until = time.Now().Add(lasts).UTC()
 			}
@@ -385,6 +294,9 @@ func (a *app) watch() *cobra.Command {
 		Example: "  vigila watch\n  vigila watch --cluster quay\n  vigila watch --needs-you | tee night.log",
 		Args:    noArgs,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, _ []string) error {
+			if err := pageAsked(f.page, f.limit); err != nil {
+				return err
+			}
 			p := a.printer(c.OutOrStdout())
 			wake := make(chan string, 1)
 			tell := func(s string) {

@@ -29,13 +29,37 @@ func (f *pageFlags) add(c *cobra.Command) {
 	c.Flags().IntVar(&f.page, "page", 1, "which page")
 }
 
-func (f *pageFlags) offset() int { return (max(f.page, 1) - 1) * f.limit }
+func (f *pageFlags) offset() int { return (f.page - 1) * f.limit }
 
-// rest tells what is on other pages.
-func (f *pageFlags) rest(p *printer, shown, total int) {
-	if shown < total {
-		p.line("%d of %d; the next: --page %d", shown, total, max(f.page, 1)+1)
+// pageAsked refuses pages that there can't be.
+func pageAsked(page, limit int) error {
+	switch {
+	case limit < 1 || limit > 1000:
+		return usage("--limit %d: a page has 1 to 1000", limit)
+	case page < 1:
+		return usage("--page %d: the first is 1", page)
 	}
+	return nil
+}
+
+// pageOf tells which page it is and how to come to the next; "" where there is one alone.
+func pageOf(page, limit, total int) string {
+	pages := (total + limit - 1) / limit
+	switch {
+	case pages < 2:
+		return ""
+	case page < pages:
+		return fmt.Sprintf(". Page %d of %d; the next: --page %d", page, pages, page+1)
+	}
+	return fmt.Sprintf(". Page %d of %d, the last", page, pages)
+}
+
+// onPage refuses a page behind the last.
+func onPage(page, limit, total int) error {
+	if pages := (total + limit - 1) / limit; page > 1 && page > pages {
+		return usage("--page %d: there %s", page, pick(pages < 2, "is one page alone", fmt.Sprintf("are %d pages", pages)))
+	}
+	return nil
 }
 
 func (a *app) repo() *cobra.Command {

@@ -71,7 +71,7 @@ func (f *listFlags) add(c *cobra.Command) {
 
 func (f *listFlags) params() *client.ListWardsParams {
 	return &client.ListWardsParams{Search: f.search, Standing: client.Standing(f.standing), Cluster: f.cluster, Owner: f.owner, Roster: f.roster, NeedsYou: f.needsYou,
-		Limit: f.limit, Offset: (max(f.page, 1) - 1) * f.limit}
+		Limit: f.limit, Offset: (f.page - 1) * f.limit}
 }
 
 func (a *app) wardList() *cobra.Command {
@@ -79,8 +79,14 @@ func (a *app) wardList() *cobra.Command {
 	c := &cobra.Command{
 		Use: "list", Short: "List wards, what needs you first", Example: "  vigila ward list\n  vigila ward list --needs-you\n  vigila ward list --search berth -o json", Args: noArgs,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, _ []string) error {
+			if err := pageAsked(f.page, f.limit); err != nil {
+				return err
+			}
 			r, err := conn.ListWardsWithResponse(c.Context(), f.params())
 			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if err := onPage(f.page, f.limit, r.JSON200.Total); err != nil {
 				return err
 			}
 			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
@@ -129,10 +135,7 @@ func (p *printer) board(l *client.WardList, f *listFlags) {
 	if l.NeedsYou > 0 {
 		foot += fmt.Sprintf(", %s", p.paint("bold", fmt.Sprintf("%d need you", l.NeedsYou)))
 	}
-	if shown := len(l.Items); shown < l.Total {
-		foot += fmt.Sprintf(". Page %d of %d: --page %d", f.page, (l.Total+f.limit-1)/f.limit, f.page+1)
-	}
-	p.line("%s", foot)
+	p.line("%s%s", foot, pageOf(f.page, f.limit, l.Total))
 }
 
 // standingWords says where a ward is, with counts; it may be drifted and behind at once.
@@ -370,7 +373,7 @@ func pick[T any](yes bool, a, b T) T {
 // followRemoval follows a dismantling, and waits until the ward is gone.
 func (a *app) followRemoval(ctx context.Context, conn *client.Conn, p *printer, ward string, number int) error {
 	if number > 0 {
-		if err := a.follow(ctx, conn, p, ward, number); err != nil {
+		if _, err := a.follow(ctx, conn, p, ward, number); err != nil {
 			p.line("It is tried again by itself, until it is done. Follow it: vigila logbook %s", ward)
 			return err
 		}

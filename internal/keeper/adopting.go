@@ -37,7 +37,7 @@ func (k *Keeper) Adopt(ctx context.Context, clusterName, namespace, wardName, di
 	c := k.clusters[clusterName]
 	k.mu.RUnlock()
 	if c == nil {
-		return Adoption{}, fault(NotFound, "there is no cluster %q; known: %s", clusterName, k.clusterNames())
+		return Adoption{}, k.unknownCluster(clusterName)
 	}
 	if c.conn == nil {
 		return Adoption{}, fault(Unreachable, "%v", c.err)
@@ -180,7 +180,7 @@ func (k *Keeper) Schema(ctx context.Context, clusterName string) ([]byte, error)
 	k.mu.RUnlock()
 	switch {
 	case c == nil:
-		return nil, fault(NotFound, "there is no cluster %q; known: %s", clusterName, k.clusterNames())
+		return nil, k.unknownCluster(clusterName)
 	case c.conn == nil:
 		return nil, fault(Unreachable, "%v", c.err)
 	}

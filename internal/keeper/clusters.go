@@ -146,7 +146,7 @@ func (k *Keeper) removeCluster(ctx context.Context, name string) error {
 	c := k.clusters[name]
 	k.mu.RUnlock()
 	if c == nil {
-		return fault(NotFound, "there is no cluster %q; known: %s", name, k.clusterNames())
+		return k.unknownCluster(name)
 	}
 	if n := k.wardsIn(name); n > 0 {
 		return fault(Conflict, "cluster %s keeps %d wards; remove them first", name, n)
@@ -162,13 +162,8 @@ func (k *Keeper) removeCluster(ctx context.Context, name string) error {
 	return nil
 }
 
-func (k *Keeper) clusterNames() string {
+func (k *Keeper) unknownCluster(name string) *Fault {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	var names []string
-	for n := range k.clusters {
-		names = append(names, n)
-	}
-	slices.Sort(names)
-	return orNone(names, "none yet; add one with vigila cluster add NAME --kubeconfig FILE")
+	return unknown("cluster", name, slices.Collect(maps.Keys(k.clusters)), "vigila cluster add NAME --kubeconfig FILE")
 }

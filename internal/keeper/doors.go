@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
@@ -220,6 +221,9 @@ func (w AddWards) do(ctx context.Context, k *Keeper, _ Actor) ([]string, error) 
 }
 
 func (w RemoveWard) do(ctx context.Context, k *Keeper, by Actor) (Nothing, error) {
+	if err := loop.KnownGuards(w.Allow, plan.GuardEmpty, plan.GuardMass); err != nil {
+		return Nothing{}, err
+	}
 	return Nothing{}, k.remove(ctx, w.Ward, logbook.Leaving{By: by.Name, Why: w.Why, Dismantle: w.Dismantle, Allow: w.Allow})
 }
 
@@ -318,6 +322,9 @@ func (w RemoveRoster) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, erro
 }
 
 func (w SyncRoster) do(ctx context.Context, k *Keeper, by Actor) (Roster, error) {
+	if err := loop.KnownGuards(w.Allow, roster.MassRemoval); err != nil {
+		return Roster{}, err
+	}
 	return k.syncRoster(ctx, w.Name, by.Name, w.Allow)
 }
 

@@ -19,6 +19,7 @@ import (
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/sources"
+	"vigila.dev/vigila/internal/nearest"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 )
@@ -42,6 +43,41 @@ const (
 
 func fault(kind FaultKind, format string, args ...any) *Fault {
 	return &Fault{Kind: kind, Text: fmt.Sprintf(format, args...)}
+}
+
+// unknown tells that there is no such thing: the nearest, or which there are, or how the first is made.
+func unknown(what, name string, known []string, first string) *Fault {
+	if len(known) == 0 {
+		return fault(NotFound, "there is no %s %q, nor any other yet; the first: %s", what, name, first)
+	}
+	return fault(NotFound, "there is no %s %q; %s", what, name, nearest.Words(name, known))
+}
+
+// Filter says which wards are wanted; what is empty is not asked for.
+type Filter struct{ Cluster, Owner, Roster string }
+
+// Check refuses a filter by something that there is not: no ward would match it, and that would look like good news.
+func (k *Keeper) Check(f Filter) error {
+	k.mu.RLock()
+	_, cluster := k.clusters[f.Cluster]
+	_, roster := k.rosters[f.Roster]
+	var owners []string
+	for _, p := range k.wards {
+		owners = append(owners, p.Ward.Owner)
+	}
+	k.mu.RUnlock()
+	owners = slices.DeleteFunc(owners, func(o string) bool { return o == "" })
+	switch {
+	case f.Cluster != "" && !cluster:
+		return k.unknownCluster(f.Cluster)
+	case f.Roster != "" && !roster:
+		_, err := k.roster(f.Roster)
+		return err
+	case f.Owner != "" && !slices.Contains(owners, f.Owner):
+		slices.Sort(owners)
+		return unknown("owner", f.Owner, slices.Compact(owners), "write owner: in a ward file")
+	}
+	return nil
 }
 
 // Options are the settings of a Keeper.

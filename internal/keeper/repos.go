@@ -9,6 +9,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"io"
+	"maps"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -307,7 +309,7 @@ func (k *Keeper) source(name string) (*sources.Loop, error) {
 	l := k.repos[name]
 	k.mu.RUnlock()
 	if l == nil {
-		return nil, fault(NotFound, "there is no repository %q; known: %s", name, k.repoNames())
+		return nil, k.unknownRepo(name)
 	}
 	return l, nil
 }
@@ -362,17 +364,8 @@ func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 	return r.Remove()
 }
 
-func (k *Keeper) repoNames() string {
-	var names []string
-	for _, r := range k.Repos() {
-		names = append(names, r.Name)
-	}
-	return orNone(names, "none yet; add one with vigila repo add NAME URL")
-}
-
-func orNone(names []string, none string) string {
-	if len(names) == 0 {
-		return none
-	}
-	return strings.Join(names, ", ")
+func (k *Keeper) unknownRepo(name string) *Fault {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return unknown("repository", name, slices.Collect(maps.Keys(k.repos)), "vigila repo add NAME URL")
 }

@@ -840,7 +840,7 @@ func (k *Keeper) roster(name string) (*rosterLoop, error) {
 	if l := k.rosters[name]; l != nil {
 		return l, nil
 	}
-	return nil, fault(NotFound, "there is no roster %q; known: %s", name, orNone(slices.Sorted(maps.Keys(k.rosters)), "none yet; add one with vigila roster add NAME --repo REPO --path PATH"))
+	return nil, unknown("roster", name, slices.Collect(maps.Keys(k.rosters)), "vigila roster add NAME --repo REPO --path PATH")
 }
 
 // LookRoster reads a roster's files now, and returns it as it stands then.

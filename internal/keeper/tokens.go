@@ -104,7 +104,7 @@ func (w EndToken) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	}
 	switch {
 	case !slices.Contains(names, w.Name):
-		return Nothing{}, fault(NotFound, "there is no token %q; known: %s", w.Name, strings.Join(names, ", "))
+		return Nothing{}, unknown("token", w.Name, names, "vigila token make NAME")
 	case admins == 0:
 		return Nothing{}, fault(Conflict, "token %s is the last of an admin; make another first: vigila token make NAME --role admin", w.Name)
 	}

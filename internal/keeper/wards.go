@@ -298,11 +298,7 @@ func (k *Keeper) unknown(name string) error {
 	for id := range k.wards {
 		ids = append(ids, id)
 	}
-	slices.Sort(ids)
-	if len(ids) > 12 {
-		ids = append(ids[:12], "…")
-	}
-	return fault(NotFound, "there is no ward %q; known: %s", name, orNone(ids, "none yet; add one with vigila ward add FILE"))
+	return unknown("ward", name, ids, "vigila ward add FILE")
 }
 
 // one finds a single placement by name@cluster, or by the name alone where there is one.

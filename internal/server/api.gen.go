@@ -1034,9 +1034,12 @@ type Pod struct {
 type Problem struct {
 	Detail string  `json:"detail,omitempty,omitzero"`
 	Guards []Guard `json:"guards,omitempty,omitzero"`
-	Status int     `json:"status"`
-	Title  string  `json:"title"`
-	Type   string  `json:"type"`
+
+	// Run the entry of the run that is in the way
+	Run    int    `json:"run,omitempty,omitzero"`
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Type   string `json:"type"`
 }
 
 // Proposal defines model for Proposal.
@@ -1242,7 +1245,7 @@ type StartRun struct {
 	Allow []string     `json:"allow,omitempty,omitzero"`
 	Kind  StartRunKind `json:"kind"`
 
-	// Only for a sync: these objects and nothing else, as Kind/name
+	// Only for a sync or a rollback: these objects and nothing else, as Kind/name
 	Only []string `json:"only,omitempty,omitzero"`
 
 	// Reapply for a sync: everything, changed or not, and the tasks

@@ -16,6 +16,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper"
+	"vigila.dev/vigila/internal/nearest"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -76,6 +77,14 @@ func (s *server) GetMe(c *gin.Context) {
 func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 	limit, offset, ok := page(c, q.Limit, q.Offset)
 	if !ok {
+		return
+	}
+	if err := s.Keeper.Check(keeper.Filter{Cluster: q.Cluster, Owner: q.Owner, Roster: q.Roster}); err != nil {
+		s.fail(c, err)
+		return
+	}
+	if words := compare.Standings(); q.Standing != "" && !slices.Contains(words, string(q.Standing)) {
+		problem(c, http.StatusUnprocessableEntity, "This can't be taken", fmt.Sprintf("there is no standing %q; %s", q.Standing, nearest.Words(string(q.Standing), words)))
 		return
 	}
 	var match []*standing.View
@@ -447,6 +456,13 @@ func (s *server) AddRepo(c *gin.Context) {
 	in, ok := body[AddRepo](c)
 	if !ok {
 		return
+	}
+	follows := []string{string(AddRepoFollowSubmodules), string(AddRepoFollowLargeFiles)}
+	for _, f := range in.Follow {
+		if !slices.Contains(follows, string(f)) {
+			problem(c, http.StatusUnprocessableEntity, "This can't be taken", fmt.Sprintf("follow: there is no %q to follow; %s", f, nearest.Words(string(f), follows)))
+			return
+		}
 	}
 	r := keeper.AddRepo{Trust: in.Trust}
 	r.Name, r.URL, r.User, r.Password, r.Key, r.Passphrase = in.Name, in.Url, in.User, in.Password, in.Key, in.Passphrase

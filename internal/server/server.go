@@ -101,10 +101,15 @@ func secure(c *gin.Context) {
 }
 
 // problem answers with a problem document (RFC 9457).
-func problem(c *gin.Context, status int, title, detail string, guards ...Guard) {
+func problem(c *gin.Context, status int, title, detail string) {
+	answerProblem(c, Problem{Title: title, Status: status, Detail: detail})
+}
+
+func answerProblem(c *gin.Context, p Problem) {
+	p.Type = "about:blank"
 	c.Abort()
 	c.Header("Content-Type", "application/problem+json")
-	c.JSON(status, Problem{Type: "about:blank", Title: title, Status: status, Detail: detail, Guards: guards})
+	c.JSON(p.Status, p)
 }
 
 // fail answers with what went wrong: a fault says so itself, everything else is the service's own mistake.
@@ -121,13 +126,13 @@ func (s *server) fail(c *gin.Context, err error) {
 		case keeper.Invalid:
 			problem(c, http.StatusUnprocessableEntity, "This can't be taken", f.Text)
 		case keeper.Guarded:
-			problem(c, http.StatusConflict, "A guard asks first", f.Text, guards...)
+			answerProblem(c, Problem{Title: "A guard asks first", Status: http.StatusConflict, Detail: f.Text, Guards: guards})
 		case keeper.Unreachable:
 			problem(c, http.StatusBadGateway, "The cluster does not answer", f.Text)
 		case keeper.Unwritten:
 			problem(c, http.StatusServiceUnavailable, "Nothing can be written down", f.Text)
 		default:
-			problem(c, http.StatusConflict, "Not now", f.Text)
+			answerProblem(c, Problem{Title: "Not now", Status: http.StatusConflict, Detail: f.Text, Run: f.Run})
 		}
 		return
 	}

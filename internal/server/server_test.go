@@ -96,7 +96,7 @@ func (s *testServer) refused(method, path, body string, status int, want string)
 
 func TestProblemsAreDocuments(t *testing.T) {
 	s := serve(t)
-	s.refused("GET", "/api/v1/wards/nobody", "", 404, `there is no ward "nobody"; known: none yet; add one with vigila ward add FILE`)
+	s.refused("GET", "/api/v1/wards/nobody", "", 404, `there is no ward "nobody", nor any other yet; the first: vigila ward add FILE`)
 	s.refused("GET", "/api/v1/wards/nobody/entries/1", "", 404, "there is no ward")
 	s.refused("GET", "/api/v1/wards/nobody/entries/x", "", 400, "number")
 	s.refused("GET", "/api/v1/nothing", "", 404, "api/openapi.yaml lists the calls")
@@ -108,9 +108,9 @@ func TestProblemsAreDocuments(t *testing.T) {
 	s.refused("POST", "/api/v1/wards", `{"file": "`+strings.Repeat("x", maxBody)+`"}`, 413, "too large")
 	s.refused("POST", "/api/v1/repos", `{"name": "Moorings", "url": "https://x/y"}`, 422, `name: "Moorings" is not a name`)
 	s.refused("POST", "/api/v1/repos", `{"name": "moorings", "url": "file:///nonexistent"}`, 422, "there is no repository at file:///nonexistent")
-	s.refused("DELETE", "/api/v1/repos/moorings", "", 404, `there is no repository "moorings"; known: none yet`)
+	s.refused("DELETE", "/api/v1/repos/moorings", "", 404, `there is no repository "moorings", nor any other yet; the first: vigila repo add NAME URL`)
 	s.refused("POST", "/api/v1/clusters", `{"name": "quay", "kubeconfig_file": "/nonexistent"}`, 422, "not read unless it is started with --kubeconfigs")
-	s.refused("DELETE", "/api/v1/clusters/quay", "", 404, `there is no cluster "quay"; known: none yet`)
+	s.refused("DELETE", "/api/v1/clusters/quay", "", 404, `there is no cluster "quay", nor any other yet; the first: vigila cluster add`)
 	s.refused("POST", "/api/v1/wards/nobody/runs", `{"kind": "rollback"}`, 422, "a rollback needs to_entry")
 	s.refused("PUT", "/api/v1/wards/nobody/hold", `{"until": "soon"}`, 400, "it must be JSON")
 }
@@ -202,7 +202,7 @@ func TestAWardInAClusterThatNeverAnswered(t *testing.T) {
 
 	again.refused("DELETE", "/api/v1/repos/moorings", "", 409, "is used by 2 wards")
 	assert.Equal(t, 204, again.call("DELETE", "/api/v1/wards/tide-gauge", "", nil).StatusCode)
-	again.refused("GET", "/api/v1/wards/tide-gauge", "", 404, "known: berth-planner@quay")
+	again.refused("GET", "/api/v1/wards/tide-gauge", "", 404, "there is berth-planner@quay")
 }
 
 // reopen serves the same data anew, as after a restart.
@@ -297,14 +297,25 @@ func TestTokens(t *testing.T) {
 	s.refused("GET", "/api/v1/me", "", 401, "it was ended, or is of another service")
 }
 
+// TestWordsThatAreNoneAreNotNoWards: a filter with a mistake would otherwise look like good news.
+func TestWordsThatAreNoneAreNotNoWards(t *testing.T) {
+	s := serve(t)
+	s.refused("GET", "/api/v1/wards?standing=drifed", "", 422, `there is no standing "drifed"; did you mean drifted?`)
+	s.refused("GET", "/api/v1/wards?cluster=nope", "", 404, `there is no cluster "nope", nor any other yet`)
+	s.refused("GET", "/api/v1/wards?roster=nope", "", 404, `there is no roster "nope"`)
+	s.refused("GET", "/api/v1/wards?owner=nobody", "", 404, `there is no owner "nobody"`)
+	s.refused("POST", "/api/v1/repos", `{"name": "moorings", "url": "https://git.brindle.example/moorings.git", "follow": ["submodule"]}`, 422, `there is no "submodule" to follow; did you mean submodules?`)
+}
+
 func TestWhatARunMayAskFor(t *testing.T) {
 	s := serve(t)
 	for body, want := range map[string]string{
-		`{"kind": "rollback", "to_entry": 1, "only": ["ConfigMap/a"]}`: "only, revision, retry and reapply belong to a sync",
-		`{"kind": "restore", "revision": "main"}`:                      "belong to a sync",
-		`{"kind": "sync", "tasks": true}`:                              "tasks belongs to a rollback",
-		`{"kind": "sync", "reapply": true, "only": ["ConfigMap/a"]}`:   "reapply takes everything and only takes a part",
-		`{"kind": "rollback", "tasks": true}`:                          "a rollback needs to_entry",
+		`{"kind": "restore", "only": ["ConfigMap/a"]}`:               "only belongs to a sync or a rollback",
+		`{"kind": "sync", "allow": ["mass-remval"]}`:                 "there is no guard \"mass-remval\"; did you mean mass-removal?",
+		`{"kind": "restore", "revision": "main"}`:                    "belong to a sync",
+		`{"kind": "sync", "tasks": true}`:                            "tasks belongs to a rollback",
+		`{"kind": "sync", "reapply": true, "only": ["ConfigMap/a"]}`: "reapply takes everything and only takes a part",
+		`{"kind": "rollback", "tasks": true}`:                        "a rollback needs to_entry",
 	} {
 		s.refused("POST", "/api/v1/wards/nobody/runs", body, 422, want)
 		s.refused("POST", "/api/v1/wards/nobody/preview", body, 422, want)

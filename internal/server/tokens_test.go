@@ -113,7 +113,7 @@ func TestTokensEnd(t *testing.T) {
 	require.Equal(t, http.StatusOK, s.call("POST", "/api/v1/tokens", `{"name": "past", "role": "reader", "for": 60}`, nil).StatusCode, "a name that has ended is free again")
 	past.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "it was ended, or is of another service")
 
-	s.refused("DELETE", "/api/v1/tokens/none-such", "", http.StatusNotFound, `there is no token "none-such"; known: past, ci, operator`)
+	s.refused("DELETE", "/api/v1/tokens/none-such", "", http.StatusNotFound, `there is no token "none-such"; there are ci, operator and past`)
 	s.refused("DELETE", "/api/v1/tokens/operator", "", http.StatusConflict, "is the last of an admin")
 	assert.Equal(t, http.StatusNoContent, s.call("DELETE", "/api/v1/tokens/ci", "", nil).StatusCode)
 	ci.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "it was ended")

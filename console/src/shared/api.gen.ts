@@ -792,6 +792,8 @@ export interface components {
             status: number;
             detail?: string;
             guards?: components["schemas"]["Guard"][];
+            /** @description the entry of the run that is in the way */
+            run?: number;
         };
         Guard: {
             /** @description what to give as allow */
@@ -1250,7 +1252,7 @@ export interface components {
             why?: string;
             /** @description names of guards */
             allow?: string[];
-            /** @description for a sync: these objects and nothing else, as Kind/name */
+            /** @description for a sync or a rollback: these objects and nothing else, as Kind/name */
             only?: string[];
             /** @description for a sync: another branch, tag or commit than the ward follows; the ward is then held there */
             revision?: string;

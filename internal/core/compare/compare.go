@@ -28,6 +28,11 @@ const (
 	Blind     Standing = "blind"
 )
 
+// Standings are the words of all standings.
+func Standings() []string {
+	return []string{string(InStep), string(Behind), string(Drifted), string(Contested), string(Blind)}
+}
+
 // Baseline is what Vigila last applied of one object, as the API server answered it. What is needed at every watch
 // event is in it; the fields themselves are in Detail, and only read to explain a difference.
 type Baseline struct {

@@ -24,6 +24,7 @@ type Fault struct {
 	Kind   FaultKind
 	Text   string
 	Guards []plan.Guard
+	Run    int // the entry of the run that is in the way; 0 when none is
 }
 
 func (f *Fault) Error() string { return f.Text }

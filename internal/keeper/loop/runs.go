@@ -18,6 +18,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
+	"vigila.dev/vigila/internal/nearest"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -54,12 +55,26 @@ func (r Ask) Check() error {
 		return fault(Invalid, "a rollback needs to_entry, the number of the entry to go back to")
 	case r.Kind != run.Rollback && r.ToEntry != 0:
 		return fault(Invalid, "to_entry belongs to a rollback")
-	case r.Kind != run.Sync && (len(r.Only) > 0 || r.Revision != "" || r.Retry || r.Reapply):
-		return fault(Invalid, "only, revision, retry and reapply belong to a sync")
+	case r.Kind == run.Restore && len(r.Only) > 0:
+		return fault(Invalid, "only belongs to a sync or a rollback; a restore puts back what has drifted, and nothing else")
+	case r.Kind != run.Sync && (r.Revision != "" || r.Retry || r.Reapply):
+		return fault(Invalid, "revision, retry and reapply belong to a sync")
 	case r.Kind != run.Rollback && r.Tasks:
 		return fault(Invalid, "tasks belongs to a rollback; a sync runs its tasks anyway")
+	case r.Tasks && len(r.Only) > 0:
+		return fault(Invalid, "tasks run with the whole and only takes a part; choose one of them")
 	case r.Reapply && len(r.Only) > 0:
 		return fault(Invalid, "reapply takes everything and only takes a part; choose one of them")
+	}
+	return KnownGuards(r.Allow, plan.GuardEmpty, plan.GuardMass, orderGuard)
+}
+
+// KnownGuards refuses names that no guard has. An object that holds data is a guard of its own, by its Kind/name.
+func KnownGuards(allow []string, known ...string) error {
+	for _, name := range allow {
+		if !slices.Contains(known, name) && !strings.Contains(name, "/") {
+			return fault(Invalid, "there is no guard %q; %s (what holds data is allowed by its Kind/name)", name, nearest.Words(name, known))
+		}
 	}
 	return nil
 }
@@ -132,7 +147,9 @@ func (p *Placement) start(r Ask) (int, error) {
 		return 0, ErrQuiet
 	}
 	if p.run != nil {
-		return 0, fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.ID, p.run.entry.Kind, p.run.entry.Number, p.ID)
+		f := fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.ID, p.run.entry.Kind, p.run.entry.Number, p.ID)
+		f.Run = p.run.entry.Number
+		return 0, f
 	}
 	ready, err := p.Prepare(r)
 	if err != nil {
