@@ -1,0 +1,172 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/apimachinery/pkg/types"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// gate is a Service that is ready once somebody opens it: what comes after it waits.
+const gate = "apiVersion: v1\nkind: Service\nmetadata: {name: gate}\nspec: {type: LoadBalancer, selector: {app: gate}, ports: [{port: 80}]}\n"
+
+// open makes the gate ready, or not.
+func (s *service) open(yes bool) {
+	s.t.Helper()
+	patch := `{"status":{"loadBalancer":{"ingress":null}}}`
+	if yes {
+		patch = `{"status":{"loadBalancer":{"ingress":[{"ip":"192.0.2.9"}]}}}`
+	}
+	_, err := dynamicClient(s.t).Resource(schema.GroupVersionResource{Version: "v1", Resource: "services"}).Namespace(s.name).Patch(context.Background(), "gate", types.MergePatchType, []byte(patch), metav1.PatchOptions{}, "status")
+	require.NoError(s.t, err)
+}
+
+// started runs a command that takes a while, and tells what it has printed once it is through.
+func (s *service) started(args ...string) (told func() string, ended func() (string, int), interrupt func()) {
+	s.t.Helper()
+	file, err := os.CreateTemp(s.t.TempDir(), "out")
+	require.NoError(s.t, err)
+	cmd := exec.Command(filepath.Join(bin, "vigila"), args...)
+	cmd.Env = append(os.Environ(), "VIGILA_URL="+s.url, "VIGILA_TOKEN="+s.token)
+	cmd.Stdout, cmd.Stderr = file, file
+	require.NoError(s.t, cmd.Start())
+	told = func() string {
+		b, err := os.ReadFile(file.Name())
+		require.NoError(s.t, err)
+		return string(b)
+	}
+	ended = func() (string, int) {
+		_ = cmd.Wait()
+		return told(), cmd.ProcessState.ExitCode()
+	}
+	return told, ended, func() { require.NoError(s.t, cmd.Process.Signal(os.Interrupt)) }
+}
+
+// TestRunsAreJoinedAndWaitedFor: nobody fails because somebody else was a moment earlier.
+func TestRunsAreJoinedAndWaitedFor(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	says := func(told func() string, what string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(told(), what) }, patience, patience/600, "%s is said", what)
+	}
+	s.push("A gate", map[string]string{"app/gate.yaml": gate, "app/horn.yaml": config("horn", "interval", "30s")})
+	s.add(s.wardFile("sync: ask, every: 1s", "within: 60s"))
+	s.fails(1, "no run goes on in "+s.name, "run", s.name)
+	first, firstEnds, _ := s.started("sync", s.name)
+	says(first, "waits for a load balancer address")
+
+	// Another sync to the same joins it; somebody who leaves is told that it goes on; one who only starts is told as much.
+	second, secondEnds, _ := s.started("sync", s.name)
+	says(second, "sync #1 goes on to the same already, since")
+	third, thirdEnds, leave := s.started("run", s.name)
+	says(third, "waits for a load balancer address")
+	leave()
+	out, code := thirdEnds()
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "left; #1 goes on. Follow it: vigila run "+s.name+" 1. Stop it: vigila sync "+s.name+" --stop")
+	assert.Contains(t, s.ok("sync", s.name, "--no-wait"), "sync #1 goes on to the same already")
+	waiting, waitingEnds, _ := s.started("wait", s.name, "--within", "2m")
+	// A restore is another run: it waits for its turn.
+	restore, restoreEnds, _ := s.started("restore", s.name)
+	says(restore, "sync #1 goes on, started by admin; this waits for its end")
+	says(waiting, "") // it tells nothing while a run goes on
+	s.open(true)
+	for name, ends := range map[string]func() (string, int){"first": firstEnds, "second": secondEnds} {
+		out, code := ends()
+		assert.Zero(t, code, "%s: %s", name, out)
+		assert.Contains(t, out, "Done in ", name)
+	}
+	out, code = restoreEnds()
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "Nothing to do")
+	out, code = waitingEnds()
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "in step")
+	assert.Len(t, s.entries(), 1, "one run was enough for all of them")
+
+	// A document tells the same to a pipeline.
+	var e client.Entry
+	require.NoError(t, json.Unmarshal([]byte(s.ok("run", s.name, "1", "-o", "json")), &e))
+	assert.EqualValues(t, "done", e.Outcome)
+	require.NoError(t, json.Unmarshal([]byte(s.ok("sync", s.name, "-o", "json")), &e))
+	assert.EqualValues(t, "done", e.Outcome)
+
+	// A rollback takes the place of a run that goes forward.
+	s.open(false)
+	s.push("A horn that is too loud", map[string]string{"app/horn.yaml": config("horn", "interval", "1s"), "app/bell.yaml": config("bell", "interval", "9s"), "app/gate.yaml": strings.Replace(gate, "port: 80", "port: 81", 1)})
+	forward, forwardEnds, _ := s.started("sync", s.name)
+	says(forward, "waits for a load balancer address")
+	back, backEnds, _ := s.started("rollback", s.name, "1")
+	says(back, "goes on, started by admin; it is stopped first")
+	s.open(true)
+	out, code = forwardEnds()
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, out, "Stopped after ")
+	out, code = backEnds()
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "Held at #1")
+	value := func(name string) string {
+		o := live(t, "", "v1", "configmaps", s.name, name)
+		if o == nil {
+			return ""
+		}
+		data, _ := o.Object["data"].(map[string]any)
+		v, _ := data["interval"].(string)
+		return v
+	}
+	assert.Equal(t, "30s", value("horn"))
+	s.fails(1, "does not get there by itself", "wait", s.name, "--within", "1m")
+
+	// A part of it can go back alone.
+	s.ok("release", s.name)
+	s.ok("sync", s.name)
+	s.ok("wait", s.name, "--for", "in-step", "--within", "1m")
+	s.ok("rollback", s.name, "1", "--only", "ConfigMap/horn")
+	assert.Equal(t, "30s", value("horn"))
+	assert.Equal(t, "9s", value("bell"), "the rest stays as it is")
+	w := s.until("it is held", func(w client.Ward) bool { return w.Hold.By != "" })
+	assert.EqualValues(t, "behind", w.Standing)
+	assert.Equal(t, 1, w.Pending)
+}
+
+// TestWhatIsMistypedIsSaid, with what was meant.
+func TestWhatIsMistypedIsSaid(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("A horn", map[string]string{"app/horn.yaml": config("horn", "interval", "30s")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 30s"))
+	s.until("it is in step", inStepAndReady)
+	for _, c := range []struct {
+		want string
+		args []string
+		code int
+	}{
+		{`unknown command "lst" for vigila ward; did you mean vigila ward list?`, []string{"ward", "lst"}, 2},
+		{`there is no standing "drifed"; did you mean drifted?`, []string{"ward", "list", "--standing", "drifed"}, 1},
+		{`there is no cluster "quey"; did you mean quay?`, []string{"ward", "list", "--cluster", "quey"}, 1},
+		{`there is no roster "nope"`, []string{"ward", "list", "--roster", "nope"}, 1},
+		{`there is no guard "mass-remval"; did you mean mass-removal?`, []string{"sync", s.name, "--allow", "mass-remval"}, 1},
+		{`--for -2h0m0s holds it for no time at all`, []string{"hold", s.name, "--for", "-2h"}, 2},
+		{`there is no "submodule" to follow; did you mean submodules?`, []string{"repo", "add", "x", s.origin(), "--follow", "submodule"}, 1},
+		{`--page 9: there is one page alone`, []string{"ward", "list", "--page", "9"}, 2},
+		{`--page 0: the first is 1`, []string{"logbook", "--page", "0"}, 2},
+		{`--limit 0: a page has 1 to 1000`, []string{"repo", "list", "--limit", "0"}, 2},
+		{`--for redy: did you mean ready?`, []string{"wait", s.name, "--for", "redy"}, 2},
+		{`there is no ward "` + s.name[:len(s.name)-1] + `"; did you mean ` + s.name + `@quay?`, []string{"diff", s.name[:len(s.name)-1]}, 1},
+	} {
+		s.fails(c.code, c.want, c.args...)
+	}
+	assert.Empty(t, s.ward().Hold.By)
+}
