@@ -361,7 +361,7 @@ func TestConsoleSources(t *testing.T) {
 	assert.NotContains(t, git(t, labDir+"/git/"+s.name+".git", "ls-tree", "-r", "--name-only", "main"), "console-two")
 	b.click("Close")
 
-	b.open(s.url + "/sources")
+	b.open(s.url + "/repositories")
 	b.shows("1 repository that wards come from.")
 	b.click("Add a repository")
 	b.fill("name", "copy")

@@ -298,7 +298,7 @@ func TestPartsRevisionsAndRejections(t *testing.T) {
 	first := s.push("Seven berths", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.8.2", 1), "app/config.yaml": config("berths", "count", "7"), "app/secret.yaml": "apiVersion: v1\nkind: Secret\nmetadata: {name: door}\nstringData: {password: low-tide}\n"})
 	s.add(s.wardFile("sync: auto, drift: report, every: 1s", "within: 30s"))
 	s.until("it is in step and ready", inStepAndReady)
-	s.ok("hold", s.name, "--reason", "trying parts")
+	s.ok("hold", s.name, "--why", "trying parts")
 	second := s.push("Eight berths and a door", map[string]string{"app/config.yaml": config("berths", "count", "8"), "app/service.yaml": webService,
 		"app/secret.yaml": "apiVersion: v1\nkind: Secret\nmetadata: {name: door}\nstringData: {password: high-tide}\n"})
 	s.ok("look", s.name)

@@ -413,7 +413,7 @@ func TestChartsFromElsewhere(t *testing.T) {
 	assert.Contains(t, s.ok("repo", "add", "charts", server.URL, "--charts", "--user", "vigila", "--password-file", s.file("p", "open-sesame\n")), "charts: mark")
 	s.push("Values", map[string]string{"quay.yaml": "from: values\n"})
 	file := func(repo, version string) string {
-		return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom:\n  chart: {repo: %[2]s, name: mark, version: %[3]q}\n  values_from: [{repo: %[1]s, path: quay.yaml}]\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, every: 1s}\n", s.name, repo, version)
+		return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom:\n  chart: {repo: %[2]s, name: mark, version: %[3]q}\n  values_in: [{repo: %[1]s, path: quay.yaml}]\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, every: 1s}\n", s.name, repo, version)
 	}
 	data := func() map[string]string {
 		o := live(t, "", "v1", "configmaps", s.name, "mark")

@@ -217,7 +217,7 @@ func TestHoldsEndByThemselves(t *testing.T) {
 	s.push("Config", map[string]string{"app/horn.yaml": config("horn", "interval", "30s")})
 	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 30s"))
 	s.until("it is in step", inStepAndReady)
-	assert.Contains(t, s.ok("hold", s.name, "--reason", "gale watch", "--for", "10s"), "is held for")
+	assert.Contains(t, s.ok("hold", s.name, "--why", "gale watch", "--for", "10s"), "is held for")
 	id := s.push("Config", map[string]string{"app/horn.yaml": config("horn", "interval", "40s")})
 	s.edit("hurry", "configmap/horn", "data.interval=1s")
 	w := s.until("the drift is seen", func(w client.Ward) bool { return w.Drifted > 0 || w.Hold.By == "" })

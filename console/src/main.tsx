@@ -12,6 +12,7 @@ import { createRoot } from "react-dom/client";
 import {
   BrowserRouter,
   Link,
+  Navigate,
   NavLink,
   Route,
   Routes,
@@ -21,7 +22,7 @@ import {
 } from "react-router";
 import { ClustersPage } from "./clusters/page";
 import { SignIn } from "./people/signin";
-import { SourcesPage } from "./repositories/page";
+import { RepositoriesPage } from "./repositories/page";
 import { RostersPage } from "./rosters/page";
 import { LogbookPage } from "./runs/logbook";
 import { Problem, api, dropSignInLink, follow, got, signIn, signInLink, token } from "./shared/api";
@@ -100,7 +101,7 @@ const keys: [string, string][] = [
   ["Enter", "open the chosen ward"],
   ["g w", "watch"],
   ["g l", "logbook"],
-  ["g s", "set up: rosters, sources, clusters"],
+  ["g s", "set up: rosters, repositories, clusters"],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
 ];
@@ -234,7 +235,8 @@ function Frame() {
           <Route path="/logbook" element={<LogbookPage />} />
           <Route element={<SetUp />}>
             <Route path="/rosters" element={<RostersPage />} />
-            <Route path="/sources" element={<SourcesPage />} />
+            <Route path="/repositories" element={<RepositoriesPage />} />
+            <Route path="/sources" element={<Navigate to="/repositories" replace />} />
             <Route path="/clusters" element={<ClustersPage />} />
           </Route>
           <Route

@@ -207,7 +207,7 @@ func (c *checker) ward(w ward.Ward, file string) {
 	}
 	for _, one := range forms {
 		c.taken[one.From.Path] = true
-		if slices.ContainsFunc(one.From.ValuesFrom, func(v ward.ValuesFile) bool { return v.Repo != "" && v.Repo != home && v.Repo != one.From.Repo }) {
+		if slices.ContainsFunc(one.From.ValuesIn, func(v ward.ValuesFile) bool { return v.Repo != "" && v.Repo != home && v.Repo != one.From.Repo }) {
 			continue
 		}
 		// Where only some clusters' blocks say which namespace, what none of them is meant for may be nowhere.

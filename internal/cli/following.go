@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vigila.dev/vigila/internal/client"
-	"vigila.dev/vigila/internal/nearest"
+	"vigila.dev/vigila/internal/core/nearest"
 )
 
 // start begins a run and follows it to its end. One that goes on to the same is joined, for another is waited, and a rollback takes the

@@ -213,13 +213,14 @@ func (a *app) reject() *cobra.Command {
 }
 
 func (a *app) accept() *cobra.Command {
-	return &cobra.Command{
+	var why string
+	c := &cobra.Command{
 		Use: "accept WARD REVISION", Short: "Lift the rejection of a revision: automatic runs may go there again",
 		Example:           "  vigila accept fare-gate@skerry 4be19f0",
 		Args:              exactly(2, "a ward and a revision"),
 		ValidArgsFunction: a.wards,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
-			r, err := conn.LiftRejectionWithResponse(c.Context(), args[0], args[1])
+			r, err := conn.LiftRejectionWithResponse(c.Context(), args[0], args[1], &client.LiftRejectionParams{Why: why})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
@@ -227,6 +228,8 @@ func (a *app) accept() *cobra.Command {
 			return nil
 		}),
 	}
+	c.Flags().StringVar(&why, "why", "", "the reason, for the logbook")
+	return c
 }
 
 func entryNumber(s string) (int, error) {

@@ -160,10 +160,33 @@ func (a *app) onRoster(use, about, example string, do func(context.Context, *cli
 			if done, err := a.document(c.OutOrStdout(), r); done {
 				return err
 			}
-			a.printer(c.OutOrStdout()).oneRoster(r)
-			return nil
+			p := a.printer(c.OutOrStdout())
+			p.oneRoster(r)
+			return p.wardsOf(c.Context(), conn, r.Name)
 		}),
 	})
+}
+
+// wardsOf lists the wards of a roster, what needs somebody first.
+func (p *printer) wardsOf(ctx context.Context, conn *client.Conn, roster string) error {
+	rows := [][]cell{}
+	for offset := 0; ; offset += 1000 {
+		r, err := conn.ListWardsWithResponse(ctx, &client.ListWardsParams{Roster: roster, Limit: 1000, Offset: offset})
+		if err := conn.Check(r, err); err != nil {
+			return err
+		}
+		for _, w := range r.JSON200.Items {
+			rows = append(rows, wardRow(w))
+		}
+		if offset+1000 >= r.JSON200.Total {
+			break
+		}
+	}
+	if len(rows) > 0 {
+		p.line("")
+		p.table(rows)
+	}
+	return nil
 }
 
 func (a *app) rosterShow() *cobra.Command {

@@ -208,15 +208,15 @@ func stateWords(o client.EntryObject) string {
 }
 
 func (a *app) hold() *cobra.Command {
-	var reason string
+	var why string
 	var lasts time.Duration
 	c := &cobra.Command{
 		Use: "hold WARD", Short: "Stop automatic runs on a ward, with a reason and an optional end",
-		Example:           "  vigila hold fog-signal@quay --reason 'gale watch' --for 2h",
+		Example:           "  vigila hold fog-signal@quay --why 'gale watch' --for 2h",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
-			in := client.HoldWard{Reason: reason}
+			in := client.HoldWard{Reason: why}
 			if lasts < 0 || lasts == 0 && c.Flags().Changed("for") {
 				return usage("--for %s holds it for no time at all; write how long from now, such as 2h, or leave it out", lasts)
 			}
@@ -235,20 +235,27 @@ func (a *app) hold() *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().StringVar(&reason, "reason", "", "why, for whoever looks next")
+	whyFlag(c, &why, "for whoever looks next")
 	c.Flags().DurationVar(&lasts, "for", 0, "how long, such as 2h (default: until released)")
 	return c
 }
 
+// whyFlag takes the reason for something. --reason is its name of before, and goes on for one version.
+func whyFlag(c *cobra.Command, into *string, who string) {
+	c.Flags().StringVar(into, "why", "", "the reason, "+who)
+	c.Flags().StringVar(into, "reason", "", "")
+	_ = c.Flags().MarkDeprecated("reason", "write --why; --reason goes with the next version")
+}
+
 func (a *app) release() *cobra.Command {
-	var reason string
+	var why string
 	c := &cobra.Command{
 		Use: "release WARD", Short: "Let automatic runs go on after a hold or a rollback",
-		Example:           "  vigila release fog-signal@quay --reason 'gale is over'",
+		Example:           "  vigila release fog-signal@quay --why 'gale is over'",
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
-			r, err := conn.ReleaseWardWithResponse(c.Context(), args[0], &client.ReleaseWardParams{Reason: reason})
+			r, err := conn.ReleaseWardWithResponse(c.Context(), args[0], &client.ReleaseWardParams{Reason: why})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
@@ -261,7 +268,7 @@ func (a *app) release() *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().StringVar(&reason, "reason", "", "why, for the logbook")
+	whyFlag(c, &why, "for the logbook")
 	return c
 }
 

@@ -122,12 +122,7 @@ func (p *printer) board(l *client.WardList, f *listFlags) {
 	}
 	rows := [][]cell{{{"WARD", "soft"}, {"STANDING", "soft"}, {"HEALTH", "soft"}, {"FOR", "soft"}, {"WHAT IS GOING ON", "soft"}}}
 	for _, w := range l.Items {
-		name := plain(w.Id)
-		if w.NeedsYou {
-			name.color = "bold"
-		}
-		rows = append(rows, []cell{name, {standingGlyph[w.Standing] + " " + standingWords(w), string(w.Standing)}, {healthGlyph[w.Health] + " " + string(w.Health), string(w.Health)},
-			plain(since(w.Since)), plain(w.Says)})
+		rows = append(rows, wardRow(w))
 	}
 	p.table(rows)
 	p.line("")
@@ -136,6 +131,16 @@ func (p *printer) board(l *client.WardList, f *listFlags) {
 		foot += fmt.Sprintf(", %s", p.paint("bold", fmt.Sprintf("%d need you", l.NeedsYou)))
 	}
 	p.line("%s%s", foot, pageOf(f.page, f.limit, l.Total))
+}
+
+// wardRow is a ward as a line of a list; what it says stays on that line.
+func wardRow(w client.Ward) []cell {
+	name := plain(w.Id)
+	if w.NeedsYou {
+		name.color = "bold"
+	}
+	return []cell{name, {standingGlyph[w.Standing] + " " + standingWords(w), string(w.Standing)}, {healthGlyph[w.Health] + " " + string(w.Health), string(w.Health)},
+		plain(since(w.Since)), plain(strings.Join(strings.Fields(w.Says), " "))}
 }
 
 // standingWords says where a ward is, with counts; it may be drifted and behind at once.
@@ -225,7 +230,12 @@ func (p *printer) ward(d *client.WardDetail) {
 	if w.Owner != "" {
 		rows = append(rows, []cell{{"owner", "soft"}, plain(w.Owner)})
 	}
-	rows = append(rows, []cell{{"keep", "soft"}, plain(fmt.Sprintf("sync %s, drift %s, additions %s", pick(w.AutoSync, "auto", "ask"), pick(w.RestoreDrift, "restore", "report"), w.KeepAdditions))},
+	rows = append(rows, []cell{{"keep", "soft"}, plain(fmt.Sprintf("sync %s, drift %s, additions %s, prune %t", pick(w.AutoSync, "auto", "ask"), pick(w.RestoreDrift, "restore", "report"), w.KeepAdditions, w.Prune))},
+		[]cell{{"settle", "soft"}, plain(fmt.Sprintf("within %s, otherwise %s", span(time.Duration(w.SettleSeconds)*time.Second), w.SettleOtherwise))})
+	if len(w.After) > 0 {
+		rows = append(rows, []cell{{"after", "soft"}, plain(strings.Join(w.After, ", "))})
+	}
+	rows = append(rows,
 		[]cell{{"repository", "soft"}, plain(known(w.Repository, "read "))}, []cell{{"cluster", "soft"}, plain(pick(w.Live.Known, "watched live", known(w.Live, "heard ")))})
 	if w.Revision.Id != "" && w.Revision.Id != w.Applied.Id {
 		rows = append(rows, []cell{{"newest", "soft"}, plain(title(w.Revision))})

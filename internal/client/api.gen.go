@@ -467,6 +467,24 @@ func (e WardKeepAdditions) Valid() bool {
 	}
 }
 
+// Defines values for WardSettleOtherwise.
+const (
+	WardSettleOtherwiseRollback WardSettleOtherwise = "rollback"
+	WardSettleOtherwiseStop     WardSettleOtherwise = "stop"
+)
+
+// Valid indicates whether the value is a known member of the WardSettleOtherwise enum.
+func (e WardSettleOtherwise) Valid() bool {
+	switch e {
+	case WardSettleOtherwiseRollback:
+		return true
+	case WardSettleOtherwiseStop:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WardTone.
 const (
 	WardToneBehind    WardTone = "behind"
@@ -1321,9 +1339,12 @@ type Ward struct {
 	About string `json:"about,omitempty,omitzero"`
 
 	// Additions fields and list items that others added to its objects; no drift
-	Additions int      `json:"additions,omitempty,omitzero"`
-	Applied   Revision `json:"applied,omitempty,omitzero"`
-	AutoSync  bool     `json:"auto_sync"`
+	Additions int `json:"additions,omitempty,omitzero"`
+
+	// After wards of the same cluster that have to be in step and ready before an automatic run
+	After    []string `json:"after,omitempty,omitzero"`
+	Applied  Revision `json:"applied,omitempty,omitzero"`
+	AutoSync bool     `json:"auto_sync"`
 
 	// Chart name and version of a chart
 	Chart     string `json:"chart,omitempty,omitzero"`
@@ -1365,8 +1386,11 @@ type Ward struct {
 	Path    string   `json:"path"`
 
 	// Pending objects the repository moved
-	Pending int    `json:"pending"`
-	Ref     string `json:"ref"`
+	Pending int `json:"pending"`
+
+	// Prune what is declared no more is removed
+	Prune bool   `json:"prune,omitempty,omitzero"`
+	Ref   string `json:"ref"`
 
 	// Rejected why the newest revision is rejected
 	Rejected string `json:"rejected,omitempty,omitzero"`
@@ -1386,6 +1410,12 @@ type Ward struct {
 
 	// Says what is going on, in a sentence
 	Says string `json:"says"`
+
+	// SettleOtherwise what happens when it is not
+	SettleOtherwise WardSettleOtherwise `json:"settle_otherwise,omitempty,omitzero"`
+
+	// SettleSeconds how long a run may take until all is ready
+	SettleSeconds int `json:"settle_seconds,omitempty,omitzero"`
 
 	// Since since when the standing is so
 	Since time.Time `json:"since"`
@@ -1415,6 +1445,9 @@ type WardForm string
 
 // WardKeepAdditions defines model for Ward.KeepAdditions.
 type WardKeepAdditions string
+
+// WardSettleOtherwise what happens when it is not
+type WardSettleOtherwise string
 
 // WardTone how loud the board shows it
 type WardTone string
@@ -1589,6 +1622,12 @@ type GetLogsParams struct {
 type GetObjectParams struct {
 	// Key the object's key, as listed
 	Key string `form:"key" json:"key"`
+}
+
+// LiftRejectionParams defines parameters for LiftRejection.
+type LiftRejectionParams struct {
+	// Why the reason, for the logbook
+	Why string `form:"why,omitempty" json:"why,omitempty,omitzero"`
 }
 
 // AddClusterJSONRequestBody defines body for AddCluster for application/json ContentType.
@@ -2058,7 +2097,7 @@ type ClientInterface interface {
 	// LiftRejection Lift a rejection; automatic runs may go there again
 	//
 	// Corresponds with DELETE /wards/{ward}/rejections/{revision} (the `LiftRejection` operationId).
-	LiftRejection(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	LiftRejection(ctx context.Context, ward WardID, revision string, params *LiftRejectionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartRunWithBody Start a run
 	//
@@ -3011,8 +3050,8 @@ func (c *Client) RejectRevision(ctx context.Context, ward WardID, body RejectRev
 // LiftRejection Lift a rejection; automatic runs may go there again
 //
 // Corresponds with DELETE /wards/{ward}/rejections/{revision} (the `LiftRejection` operationId).
-func (c *Client) LiftRejection(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewLiftRejectionRequest(c.Server, ward, revision)
+func (c *Client) LiftRejection(ctx context.Context, ward WardID, revision string, params *LiftRejectionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLiftRejectionRequest(c.Server, ward, revision, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5191,7 +5230,7 @@ func NewRejectRevisionRequestWithBody(server string, ward WardID, contentType st
 }
 
 // NewLiftRejectionRequest constructs an http.Request for the LiftRejection method
-func NewLiftRejectionRequest(server string, ward WardID, revision string) (*http.Request, error) {
+func NewLiftRejectionRequest(server string, ward WardID, revision string, params *LiftRejectionParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5221,6 +5260,29 @@ func NewLiftRejectionRequest(server string, ward WardID, revision string) (*http
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -5773,7 +5835,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /wards/{ward}/rejections/{revision} (the `LiftRejection` operationId).
-	LiftRejectionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*LiftRejectionResponse, error)
+	LiftRejectionWithResponse(ctx context.Context, ward WardID, revision string, params *LiftRejectionParams, reqEditors ...RequestEditorFn) (*LiftRejectionResponse, error)
 
 	// StartRunWithBodyWithResponse Start a run
 	//
@@ -8796,8 +8858,8 @@ func (c *ClientWithResponses) RejectRevisionWithResponse(ctx context.Context, wa
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /wards/{ward}/rejections/{revision} (the `LiftRejection` operationId).
-func (c *ClientWithResponses) LiftRejectionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*LiftRejectionResponse, error) {
-	rsp, err := c.LiftRejection(ctx, ward, revision, reqEditors...)
+func (c *ClientWithResponses) LiftRejectionWithResponse(ctx context.Context, ward WardID, revision string, params *LiftRejectionParams, reqEditors ...RequestEditorFn) (*LiftRejectionResponse, error) {
+	rsp, err := c.LiftRejection(ctx, ward, revision, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -103,7 +103,7 @@ type ReleaseWard struct{ Ward, Why string }
 type RejectRevision struct{ Ward, Revision, Why string }
 
 // LiftRejection lifts the rejection of a revision, given by its hash or the beginning of it.
-type LiftRejection struct{ Ward, Revision string }
+type LiftRejection struct{ Ward, Revision, Why string }
 
 // ProposeBack writes a commit that takes the ward's path back to the revision of an entry (0: to what is applied now), on top of
 // the branch that the ward follows, to a branch of its own.
@@ -267,7 +267,7 @@ func (w RejectRevision) do(ctx context.Context, k *Keeper, by Actor) (*standing.
 }
 
 func (w LiftRejection) do(ctx context.Context, k *Keeper, by Actor) (*standing.View, error) {
-	return k.wantOne(ctx, w.Ward, loop.Lift{Revision: w.Revision, By: by.Name})
+	return k.wantOne(ctx, w.Ward, loop.Lift{Revision: w.Revision, By: by.Name, Why: w.Why})
 }
 
 func (w ProposeBack) do(ctx context.Context, k *Keeper, by Actor) (*Proposal, error) {

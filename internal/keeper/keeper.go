@@ -15,11 +15,11 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/sources"
-	"vigila.dev/vigila/internal/nearest"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 )

@@ -76,7 +76,7 @@ func TestApartIsTheSame(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			tree := written(t, c.files)
 			other := written(t, map[string]string{"o.yaml": "n: 11\n"})
-			r := Request{Ward: ward.Ward{Name: "w", From: ward.From{Repo: "r", Ref: "main", Path: "app", Values: c.values, ValuesFrom: c.from}}, Tree: tree, Cluster: Cluster{Name: "quay", Version: "v1.36.1"},
+			r := Request{Ward: ward.Ward{Name: "w", From: ward.From{Repo: "r", Ref: "main", Path: "app", Values: c.values, ValuesIn: c.from}}, Tree: tree, Cluster: Cluster{Name: "quay", Version: "v1.36.1"},
 				Other: func(name, _ string) (Tree, error) {
 					if name == "far" {
 						return nil, errFar

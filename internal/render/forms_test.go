@@ -308,7 +308,7 @@ func chartTree() memory {
 }
 
 func TestChartsRender(t *testing.T) {
-	r := renders(t, "path: c\nvalues_from: [values/quay.yaml, values/more.yaml]\nvalues: {port: 9000}", chartTree())
+	r := renders(t, "path: c\nvalues_in: [values/quay.yaml, values/more.yaml]\nvalues: {port: 9000}", chartTree())
 	assert.Equal(t, "gate 1.2.3", r.Chart)
 	assert.ElementsMatch(t, []string{"CustomResourceDefinition/berths.brindle.example", "ConfigMap/facts", "Deployment/gate", "ConfigMap/gate-store"}, names(r.Objects))
 	d := body(t, r, "Deployment/gate")
@@ -320,7 +320,7 @@ func TestChartsRender(t *testing.T) {
 	assert.Equal(t, map[string]any{"kube": "v1.35.2/35", "has": "true", "hasnt": "false", "lines": "2", "junk": "", "imported": "db.harbour", "missing": "", "tpl": "4 of gate",
 		"basePath": "gate/templates", "shared": "hello gate", "found": "0"}, f, "a null takes a value away; nothing is looked up")
 	assert.Equal(t, map[string]any{"size": "5", "team": "ticketing"}, at2(t, body(t, r, "ConfigMap/gate-store"), "data"), "sub-charts see their own values and what is global")
-	assert.Equal(t, asText(t, r), asText(t, renders(t, "path: c\nvalues_from: [values/quay.yaml, values/more.yaml]\nvalues: {port: 9000}", chartTree())))
+	assert.Equal(t, asText(t, r), asText(t, renders(t, "path: c\nvalues_in: [values/quay.yaml, values/more.yaml]\nvalues: {port: 9000}", chartTree())))
 
 	off := renders(t, "path: c\nvalues: {store: {enabled: false}, tags: {extras: true}}\nrelease: east", chartTree())
 	assert.ElementsMatch(t, []string{"CustomResourceDefinition/berths.brindle.example", "ConfigMap/facts", "Deployment/east", "ConfigMap/audit"}, names(off.Objects), "conditions and tags")
@@ -350,8 +350,8 @@ func TestWhatIsWrongWithAChartIsSaidWithItsPlace(t *testing.T) {
 		"another version": {"c/charts/db/Chart.yaml", "apiVersion: v2\nname: db\nversion: 3.0.0\n", "", "it depends on db >=1 <2, but c/charts/db holds version 3.0.0"},
 		"no name":         {"c/Chart.yaml", "version: 1.0.0", "", "c/Chart.yaml:1: a chart needs name and version"},
 		"a library":       {"c/Chart.yaml", "name: x\nversion: 1.0.0\ntype: library", "", "c/Chart.yaml:3: this is a library chart"},
-		"no values file":  {"", "", "values_from: [values/none.yaml]", `values of ward gate: no "values/none.yaml"`},
-		"odd values":      {"values/list.yaml", "- a", "values_from: [values/list.yaml]", "values/list.yaml:1: a file of values must be a mapping"},
+		"no values file":  {"", "", "values_in: [values/none.yaml]", `values of ward gate: no "values/none.yaml"`},
+		"odd values":      {"values/list.yaml", "- a", "values_in: [values/list.yaml]", "values/list.yaml:1: a file of values must be a mapping"},
 		"the clock":       {"c/templates/x.yaml", "{{ now }}", "", "c/templates/x.yaml:1: now: now reads the clock"},
 		"chance":          {"c/templates/x.yaml", "{{ randAlphaNum 8 }}", "", "randAlphaNum gives another value at each rendering"},
 		"the environment": {"c/templates/x.yaml", `{{ env "HOME" }}`, "", "env reads the environment"},

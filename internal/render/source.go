@@ -148,9 +148,9 @@ func formAt(tree *reader, r Request) (string, error) {
 		}
 	}
 	switch {
-	case form == PlainForm && (len(f.Values) > 0 || len(f.ValuesFrom) > 0):
+	case form == PlainForm && (len(f.Values) > 0 || len(f.ValuesIn) > 0):
 		return "", fmt.Errorf("ward %s has values, but %s in %s holds neither a chart (%s) nor a template (%s); plain files take none", r.Ward.Name, pathOr(f.Path), tree.Name(), chartFile, templateFile)
-	case form == OverlayForm && (len(f.Values) > 0 || len(f.ValuesFrom) > 0):
+	case form == OverlayForm && (len(f.Values) > 0 || len(f.ValuesIn) > 0):
 		return "", fmt.Errorf("ward %s has values, but %s in %s is an overlay, which takes none; write a patch there", r.Ward.Name, pathOr(f.Path), tree.Name())
 	case form != PlainForm && len(f.Include)+len(f.Exclude) > 0:
 		return "", fmt.Errorf("ward %s has from.include or from.exclude, which choose plain files; %s in %s is %s %s", r.Ward.Name, pathOr(f.Path), tree.Name(), map[string]string{OverlayForm: "an", ChartForm: "a", TemplateForm: "a"}[form], form)
@@ -160,7 +160,7 @@ func formAt(tree *reader, r Request) (string, error) {
 
 // IsPlain tells whether a path holds plain files, so that what they declare depends on nothing else.
 func IsPlain(tree Tree, f ward.From) bool {
-	if f.Chart.Name != "" || len(f.Values)+len(f.ValuesFrom) > 0 {
+	if f.Chart.Name != "" || len(f.Values)+len(f.ValuesIn) > 0 {
 		return false
 	}
 	form, err := formAt(&reader{Tree: tree, seen: map[string]string{}}, Request{Ward: ward.Ward{From: ward.From{Path: f.Path}}})
@@ -283,7 +283,7 @@ func (t *reader) inputs() []declared.Input {
 func values(tree *reader, r Request, out *Result) (map[string]any, error) {
 	f := r.Ward.From
 	all := map[string]any{}
-	for _, v := range f.ValuesFrom {
+	for _, v := range f.ValuesIn {
 		data, at, err := valuesFile(tree, r, v, out)
 		if err != nil {
 			return nil, err

@@ -462,6 +462,24 @@ func (e WardKeepAdditions) Valid() bool {
 	}
 }
 
+// Defines values for WardSettleOtherwise.
+const (
+	WardSettleOtherwiseRollback WardSettleOtherwise = "rollback"
+	WardSettleOtherwiseStop     WardSettleOtherwise = "stop"
+)
+
+// Valid indicates whether the value is a known member of the WardSettleOtherwise enum.
+func (e WardSettleOtherwise) Valid() bool {
+	switch e {
+	case WardSettleOtherwiseRollback:
+		return true
+	case WardSettleOtherwiseStop:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WardTone.
 const (
 	WardToneBehind    WardTone = "behind"
@@ -1316,9 +1334,12 @@ type Ward struct {
 	About string `json:"about,omitempty,omitzero"`
 
 	// Additions fields and list items that others added to its objects; no drift
-	Additions int      `json:"additions,omitempty,omitzero"`
-	Applied   Revision `json:"applied,omitempty,omitzero"`
-	AutoSync  bool     `json:"auto_sync"`
+	Additions int `json:"additions,omitempty,omitzero"`
+
+	// After wards of the same cluster that have to be in step and ready before an automatic run
+	After    []string `json:"after,omitempty,omitzero"`
+	Applied  Revision `json:"applied,omitempty,omitzero"`
+	AutoSync bool     `json:"auto_sync"`
 
 	// Chart name and version of a chart
 	Chart     string `json:"chart,omitempty,omitzero"`
@@ -1360,8 +1381,11 @@ type Ward struct {
 	Path    string   `json:"path"`
 
 	// Pending objects the repository moved
-	Pending int    `json:"pending"`
-	Ref     string `json:"ref"`
+	Pending int `json:"pending"`
+
+	// Prune what is declared no more is removed
+	Prune bool   `json:"prune,omitempty,omitzero"`
+	Ref   string `json:"ref"`
 
 	// Rejected why the newest revision is rejected
 	Rejected string `json:"rejected,omitempty,omitzero"`
@@ -1381,6 +1405,12 @@ type Ward struct {
 
 	// Says what is going on, in a sentence
 	Says string `json:"says"`
+
+	// SettleOtherwise what happens when it is not
+	SettleOtherwise WardSettleOtherwise `json:"settle_otherwise,omitempty,omitzero"`
+
+	// SettleSeconds how long a run may take until all is ready
+	SettleSeconds int `json:"settle_seconds,omitempty,omitzero"`
 
 	// Since since when the standing is so
 	Since time.Time `json:"since"`
@@ -1410,6 +1440,9 @@ type WardForm string
 
 // WardKeepAdditions defines model for Ward.KeepAdditions.
 type WardKeepAdditions string
+
+// WardSettleOtherwise what happens when it is not
+type WardSettleOtherwise string
 
 // WardTone how loud the board shows it
 type WardTone string
@@ -1584,6 +1617,12 @@ type GetLogsParams struct {
 type GetObjectParams struct {
 	// Key the object's key, as listed
 	Key string `form:"key" json:"key"`
+}
+
+// LiftRejectionParams defines parameters for LiftRejection.
+type LiftRejectionParams struct {
+	// Why the reason, for the logbook
+	Why string `form:"why,omitempty" json:"why,omitempty,omitzero"`
 }
 
 // AddClusterJSONRequestBody defines body for AddCluster for application/json ContentType.
@@ -1767,7 +1806,7 @@ type ServerInterface interface {
 	RejectRevision(c *gin.Context, ward WardID)
 	// LiftRejection Lift a rejection; automatic runs may go there again
 	// (DELETE /wards/{ward}/rejections/{revision})
-	LiftRejection(c *gin.Context, ward WardID, revision string)
+	LiftRejection(c *gin.Context, ward WardID, revision string, params LiftRejectionParams)
 	// StartRun Start a run
 	// (POST /wards/{ward}/runs)
 	StartRun(c *gin.Context, ward WardID)
@@ -3145,6 +3184,17 @@ func (siw *ServerInterfaceWrapper) LiftRejection(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LiftRejectionParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", c.Request.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter why: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -3152,7 +3202,7 @@ func (siw *ServerInterfaceWrapper) LiftRejection(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.LiftRejection(c, ward, revision)
+	siw.Handler.LiftRejection(c, ward, revision, params)
 }
 
 // StartRun operation middleware

@@ -19,7 +19,8 @@ func wardOf(v *standing.View) Ward {
 		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: v.Count, Repository: asOf(v.Repository), Live: asOf(v.Live),
 		Revision: revisionOf(v.Revision), Applied: revisionOf(v.Applied), Rejected: v.Rejected, AutoSync: v.Ward.Keep.Sync == ward.Auto,
 		RestoreDrift: v.Ward.Keep.Drift == ward.Restore, WaitsFor: v.WaitsFor, Watch: []Stretch{}, Notches: []Notch{}, Links: v.Ward.Links,
-		Additions: v.Additions, Tasks: v.Tasks, Loudest: v.Loudest, Rejections: len(v.Rejections), KeepAdditions: WardKeepAdditions(v.Ward.Keep.Additions),
+		Additions: v.Additions, Tasks: v.Tasks, Loudest: v.Loudest, Rejections: len(v.Rejections), KeepAdditions: WardKeepAdditions(v.Ward.Keep.Additions), Prune: v.Ward.Keep.Prune,
+		SettleSeconds: int(v.Ward.Settle.Within.Seconds()), SettleOtherwise: WardSettleOtherwise(v.Ward.Settle.Otherwise), After: v.Ward.After,
 		Guards: guardsOf(v.Guards),
 	}
 	if v.Hold != nil {

@@ -12,11 +12,11 @@ import (
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper"
-	"vigila.dev/vigila/internal/nearest"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -284,8 +284,8 @@ func (s *server) RejectRevision(c *gin.Context, name WardID) {
 }
 
 // LiftRejection is DELETE /wards/{ward}/rejections/{revision}.
-func (s *server) LiftRejection(c *gin.Context, name WardID, revision string) {
-	answer(s, c, wardOf)(do(s, c, keeper.LiftRejection{Ward: name, Revision: revision}))
+func (s *server) LiftRejection(c *gin.Context, name WardID, revision string, q LiftRejectionParams) {
+	answer(s, c, wardOf)(do(s, c, keeper.LiftRejection{Ward: name, Revision: revision, Why: q.Why}))
 }
 
 // ProposeRollback is POST /wards/{ward}/proposals.

@@ -151,7 +151,7 @@ function RepoForm({ old, close }: { old?: Schemas["Repo"]; close: () => void }) 
   );
 }
 
-export function SourcesPage() {
+export function RepositoriesPage() {
   const now = useNow();
   const list = useList();
   const client = useQueryClient();
@@ -168,12 +168,12 @@ export function SourcesPage() {
     onSuccess: () => client.invalidateQueries({ queryKey: ["repos"] }),
   });
   if (repos.error && !repos.data) return <Wrong error={repos.error} />;
-  if (!repos.data) return <p className="text-soft">Reading the sources…</p>;
+  if (!repos.data) return <p className="text-soft">Reading the repositories…</p>;
   const { items, total } = repos.data;
   return (
     <>
       <Page
-        title="Sources"
+        title="Repositories"
         about={
           total || list.search
             ? `${total} ${total === 1 ? "repository" : "repositories"} that wards come from.`

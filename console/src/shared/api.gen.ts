@@ -953,6 +953,17 @@ export interface components {
             /** @enum {string} */
             keep_additions?: "report" | "remove" | "ignore";
             restore_drift: boolean;
+            /** @description what is declared no more is removed */
+            prune?: boolean;
+            /** @description how long a run may take until all is ready */
+            settle_seconds?: number;
+            /**
+             * @description what happens when it is not
+             * @enum {string}
+             */
+            settle_otherwise?: "rollback" | "stop";
+            /** @description wards of the same cluster that have to be in step and ready before an automatic run */
+            after?: string[];
             /** @description what an automatic run waits for */
             waits_for?: string;
             guards?: components["schemas"]["Guard"][];
@@ -1837,7 +1848,10 @@ export interface operations {
     };
     liftRejection: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the reason, for the logbook */
+                why?: string;
+            };
             header?: never;
             path: {
                 /** @description name@cluster, or the name alone where there is one placement */

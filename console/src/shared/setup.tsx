@@ -1,9 +1,9 @@
-// What is set up once and looked at now and then: rosters, sources, clusters, each a page of its own behind one entry.
+// What is set up once and looked at now and then: rosters, repositories, clusters, each a page of its own behind one entry.
 import { NavLink, Outlet } from "react-router";
 
 const pages: [path: string, name: string][] = [
   ["/rosters", "Rosters"],
-  ["/sources", "Sources"],
+  ["/repositories", "Repositories"],
   ["/clusters", "Clusters"],
 ];
 

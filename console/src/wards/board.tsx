@@ -104,7 +104,7 @@ export function Board() {
             .map((r) => (
               <Link
                 key={r.name}
-                to="/sources"
+                to="/repositories"
                 className="mt-2.5 block rounded-lg border border-rule bg-lamp-sheet px-4 py-2 hover:border-soft"
               >
                 repository <strong>{r.name}</strong>: {r.warning}

@@ -13,12 +13,12 @@ from:
   path: services/tide-gauge
   include: ["*.yaml"]
   values: {gauges: 2, image: {name: gauge, tag: "1"}}
-  values_from: [values/common.yaml, {repo: settings, ref: v1, path: a.yaml}]
+  values_in: [values/common.yaml, {repo: settings, ref: v1, path: a.yaml}]
 into: {clusters: {sea: sound}, namespace: tides, as: deployer}
 keep: {on_removal: dismantle}
 set:
   - where: {labels: {tier: production}}
-    from: {values: {gauges: 9, image: {tag: "2"}}, values_from: [values/production.yaml]}
+    from: {values: {gauges: 9, image: {tag: "2"}}, values_in: [values/production.yaml]}
     keep: {sync: auto}
   - where: {cluster: skerry}
     from: {path: services/tide-gauge/skerry, ref: ">=1.4 <2", values: {gauges: null}}
@@ -32,7 +32,7 @@ func TestAWardIsWhatItsBlocksMakeOfIt(t *testing.T) {
 	w := all[0]
 	assert.Equal(t, "moorings", w.From.Repo, "it comes from where its file lives")
 	assert.Equal(t, "release", w.From.Ref)
-	assert.Equal(t, []ValuesFile{{Path: "values/common.yaml"}, {Repo: "settings", Ref: "v1", Path: "a.yaml"}}, w.From.ValuesFrom)
+	assert.Equal(t, []ValuesFile{{Path: "values/common.yaml"}, {Repo: "settings", Ref: "v1", Path: "a.yaml"}}, w.From.ValuesIn)
 	assert.Equal(t, "deployer", w.Into.As)
 	assert.Equal(t, Dismantle, w.Keep.OnRemoval)
 
@@ -44,8 +44,8 @@ func TestAWardIsWhatItsBlocksMakeOfIt(t *testing.T) {
 	assert.Equal(t, "tides-skerry", skerry.Into.Namespace)
 	assert.Equal(t, Auto, skerry.Keep.Sync)
 	assert.Equal(t, map[string]any{"gauges": nil, "image": map[string]any{"name": "gauge", "tag": "2"}}, skerry.From.Values, "block over block, key by key")
-	assert.Len(t, skerry.From.ValuesFrom, 3)
-	assert.Len(t, w.From.ValuesFrom, 2, "the ward itself is not changed")
+	assert.Len(t, skerry.From.ValuesIn, 3)
+	assert.Len(t, w.From.ValuesIn, 2, "the ward itself is not changed")
 	assert.EqualValues(t, 2, w.From.Values["gauges"])
 
 	clusters := []string{"far", "quay", "skerry"}
@@ -70,8 +70,9 @@ func TestMistakesOfTheNewerKeys(t *testing.T) {
 		"chart and globs":   {"{repo: r, include: ['*'], chart: {repo: r, name: x, version: 1.x}}", "{cluster: c}", "", "from.include and from.exclude choose plain files"},
 		"a bad glob":        {"{repo: r, include: ['[']}", "{cluster: c}", "", `from.include: "[" is not a valid pattern`},
 		"values no mapping": {"{repo: r, values: [1]}", "{cluster: c}", "", "from.values must be a mapping"},
-		"values leave":      {"{repo: r, values_from: [../x]}", "{cluster: c}", "", "leaves the repository"},
-		"values nowhere":    {"{repo: r, values_from: [{repo: s}]}", "{cluster: c}", "", "needs the path of a file"},
+		"values of before":  {"{repo: r, values_from: [x]}", "{cluster: c}", "", "from.values_from is called values_in now"},
+		"values leave":      {"{repo: r, values_in: [../x]}", "{cluster: c}", "", "leaves the repository"},
+		"values nowhere":    {"{repo: r, values_in: [{repo: s}]}", "{cluster: c}", "", "needs the path of a file"},
 		"as what":           {"{repo: r}", "{cluster: c, as: d}", "", "into.as names a service account of into.namespace, which is not given"},
 		"set where":         {"{repo: r}", "{cluster: c}", "set: [{from: {path: x}}]", "each entry of set needs where:"},
 		"set who":           {"{repo: r}", "{cluster: c}", "set: [{where: {cluster: a, labels: {b: c}}}]", "each entry of set needs where:"},

@@ -6,6 +6,7 @@ import (
 	_ "embed" // the published schema
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -15,6 +16,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
 
+	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 )
 
@@ -45,15 +47,15 @@ type Ward struct {
 
 // From is where the declared objects come from.
 type From struct {
-	Repo       string
-	Ref        string // branch, tag, commit, or a version range over tags such as ">=1.4 <2"
-	Path       string // file or directory in the repository, "" for its root
-	Include    []string
-	Exclude    []string // globs below Path, of plain files; as of doublestar: ** crosses directories
-	Chart      Chart
-	Release    string         // what a chart's release is called; the ward's name when empty
-	Values     map[string]any // of a chart or template, over those of ValuesFrom
-	ValuesFrom []ValuesFile   // in order, each over the one before
+	Repo     string
+	Ref      string // branch, tag, commit, or a version range over tags such as ">=1.4 <2"
+	Path     string // file or directory in the repository, "" for its root
+	Include  []string
+	Exclude  []string // globs below Path, of plain files; as of doublestar: ** crosses directories
+	Chart    Chart
+	Release  string         // what a chart's release is called; the ward's name when empty
+	Values   map[string]any // of a chart or template, over those of ValuesIn
+	ValuesIn []ValuesFile   // in order, each over the one before
 }
 
 // Chart is a packaged chart from a chart repository; none when Name is empty.
@@ -115,7 +117,7 @@ const (
 type Set struct {
 	Cluster   string            // by name,
 	Labels    map[string]string // or by labels
-	From      From              // Path, Ref, Chart.Version, Values and ValuesFrom, where they are given
+	From      From              // Path, Ref, Chart.Version, Values and ValuesIn, where they are given
 	HasPath   bool
 	Namespace string
 	Sync      Sync
@@ -255,6 +257,10 @@ func (d *decoder) mapping(n *yaml.Node, where string, known keys) {
 		}
 		seen[k.Value] = k.Line + d.offset
 		read, ok := known[k.Value]
+		if !ok && known[renamed[k.Value]] != nil {
+			d.fail(k, "%s is called %s now", full, renamed[k.Value])
+			continue
+		}
 		if !ok {
 			d.fail(k, "unknown key %s%s", full, suggest(k.Value, known))
 			continue
@@ -262,6 +268,9 @@ func (d *decoder) mapping(n *yaml.Node, where string, known keys) {
 		read(v)
 	}
 }
+
+// renamed are keys of before, to what they are called.
+var renamed = map[string]string{"values_from": "values_in"}
 
 func orThis(where string) string {
 	if where == "" {
@@ -531,42 +540,11 @@ func Link(s string) error {
 
 // suggest names the known key that is most like a mistyped one.
 func suggest(key string, known keys) string {
-	best, least := "", 4
-	all := make([]string, 0, len(known))
-	for k := range known {
-		all = append(all, k)
-	}
-	slices.Sort(all)
-	for _, k := range all {
-		if d := distance(strings.ToLower(key), k); d < least {
-			best, least = k, d
-		}
-	}
-	if best != "" {
+	all := slices.Sorted(maps.Keys(known))
+	if best := nearest.Of(key, all); best != "" {
 		return fmt.Sprintf("; did you mean %s?", best)
 	}
 	return "; known here: " + strings.Join(all, ", ")
-}
-
-// distance is Levenshtein's.
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		prev := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := prev
-			if a[i-1] != b[j-1] {
-				cost++
-			}
-			prev = row[j]
-			row[j] = min(cost, row[j]+1, row[j-1]+1)
-		}
-	}
-	return row[len(b)]
 }
 
 // from reads what a ward comes from, or what of it a set block changes.
@@ -602,22 +580,22 @@ func (d *decoder) from(f *From, where string) keys {
 			}
 			f.Values, _ = v.(map[string]any)
 		},
-		"values_from": func(n *yaml.Node) {
-			d.list(n, where+".values_from", func(n *yaml.Node) {
+		"values_in": func(n *yaml.Node) {
+			d.list(n, where+".values_in", func(n *yaml.Node) {
 				var v ValuesFile
 				if n.Kind == yaml.ScalarNode {
-					d.path(&v.Path, where+".values_from")(n)
+					d.path(&v.Path, where+".values_in")(n)
 				} else {
-					d.mapping(n, where+".values_from", keys{
-						"repo": d.name(&v.Repo, where+".values_from.repo"),
-						"ref":  d.text(&v.Ref, where+".values_from.ref"),
-						"path": d.path(&v.Path, where+".values_from.path"),
+					d.mapping(n, where+".values_in", keys{
+						"repo": d.name(&v.Repo, where+".values_in.repo"),
+						"ref":  d.text(&v.Ref, where+".values_in.ref"),
+						"path": d.path(&v.Path, where+".values_in.path"),
 					})
 				}
 				if v.Path == "" {
-					d.fail(n, "each entry of %s.values_from needs the path of a file", where)
+					d.fail(n, "each entry of %s.values_in needs the path of a file", where)
 				}
-				f.ValuesFrom = append(f.ValuesFrom, v)
+				f.ValuesIn = append(f.ValuesIn, v)
 			})
 		},
 	}
@@ -762,7 +740,7 @@ func (w Ward) For(cluster string, labels map[string]string) Ward {
 			w.Keep.Sync = s.Sync
 		}
 		w.From.Values = Merge(w.From.Values, s.From.Values)
-		w.From.ValuesFrom = append(slices.Clone(w.From.ValuesFrom), s.From.ValuesFrom...)
+		w.From.ValuesIn = append(slices.Clone(w.From.ValuesIn), s.From.ValuesIn...)
 	}
 	return w
 }
@@ -786,7 +764,7 @@ func (w Ward) Reads() []string {
 		}
 	}
 	add(w.From.Chart.Repo)
-	for _, v := range w.From.ValuesFrom {
+	for _, v := range w.From.ValuesIn {
 		add(v.Repo)
 	}
 	return out

@@ -271,11 +271,11 @@ func (p *Placement) waitsFor() string {
 			return fmt.Sprintf("%s, which is %s and %s", id, v.Standing, v.Health.Word)
 		}
 	}
-	return p.waitsForWave()
+	return p.waitsForTurn()
 }
 
-// waitsForWave names the cluster that a new revision has to reach before this one.
-func (p *Placement) waitsForWave() string {
+// waitsForTurn names the cluster that a new revision has to reach before this one.
+func (p *Placement) waitsForTurn() string {
 	if !p.Ward.Spread.InTurn || p.declared == nil {
 		return ""
 	}

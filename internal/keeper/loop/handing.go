@@ -106,7 +106,7 @@ func (p *Placement) dismantled() bool {
 }
 
 // accept lifts the rejection of a revision, given by its hash or the beginning of it.
-func (p *Placement) accept(revision, by string) error {
+func (p *Placement) accept(revision, by, why string) error {
 	var meant []logbook.Rejection
 	for id, r := range p.will.Rejections {
 		if len(revision) >= 4 && strings.HasPrefix(id, revision) {
@@ -123,6 +123,10 @@ func (p *Placement) accept(revision, by string) error {
 	r := meant[0]
 	p.unreject(r.Revision)
 	p.will.Failures = 0
-	p.writeAbout(logbook.Accepts, by, "the rejection is lifted: "+r.Why, &logbook.Revision{ID: r.Revision, Subject: r.Subject})
+	text := "the rejection is lifted: " + r.Why
+	if why != "" {
+		text = why + "; " + text
+	}
+	p.writeAbout(logbook.Accepts, by, text, &logbook.Revision{ID: r.Revision, Subject: r.Subject})
 	return nil
 }

@@ -29,7 +29,7 @@ type (
 		Said string // why, where whoever rejects it said so
 	}
 	// Lift lifts the rejection of a revision, given by its hash or the beginning of it.
-	Lift struct{ Revision, By string }
+	Lift struct{ Revision, By, Why string }
 	// Leave begins the removal of the ward; Stay takes it back.
 	Leave struct{ logbook.Leaving }
 	Stay  struct{}
@@ -63,7 +63,7 @@ func (w Reject) grant(p *Placement) (int, error) {
 	return 0, nil
 }
 
-func (w Lift) grant(p *Placement) (int, error) { return 0, p.accept(w.Revision, w.By) }
+func (w Lift) grant(p *Placement) (int, error) { return 0, p.accept(w.Revision, w.By, w.Why) }
 
 func (w Leave) grant(p *Placement) (int, error) { return 0, p.leave(w.Leaving) }
 

@@ -229,7 +229,7 @@ func (r *reader) rendered(main *at) (*render.Result, error) {
 		if q.Cluster, _, err = r.of.Cluster.Facts(r.ctx); err != nil {
 			return nil, err
 		}
-		asked = append(asked, fmt.Sprint(w.From.Chart), w.From.Release, w.From.Values, fmt.Sprint(w.From.ValuesFrom), w.Name, w.Owner, w.Into.Namespace, q.Cluster.Name, fmt.Sprint(q.Cluster.Labels), q.Cluster.Version)
+		asked = append(asked, fmt.Sprint(w.From.Chart), w.From.Release, w.From.Values, fmt.Sprint(w.From.ValuesIn), w.Name, w.Owner, w.Into.Namespace, q.Cluster.Name, fmt.Sprint(q.Cluster.Labels), q.Cluster.Version)
 	}
 	// What is read is only known once it was rendered: the first key leads to the inputs of the last time, and these,
 	// as they are now, to what they gave.
@@ -435,7 +435,7 @@ func (w *Ward) Interests(name string) []sources.Interest {
 		add(f.Ref, f.Path)
 		add(f.Ref, render.RulesDir)
 	}
-	for _, v := range f.ValuesFrom {
+	for _, v := range f.ValuesIn {
 		if cmp.Or(v.Repo, f.Repo) == name {
 			add(cmp.Or(v.Ref, valuesRef(f, v)), v.Path)
 		}

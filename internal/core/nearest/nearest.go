@@ -8,10 +8,10 @@ import (
 	"github.com/agnivade/levenshtein"
 )
 
-// Of is the known word that is nearest to one that is not known; "" when none is near: more than a third of its letters, or than three,
+// Of is the known word that is nearest to one that is not known; "" when none is near: more than half of its letters, or than three,
 // would have to be others.
 func Of(word string, known []string) string {
-	best, far := "", min(3, max(1, len([]rune(word))/3))+1
+	best, far := "", min(3, max(1, len([]rune(word))/2))+1
 	for _, k := range slices.Sorted(slices.Values(known)) {
 		d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(k))
 		if word != "" && (strings.HasPrefix(k, word) || strings.HasPrefix(word, k)) {
