@@ -195,7 +195,7 @@ func TestConsole(t *testing.T) {
 	b.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("l"))
 	b.shows("the newest first")
 	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Set up']")))
-	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Sources']")))
+	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Repositories']")))
 	b.shows(s.origin())
 	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Clusters']")))
 	b.shows("v1.37.2")

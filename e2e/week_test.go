@@ -170,3 +170,35 @@ func TestWhatIsMistypedIsSaid(t *testing.T) {
 	}
 	assert.Empty(t, s.ward().Hold.By)
 }
+
+// TestAProposalIsShownFirst: with --preview nothing is pushed, and what the commit would change is told.
+func TestAProposalIsShownFirst(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("A horn", map[string]string{"app/horn.yaml": config("horn", "interval", "30s")})
+	s.add(s.wardFile("sync: ask, every: 1s", "within: 30s"))
+	s.ok("sync", s.name)
+	s.push("Louder, with a bell", map[string]string{"app/horn.yaml": config("horn", "interval", "10s"), "app/bell.yaml": config("bell", "text", "one\ntwo")})
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	branches := func() string {
+		out, err := exec.Command("git", "ls-remote", "--heads", s.origin()).Output()
+		require.NoError(t, err)
+		return string(out)
+	}
+	before := branches()
+	for _, args := range [][]string{{"rollback", s.name, "--propose", "--preview"}, {"rollback", s.name, "1", "--propose", "--preview"}} {
+		out, errs, code := s.cli(args...)
+		assert.Equal(t, 3, code, out+errs)
+		assert.Contains(t, out, "A preview; nothing is pushed.")
+		assert.Contains(t, out, "ConfigMap horn\n    data.interval  10s  →  30s")
+		assert.Contains(t, out, "ConfigMap bell  gone")
+	}
+	assert.Equal(t, before, branches())
+	s.ok("rollback", s.name, "--propose")
+	assert.NotEqual(t, before, branches())
+
+	// What is new is shown whole.
+	out, _, _ := s.cli("diff", s.name)
+	assert.Contains(t, out, "ConfigMap bell  create\n")
+	assert.Contains(t, out, "    data.text\n      one\n      two\n")
+}

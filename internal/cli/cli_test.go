@@ -50,7 +50,8 @@ func TestDiffOfAWardThatIsBehind(t *testing.T) {
 	got := text(func(p *printer) {
 		p.diff(&client.WardDiff{Ward: w, Guards: []client.Guard{{Name: "mass-removal", Text: "4 of 6 objects would be removed"}}, Pending: []client.PendingObject{
 			{Kind: "Deployment", Name: "d", Change: "update", Fields: []client.Difference{{Path: "spec.paused", Change: "added", To: true}, {Path: "spec.x", Change: "removed", From: "a\nb"}}},
-			{Kind: "Service", Name: "s", Change: "create", Fields: make([]client.Difference, 3)},
+			{Kind: "Service", Name: "s", Change: "create", Fields: []client.Difference{{Path: "spec.type", Change: "added", To: "ClusterIP"}, {Path: "metadata.annotations[about]", Change: "added", To: strings.Repeat("long ", 20)}}},
+			{Kind: "ConfigMap", Name: "many", Change: "create", Fields: make([]client.Difference, 300)},
 			{Kind: "Service", Name: "t", Change: "update", AlreadyThere: true},
 			{Kind: "ConfigMap", Name: "c", Change: "remove"},
 			{Kind: "ConfigMap", Name: "k", Change: "keep"},
@@ -60,8 +61,9 @@ func TestDiffOfAWardThatIsBehind(t *testing.T) {
 	for _, want := range []string{
 		"The repository moved: 2ca0665 Larger type",
 		"    spec.paused  nothing  →  true\n",
-		"    spec.x       \"a\\nb\"   →  nothing\n",
-		"Service s  create\n    3 fields\n",
+		"    spec.x\n      from\n        a\n        b\n      to nothing\n",
+		"Service s  create\n    spec.type  ClusterIP\n    metadata.annotations[about]\n      " + strings.Repeat("long ", 20) + "\n",
+		"ConfigMap many  create\n    300 fields; -o yaml shows them\n",
 		"Service t  already there, to be adopted\n    no field changes\n",
 		"ConfigMap c  remove\n", "ConfigMap k  not declared any more, kept\n",
 		"▲ would be refused: spec.template: field is immutable",
@@ -213,7 +215,7 @@ func TestAPlanIsShownInItsOrder(t *testing.T) {
 	w := ward("behind")
 	w.Pending = 4
 	d := &client.RunPreview{Ward: w, Revision: client.Revision{Id: "2ca06650000", Subject: "Larger type"}, Objects: []client.PendingObject{
-		{Kind: "StatefulSet", Name: "db", Step: -1, Change: "create", Fields: make([]client.Difference, 3)},
+		{Kind: "StatefulSet", Name: "db", Step: -1, Change: "create", Fields: []client.Difference{{Path: "spec.replicas", Change: "added", To: 1.0}}},
 		{Kind: "Job", Name: "migrate", Task: "before", Change: "run"},
 		{Kind: "Deployment", Name: "app", Change: "update", Replaced: true, Fields: []client.Difference{{Path: "spec.selector", Change: "changed", From: "a", To: "b"}}},
 		{Kind: "ConfigMap", Name: "old", Change: "remove"},
@@ -225,7 +227,7 @@ A preview; nothing is done.
 
 step -1
   StatefulSet db  create
-    3 fields
+    spec.replicas  1
 
 step 0
   Job migrate  task before
@@ -281,7 +283,7 @@ What has changed since: vigila compare berth-planner@quay 7
 func TestTwoEntriesCompared(t *testing.T) {
 	c := &client.Comparison{From: client.Entry{Number: 3, Revision: client.Revision{Id: "aaaaaaa0", Subject: "Old"}}, To: client.Entry{Number: 5, Revision: client.Revision{Id: "bbbbbbb0", Subject: "New"}}, Objects: []client.MovedObject{
 		{Kind: "ConfigMap", Name: "a", Change: "changed", Fields: []client.Difference{{Path: "data.x", Change: "changed", From: "1", To: "2"}, {Path: "data.longer", Change: "added", To: "y"}}},
-		{Kind: "Service", Name: "s", Change: "added", Fields: make([]client.Difference, 2)}, {Kind: "Secret", Name: "t", Change: "removed", Fields: make([]client.Difference, 1)}}}
+		{Kind: "Service", Name: "s", Change: "added", Fields: []client.Difference{{Path: "spec.port", Change: "added", To: 80.0}}}, {Kind: "Secret", Name: "t", Change: "removed", Fields: []client.Difference{{Path: "data.key", Change: "removed", From: "secret 1a2b"}}}}}
 	assert.Equal(t, `berth-planner@quay  #3 aaaaaaa Old  →  #5 bbbbbbb New
 
   ConfigMap a
@@ -289,11 +291,15 @@ func TestTwoEntriesCompared(t *testing.T) {
     data.longer  nothing  →  y
 
   Service s  new
-    2 fields
+    spec.port  80
 
   Secret t  gone
-    1 field
+    data.key  secret 1a2b
 `, text(func(p *printer) { p.comparison("berth-planner@quay", c) }))
+	turned := back(c)
+	assert.EqualValues(t, "removed", turned.Objects[1].Change)
+	assert.Equal(t, client.Difference{Path: "data.longer", Change: "removed", From: "y"}, turned.Objects[0].Fields[1])
+	assert.EqualValues(t, "added", c.Objects[1].Change, "the comparison itself stays as it is")
 	c.To, c.Objects, c.Revision = client.Entry{}, nil, client.Revision{Id: "ccccccc0", Subject: "Newest"}
 	got := text(func(p *printer) { p.comparison("berth-planner@quay", c) })
 	assert.Contains(t, got, "→  the repository now ccccccc Newest")
@@ -334,4 +340,40 @@ func TestWhatOthersDidIsTold(t *testing.T) {
 		p.diff(&client.WardDiff{Ward: w, Pending: []client.PendingObject{{Kind: "Job", Name: "j", Task: "before", Change: "run"}}})
 	})
 	assert.Contains(t, got, "badbadb is rejected: it squeaks\nSync it: vigila sync berth-planner@quay --retry")
+}
+
+// TestALongValueSetsNoWidth: it stands whole below its field, structured ones as YAML, and the rows beside it stay narrow.
+func TestALongValueSetsNoWidth(t *testing.T) {
+	all := []change{
+		between("spec.a", "1", false, "2", false),
+		between("spec.config", nil, true, strings.Repeat("x", 900), false),
+		between("spec.env", map[string]any{"first": strings.Repeat("y", 40), "second": []any{"a", strings.Repeat("z", 40)}}, false, nil, true),
+		between("spec.longer", "3", false, "4", false),
+		{path: "data.lines", values: []held{{label: "applied", value: "a\n\tb\n"}, {label: "live", value: "a\n", color: "drifted"}}, note: "hurry, 2 min ago"},
+	}
+	want := `  spec.a       1  →  2
+  spec.config
+    from nothing
+    to
+      ` + strings.Repeat("x", 900) + `
+  spec.env
+    from
+      first: ` + strings.Repeat("y", 40) + `
+      second:
+      - a
+      - ` + strings.Repeat("z", 40) + `
+    to nothing
+  spec.longer  3  →  4
+  data.lines  hurry, 2 min ago
+    applied
+      a
+      \tb
+    live
+      a
+`
+	got := text(func(p *printer) { p.changes("  ", all) })
+	assert.Equal(t, want, got, "a tab is seen")
+	narrow := &bytes.Buffer{}
+	(&printer{Writer: shown{narrow}, width: 12}).changes("  ", all[:1])
+	assert.Equal(t, "  spec.a\n    1  →  2\n", narrow.String())
 }

@@ -135,17 +135,16 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 		if o.Gone {
 			p.line("    deleted by somebody")
 		}
-		rows := [][]cell{}
+		var all []change
 		hint(o, o.Fields)
 		for _, f := range o.Fields {
 			if f.Change == "made again" {
 				p.line("    %s  %s", p.paint("drifted", "deleted, and made again"), who(f))
 				continue
 			}
-			rows = append(rows, []cell{plain("    " + f.Path), plain("applied " + value(f.From)), {"live " + pick(f.Change == "removed", "nothing", value(f.To)), "drifted"},
-				plain(who(f) + pick(f.Contested, ", contested", ""))})
+			all = append(all, change{f.Path, []held{{label: "applied", value: f.From}, {label: "live", value: f.To, none: f.Change == "removed", color: "drifted"}}, who(f) + pick(f.Contested, ", contested", "")})
 		}
-		p.fields(rows)
+		p.changes("    ", all)
 	}
 	fromDrift := len(hints)
 	if added {
@@ -156,14 +155,14 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 			continue
 		}
 		p.line("  %s %s", p.paint("soft", o.Kind), p.paint("bold", o.Name))
-		rows := [][]cell{}
+		var all []change
 		if fromDrift == 0 {
 			hint(o, o.Additions)
 		}
 		for _, f := range o.Additions {
-			rows = append(rows, []cell{plain("    " + f.Path), plain(value(f.To)), plain(who(f))})
+			all = append(all, change{f.Path, []held{{value: f.To}}, who(f)})
 		}
-		p.fields(rows)
+		p.changes("    ", all)
 	}
 	switch {
 	case len(hints) == 0:
@@ -200,15 +199,31 @@ func (p *printer) pending(o client.PendingObject, indent string) {
 		p.line("%s  %s %s", indent, p.paint("failing", "▲ would be refused:"), o.Refused)
 	}
 	switch {
-	case o.Change == "create":
-		p.line("%s  %s", indent, p.paint("soft", count(len(o.Fields), "field")))
+	case o.Change == "create" && o.Task == "":
+		p.created(indent+"  ", o.Fields, false)
 		return
 	case o.Change == "update" && len(o.Fields) == 0 && o.Refused == "":
 		p.line("%s  %s", indent, p.paint("soft", "no field changes"))
 	}
-	rows := [][]cell{}
+	var all []change
 	for _, f := range o.Fields {
-		rows = append(rows, []cell{plain(indent + "  " + f.Path), plain(pick(f.Change == "added", "nothing", value(f.From))), {"→", "soft"}, {pick(f.Change == "removed", "nothing", value(f.To)), "behind"}})
+		all = append(all, between(f.Path, f.From, f.Change == "added", f.To, f.Change == "removed"))
 	}
-	p.fields(rows)
+	p.changes(indent+"  ", all)
+}
+
+// unfolded is how many fields of new objects are shown whole, over all of what is printed; then they are counted.
+const unfolded = 300
+
+// created prints what a new object is made of, or one that is gone was.
+func (p *printer) created(indent string, fields []client.Difference, gone bool) {
+	if p.unfolded += len(fields); p.unfolded > unfolded {
+		p.line("%s%s", indent, p.paint("soft", count(len(fields), "field")+"; -o yaml shows them"))
+		return
+	}
+	var all []change
+	for _, f := range fields {
+		all = append(all, change{path: f.Path, values: []held{{value: pick(gone, f.From, f.To), color: pick(gone, "soft", "behind")}}})
+	}
+	p.changes(indent, all)
 }

@@ -9,7 +9,6 @@ import (
 	"sort"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"golang.org/x/term"
 	"sigs.k8s.io/yaml"
@@ -24,6 +23,8 @@ type printer struct {
 	color bool
 	tty   bool
 	width int // of the terminal; 0 when it is none, and nothing is cut
+
+	unfolded int // fields of new objects that were shown whole
 }
 
 // seam stands around the colours that a printer puts on, until they are written: nobody else can know it, so that everything
@@ -109,65 +110,7 @@ func plain(s string) cell { return cell{text: visible.Line(s)} }
 
 // table prints rows in columns two spaces apart. On a terminal the last column is cut where a line would wrap,
 // with a mark; elsewhere nothing is.
-func (p *printer) table(rows [][]cell) { p.columns(rows, p.width) }
-
-// fields prints rows of values, which are never cut: where a terminal is too narrow for columns, the values stand
-// below their field.
-func (p *printer) fields(rows [][]cell) {
-	var widths []int
-	for _, r := range rows {
-		for i, c := range r {
-			if i == len(widths) {
-				widths = append(widths, -2)
-			}
-			widths[i] = max(widths[i], utf8.RuneCountInString(c.text))
-		}
-	}
-	total := -2
-	for _, w := range widths {
-		total += w + 2
-	}
-	if p.width == 0 || total <= p.width {
-		p.columns(rows, 0)
-		return
-	}
-	for _, r := range rows {
-		p.line("%s", p.paint(r[0].color, r[0].text))
-		var values []string
-		for _, c := range r[1:] {
-			values = append(values, p.paint(c.color, c.text))
-		}
-		p.line("      %s", strings.Join(values, "  "))
-	}
-}
-
-// columns prints rows in columns, the last cut at a width; 0 cuts nothing.
-func (p *printer) columns(rows [][]cell, width int) {
-	var widths []int
-	for _, r := range rows {
-		for i, c := range r {
-			if i == len(widths) {
-				widths = append(widths, 0)
-			}
-			widths[i] = max(widths[i], utf8.RuneCountInString(c.text))
-		}
-	}
-	for _, r := range rows {
-		var b strings.Builder
-		used := 0
-		for i, c := range r {
-			if left := width - used; width > 0 && i == len(r)-1 && left > 1 {
-				c.text = clip(c.text, left)
-			}
-			used += widths[i] + 2
-			b.WriteString(p.paint(c.color, c.text))
-			if i < len(r)-1 {
-				b.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c.text)+2))
-			}
-		}
-		p.line("%s", strings.TrimRight(b.String(), " "))
-	}
-}
+func (p *printer) table(rows [][]cell) { p.columns(rows, widthsOf(rows), p.width) }
 
 // span says a time in words: 4 s, 36 min, 7 h, 3 d.
 func span(d time.Duration) string {

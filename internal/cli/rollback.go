@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -28,6 +30,9 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
 		ValidArgsFunction: a.wards,
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 && len(args) < 3 && propose {
+				if in.preview {
+					return a.proposal(c, args)
+				}
 				return a.propose(c, args, branch)
 			}
 			if len(args) != 2 {
@@ -59,6 +64,91 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
 	f.BoolVar(&propose, "propose", false, "write the matching commit to a branch in the repository, and leave the cluster alone")
 	f.StringVar(&branch, "branch", "", "with --propose: the name of the branch (default: made from the ward and the revision)")
 	return a.reading(c)
+}
+
+// proposal shows what a proposed commit would change, and pushes nothing.
+func (a *app) proposal(c *cobra.Command, args []string) error {
+	conn, err := a.dial()
+	if err != nil {
+		return err
+	}
+	number := 0
+	if len(args) == 2 {
+		if number, err = entryNumber(args[1]); err != nil {
+			return err
+		}
+	} else if number, err = applied(c.Context(), conn, args[0]); err != nil {
+		return err
+	}
+	r, err := conn.CompareEntriesWithResponse(c.Context(), args[0], &client.CompareEntriesParams{From: number})
+	if err := conn.Check(r, err); err != nil {
+		return err
+	}
+	d := back(r.JSON200)
+	done, err := a.document(c.OutOrStdout(), d)
+	if err != nil {
+		return err
+	}
+	if !done {
+		p := a.printer(c.OutOrStdout())
+		p.line("%s  the repository now %s  →  #%d %s", p.paint("bold", args[0]), title(r.JSON200.Revision), number, title(r.JSON200.From.Revision))
+		p.line("%s", p.paint("soft", "A preview; nothing is pushed."))
+		p.moves(d.Objects)
+		if len(d.Objects) == 0 {
+			p.line("\nNothing to propose: both declare the same.")
+		} else {
+			p.line("\nDo it: vigila rollback %s --propose", strings.Join(args, " "))
+		}
+	}
+	if len(d.Objects) > 0 {
+		return &Exit{Code: ExitDifferences}
+	}
+	return nil
+}
+
+// applied is the newest entry that left a ward as the cluster holds it.
+func applied(ctx context.Context, conn *client.Conn, ward string) (int, error) {
+	w, err := conn.GetWardWithResponse(ctx, ward)
+	if err := conn.Check(w, err); err != nil {
+		return 0, err
+	}
+	at := w.JSON200.Ward.Applied.Id
+	for offset := 0; at != ""; offset += 1000 {
+		r, err := conn.ListWardEntriesWithResponse(ctx, ward, &client.ListWardEntriesParams{Limit: 1000, Offset: offset})
+		if err := conn.Check(r, err); err != nil {
+			return 0, err
+		}
+		for _, e := range r.JSON200.Items {
+			if (e.Kind == "sync" || e.Kind == "rollback") && e.Outcome == "done" && e.Revision.Id == at {
+				return e.Number, nil
+			}
+		}
+		if offset+1000 >= r.JSON200.Total {
+			break
+		}
+	}
+	return 0, &Exit{ExitFailed, fmt.Sprintf("no run has left %s as the cluster holds it, so there is nothing to go back to; name an entry: vigila logbook %s", ward, ward)}
+}
+
+// back is a comparison the other way round.
+func back(d *client.Comparison) *client.Comparison {
+	out := *d
+	out.Objects = slices.Clone(d.Objects)
+	other := map[string]string{"added": "removed", "removed": "added"}
+	for i, o := range out.Objects {
+		if w := other[string(o.Change)]; w != "" {
+			out.Objects[i].Change = client.MovedObjectChange(w)
+		}
+		out.Objects[i].Fields = slices.Clone(o.Fields)
+		for j, f := range out.Objects[i].Fields {
+			f.From, f.To = f.To, f.From
+			if w := other[string(f.Change)]; w != "" {
+				f.Change = client.DifferenceChange(w)
+			}
+			out.Objects[i].Fields[j] = f
+		}
+	}
+	return &out
 }
 
 func (a *app) propose(c *cobra.Command, args []string, branch string) error {
@@ -146,18 +236,23 @@ func (p *printer) comparison(ward string, d *client.Comparison) {
 		p.line("\nNo differences: both declare the same.")
 		return
 	}
-	for _, o := range d.Objects {
+	p.moves(d.Objects)
+}
+
+// moves prints what two declarations have differently.
+func (p *printer) moves(objects []client.MovedObject) {
+	for _, o := range objects {
 		word := map[client.MovedObjectChange]string{"added": "  " + p.paint("soft", "new"), "removed": "  " + p.paint("soft", "gone")}[o.Change]
 		p.line("\n  %s %s%s", p.paint("soft", o.Kind), p.paint("bold", o.Name), word)
 		if o.Change != "changed" {
-			p.line("    %s", p.paint("soft", count(len(o.Fields), "field")))
+			p.created("    ", o.Fields, o.Change == "removed")
 			continue
 		}
-		rows := [][]cell{}
+		var all []change
 		for _, f := range o.Fields {
-			rows = append(rows, []cell{plain("    " + f.Path), plain(pick(f.Change == "added", "nothing", value(f.From))), {"→", "soft"}, {pick(f.Change == "removed", "nothing", value(f.To)), "behind"}})
+			all = append(all, between(f.Path, f.From, f.Change == "added", f.To, f.Change == "removed"))
 		}
-		p.fields(rows)
+		p.changes("    ", all)
 	}
 }
 

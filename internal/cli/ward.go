@@ -158,6 +158,9 @@ func standingWords(w client.Ward) string {
 	if w.Additions > 0 {
 		s += fmt.Sprintf(", +%d by others", w.Additions)
 	}
+	if w.Hold.By != "" {
+		s += ", held"
+	}
 	return s
 }
 
