@@ -151,7 +151,7 @@ export function ClustersPage() {
             </td>
             <td className="py-1.5 text-right">
               <Menu
-                label="Do"
+                label="Look or change"
                 items={[
                   ["Change it", () => setForm(c), "changes"],
                   ["Forget it", () => setGone(c.name), "changes"],

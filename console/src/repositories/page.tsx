@@ -228,7 +228,7 @@ export function RepositoriesPage() {
             </td>
             <td className="py-1.5 text-right">
               <Menu
-                label="Do"
+                label="Look or change"
                 items={[
                   ["Look at it now", () => look.mutate(r.name)],
                   ["Change it", () => setForm(r), "changes"],
