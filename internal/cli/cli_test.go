@@ -53,8 +53,8 @@ func TestDiffOfAWardThatIsBehind(t *testing.T) {
 			{Kind: "Service", Name: "s", Change: "create", Fields: []client.Difference{{Path: "spec.type", Change: "added", To: "ClusterIP"}, {Path: "metadata.annotations[about]", Change: "added", To: strings.Repeat("long ", 20)}}},
 			{Kind: "ConfigMap", Name: "many", Change: "create", Fields: make([]client.Difference, 300)},
 			{Kind: "Service", Name: "t", Change: "update", AlreadyThere: true},
-			{Kind: "ConfigMap", Name: "c", Change: "remove"},
-			{Kind: "ConfigMap", Name: "k", Change: "keep"},
+			{Kind: "ConfigMap", Name: "c", Change: "remove", Fields: []client.Difference{{Path: "data.v", Change: "removed", From: "9"}}},
+			{Kind: "ConfigMap", Name: "k", Change: "keep", Fields: []client.Difference{{Path: "data.v", Change: "removed", From: "9"}}},
 			{Kind: "Job", Name: "j", Change: "update", Refused: "spec.template: field is immutable"},
 		}})
 	})
@@ -65,7 +65,7 @@ func TestDiffOfAWardThatIsBehind(t *testing.T) {
 		"Service s  create\n    spec.type  ClusterIP\n    metadata.annotations[about]\n      " + strings.Repeat("long ", 20) + "\n",
 		"ConfigMap many  create\n    300 fields; -o yaml shows them\n",
 		"Service t  already there, to be adopted\n    no field changes\n",
-		"ConfigMap c  remove\n", "ConfigMap k  not declared any more, kept\n",
+		"ConfigMap c  remove\n    data.v  9\n", "ConfigMap k  not declared any more, kept\n  Job j",
 		"▲ would be refused: spec.template: field is immutable",
 		"Guard mass-removal: 4 of 6 objects would be removed",
 		"Sync it: vigila sync berth-planner@quay --allow mass-removal",

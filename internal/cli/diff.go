@@ -202,6 +202,11 @@ func (p *printer) pending(o client.PendingObject, indent string) {
 	case o.Change == "create" && o.Task == "":
 		p.created(indent+"  ", o.Fields, false)
 		return
+	case o.Change == "keep":
+		return
+	case o.Change == "remove":
+		p.created(indent+"  ", o.Fields, true)
+		return
 	case o.Change == "update" && len(o.Fields) == 0 && o.Refused == "":
 		p.line("%s  %s", indent, p.paint("soft", "no field changes"))
 	}
@@ -217,10 +222,14 @@ const unfolded = 300
 
 // created prints what a new object is made of, or one that is gone was.
 func (p *printer) created(indent string, fields []client.Difference, gone bool) {
-	if p.unfolded += len(fields); p.unfolded > unfolded {
+	if len(fields) == 0 {
+		return
+	}
+	if p.unfolded+len(fields) > unfolded {
 		p.line("%s%s", indent, p.paint("soft", count(len(fields), "field")+"; -o yaml shows them"))
 		return
 	}
+	p.unfolded += len(fields)
 	var all []change
 	for _, f := range fields {
 		all = append(all, change{path: f.Path, values: []held{{value: pick(gone, f.From, f.To), color: pick(gone, "soft", "behind")}}})

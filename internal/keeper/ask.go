@@ -207,9 +207,11 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 	}
 	out.Guards, out.Revision = made.Plan.Guards, made.Entry.Revision
 	var known map[object.Ref]loop.Trial
-	if err := p.ask(ctx, func() error {
+	var leaves []object.Object
+	if err := p.ask(ctx, func() (err error) {
 		known = p.Trials(made)
-		return nil
+		leaves, err = p.Leaves(made)
+		return err
 	}); err != nil {
 		return nil, err
 	}
@@ -232,6 +234,9 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 			var did drive.Tried
 			did, errs[i] = calls.Try(ctx, m.Order, m.Kept)
 			o.Change, o.AlreadyThere, o.Fields, o.Refused, o.Replaced = did.Change, did.AlreadyThere, did.Fields, did.Refused, did.Replaced
+			if o.Change == "create" {
+				o.Fields = slices.DeleteFunc(o.Fields, named)
+			}
 			for _, a := range m.Added {
 				o.Fields = append(o.Fields, compare.Difference{Path: a.Path, Change: compare.Removed, From: a.To, Who: a.Who, When: a.When})
 			}
@@ -241,13 +246,26 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 	if err := errors.Join(errs...); err != nil {
 		return nil, fault(Unreachable, "%v", err)
 	}
+	fields := map[object.Ref][]compare.Difference{}
+	for _, m := range compare.Declared(leaves, nil, p.Mask) {
+		fields[m.Ref] = slices.DeleteFunc(m.Fields, named)
+	}
 	for _, ref := range made.Plan.Removed() {
-		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "remove"})
+		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "remove", Fields: fields[ref]})
 	}
 	for _, ref := range made.Plan.Kept {
-		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "keep"})
+		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "keep", Fields: fields[ref]})
 	}
 	return out, nil
+}
+
+// named tells whether a field of an object that is made or removed only says what it is called and whose it is.
+func named(d compare.Difference) bool {
+	switch d.Path {
+	case "apiVersion", "metadata.name", "metadata.namespace", "metadata.labels[" + object.WardLabel + "]", "metadata.annotations[" + object.ServiceAnnotation + "]":
+		return true
+	}
+	return false
 }
 
 // ObjectDetail is one object, declared and live, with what happened to it.

@@ -4,8 +4,8 @@ import { useState } from "react";
 import { start, useAct } from "../shared/act";
 import { type Entry, Problem, type Ward, api, got } from "../shared/api";
 import { Button, Modal, Panel, Reason, Wrong } from "../shared/parts";
-import { EntryObjects, Guards, Lines } from "./run";
-import { ago, bad, count, entryTitle, short, span } from "../shared/words";
+import { EntryObjects, Guards, Lines, Whole } from "./run";
+import { ago, bad, entryTitle, short, span } from "../shared/words";
 
 const ENTRIES = 12;
 
@@ -178,11 +178,15 @@ function Compare({ entry: e }: { entry: Entry }) {
             <p>
               <strong>{o.name}</strong> <span className="text-soft">{o.kind}</span>{" "}
               <span className="text-sm text-soft">
-                {o.change === "added" && `only there, ${count(o.fields.length, "field")}`}
-                {o.change === "removed" && `only in #${e.number}, ${count(o.fields.length, "field")}`}
+                {o.change === "added" && "only there"}
+                {o.change === "removed" && `only in #${e.number}`}
               </span>
             </p>
-            {o.change === "changed" && <Lines of={o.fields} />}
+            {o.change === "changed" ? (
+              <Lines of={o.fields} />
+            ) : (
+              <Whole of={o.fields} gone={o.change === "removed"} />
+            )}
           </li>
         ))}
       </ul>

@@ -192,11 +192,12 @@ export function Plan({ of }: { of: Pending[] }) {
                         : o.already_there
                           ? "already there, to be adopted"
                           : changeWords[o.change]}
-                    {o.change === "create" && `, ${count(o.fields.length, "field")}`}
                   </span>
                 </p>
                 {o.refused && <Wrong error={new Error(`The API server would refuse it: ${o.refused}`)} />}
-                {o.change !== "create" && <Lines of={o.fields} />}
+                {o.change === "create" && <Whole of={o.fields} />}
+                {o.change === "remove" && <Whole of={o.fields} gone />}
+                {!["create", "remove", "keep"].includes(o.change) && <Lines of={o.fields} />}
               </li>
             ))}
           </ul>
@@ -217,10 +218,33 @@ export function Lines({ of }: { of: Schemas["Difference"][] }) {
           <span aria-hidden className="text-soft">
             →
           </span>
-          <strong className="min-w-0 break-words">{d.change === "removed" ? "nothing" : value(d.to)}</strong>
+          <strong className="min-w-0 break-words whitespace-pre-wrap">
+            {d.change === "removed" ? "nothing" : value(d.to)}
+          </strong>
         </li>
       ))}
     </ul>
+  );
+}
+
+/** What an object is made of, or was: whole, folded where it is long. */
+export function Whole({ of, gone }: { of: Schemas["Difference"][]; gone?: boolean }) {
+  if (of.length === 0) return null;
+  return (
+    <details className="ml-4 text-sm" open={of.length <= 6}>
+      <summary className="cursor-pointer text-soft">
+        {count(of.length, "field")}
+        {gone && ", all of it goes"}
+      </summary>
+      <ul>
+        {of.map((d) => (
+          <li key={d.path} className="flex flex-wrap items-baseline gap-x-2">
+            <span className="font-mono text-[13px] break-all">{d.path}</span>
+            <span className="min-w-0 break-words whitespace-pre-wrap">{value(gone ? d.from : d.to)}</span>
+          </li>
+        ))}
+      </ul>
+    </details>
   );
 }
 

@@ -2,8 +2,10 @@ package loop
 
 import (
 	"cmp"
+	"slices"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/keeper/drive"
 )
@@ -24,6 +26,18 @@ func (p *Placement) Trials(made *Prepared) map[object.Ref]Trial {
 			Order: drive.Order{Object: o, Before: b, Turn: made.Order[ref], Left: p.index.Leave(ref), Allow: made.Allow}}
 	}
 	return out
+}
+
+// Leaves are the objects that a prepared run removes, or leaves where they are, as they were applied last.
+func (p *Placement) Leaves(made *Prepared) (out []object.Object, err error) {
+	held := &Prepared{Objects: map[object.Ref]declared.Whole{}, Order: map[object.Ref]object.Turn{}}
+	if err := p.asApplied(held, slices.Concat(made.Plan.Removed(), made.Plan.Kept)); err != nil {
+		return nil, err
+	}
+	for _, o := range held.Objects {
+		out = append(out, o.Object)
+	}
+	return out, nil
 }
 
 // Shown is the snapshot that an object is shown from: what is declared now, else what was applied last.
