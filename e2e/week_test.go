@@ -103,6 +103,11 @@ func TestRunsAreJoinedAndWaitedFor(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(s.ok("sync", s.name, "-o", "json")), &e))
 	assert.EqualValues(t, "done", e.Outcome)
 
+	// A commit that changes nothing of the ward is held as soon as it is read; one that nobody has pushed is not.
+	other := s.push("Elsewhere", map[string]string{"elsewhere/x.yaml": config("x", "y", "z")})
+	assert.Contains(t, s.ok("wait", s.name, "--revision", other, "--within", "1m"), "in step")
+	s.fails(1, "is not there after 2 s", "wait", s.name, "--revision", strings.Repeat("ab", 20), "--within", "2s")
+
 	// A rollback takes the place of a run that goes forward.
 	s.open(false)
 	s.push("A horn that is too loud", map[string]string{"app/horn.yaml": config("horn", "interval", "1s"), "app/bell.yaml": config("bell", "interval", "9s"), "app/gate.yaml": strings.Replace(gate, "port: 80", "port: 81", 1)})

@@ -266,7 +266,7 @@ func (a *app) wait() *cobra.Command {
 	c := &cobra.Command{
 		Use: "wait WARD", Short: "Wait until a ward is in step and ready; for pipelines",
 		Long: `Wait until a ward is in step with its repository and ready, with --for in-step whether it is ready or not; with
---revision until a commit is what the cluster holds. The repository is looked at first. It begins no run: of a ward that asks first
+--revision until the cluster holds what a commit declares, or a later one. The repository is looked at first. It begins no run: of a ward that asks first
 somebody else has to.
 
 Exit code 0 once it is so; 1 when it can't come by itself (the ward is held, has rejected the revision, or needs a person), or
@@ -303,7 +303,7 @@ Exit code 0 once it is so; 1 when it can't come by itself (the ward is held, has
 		}),
 	}
 	f := c.Flags()
-	f.StringVar(&revision, "revision", "", "until the cluster holds this commit (its hash, or seven letters of it)")
+	f.StringVar(&revision, "revision", "", "until the cluster holds what this commit declares, or a later one (its hash, or seven letters of it)")
 	f.StringVar(&goal, "for", "ready", "ready: in step and ready; in-step: in step, ready or not")
 	f.DurationVar(&within, "within", 0, "how long at most, such as 10m (default: until it is so, or can't be)")
 	return a.reading(c)
@@ -326,14 +326,18 @@ func (a *app) waitFor(ctx context.Context, conn *client.Conn, p *printer, ward, 
 	var stuck time.Time
 	for {
 		there := w.Standing == "in step" && w.Run.Number == 0 && (!ready || w.Health == "ready")
-		holds := revision == "" || strings.HasPrefix(w.Applied.Id, revision)
-		if there && holds {
+		text := fmt.Sprintf("%s, %s: %s", w.Standing, w.Health, w.Says)
+		if there && revision != "" {
+			r, err := conn.HoldsRevisionWithResponse(ctx, ward, revision)
+			if err := conn.Check(r, err); err != nil {
+				return w, err
+			}
+			there = r.JSON200.Holds
+			text = fmt.Sprintf("%s is not read yet; the newest is %.7s", revision, r.JSON200.Head)
+		}
+		if there {
 			p.head(*w)
 			return w, nil
-		}
-		text := fmt.Sprintf("%s, %s: %s", w.Standing, w.Health, w.Says)
-		if there {
-			text = fmt.Sprintf("it holds %s, and waits for %s", short(w.Applied), revision)
 		}
 		if text != said && w.Run.Number == 0 {
 			p.line("%s  %s", time.Now().Format("15:04:05"), text)

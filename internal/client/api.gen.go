@@ -845,6 +845,18 @@ type Guard struct {
 // Health defines model for Health.
 type Health string
 
+// HeldRevision defines model for HeldRevision.
+type HeldRevision struct {
+	// Head the commit that was read last
+	Head string `json:"head,omitempty,omitzero"`
+
+	// Holds the commit is read, and the ward is in step
+	Holds bool `json:"holds"`
+
+	// Read the commit that was read last is this one, or a later one
+	Read bool `json:"read"`
+}
+
 // Hold defines model for Hold.
 type Hold struct {
 	At time.Time `json:"at"`
@@ -2032,6 +2044,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /wards/{ward}/hold (the `HoldWard` operationId).
 	HoldWard(ctx context.Context, ward WardID, body HoldWardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// HoldsRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+	//
+	// Corresponds with GET /wards/{ward}/holds/{revision} (the `HoldsRevision` operationId).
+	HoldsRevision(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLogs The log of a Pod below one of the ward's objects
 	//
 	// Corresponds with GET /wards/{ward}/logs (the `GetLogs` operationId).
@@ -2875,6 +2892,21 @@ func (c *Client) HoldWardWithBody(ctx context.Context, ward WardID, contentType 
 // Corresponds with PUT /wards/{ward}/hold (the `HoldWard` operationId).
 func (c *Client) HoldWard(ctx context.Context, ward WardID, body HoldWardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHoldWardRequest(c.Server, ward, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldsRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+//
+// Corresponds with GET /wards/{ward}/holds/{revision} (the `HoldsRevision` operationId).
+func (c *Client) HoldsRevision(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldsRevisionRequest(c.Server, ward, revision)
 	if err != nil {
 		return nil, err
 	}
@@ -4874,6 +4906,47 @@ func NewHoldWardRequestWithBody(server string, ward WardID, contentType string, 
 	return req, nil
 }
 
+// NewHoldsRevisionRequest constructs an http.Request for the HoldsRevision method
+func NewHoldsRevisionRequest(server string, ward WardID, revision string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "revision", revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/holds/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLogsRequest constructs an http.Request for the GetLogs method
 func NewGetLogsRequest(server string, ward WardID, params *GetLogsParams) (*http.Request, error) {
 	var err error
@@ -5759,6 +5832,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /wards/{ward}/hold (the `HoldWard` operationId).
 	HoldWardWithResponse(ctx context.Context, ward WardID, body HoldWardJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldWardResponse, error)
+
+	// HoldsRevisionWithResponse Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /wards/{ward}/holds/{revision} (the `HoldsRevision` operationId).
+	HoldsRevisionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*HoldsRevisionResponse, error)
 
 	// GetLogsWithResponse The log of a Pod below one of the ward's objects
 	//
@@ -7627,6 +7707,54 @@ func (r HoldWardResponse) ContentType() string {
 	return ""
 }
 
+type HoldsRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HeldRevision
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HoldsRevisionResponse) GetJSON200() *HeldRevision {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HoldsRevisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HoldsRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HoldsRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HoldsRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HoldsRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLogsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8721,6 +8849,19 @@ func (c *ClientWithResponses) HoldWardWithResponse(ctx context.Context, ward War
 		return nil, err
 	}
 	return ParseHoldWardResponse(rsp)
+}
+
+// HoldsRevisionWithResponse Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /wards/{ward}/holds/{revision} (the `HoldsRevision` operationId).
+func (c *ClientWithResponses) HoldsRevisionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*HoldsRevisionResponse, error) {
+	rsp, err := c.HoldsRevision(ctx, ward, revision, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldsRevisionResponse(rsp)
 }
 
 // GetLogsWithResponse The log of a Pod below one of the ward's objects
@@ -10107,6 +10248,39 @@ func ParseHoldWardResponse(rsp *http.Response) (*HoldWardResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Ward
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHoldsRevisionResponse parses an HTTP response from a HoldsRevisionWithResponse call
+func ParseHoldsRevisionResponse(rsp *http.Response) (*HoldsRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HoldsRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HeldRevision
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -107,6 +107,45 @@ func (p *placement) resolve(ctx context.Context, r *Ask) error {
 	return nil
 }
 
+// Held is how far a ward is with a commit.
+type Held struct {
+	Holds bool   // it is read, and the ward is in step
+	Read  bool   // the commit that was read last is this one, or a later one
+	Head  string // that was read last
+}
+
+// Holds tells whether the cluster holds what a commit declares for the ward, or what a later one does. Most commits of a repository change
+// nothing of a ward, so it is not the revision that is compared.
+func (k *Keeper) Holds(ctx context.Context, name, revision string) (Held, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return Held{}, err
+	}
+	if p.Broken != "" {
+		return Held{}, nil
+	}
+	mirror, ok := p.repo.Git()
+	if !ok {
+		return Held{}, fault(Invalid, "%s comes from chart repository %s, which has no commits", p.ID, p.repo.Name())
+	}
+	out := Held{Head: p.repo.Told(p, p.Ward.From.Ref)}
+	if out.Head == "" {
+		return out, nil
+	}
+	if out.Read, err = mirror.Holds(ctx, out.Head, revision); err != nil {
+		return out, fault(Invalid, "%v", err)
+	}
+	if out.Read = out.Read && (loop.Marks{}).Heard(p.Hears()); !out.Read { // it was told, and is being rendered
+		return out, nil
+	}
+	v, err := p.fresh(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Holds = v.Standing == compare.InStep && v.Run == nil
+	return out, nil
+}
+
 func (k *Keeper) stop(ctx context.Context, name, by string) error {
 	p, err := k.one(name)
 	if err != nil {

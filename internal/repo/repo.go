@@ -525,6 +525,20 @@ func cut(s string, most int) string {
 	return strings.Clone(s)
 }
 
+// Holds tells whether a commit is another, or came after it: whether its history holds it. rev is a hash, or the beginning of one; of one
+// that the mirror does not know it does not.
+func (m *Mirror) Holds(ctx context.Context, commit, rev string) (bool, error) {
+	if !isHash(rev) {
+		return false, fmt.Errorf("%q is not the hash of a commit, or seven letters of it", rev)
+	}
+	_, kind, _, err := m.read(rev + "^{commit}")
+	if err != nil || kind != "commit" {
+		return false, err
+	}
+	out, err := m.git(ctx, "rev-list", "--count", rev, "^"+commit)
+	return strings.TrimSpace(string(out)) == "0", err
+}
+
 // LastChange finds the newest commit up to rev that touched any of some paths: what a ward calls its revision, so that
 // commits beside it say nothing about it.
 func (m *Mirror) LastChange(ctx context.Context, rev Revision, dirs ...string) (Revision, error) {

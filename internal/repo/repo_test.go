@@ -105,6 +105,26 @@ func TestCommitsBesideAPathDoNotTouchIt(t *testing.T) {
 	assert.Equal(t, before, after, "an untouched tree has the same hash")
 }
 
+// TestACommitHoldsThoseBeforeIt, and no others.
+func TestACommitHoldsThoseBeforeIt(t *testing.T) {
+	dir, m := origin(t)
+	first := commit(t, dir, "First", map[string]string{"a.yaml": "1"})
+	second := commit(t, dir, "Second", map[string]string{"a.yaml": "2"})
+	require.NoError(t, m.Fetch(t.Context()))
+	for _, c := range []struct {
+		commit, rev string
+		want        bool
+	}{
+		{second, first, true}, {second, second, true}, {second, first[:7], true}, {first, second, false}, {second, strings.Repeat("ab", 20), false},
+	} {
+		got, err := m.Holds(t.Context(), c.commit, c.rev)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got, "%.7s holds %.7s", c.commit, c.rev)
+	}
+	_, err := m.Holds(t.Context(), second, "--all")
+	assert.ErrorContains(t, err, "is not the hash of a commit")
+}
+
 func TestRefs(t *testing.T) {
 	ctx := context.Background()
 	dir, m := origin(t)

@@ -840,6 +840,18 @@ type Guard struct {
 // Health defines model for Health.
 type Health string
 
+// HeldRevision defines model for HeldRevision.
+type HeldRevision struct {
+	// Head the commit that was read last
+	Head string `json:"head,omitempty,omitzero"`
+
+	// Holds the commit is read, and the ward is in step
+	Holds bool `json:"holds"`
+
+	// Read the commit that was read last is this one, or a later one
+	Read bool `json:"read"`
+}
+
 // Hold defines model for Hold.
 type Hold struct {
 	At time.Time `json:"at"`
@@ -1783,6 +1795,9 @@ type ServerInterface interface {
 	// HoldWard Stop automatic runs
 	// (PUT /wards/{ward}/hold)
 	HoldWard(c *gin.Context, ward WardID)
+	// HoldsRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+	// (GET /wards/{ward}/holds/{revision})
+	HoldsRevision(c *gin.Context, ward WardID, revision string)
 	// GetLogs The log of a Pod below one of the ward's objects
 	// (GET /wards/{ward}/logs)
 	GetLogs(c *gin.Context, ward WardID, params GetLogsParams)
@@ -2931,6 +2946,40 @@ func (siw *ServerInterfaceWrapper) HoldWard(c *gin.Context) {
 	siw.Handler.HoldWard(c, ward)
 }
 
+// HoldsRevision operation middleware
+func (siw *ServerInterfaceWrapper) HoldsRevision(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "revision" -------------
+	var revision string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "revision", c.Param("revision"), &revision, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter revision: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HoldsRevision(c, ward, revision)
+}
+
 // GetLogs operation middleware
 func (siw *ServerInterfaceWrapper) GetLogs(c *gin.Context) {
 
@@ -3296,6 +3345,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/wards/:ward/rejections/:revision", wrapper.LiftRejection)
 	router.POST(options.BaseURL+"/wards/:ward/proposals", wrapper.ProposeRollback)
 	router.POST(options.BaseURL+"/wards/:ward/look", wrapper.LookNow)
+	router.GET(options.BaseURL+"/wards/:ward/holds/:revision", wrapper.HoldsRevision)
 	router.POST(options.BaseURL+"/wards/:ward/runs", wrapper.StartRun)
 	router.DELETE(options.BaseURL+"/wards/:ward/runs/current", wrapper.StopRun)
 	router.DELETE(options.BaseURL+"/wards/:ward/hold", wrapper.ReleaseWard)

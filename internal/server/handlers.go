@@ -318,6 +318,11 @@ func (s *server) LookNow(c *gin.Context, name WardID) {
 	answer(s, c, wardOf)(s.Keeper.Look(c, name))
 }
 
+// HoldsRevision is GET /wards/{ward}/holds/{revision}.
+func (s *server) HoldsRevision(c *gin.Context, name WardID, revision string) {
+	answer(s, c, func(h keeper.Held) HeldRevision { return HeldRevision{Holds: h.Holds, Read: h.Read, Head: h.Head} })(s.Keeper.Holds(c, name, revision))
+}
+
 // StartRun is POST /wards/{ward}/runs.
 func (s *server) StartRun(c *gin.Context, name WardID) {
 	in, ok := body[StartRun](c)

@@ -42,6 +42,7 @@ var roles = map[string]Role{
 	"GET /wards/{ward}/entries/{number}/log":     "reader",
 	"DELETE /wards/{ward}/hold":                  "operator",
 	"PUT /wards/{ward}/hold":                     "operator",
+	"GET /wards/{ward}/holds/{revision}":         "reader",
 	"GET /wards/{ward}/logs":                     "reader",
 	"POST /wards/{ward}/look":                    "reader",
 	"GET /wards/{ward}/object":                   "reader",

@@ -226,6 +226,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/wards/{ward}/holds/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                /** @description the hash of a commit, or seven letters of it or more */
+                revision: string;
+            };
+            cookie?: never;
+        };
+        /** Tell whether the cluster holds what a commit declares for the ward, or what a later one does */
+        get: operations["holdsRevision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/wards/{ward}/runs": {
         parameters: {
             query?: never;
@@ -1274,6 +1296,14 @@ export interface components {
             /** @description for a rollback: run the tasks of that entry as well */
             tasks?: boolean;
         };
+        HeldRevision: {
+            /** @description the commit is read, and the ward is in step */
+            holds: boolean;
+            /** @description the commit that was read last is this one, or a later one */
+            read: boolean;
+            /** @description the commit that was read last */
+            head?: string;
+        };
         StartedRun: {
             /** @description number of its entry; 0 when there was nothing to do */
             entry: number;
@@ -1922,6 +1952,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    holdsRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                /** @description the hash of a commit, or seven letters of it or more */
+                revision: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it holds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldRevision"];
                 };
             };
             default: components["responses"]["Problem"];

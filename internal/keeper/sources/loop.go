@@ -362,6 +362,13 @@ func (l *Loop) Close() { l.from.close() }
 // Remove deletes what is kept of the repository on disk.
 func (l *Loop) Remove() error { return l.from.remove() }
 
+// Told is the commit at a ref that a subscriber was told of last; "" when it was told of none.
+func (l *Loop) Told(p Subscriber, ref string) string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.subscribers[p][ref]
+}
+
 // Subscribe tells somebody of every look from now on, and how it is now.
 func (l *Loop) Subscribe(p Subscriber) standing.AsOf {
 	l.mu.Lock()
