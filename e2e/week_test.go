@@ -62,7 +62,7 @@ func TestRunsAreJoinedAndWaitedFor(t *testing.T) {
 		require.Eventually(t, func() bool { return strings.Contains(told(), what) }, patience, patience/600, "%s is said", what)
 	}
 	s.push("A gate", map[string]string{"app/gate.yaml": gate, "app/horn.yaml": config("horn", "interval", "30s")})
-	s.add(s.wardFile("sync: ask, every: 1s", "within: 60s"))
+	s.add(s.wardFile("sync: ask, every: 1s", "within: 180s"))
 	s.fails(1, "no run goes on in "+s.name, "run", s.name)
 	first, firstEnds, _ := s.started("sync", s.name)
 	says(first, "waits for a load balancer address")

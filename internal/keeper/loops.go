@@ -12,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
@@ -244,7 +245,7 @@ func (k *Keeper) keptElsewhere(ref object.Ref, of *placement) bool {
 func (l *clusterLoop) marked(body map[string]any) *placement {
 	l.k.mu.RLock()
 	defer l.k.mu.RUnlock()
-	return l.k.wards[object.Label(body, object.WardLabel)+"@"+l.conf.Name]
+	return l.k.wards[ward.ID(object.Label(body, object.WardLabel), l.conf.Name)]
 }
 
 // Changed is part of cluster.Handler.

@@ -59,7 +59,7 @@ func (k *Keeper) addFile(ctx context.Context, name, text string) ([]string, erro
 			return ids, err
 		}
 		for _, c := range k.matching(w) {
-			ids = append(ids, w.Name+"@"+c)
+			ids = append(ids, ward.ID(w.Name, c))
 		}
 		if l, err := k.source(w.From.Repo); err == nil {
 			l.LookSoon() // whoever adds a ward wants to see it as it is now

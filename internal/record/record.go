@@ -27,6 +27,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 //go:embed migrations/*.sql
@@ -414,7 +415,7 @@ func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 			return err
 		}
 		for _, c := range clusters {
-			if err := tx.exec(ctx, `INSERT INTO placements (id, ward, cluster, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING`, w.Name+"@"+c, w.Name, c, ms(time.Now())); err != nil {
+			if err := tx.exec(ctx, `INSERT INTO placements (id, ward, cluster, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING`, ward.ID(w.Name, c), w.Name, c, ms(time.Now())); err != nil {
 				return err
 			}
 		}
@@ -448,7 +449,7 @@ func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
 // RemovePlacement forgets a placement; the ward goes with its last one. Its logbook is kept as long as the retention says.
 func (s *Store) RemovePlacement(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *transaction) error {
-		name, _, _ := strings.Cut(id, "@")
+		name, _ := ward.OfID(id)
 		if err := retire(ctx, tx, `placement=?`, id); err != nil {
 			return err
 		}

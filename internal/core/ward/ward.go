@@ -81,6 +81,15 @@ type Into struct {
 	As              string // the service account in Namespace that runs act as, so that they can do no more than it may
 }
 
+// ID names a ward in one cluster, as people and the record do: NAME@CLUSTER. Neither part can hold an @.
+func ID(name, cluster string) string { return name + "@" + cluster }
+
+// OfID takes an ID apart.
+func OfID(id string) (name, cluster string) {
+	name, cluster, _ = strings.Cut(id, "@")
+	return name, cluster
+}
+
 // The words of keep and settle, as a ward file writes them.
 type (
 	Sync      string // who begins a sync

@@ -262,7 +262,7 @@ func (p *Placement) waits() (what string, loud bool) {
 // waitsFor names the first ward of `after` that is not in step and ready in the same cluster.
 func (p *Placement) waitsFor() string {
 	for _, name := range p.Ward.After {
-		id := name + "@" + p.Cluster
+		id := ward.ID(name, p.Cluster)
 		v := p.Others.Neighbour(id)
 		if v == nil {
 			return id + ", which is not known"
