@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -35,7 +36,7 @@ var resources = []schema.GroupVersionResource{{Version: "v1", Resource: "configm
 
 // sample asks the API for its claims first and then the cluster itself, past the proxy. truth lists what is not as
 // declared, for each ward.
-func (s *soak) sample() (claims map[string]claim, truth map[string][]string, err error) {
+func (s *soak) sample() (claims map[string]claim, truth map[string][]difference, err error) {
 	var list struct {
 		Items []claim
 		Total int
@@ -66,26 +67,38 @@ func (s *soak) sample() (claims map[string]claim, truth map[string][]string, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	truth = map[string][]string{}
+	truth = map[string][]difference{}
 	for _, w := range s.wards {
 		truth[w.name] = w.differs(live[w.name])
 	}
 	return claims, truth, nil
 }
 
+// difference is something of a ward that is not as it was pushed. want is what was, where that is an object: what one commit has
+// differently is another thing than what the next has, and has its own time to be seen.
+type difference struct{ text, want string }
+
+func texts(all []difference) string {
+	out := make([]string, len(all))
+	for i, d := range all {
+		out[i] = d.text
+	}
+	return strings.Join(out, "; ")
+}
+
 // differs lists what of a ward is not as it was pushed.
-func (w *ward) differs(live map[string]unstructured.Unstructured) []string {
-	var out []string
+func (w *ward) differs(live map[string]unstructured.Unstructured) []difference {
+	var out []difference
 	if w.gone {
 		for key, o := range live {
 			if o.GetNamespace() != shared {
-				out = append(out, key+" is still there")
+				out = append(out, difference{text: key + " is still there"})
 			}
 		}
 		return out
 	}
 	if w.broken {
-		out = append(out, "its last commit can't be parsed")
+		out = append(out, difference{text: "its last commit can't be parsed"})
 	}
 	declared := w.declared()
 	for key, want := range declared {
@@ -93,21 +106,25 @@ func (w *ward) differs(live map[string]unstructured.Unstructured) []string {
 		if got.GetKind() == "HorizontalPodAutoscaler" { // read in one version, declared in either
 			got.SetAPIVersion(want["apiVersion"].(string))
 		}
+		text := ""
 		switch {
 		case !there:
-			out = append(out, key+" is missing")
+			text = key + " is missing"
 		case !holds(got.Object, plain(want)):
-			out = append(out, key+" is not as declared")
+			text = key + " is not as declared"
 		case w.adopted[got.GetName()] && holds(got.Object, map[string]any{"data": map[string]any{"stray": "yes"}}):
-			out = append(out, key+" was adopted with what is not declared")
+			text = key + " was adopted with what is not declared"
+		}
+		if text != "" {
+			out = append(out, difference{text, fmt.Sprint(want)})
 		}
 	}
 	for key, o := range live {
 		if declared[key] == nil && o.GetNamespace() != shared { // there it is the other ward's to take over
-			out = append(out, key+" was left behind")
+			out = append(out, difference{text: key + " was left behind"})
 		}
 	}
-	slices.Sort(out)
+	slices.SortFunc(out, func(a, b difference) int { return strings.Compare(a.text, b.text) })
 	return out
 }
 
@@ -155,7 +172,7 @@ func holds(got, want any) bool {
 
 // follow looks again and again for a claim that has been false for longer than it takes to notice.
 func (s *soak) follow(ctx context.Context) error {
-	since := map[string]time.Time{}  // what is not as declared, ward and words, to when that was first seen
+	since := map[string]time.Time{}  // what is not as declared, ward, words and what is wanted, to when that was first seen
 	drifts := map[string]time.Time{} // wards that are called drifted and are not
 	epoch := 0
 	ctx, end := context.WithCancel(ctx)
@@ -203,13 +220,13 @@ func (s *soak) follow(ctx context.Context) error {
 			s.checks++
 			settled := c.Standing == "in step" && c.Run.Number == 0
 			for _, d := range truth[w.name] {
-				key := w.name + ": " + d
+				key := w.name + ": " + d.text + " " + d.want
 				still[key] = true
 				if since[key].IsZero() {
 					since[key] = now
 				}
 				if settled && asked.Sub(since[key]) > grace {
-					return fmt.Errorf("seed %d: a false claim: %s is called in step (%q), but for %.0f s this has been so: %s", s.Seed, w.name, c.Says, now.Sub(since[key]).Seconds(), d)
+					return fmt.Errorf("seed %d: a false claim: %s is called in step (%q), but for %.0f s this has been so: %s", s.Seed, w.name, c.Says, now.Sub(since[key]).Seconds(), d.text)
 				}
 			}
 			if settled && (fault.Kind == "down" || fault.Kind == "silent") && asked.Sub(faulted) > grace && asked.Sub(up) > grace {

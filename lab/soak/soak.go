@@ -696,7 +696,7 @@ func (s *soak) rest(failed chan error) error {
 			case !known:
 				wrong = w.name + " is not listed"
 			case len(diff) > 0:
-				wrong = fmt.Sprintf("%s: %s", w.name, strings.Join(diff, "; "))
+				wrong = fmt.Sprintf("%s: %s", w.name, texts(diff))
 			case c.Standing != "in step" || c.Health != "ready" || c.Run.Number != 0:
 				wrong = fmt.Sprintf("%s says %s, %s, run #%d: %s", w.name, c.Standing, c.Health, c.Run.Number, c.Says)
 			}
