@@ -464,3 +464,21 @@ func TestNothingIsDoneBeforeItIsWrittenDown(t *testing.T) {
 	assert.Contains(t, last, Effect(LookFor{Ref: horn}))
 	assert.Contains(t, last, Effect(Answer{Ticket: 2}))
 }
+
+// TestWhatIsDeclaredAgainIsRestored: an object that a revision left where it was, and that the next declares again just as it is, is in
+// no whole that was applied since; its drift was never put back.
+func TestWhatIsDeclaredAgainIsRestored(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	whole := func(ref object.Ref, hash string) declared.Whole {
+		return declared.Whole{Object: object.Object{Ref: ref, Version: "v1", Body: map[string]any{"v": hash}}, Hash: hash}
+	}
+	require.NoError(t, storeOf(p).PutSnapshot(t.Context(), "without", []declared.Whole{whole(bell, "1")}))
+	require.NoError(t, storeOf(p).PutSnapshot(t.Context(), "s", []declared.Whole{whole(horn, "1"), whole(bell, "1")}))
+	p.will.Snapshot = "without"
+	p.declaring(declare(horn, "1"), declare(bell, "1"))
+	p.applies(horn, bell)
+	out := &Prepared{Objects: map[object.Ref]declared.Whole{}, Order: map[object.Ref]object.Turn{}}
+	require.NoError(t, p.asApplied(out, []object.Ref{horn, bell}))
+	assert.Contains(t, out.Objects, horn)
+	assert.Contains(t, out.Objects, bell)
+}

@@ -222,7 +222,12 @@ func (p *Placement) asApplied(out *Prepared, refs []object.Ref) error {
 	from := map[string][]object.Ref{}
 	for _, ref := range refs {
 		b, _ := p.index.Baseline(ref)
-		if s := cmp.Or(b.Snapshot, p.will.Snapshot); s != "" {
+		s := cmp.Or(b.Snapshot, p.will.Snapshot)
+		// One that a revision left where it was, and a later one declares again as it is, is in no whole that was applied since.
+		if d := p.declared.Find(ref); d != nil && b.Snapshot == "" && d.Hash == b.Declared && d.Task == object.NoTask {
+			s = cmp.Or(p.declared.Snapshot, s)
+		}
+		if s != "" {
 			from[s] = append(from[s], ref)
 		}
 	}
