@@ -33,16 +33,11 @@ func (r *Revision) Title() string {
 	return strings.TrimSpace(r.Short() + " " + r.Subject)
 }
 
-// Kind is what an entry tells of.
+// Kind is what an entry tells of: one of those below, or a kind of run, which package run names.
 type Kind string
 
-// The kinds of entry: runs, and what else a logbook tells of.
+// What a logbook tells of beside runs.
 const (
-	Sync      Kind = "sync"
-	Restore   Kind = "restore"
-	Rollback  Kind = "rollback"
-	Dismantle Kind = "dismantle"
-
 	Drifts  Kind = "drift" // drift that was noticed, or that ended by itself
 	Holds   Kind = "hold"
 	Frees   Kind = "release"
@@ -51,36 +46,10 @@ const (
 	Removes Kind = "remove" // the ward
 )
 
-// IsRun tells a run from what else a logbook tells of.
-func (k Kind) IsRun() bool { return k == Sync || k == Restore || k == Rollback || k == Dismantle }
-
-// Outcome is how it ended.
-type Outcome string
-
-// The outcomes. Running is a run that has not ended.
-const (
-	Running     Outcome = "running"
-	Done        Outcome = "done"
-	Failed      Outcome = "failed"
-	RolledBack  Outcome = "rolled back"
-	Stopped     Outcome = "stopped"
-	Interrupted Outcome = "interrupted"
-)
-
-// State is how far a run is with one object.
-type State string
-
-// The states of an object within a run.
-const (
-	Waiting  State = "waiting"
-	Applying State = "applying"
-	Settling State = "settling"
-	Ready    State = "ready"
-	Removing State = "removing"
-	Gone     State = "removed"
-	Refused  State = "refused"
-	Untried  State = "not tried"
-	NotReady State = "not ready" // applied, and not ready when the run ended
+// Outcome is how it ended, and State how far a run is, or was, with one object; package run names both.
+type (
+	Outcome string
+	State   string
 )
 
 // Entry is one line of a logbook.

@@ -12,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 // play is a run with a cluster that does whatever it likes.
@@ -153,7 +154,7 @@ func TestWhateverTheClusterDoes(t *testing.T) {
 	for seed := range uint64(4000) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		p := invent(r)
-		g := &play{t: t, r: r, p: p, m: New(p, time.Minute, GoBack), now: start, applied: map[object.Ref]bool{}}
+		g := &play{t: t, r: r, p: p, m: New(p, time.Minute, ward.GoBack), now: start, applied: map[object.Ref]bool{}}
 		kind := r.IntN(4) // how kind this cluster is
 		mood := func() health.Result {
 			if kind > 0 && r.IntN(8*kind) > 0 {

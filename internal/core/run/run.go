@@ -15,53 +15,45 @@ import (
 	"vigila.dev/vigila/internal/core/ward"
 )
 
-// Kind is what a run is for, and Outcome how it ended.
+// Kind is what a run is for, Outcome how it ended, and State how far it is with one object. An entry of the logbook holds them.
 type (
 	Kind    = logbook.Kind
 	Outcome = logbook.Outcome
+	State   = logbook.State
 )
 
 // The kinds of run.
 const (
-	Sync      = logbook.Sync
-	Restore   = logbook.Restore
-	Rollback  = logbook.Rollback
-	Dismantle = logbook.Dismantle
+	Sync      Kind = "sync"
+	Restore   Kind = "restore"
+	Rollback  Kind = "rollback"
+	Dismantle Kind = "dismantle"
 )
+
+// Is tells a run from what else a logbook tells of.
+func Is(k Kind) bool { return k == Sync || k == Restore || k == Rollback || k == Dismantle }
 
 // The outcomes. Running is a run that has not ended.
 const (
-	Running     = logbook.Running
-	Done        = logbook.Done
-	Failed      = logbook.Failed
-	RolledBack  = logbook.RolledBack
-	Stopped     = logbook.Stopped
-	Interrupted = logbook.Interrupted
+	Running     Outcome = "running"
+	Done        Outcome = "done"
+	Failed      Outcome = "failed"
+	RolledBack  Outcome = "rolled back"
+	Stopped     Outcome = "stopped"
+	Interrupted Outcome = "interrupted"
 )
-
-// Otherwise is what happens when a run fails.
-type Otherwise = ward.Otherwise
-
-// What a ward's settle.otherwise may say.
-const (
-	GoBack = ward.GoBack
-	Stay   = ward.Stay
-)
-
-// State is how far a run is with one object.
-type State = logbook.State
 
 // The states of an object within a run.
 const (
-	Waiting  = logbook.Waiting
-	Applying = logbook.Applying
-	Settling = logbook.Settling
-	Ready    = logbook.Ready
-	Removing = logbook.Removing
-	Gone     = logbook.Gone
-	Refused  = logbook.Refused
-	Untried  = logbook.Untried
-	NotReady = logbook.NotReady
+	Waiting  State = "waiting"
+	Applying State = "applying"
+	Settling State = "settling"
+	Ready    State = "ready"
+	Removing State = "removing"
+	Gone     State = "removed"
+	Refused  State = "refused"
+	Untried  State = "not tried"
+	NotReady State = "not ready" // applied, and not ready when the run ended
 )
 
 // Progress is one object of a run.
@@ -167,7 +159,7 @@ func (End) action()    {}
 type Machine struct {
 	plan      plan.Plan
 	within    time.Duration
-	otherwise Otherwise
+	otherwise ward.Otherwise
 
 	deadline time.Time
 	steps    []plan.Step // the plan's, or its tasks for a failure once it has failed
@@ -185,7 +177,7 @@ type Machine struct {
 }
 
 // New makes a machine for a plan that no guard stops. within is the time until everything must be ready.
-func New(p plan.Plan, within time.Duration, otherwise Otherwise) *Machine {
+func New(p plan.Plan, within time.Duration, otherwise ward.Otherwise) *Machine {
 	m := &Machine{plan: p, within: within, otherwise: otherwise, progress: map[object.Ref]*Progress{}, steps: p.Steps, step: -1}
 	m.expect(p.Steps)
 	for _, ref := range p.Removed() {
@@ -493,7 +485,7 @@ func (m *Machine) end(o Outcome, reason string) []Action {
 	m.ended = true
 	m.close()
 	outside := o == Failed && m.outside
-	return []Action{End{Outcome: o, Reason: reason, Blameless: outside, GoBack: o == Failed && m.otherwise == GoBack && !outside}}
+	return []Action{End{Outcome: o, Reason: reason, Blameless: outside, GoBack: o == Failed && m.otherwise == ward.GoBack && !outside}}
 }
 
 // late says what was not ready at the deadline.

@@ -11,6 +11,7 @@ import (
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 var (
@@ -47,7 +48,7 @@ func end(t *testing.T, actions []Action) End {
 }
 
 func TestStepsWaitForEachOther(t *testing.T) {
-	m := New(steps(step(0, group(a), group(b)), step(1, group(c))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a), group(b)), step(1, group(c))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	assert.Equal(t, []Action{Apply{Ref: b}}, m.Step(Applied{At: at(1), Ref: a, Health: soon}), "the next group of a step does not wait")
 	assert.Empty(t, m.Step(Applied{At: at(2), Ref: b, Health: ready}), "the next step does")
@@ -57,14 +58,14 @@ func TestStepsWaitForEachOther(t *testing.T) {
 }
 
 func TestANamespaceIsAwaitedWithinItsStep(t *testing.T) {
-	m := New(steps(step(0, plan.Group{Refs: []object.Ref{a}, Await: true}, group(b))), time.Minute, GoBack)
+	m := New(steps(step(0, plan.Group{Refs: []object.Ref{a}, Await: true}, group(b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}))
 	assert.Equal(t, []Action{Apply{Ref: b}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
 }
 
 func TestReadyCanBeLostBeforeTheStepEnds(t *testing.T) {
-	m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a, b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a}, Apply{Ref: b})
 	m.Step(Applied{At: at(1), Ref: a, Health: ready})
 	m.Step(Seen{At: at(2), Ref: a, Health: soon})
@@ -73,7 +74,7 @@ func TestReadyCanBeLostBeforeTheStepEnds(t *testing.T) {
 }
 
 func TestNotReadyInTimeGoesBack(t *testing.T) {
-	for otherwise, back := range map[Otherwise]bool{GoBack: true, Stay: false} {
+	for otherwise, back := range map[ward.Otherwise]bool{ward.GoBack: true, ward.Stay: false} {
 		m := New(steps(step(0, group(a, b))), 20*time.Second, otherwise)
 		begin(t, m, Apply{Ref: a}, Apply{Ref: b})
 		m.Step(Applied{At: at(1), Ref: a, Health: soon})
@@ -89,14 +90,14 @@ func TestNotReadyInTimeGoesBack(t *testing.T) {
 }
 
 func TestAnAnswerOnItsWayIsWaitedForAtTheDeadline(t *testing.T) {
-	m := New(steps(step(0, group(a))), 20*time.Second, GoBack)
+	m := New(steps(step(0, group(a))), 20*time.Second, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	assert.Empty(t, m.Step(Tick{at(21)}))
 	assert.Equal(t, Failed, end(t, m.Step(Applied{At: at(22), Ref: a, Health: soon})).Outcome)
 }
 
 func TestWhatWaitingCantMendEndsAtOnce(t *testing.T) {
-	m := New(steps(step(0, group(a))), time.Hour, GoBack)
+	m := New(steps(step(0, group(a))), time.Hour, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	e := end(t, m.Step(Applied{At: at(1), Ref: a, Health: health.Result{Word: health.Failing, Reason: "back-off limit", Final: true}}))
 	assert.Equal(t, Failed, e.Outcome)
@@ -104,7 +105,7 @@ func TestWhatWaitingCantMendEndsAtOnce(t *testing.T) {
 }
 
 func TestARefusedObjectStopsTheRunAfterItsStep(t *testing.T) {
-	m := New(steps(step(0, group(a), group(b)), step(1, group(c))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a), group(b)), step(1, group(c))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	assert.Equal(t, []Action{Apply{Ref: b}}, m.Step(Applied{At: at(1), Ref: a, Err: "spec.x: invalid"}), "the others of the step are still tried")
 	e := end(t, m.Step(Applied{At: at(2), Ref: b, Health: soon}))
@@ -117,7 +118,7 @@ func TestARefusedObjectStopsTheRunAfterItsStep(t *testing.T) {
 }
 
 func TestARefusedNamespaceStopsWhatLivesInIt(t *testing.T) {
-	m := New(steps(step(0, plan.Group{Refs: []object.Ref{a}, Await: true}, group(b))), time.Minute, Stay)
+	m := New(steps(step(0, plan.Group{Refs: []object.Ref{a}, Await: true}, group(b))), time.Minute, ward.Stay)
 	begin(t, m, Apply{Ref: a})
 	assert.Equal(t, Failed, end(t, m.Step(Applied{At: at(1), Ref: a, Err: "forbidden"})).Outcome)
 }
@@ -125,7 +126,7 @@ func TestARefusedNamespaceStopsWhatLivesInIt(t *testing.T) {
 func TestRemovalsComeLastAndGroupByGroup(t *testing.T) {
 	p := steps(step(0, group(a)))
 	p.Removals = []plan.Group{group(c), group(d)}
-	m := New(p, time.Minute, GoBack)
+	m := New(p, time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}), "nothing is removed before everything is ready")
 	assert.Equal(t, []Action{Remove{c}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
@@ -134,7 +135,7 @@ func TestRemovalsComeLastAndGroupByGroup(t *testing.T) {
 }
 
 func TestWhatIsDeclaredAgainIsLeft(t *testing.T) {
-	m := New(plan.Plan{Removals: []plan.Group{group(c), group(d)}}, time.Minute, Stay)
+	m := New(plan.Plan{Removals: []plan.Group{group(c), group(d)}}, time.Minute, ward.Stay)
 	begin(t, m, Remove{c})
 	assert.Empty(t, m.Step(Trying{At: at(1), Ref: c, Reason: "waits until the newest commit is read"}))
 	assert.Equal(t, []Action{Remove{d}}, m.Step(Removed{At: at(1), Ref: c, Wanted: true, Note: "declared again by 9d55792"}))
@@ -145,7 +146,7 @@ func TestWhatIsDeclaredAgainIsLeft(t *testing.T) {
 }
 
 func TestARemovalThatFailsFailsTheRun(t *testing.T) {
-	m := New(plan.Plan{Removals: []plan.Group{group(c), group(d)}}, time.Minute, Stay)
+	m := New(plan.Plan{Removals: []plan.Group{group(c), group(d)}}, time.Minute, ward.Stay)
 	begin(t, m, Remove{c})
 	e := end(t, m.Step(Removed{At: at(1), Ref: c, Err: "it waits for a finalizer"}))
 	assert.Equal(t, Failed, e.Outcome)
@@ -153,7 +154,7 @@ func TestARemovalThatFailsFailsTheRun(t *testing.T) {
 }
 
 func TestStopWaitsForWhatIsOnItsWay(t *testing.T) {
-	m := New(steps(step(0, group(a)), step(1, group(b))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a)), step(1, group(b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	assert.Empty(t, m.Step(Stop{At: at(1), Reason: "stopped by operator"}))
 	e := end(t, m.Step(Applied{At: at(2), Ref: a, Health: ready}))
@@ -161,7 +162,7 @@ func TestStopWaitsForWhatIsOnItsWay(t *testing.T) {
 }
 
 func TestAnEmptyPlanIsDone(t *testing.T) {
-	assert.Equal(t, Done, end(t, New(plan.Plan{}, time.Minute, GoBack).Step(Started{start})).Outcome)
+	assert.Equal(t, Done, end(t, New(plan.Plan{}, time.Minute, ward.GoBack).Step(Started{start})).Outcome)
 }
 
 func TestNext(t *testing.T) {
@@ -216,7 +217,7 @@ var (
 )
 
 func TestATaskEndsBeforeWhatItPrepares(t *testing.T) {
-	m := New(steps(step(0, before, group(b))), time.Minute, GoBack)
+	m := New(steps(step(0, before, group(b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a, Task: object.Before})
 	assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Health: soon}))
 	assert.Equal(t, []Action{Apply{Ref: b}}, m.Step(Seen{At: at(2), Ref: a, Health: ready}))
@@ -225,7 +226,7 @@ func TestATaskEndsBeforeWhatItPrepares(t *testing.T) {
 	assert.Equal(t, Ready, m.Progress()[0].State)
 	assert.Equal(t, at(2), m.Progress()[0].Ended)
 	assert.Equal(t, at(4), m.Progress()[1].Ended)
-	m = New(steps(step(0, group(a), group(b))), time.Minute, GoBack)
+	m = New(steps(step(0, group(a), group(b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	m.Step(Applied{At: at(1), Ref: a, Health: ready})
 	m.Step(Seen{At: at(5), Ref: a, Health: ready})
@@ -233,7 +234,7 @@ func TestATaskEndsBeforeWhatItPrepares(t *testing.T) {
 }
 
 func TestAFailedTaskStopsTheRun(t *testing.T) {
-	m := New(steps(step(0, before, group(b))), time.Minute, GoBack)
+	m := New(steps(step(0, before, group(b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a, Task: object.Before})
 	m.Step(Applied{At: at(1), Ref: a, Health: soon})
 	assert.Equal(t, End{Outcome: Failed, Reason: "A/a: exit 1", GoBack: true}, end(t, m.Step(Seen{At: at(2), Ref: a, Health: dead})))
@@ -244,7 +245,7 @@ func TestTasksForAFailure(t *testing.T) {
 	p := steps(step(0, group(a)))
 	p.OnFail = []plan.Step{step(0, plan.Group{Refs: []object.Ref{c}, Task: object.OnFail, Await: true}), step(1, plan.Group{Refs: []object.Ref{d}, Task: object.OnFail, Await: true})}
 	fail := func() *Machine {
-		m := New(p, time.Minute, GoBack)
+		m := New(p, time.Minute, ward.GoBack)
 		begin(t, m, Apply{Ref: a})
 		assert.Len(t, m.Progress(), 1, "they are no part of a run that goes well")
 		assert.Equal(t, []Action{Apply{Ref: c, Task: object.OnFail}}, m.Step(Applied{At: at(1), Ref: a, Err: "no"}))
@@ -268,13 +269,13 @@ func TestTasksForAFailure(t *testing.T) {
 	m.Step(Applied{At: at(2), Ref: c, Health: soon})
 	assert.Equal(t, End{Outcome: Failed, Reason: "A/a refused: no", GoBack: true}, end(t, m.Step(Stop{At: at(3), Reason: "stopped by operator"})), "a person may stop them; the run failed all the same")
 
-	m = New(p, time.Minute, GoBack)
+	m = New(p, time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	assert.Equal(t, Done, end(t, m.Step(Applied{At: at(1), Ref: a, Health: ready})).Outcome)
 }
 
 func TestWhatIsTriedAgainSaysWhy(t *testing.T) {
-	m := New(steps(step(0, group(a))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	assert.Empty(t, m.Step(Trying{At: at(1), Ref: a, Reason: "too many requests"}))
 	assert.Equal(t, Progress{Ref: a, State: Applying, Reason: "too many requests", Began: at(0)}, m.Progress()[0])
@@ -306,7 +307,7 @@ func TestWhenARestoreHasItsTurn(t *testing.T) {
 }
 
 func TestWhatWasReadyInItsTurnMustBeSoAtTheEnd(t *testing.T) {
-	m := New(steps(step(0, group(a)), step(1, group(b))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a)), step(1, group(b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a})
 	m.Step(Applied{At: at(1), Ref: a, Health: ready})
 	m.Step(Seen{At: at(2), Ref: a, Health: loop})
@@ -315,14 +316,14 @@ func TestWhatWasReadyInItsTurnMustBeSoAtTheEnd(t *testing.T) {
 }
 
 func TestAStopReachesWhatWaitsForItsTurn(t *testing.T) {
-	m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a, b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a}, Apply{Ref: b})
 	assert.Empty(t, m.Step(Stop{At: at(1), Reason: "stopped by operator"}))
 	assert.Empty(t, m.Step(Applied{At: at(1), Ref: b, Untried: true}), "a is on its way")
 	assert.Equal(t, Stopped, end(t, m.Step(Applied{At: at(2), Ref: a, Health: ready})).Outcome)
 	assert.Equal(t, []State{Ready, Untried}, []State{m.Progress()[0].State, m.Progress()[1].State})
 
-	m = New(plan.Plan{Removals: []plan.Group{{Refs: []object.Ref{a, b}}}}, time.Minute, GoBack)
+	m = New(plan.Plan{Removals: []plan.Group{{Refs: []object.Ref{a, b}}}}, time.Minute, ward.GoBack)
 	begin(t, m, Remove{a}, Remove{b})
 	m.Step(Stop{At: at(1), Reason: "stopped by operator"})
 	m.Step(Removed{At: at(1), Ref: b, Untried: true})
@@ -332,7 +333,7 @@ func TestAStopReachesWhatWaitsForItsTurn(t *testing.T) {
 
 // TestStoppingNeverHangs: two applies on their way, one refused, and a later group of the step.
 func TestStoppingNeverHangs(t *testing.T) {
-	m := New(steps(step(0, group(a, b), group(c))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a, b), group(c))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a}, Apply{Ref: b})
 	assert.Empty(t, m.Step(Stop{At: at(1), Reason: "stopped by operator"}))
 	assert.Empty(t, m.Step(Applied{At: at(2), Ref: a, Err: "no"}), "the rest of the step does not begin")
@@ -351,7 +352,7 @@ func TestBlameWhereItBelongs(t *testing.T) {
 		"both are wrong":         {[2]bool{false, false}, End{Outcome: Failed, GoBack: true}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
+			m := New(steps(step(0, group(a, b))), time.Minute, ward.GoBack)
 			begin(t, m, Apply{Ref: a}, Apply{Ref: b})
 			assert.Empty(t, m.Step(Applied{At: at(1), Ref: a, Err: "no", Outside: c.outside[0]}))
 			got := end(t, m.Step(Applied{At: at(2), Ref: b, Err: "no", Outside: c.outside[1]}))
@@ -359,7 +360,7 @@ func TestBlameWhereItBelongs(t *testing.T) {
 			assert.Equal(t, c.want, got)
 		})
 	}
-	m := New(steps(step(0, group(a, b))), time.Minute, GoBack)
+	m := New(steps(step(0, group(a, b))), time.Minute, ward.GoBack)
 	begin(t, m, Apply{Ref: a}, Apply{Ref: b})
 	m.Step(Applied{At: at(1), Ref: a, Health: health.Result{Word: health.Failing, Reason: "dead", Final: true}})
 	assert.True(t, end(t, m.Step(Applied{At: at(2), Ref: b, Err: "no", Outside: true})).GoBack, "what crashed is its own")

@@ -202,7 +202,7 @@ func (s *saying) release() string { return "Let it go on: vigila release " + s.I
 
 // wentBack tells whether the ward went back from the rejected revision.
 func (s *saying) wentBack() bool {
-	return s.Applied != nil && s.Revision != nil && s.Applied.ID != s.Revision.ID && s.Pending > 0 && s.Ward.Settle.Otherwise != run.Stay
+	return s.Applied != nil && s.Revision != nil && s.Applied.ID != s.Revision.ID && s.Pending > 0 && s.Ward.Settle.Otherwise != ward.Stay
 }
 
 // rejectedBy is who rejected the newest revision.

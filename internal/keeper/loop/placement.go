@@ -232,7 +232,7 @@ func (p *Placement) Load(past Past) {
 	}
 	p.line = standing.NewLine(past.Stretches, past.Entries)
 	for i, e := range past.Newest {
-		if e.Kind.IsRun() {
+		if run.Is(e.Kind) {
 			p.will.Last = &past.Newest[i]
 			break
 		}

@@ -146,7 +146,7 @@ func TestWhatWasNeverAnsweredIsPending(t *testing.T) {
 	p := placed(t, ward.Keep{})
 	p.applies(horn, bell)
 	a := &activeRun{pieces: map[object.Ref]*piece{horn: {works: true}, bell: {works: true, outcome: outcome{silent: true}}},
-		machine: run.New(plan.Plan{Steps: []plan.Step{{Groups: []plan.Group{{Refs: []object.Ref{horn, bell}}}}}}, time.Minute, run.Stay)}
+		machine: run.New(plan.Plan{Steps: []plan.Step{{Groups: []plan.Group{{Refs: []object.Ref{horn, bell}}}}}}, time.Minute, ward.Stay)}
 	for _, b := range p.index.All() {
 		b.Detail = &compare.Detail{Owned: object.FieldSet{Set: fieldpath.NewSet(fieldpath.MakePathOrDie("data", "x"))}, Fields: []object.Field{{Path: "data.x", Value: "1"}}}
 		require.NoError(t, storeOf(p).Commit(t.Context(), p.ID, record.PutBaselines{All: []compare.Baseline{b}}))
@@ -227,7 +227,7 @@ func TestWhatARunDidNotTouchStaysInDoubt(t *testing.T) {
 	made := compare.Baseline{Ref: bell, Version: "v1", Intent: 3} // about to be made when the service was killed
 	p.index.Keep(made)
 	a := &activeRun{pieces: map[object.Ref]*piece{horn: {works: true, outcome: outcome{appliedAt: 5}}}, entry: logbook.Entry{Number: 4},
-		machine: run.New(plan.Plan{}, time.Minute, run.Stay)}
+		machine: run.New(plan.Plan{}, time.Minute, ward.Stay)}
 	b, _ := p.index.Baseline(horn)
 	b.Intent = 4
 	p.index.Keep(b)

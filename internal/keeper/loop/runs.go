@@ -246,9 +246,9 @@ func newRun(p *Placement, r Ask, e logbook.Entry, ready *Prepared, found map[obj
 		snapshot = "" // each is applied as it was
 	}
 	p.out(StartDrive{a.entry.Number, snapshot, p.Ward.Settle.Within})
-	otherwise := run.Stay
+	otherwise := ward.Stay
 	if r.Kind == run.Sync && p.Ward.Settle.Otherwise == ward.GoBack && len(r.Only) == 0 {
-		otherwise = run.GoBack
+		otherwise = ward.GoBack
 	}
 	a.machine = run.New(ready.Plan, p.Ward.Settle.Within, otherwise)
 	return a
