@@ -58,9 +58,9 @@ func (p *Placement) takeAnswer(a *activeRun, got *drive.Applied) {
 	l, effects := p.index.Answered(b, got.Body)
 	p.out(Watch{object.Kind{Version: b.Version, Kind: got.Ref.Kind}}) // it may have been asked for before it was there
 	x.appliedAt = b.Revision
-	if _, was := p.tasks[got.Ref]; was { // it was a task before it came to be kept
+	if _, was := p.tasks.all[got.Ref]; was { // it was a task before it came to be kept
 		p.write(record.RemoveTask{Ref: got.Ref})
-		delete(p.tasks, got.Ref)
+		p.tasks.drop(got.Ref)
 	}
 	p.carry(effects)
 	if early := x.early; early != nil { // a newer state was there before this answer

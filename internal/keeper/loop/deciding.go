@@ -27,12 +27,29 @@ type behind struct {
 	guards []plan.Guard // that stand in the way of a sync
 }
 
-// stamp tells of what was worked out whether it still holds: the moves of the index, and of everything else it follows from.
-type stamp struct{ index, ward uint64 }
+// stamp tells of what was worked out whether it still holds. It is made of all that follows from, so nobody has to remember to say that
+// something is another.
+type stamp struct {
+	index    uint64 // its moves
+	tasks    uint64 // theirs
+	declared *declared.Declaration
+	applied  *logbook.Revision // as a whole; with it come the snapshot and the tasks that it ran
+	run      *activeRun
+	fed      int    // what the run was told
+	around   uint64 // what others let go of, and autoscalers that came or went
+}
+
+func (p *Placement) stamp() stamp {
+	s := stamp{index: p.index.Moves(), tasks: p.tasks.moves, declared: p.declared, applied: p.will.Applied, run: p.run, around: p.around}
+	if p.run != nil {
+		s.fed = p.run.fed
+	}
+	return s
+}
 
 // pending tells what the repository moved. It is found out anew only after something it depends on has changed.
 func (p *Placement) pending() *behind {
-	if now := (stamp{p.index.Moves(), p.moved}); p.behind == nil || p.behind.of != now {
+	if now := p.stamp(); p.behind == nil || p.behind.of != now {
 		s := p.side()
 		p.behind = &behind{of: now, Behind: p.declared.Pending(s)}
 		if p.behind.Total() > 0 {
@@ -44,7 +61,7 @@ func (p *Placement) pending() *behind {
 
 // side is what a declaration is held against.
 func (p *Placement) side() declared.Side {
-	return declared.Side{Index: p.index, Known: p.knownNow(), Done: p.will.Done, Tasks: slices.SortedFunc(maps.Keys(p.tasks), object.Ref.Compare), Prune: p.Ward.Keep.Prune, Shared: p.shared, Scaler: p.Scaler}
+	return declared.Side{Index: p.index, Known: p.knownNow(), Done: p.will.Done, Tasks: slices.SortedFunc(maps.Keys(p.tasks.all), object.Ref.Compare), Prune: p.Ward.Keep.Prune, Shared: p.shared, Scaler: p.Scaler}
 }
 
 // knownNow are the baselines as they stand in the middle of a run: what it has not applied yet is as it was, what it has applied is

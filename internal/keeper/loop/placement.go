@@ -185,12 +185,12 @@ type writing struct {
 // work is what is to be done, and what goes on.
 type work struct {
 	run       *activeRun
-	tasks     map[object.Ref]record.TaskObject
+	tasks     tasks
 	late      map[object.Ref]bool   // what a run was about to apply when the service was killed: a call on its way may still land
 	strays    map[object.Ref]*stray // objects that bear the ward's mark and that nobody keeps
 	finishing bool                  // the end of its removal is on its way
 	behind    *behind               // what the repository moved, as it was found out last
-	moved     uint64                // grows with everything but the index that behind follows from
+	around    uint64                // grows when others let go of an object, and when the watches that tell of autoscalers change
 	appliedIn string                // the snapshot that appliedOf is of
 	appliedOf map[object.Ref]string // the objects of what was applied as a whole, to their hashes
 }
@@ -220,7 +220,10 @@ func (p *Placement) Load(past Past) {
 	for _, b := range past.Baselines {
 		p.index.Keep(b)
 	}
-	p.late, p.number, p.tasks, p.stored, p.index.Rules = past.Doing, past.Number, past.Tasks, past.Stored, past.Rules
+	p.late, p.number, p.stored, p.index.Rules = past.Doing, past.Number, past.Stored, past.Rules
+	for _, t := range past.Tasks {
+		p.tasks.put(t)
+	}
 	if past.Rejections != nil {
 		p.will.Rejections = past.Rejections
 	}
@@ -259,7 +262,7 @@ func (p *Placement) Open(repository standing.AsOf, others map[string]standing.As
 	for _, k := range p.index.Kinds() {
 		p.watchKind(k)
 	}
-	for _, t := range p.tasks {
+	for _, t := range p.tasks.all {
 		p.watchKind(t.Watch())
 	}
 }

@@ -92,7 +92,7 @@ func placed(t *testing.T, keep ward.Keep) *Placement {
 	p := New(Identity{ID: "w@quay", Cluster: "quay", Ward: ward.Ward{Name: "w", Keep: keep}, Service: store.ServiceID(), Mask: store.Vault().Digest},
 		Deps{Reach: s, Others: s, Book: shelf{store, context.Background(), "w@quay"}, Log: slog.New(slog.DiscardHandler), Clock: time.Now}, time.Now())
 	p.Load(Past{})
-	p.will.Done, p.tasks = map[string]string{}, map[object.Ref]record.TaskObject{}
+	p.will.Done = map[string]string{}
 	return p
 }
 
@@ -110,7 +110,6 @@ func (p *Placement) commits(t *testing.T) {
 
 func (p *Placement) declaring(objects ...declared.Object) {
 	p.declared, p.repository.Known = &declared.Declaration{Revision: logbook.Revision{ID: "newrev0"}, Snapshot: "s", Scaled: map[object.Ref]string{}}, true
-	p.moved++
 	p.declared.Take(objects)
 }
 
@@ -481,4 +480,19 @@ func TestWhatIsDeclaredAgainIsRestored(t *testing.T) {
 	require.NoError(t, p.asApplied(out, []object.Ref{horn, bell}))
 	assert.Contains(t, out.Objects, horn)
 	assert.Contains(t, out.Objects, bell)
+}
+
+// TestWhatIsForgottenIsNotPending: nobody has to say that what was worked out holds no more.
+func TestWhatIsForgottenIsNotPending(t *testing.T) {
+	p := placed(t, ward.Keep{Prune: true})
+	p.declaring(declare(horn, "1"))
+	require.Equal(t, []object.Ref{horn}, p.pending().Apply)
+	held := p.pending()
+	assert.Same(t, held, p.pending(), "it is not worked out again as long as nothing has changed")
+	p.tasks.put(record.TaskObject{Ref: migrate, Version: "batch/v1"})
+	assert.Equal(t, []object.Ref{migrate}, p.pending().Remove, "a task that nobody declares")
+	p.tasks.drop(migrate)
+	assert.Empty(t, p.pending().Remove)
+	p.Step(p.at, Forgotten{standing.AsOf{Known: true}})
+	assert.Zero(t, p.pending().Total())
 }

@@ -132,7 +132,6 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 	}
 	d.Share(p.index.Baselines())
 	p.declared, p.stored, p.heldBack = d, nil, ""
-	p.moved++
 	p.says.Store(d)
 	if d.Files != nil || len(p.index.Rules) > 0 {
 		p.setRules(d)

@@ -97,6 +97,7 @@ type state struct {
 	started     bool // it is written down, and works
 	giveUp      time.Time
 	changed     int  // objects whose apply made a difference
+	fed         int  // events that its machine was given
 	gaveWay     bool // to a newer revision
 	unreachable bool // some call was not answered
 }
@@ -332,7 +333,7 @@ func (p *Placement) feed(ev run.Event) {
 	if _, stop := ev.(run.Stop); !a.started && !stop {
 		return // it is being written down first
 	}
-	p.moved++
+	a.fed++
 	actions := a.machine.Step(ev)
 	if at := a.machine.Deadline(); !at.Equal(a.giveUp) {
 		a.giveUp = at
@@ -357,7 +358,7 @@ func (p *Placement) feed(ev run.Event) {
 // remove has an object removed, or left to who wants it.
 func (p *Placement) remove(a *activeRun, ref object.Ref) {
 	b, kept := p.index.Baseline(ref)
-	task, isTask := p.tasks[ref]
+	task, isTask := p.tasks.all[ref]
 	if isTask && !kept {
 		b = compare.Baseline{Ref: ref, Version: task.Version, UID: task.UID}
 	}
@@ -402,7 +403,7 @@ func (p *Placement) tookRemoval(ev Removed) {
 func (p *Placement) isRemoved(r Removal, heir string) {
 	if r.task {
 		p.write(record.RemoveTask{Ref: r.Ref})
-		delete(p.tasks, r.Ref)
+		p.tasks.drop(r.Ref)
 	}
 	if r.Other != "" { // it was another than the one that was applied
 		p.drop(r.Ref, r.Other)
@@ -421,7 +422,6 @@ func (p *Placement) isRemoved(r Removal, heir string) {
 func (p *Placement) end(a *activeRun, end run.End) {
 	p.out(EndDrive{a.entry.Number})
 	p.run = nil
-	p.moved++
 	e := &a.entry
 	e.Outcome, e.Reason, e.Ended = end.Outcome, end.Reason, p.at
 	e.Objects = a.outcomes()
@@ -643,7 +643,6 @@ func (p *Placement) LastGood() int {
 
 func (p *Placement) setApplied(r logbook.Revision, snapshot string, tasks map[string]string) {
 	p.will.Applied, p.will.Snapshot, p.will.Done = &r, snapshot, tasks
-	p.moved++
 	p.index.Whole()
 	p.write(record.SetApplied{Revision: r, Snapshot: snapshot, Tasks: tasks})
 }

@@ -130,7 +130,7 @@ func (p *Placement) stepRest(ev Event) {
 	case Begins:
 		p.resume()
 	case Freed:
-		p.moved++
+		p.around++
 	case Wished:
 		before := p.now.size()
 		number, err := ev.Wish.grant(p)

@@ -17,13 +17,31 @@ type activeTask struct {
 	ended bool   // it has ended, and why and its log are being fetched or are known
 }
 
+// tasks are the objects of tasks that are, or may be, in the cluster.
+type tasks struct {
+	all   map[object.Ref]record.TaskObject
+	moves uint64 // grows with every change
+}
+
+func (t *tasks) put(o record.TaskObject) {
+	if t.all == nil {
+		t.all = map[object.Ref]record.TaskObject{}
+	}
+	t.all[o.Ref] = o
+	t.moves++
+}
+
+func (t *tasks) drop(ref object.Ref) {
+	delete(t.all, ref)
+	t.moves++
+}
+
 // runTask has the object of a task made anew.
 func (p *Placement) runTask(a *activeRun, ref object.Ref) {
 	o := a.of(ref).object.Object
 	t := record.TaskObject{Ref: ref, Version: o.Version}
 	p.write(record.PutTask{Task: t})
-	p.tasks[ref] = t
-	p.moved++
+	p.tasks.put(t)
 	p.watchKind(t.Watch())
 	p.after(MakeTask{a.entry.Number, t, o, a.defines(ref)})
 }
@@ -41,7 +59,7 @@ func (p *Placement) tookTask(a *activeRun, made TaskMade) {
 	t.UID = object.UID(made.Body)
 	x.task.uid = t.UID
 	x.appliedAt = compare.ResourceVersion(made.Body)
-	p.tasks[t.Ref] = t
+	p.tasks.put(t)
 	p.write(record.PutTask{Task: t})
 	if p.index.Keeps(t.Ref) { // it was kept before it became a task
 		p.drop(t.Ref)
@@ -110,19 +128,18 @@ func (p *Placement) endTasks(a *activeRun, outcome run.Outcome) {
 			continue
 		}
 		clean := x.turn.Clean
-		p.after(EndTask{Run: a.entry.Number, Task: p.tasks[o.Ref], Version: x.object.Object.Version, UID: x.task.uid, Log: !x.task.ended,
+		p.after(EndTask{Run: a.entry.Number, Task: p.tasks.all[o.Ref], Version: x.object.Object.Version, UID: x.task.uid, Log: !x.task.ended,
 			Remove: clean == object.CleanAlways || clean != object.CleanNever && outcome == run.Done})
 	}
 }
 
 // tookTaskGone takes in that the object of a task is gone.
 func (p *Placement) tookTaskGone(t record.TaskObject) {
-	if now, ok := p.tasks[t.Ref]; !ok || now.UID != t.UID && now.UID != "" || p.run != nil && p.run.of(t.Ref).task != nil {
+	if now, ok := p.tasks.all[t.Ref]; !ok || now.UID != t.UID && now.UID != "" || p.run != nil && p.run.of(t.Ref).task != nil {
 		return // it has been made anew meanwhile
 	}
 	p.write(record.RemoveTask{Ref: t.Ref})
-	delete(p.tasks, t.Ref)
-	p.moved++
+	p.tasks.drop(t.Ref)
 	p.index.Forget(t.Ref)
 	p.dropKinds()
 }

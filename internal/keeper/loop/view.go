@@ -230,7 +230,7 @@ func (p *Placement) Objects() []standing.Object {
 		add(standing.Object{Ref: ref})
 	}
 	for _, ref := range behind.Remove { // objects of tasks that are declared no more
-		add(standing.Object{Ref: ref, Version: p.tasks[ref].Version})
+		add(standing.Object{Ref: ref, Version: p.tasks.all[ref].Version})
 	}
 	ranks, steps := map[object.Ref]int{}, map[object.Ref]int{}
 	declared := make([]plan.Declared, len(out))

@@ -23,7 +23,7 @@ func (p *Placement) watchKind(k object.Kind) {
 // may be gone, and a watch of it broken for ever.
 func (p *Placement) dropKinds() {
 	needed := map[object.Kind]bool{}
-	for _, t := range p.tasks {
+	for _, t := range p.tasks.all {
 		needed[t.Watch()] = true
 	}
 	if p.declared != nil {
@@ -122,7 +122,7 @@ func (p *Placement) Version(ref object.Ref) string {
 	if b, kept := p.index.Baseline(ref); kept {
 		return b.Version
 	}
-	if t, task := p.tasks[ref]; task {
+	if t, task := p.tasks.all[ref]; task {
 		return t.Version
 	}
 	if d := p.declared.Find(ref); d != nil {
@@ -206,7 +206,7 @@ func (p *Placement) watchChanged() {
 	if p.Reach.Down() != nil {
 		return
 	}
-	p.moved++ // an autoscaler may have come or gone
+	p.around++
 	p.index.SeekAtOnce()
 	for _, k := range p.index.Kinds() { // without its kind no object of it is there
 		if p.Reach.Lacking(k) {
@@ -217,7 +217,7 @@ func (p *Placement) watchChanged() {
 
 // tracked tells whether the ward has anything to do with an object.
 func (p *Placement) tracked(ref object.Ref) bool {
-	_, task := p.tasks[ref]
+	_, task := p.tasks.all[ref]
 	return task || p.index.Keeps(ref) || p.declared.Find(ref) != nil
 }
 
@@ -227,7 +227,7 @@ func (p *Placement) sawLive(ref object.Ref, body map[string]any, how index.How) 
 		p.out(PassOn{ref, body})
 		return
 	}
-	if _, task := p.tasks[ref]; task {
+	if _, task := p.tasks.all[ref]; task {
 		if v, _ := body["apiVersion"].(string); v == p.Version(ref) && !p.index.Stale(ref, compare.ResourceVersion(body), how) {
 			p.sawTask(ref, body, p.index.Seen(ref, body, how))
 		}
@@ -365,7 +365,7 @@ func (p *Placement) lookForStrays(now time.Time) (next time.Time) {
 	}
 	for ref, s := range p.strays {
 		switch {
-		case p.index.Keeps(ref) || p.tasks[ref].UID != "" || p.keptByAnother(ref):
+		case p.index.Keeps(ref) || p.tasks.all[ref].UID != "" || p.keptByAnother(ref):
 			p.forgetStray(ref)
 		case p.declared.Find(ref) != nil: // it is known to be there already, and adopted with the next sync
 		case p.Others.Heir(ref) != "": // nobody tells when it is none any more
