@@ -378,7 +378,7 @@ func TestConsoleSources(t *testing.T) {
 
 	b.open(s.url + "/clusters")
 	b.shows("1 cluster that wards go into.")
-	b.click("Look or change")
+	b.click("Change or forget")
 	b.do(chromedp.Click(chromedp.Search(`//*[@role="menuitem" and normalize-space()="Change it"]`)))
 	b.fill("labels", "tier=rehearsal")
 	b.click("Check and change it")

@@ -113,14 +113,11 @@ func TestARemovalTakenBackInTime(t *testing.T) {
 	s.until("it is in step", inStepAndReady)
 	before := live(t, "", "v1", "configmaps", s.name, "horn")
 	require.NotNil(t, before)
-	gate := "apiVersion: v1\nkind: Service\nmetadata: {name: gate}\nspec: {type: LoadBalancer, selector: {app: gate}, ports: [{port: 80}]}\n"
 	s.push("A gate for the horn and the bell", map[string]string{"app/gate.yaml": gate, "app/horn.yaml": "", "app/bell.yaml": ""})
 	s.until("it waits for an address", func(w client.Ward) bool { return w.Run.Number == 2 })
 	s.push("The horn is wanted after all", map[string]string{"app/horn.yaml": config("horn", "interval", "30s")})
 	s.until("that is read", func(w client.Ward) bool { return w.Revision.Subject == "The horn is wanted after all" })
-	services := dynamicClient(t).Resource(schema.GroupVersionResource{Version: "v1", Resource: "services"}).Namespace(s.name)
-	_, err := services.Patch(context.Background(), "gate", types.MergePatchType, []byte(`{"status":{"loadBalancer":{"ingress":[{"ip":"192.0.2.9"}]}}}`), metav1.PatchOptions{}, "status")
-	require.NoError(t, err)
+	s.open(true)
 	s.until("it goes on", func(w client.Ward) bool {
 		return inStepAndReady(w) && w.Applied.Subject == "The horn is wanted after all"
 	})

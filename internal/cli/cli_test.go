@@ -349,7 +349,7 @@ func TestALongValueSetsNoWidth(t *testing.T) {
 		between("spec.config", nil, true, strings.Repeat("x", 900), false),
 		between("spec.env", map[string]any{"first": strings.Repeat("y", 40), "second": []any{"a", strings.Repeat("z", 40)}}, false, nil, true),
 		between("spec.longer", "3", false, "4", false),
-		{path: "data.lines", values: []held{{label: "applied", value: "a\n\tb\n"}, {label: "live", value: "a\n", color: "drifted"}}, note: "hurry, 2 min ago"},
+		{path: "data.lines", values: []side{{label: "applied", value: "a\n\tb\n"}, {label: "live", value: "a\n", color: "drifted"}}, note: "hurry, 2 min ago"},
 	}
 	want := `  spec.a       1  →  2
   spec.config

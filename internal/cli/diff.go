@@ -142,7 +142,7 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 				p.line("    %s  %s", p.paint("drifted", "deleted, and made again"), who(f))
 				continue
 			}
-			all = append(all, change{f.Path, []held{{label: "applied", value: f.From}, {label: "live", value: f.To, none: f.Change == "removed", color: "drifted"}}, who(f) + pick(f.Contested, ", contested", "")})
+			all = append(all, change{f.Path, []side{{label: "applied", value: f.From}, {label: "live", value: f.To, none: f.Change == "removed", color: "drifted"}}, who(f) + pick(f.Contested, ", contested", "")})
 		}
 		p.changes("    ", all)
 	}
@@ -160,7 +160,7 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 			hint(o, o.Additions)
 		}
 		for _, f := range o.Additions {
-			all = append(all, change{f.Path, []held{{value: f.To}}, who(f)})
+			all = append(all, change{f.Path, []side{{value: f.To}}, who(f)})
 		}
 		p.changes("    ", all)
 	}
@@ -232,7 +232,7 @@ func (p *printer) created(indent string, fields []client.Difference, gone bool) 
 	p.unfolded += len(fields)
 	var all []change
 	for _, f := range fields {
-		all = append(all, change{path: f.Path, values: []held{{value: pick(gone, f.From, f.To), color: pick(gone, "soft", "behind")}}})
+		all = append(all, change{path: f.Path, values: []side{{value: pick(gone, f.From, f.To), color: pick(gone, "soft", "behind")}}})
 	}
 	p.changes(indent, all)
 }

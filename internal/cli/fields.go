@@ -12,12 +12,12 @@ import (
 // change is a field with its values, and who made it so.
 type change struct {
 	path   string
-	values []held
+	values []side
 	note   string
 }
 
-// held is one of the values of a field. In a row its label stands before it where it has one.
-type held struct {
+// side is one of the values of a field. In a row its label stands before it where it has one.
+type side struct {
 	label string // what it is: applied, live; "" where an arrow tells that
 	value any
 	none  bool // there is nothing
@@ -26,26 +26,26 @@ type held struct {
 
 // between is a change from one value to another.
 func between(path string, from any, added bool, to any, removed bool) change {
-	return change{path: path, values: []held{{value: from, none: added}, {value: to, none: removed, color: "behind"}}}
+	return change{path: path, values: []side{{value: from, none: added}, {value: to, none: removed, color: "behind"}}}
 }
 
-func (h held) text() string {
+func (s side) text() string {
 	text := "nothing"
-	if !h.none {
-		text = value(h.value)
+	if !s.none {
+		text = value(s.value)
 	}
-	return strings.TrimSpace(h.label + " " + text)
+	return strings.TrimSpace(s.label + " " + text)
 }
 
 // longest is how long a value may be that stands in a row with others; what is longer, has lines or a structure stands on lines of its own.
 const longest = 72
 
 // block is a value on lines of its own; nil for one that fits into a row.
-func (h held) block() []string {
-	if h.none {
+func (s side) block() []string {
+	if s.none {
 		return nil
 	}
-	switch v := h.value.(type) {
+	switch v := s.value.(type) {
 	case string:
 		if strings.Contains(v, "\n") {
 			return strings.Split(strings.TrimSuffix(v, "\n"), "\n")
@@ -64,8 +64,8 @@ func (h held) block() []string {
 }
 
 func (c change) wide() bool {
-	for _, h := range c.values {
-		if h.block() != nil {
+	for _, s := range c.values {
+		if s.block() != nil {
 			return true
 		}
 	}
@@ -74,11 +74,11 @@ func (c change) wide() bool {
 
 func (c change) row(indent string) []cell {
 	row := []cell{plain(indent + c.path)}
-	for i, h := range c.values {
-		if i > 0 && h.label == "" {
+	for i, s := range c.values {
+		if i > 0 && s.label == "" {
 			row = append(row, cell{"→", "soft"})
 		}
-		row = append(row, cell{visible.Line(h.text()), h.color})
+		row = append(row, cell{visible.Line(s.text()), s.color})
 	}
 	if c.note != "" {
 		row = append(row, plain(c.note))
@@ -126,15 +126,15 @@ func (p *printer) whole(indent string, c change) {
 		head += "  " + visible.Line(c.note)
 	}
 	p.line("%s%s", indent, head)
-	for i, h := range c.values {
-		label := h.label
+	for i, s := range c.values {
+		label := s.label
 		if label == "" && len(c.values) > 1 {
 			label = pick(i == 0, "from", "to")
 		}
-		lines := h.block()
+		lines := s.block()
 		if lines == nil {
-			h.label = label
-			p.line("%s  %s", indent, p.paint(h.color, visible.Line(h.text())))
+			s.label = label
+			p.line("%s  %s", indent, p.paint(s.color, visible.Line(s.text())))
 			continue
 		}
 		inner := indent + "  "
@@ -143,7 +143,7 @@ func (p *printer) whole(indent string, c change) {
 			inner += "  "
 		}
 		for _, l := range lines {
-			p.line("%s%s", inner, p.paint(h.color, visible.Line(l)))
+			p.line("%s%s", inner, p.paint(s.color, visible.Line(l)))
 		}
 	}
 }

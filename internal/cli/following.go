@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -68,7 +69,9 @@ func (a *app) inTheWay(ctx context.Context, conn *client.Conn, p *printer, ward 
 	case in.Kind == "rollback":
 		p.line("%s goes on, started by %s; it is stopped first.", what, e.By)
 		stopped, err := conn.StopRunWithResponse(ctx, ward)
-		if err := conn.Check(stopped, err); err != nil && stopped.StatusCode() != 409 { // it may have ended by itself
+		err = conn.Check(stopped, err)
+		var no *client.Error
+		if err != nil && !(errors.As(err, &no) && no.Problem.Status == http.StatusConflict) { // it may have ended by itself
 			return nil, err
 		}
 	default:
@@ -153,8 +156,12 @@ func await(ctx context.Context, conn *client.Conn, ward string, number int, each
 // follow prints the progress of a run until it ends, and of the rollback that follows a failed one.
 func (a *app) follow(ctx context.Context, conn *client.Conn, p *printer, ward string, number int) (*client.Entry, error) {
 	seen := map[string]string{}
-	p.line("%s #%d", p.paint("bold", ward), number)
+	first := true
 	e, err := await(ctx, conn, ward, number, func(e *client.Entry) {
+		if first {
+			p.line("%s #%d", p.paint("bold", ward), number)
+			first = false
+		}
 		for _, o := range e.Objects {
 			now := string(o.State) + o.Reason
 			if seen[o.Key] == now || o.State == "waiting" {

@@ -51,6 +51,10 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
 			if err := a.begin(c, conn, p, args[0], &in, "vigila rollback "+args[0]+" "+args[1]+again(c, "only", "tasks", "allow")); err != nil || in.preview || a.output != "text" {
 				return err
 			}
+			if len(in.Only) > 0 {
+				p.line("Held, with %s as in #%d. Let it run forward again: vigila release %s", strings.Join(in.Only, ", "), n, args[0])
+				return nil
+			}
 			p.line("Held at #%d. Let it run forward again: vigila release %s", n, args[0])
 			p.line("Let git say the same: vigila rollback %s --propose", args[0])
 			return nil
@@ -97,7 +101,7 @@ func (a *app) proposal(c *cobra.Command, args []string) error {
 		if len(d.Objects) == 0 {
 			p.line("\nNothing to propose: both declare the same.")
 		} else {
-			p.line("\nDo it: vigila rollback %s --propose", strings.Join(args, " "))
+			p.line("\nDo it: vigila rollback %s --propose%s", strings.Join(args, " "), again(c, "branch"))
 		}
 	}
 	if len(d.Objects) > 0 {

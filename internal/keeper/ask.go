@@ -246,11 +246,12 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 	}
 	out.Guards, out.Revision = made.Plan.Guards, made.Entry.Revision
 	var known map[object.Ref]loop.Trial
-	var leaves []object.Object
-	if err := p.ask(ctx, func() (err error) {
+	var leaves map[string][]object.Ref // by the snapshot that they are in
+	if err := p.ask(ctx, func() error {
 		known = p.Trials(made)
-		leaves, err = p.Leaves(made)
-		return err
+		gone := slices.Concat(made.Plan.Removed(), made.Plan.Kept)
+		leaves = p.AppliedIn(gone[:min(len(gone), shownWhole)])
+		return nil
 	}); err != nil {
 		return nil, err
 	}
@@ -274,7 +275,7 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 			did, errs[i] = calls.Try(ctx, m.Order, m.Kept)
 			o.Change, o.AlreadyThere, o.Fields, o.Refused, o.Replaced = did.Change, did.AlreadyThere, did.Fields, did.Refused, did.Replaced
 			if o.Change == "create" {
-				o.Fields = slices.DeleteFunc(o.Fields, named)
+				o.Fields = slices.DeleteFunc(o.Fields, onlyNames)
 			}
 			for _, a := range m.Added {
 				o.Fields = append(o.Fields, compare.Difference{Path: a.Path, Change: compare.Removed, From: a.To, Who: a.Who, When: a.When})
@@ -285,9 +286,9 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 	if err := errors.Join(errs...); err != nil {
 		return nil, fault(Unreachable, "%v", err)
 	}
-	fields := map[object.Ref][]compare.Difference{}
-	for _, m := range compare.Declared(leaves, nil, p.Mask) {
-		fields[m.Ref] = slices.DeleteFunc(m.Fields, named)
+	fields, err := p.fieldsOf(ctx, leaves)
+	if err != nil {
+		return nil, err
 	}
 	for _, ref := range made.Plan.Removed() {
 		out.Objects = append(out.Objects, PendingObject{Ref: ref, Change: "remove", Fields: fields[ref]})
@@ -298,8 +299,30 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 	return out, nil
 }
 
-// named tells whether a field of an object that is made or removed only says what it is called and whose it is.
-func named(d compare.Difference) bool {
+// shownWhole is how many objects that a run removes are shown with what they hold; of more an answer would be long.
+const shownWhole = 200
+
+// fieldsOf are the fields of objects as they were applied last, given by the snapshots that they are in.
+func (p *placement) fieldsOf(ctx context.Context, in map[string][]object.Ref) (map[object.Ref][]compare.Difference, error) {
+	var all []object.Object
+	for snapshot, refs := range in {
+		whole, err := p.ledger.Snapshot(ctx, snapshot, refs...)
+		if err != nil {
+			return nil, fmt.Errorf("read what would be removed: %w", err)
+		}
+		for _, o := range whole {
+			all = append(all, o.Object)
+		}
+	}
+	out := map[object.Ref][]compare.Difference{}
+	for _, m := range compare.Declared(all, nil, p.Mask) {
+		out[m.Ref] = slices.DeleteFunc(m.Fields, onlyNames)
+	}
+	return out, nil
+}
+
+// onlyNames tells whether a field of an object that is made or removed only says what it is called and whose it is.
+func onlyNames(d compare.Difference) bool {
 	switch d.Path {
 	case "apiVersion", "metadata.name", "metadata.namespace", "metadata.labels[" + object.WardLabel + "]", "metadata.annotations[" + object.ServiceAnnotation + "]":
 		return true
@@ -324,7 +347,7 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	out := &ObjectDetail{Object: o}
 	snapshot := ""
 	if err := p.ask(ctx, func() error {
-		snapshot = p.Shown()
+		snapshot = p.ShownFrom()
 		return nil
 	}); err != nil {
 		return nil, err

@@ -15,9 +15,10 @@ import (
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/render"
 )
 
-// near is the cluster as one ward knows it.
+// near is the cluster as one ward, and the reading of its declaration, know it.
 type near struct{ c *clusterLoop }
 
 func (n near) Down() error {
@@ -36,6 +37,28 @@ func (n near) ScalersKnown() bool           { return n.c.conn.ScalersKnown() }
 func (n near) Scaler(ref object.Ref) string { return n.c.conn.Scaler(ref) }
 func (n near) Lacking(k object.Kind) bool   { return n.c.conn.Lacking(k) }
 func (n near) Rewound() bool                { return n.c.rewound.Load() }
+
+func (n near) Name() string              { return n.c.record().Name }
+func (n near) Labels() map[string]string { return n.c.labels() }
+
+func (n near) Facts(ctx context.Context) (out render.Cluster, whole bool, err error) {
+	out = render.Cluster{Name: n.Name(), Labels: n.Labels()}
+	if n.c.conn == nil {
+		return out, false, n.c.err
+	}
+	if out.Version, err = n.c.conn.LastVersion(ctx); err != nil {
+		return out, false, err
+	}
+	out.APIs, whole, err = n.c.conn.APIs()
+	return out, whole, err
+}
+
+func (n near) Namespaced(o object.Object) (bool, error) {
+	if n.c.conn == nil {
+		return false, n.c.err
+	}
+	return n.c.conn.Namespaced(o)
+}
 
 // past is what the record holds of one ward.
 type past struct {

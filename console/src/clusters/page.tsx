@@ -151,7 +151,7 @@ export function ClustersPage() {
             </td>
             <td className="py-1.5 text-right">
               <Menu
-                label="Look or change"
+                label="Change or forget"
                 items={[
                   ["Change it", () => setForm(c), "changes"],
                   ["Forget it", () => setGone(c.name), "changes"],

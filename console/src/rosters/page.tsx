@@ -123,7 +123,7 @@ export function RostersPage() {
             </td>
             <td className="py-1.5 text-right">
               <Menu
-                label="Look or change"
+                label="See or change"
                 items={[
                   ["See all of it", () => setOpen(r.name)],
                   ...(r.parent

@@ -217,8 +217,8 @@ func (m *making) inOrder() {
 // orderGuard stands before a sync by hand of a ward that is to wait for others.
 const orderGuard = "order"
 
-// asApplied reads some objects as they were applied last, each from where it was applied from.
-func (p *Placement) asApplied(out *Prepared, refs []object.Ref) error {
+// AppliedIn finds the snapshots in which some objects are as they were applied last.
+func (p *Placement) AppliedIn(refs []object.Ref) map[string][]object.Ref {
 	from := map[string][]object.Ref{}
 	for _, ref := range refs {
 		b, _ := p.index.Baseline(ref)
@@ -231,7 +231,12 @@ func (p *Placement) asApplied(out *Prepared, refs []object.Ref) error {
 			from[s] = append(from[s], ref)
 		}
 	}
-	for snapshot, refs := range from {
+	return from
+}
+
+// asApplied reads some objects as they were applied last.
+func (p *Placement) asApplied(out *Prepared, refs []object.Ref) error {
+	for snapshot, refs := range p.AppliedIn(refs) {
 		objects, err := p.Book.Snapshot(snapshot, refs...)
 		if err != nil {
 			return fmt.Errorf("read the objects as they were applied: %w", err)

@@ -2,10 +2,8 @@ package loop
 
 import (
 	"cmp"
-	"slices"
 
 	"vigila.dev/vigila/internal/core/compare"
-	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/keeper/drive"
 )
@@ -28,20 +26,8 @@ func (p *Placement) Trials(made *Prepared) map[object.Ref]Trial {
 	return out
 }
 
-// Leaves are the objects that a prepared run removes, or leaves where they are, as they were applied last.
-func (p *Placement) Leaves(made *Prepared) (out []object.Object, err error) {
-	held := &Prepared{Objects: map[object.Ref]declared.Whole{}, Order: map[object.Ref]object.Turn{}}
-	if err := p.asApplied(held, slices.Concat(made.Plan.Removed(), made.Plan.Kept)); err != nil {
-		return nil, err
-	}
-	for _, o := range held.Objects {
-		out = append(out, o.Object)
-	}
-	return out, nil
-}
-
-// Shown is the snapshot that an object is shown from: what is declared now, else what was applied last.
-func (p *Placement) Shown() string {
+// ShownFrom is the snapshot that an object is shown from: what is declared now, else what was applied last.
+func (p *Placement) ShownFrom() string {
 	if p.declared != nil && p.declared.Snapshot != "" {
 		return p.declared.Snapshot
 	}

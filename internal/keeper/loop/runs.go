@@ -183,7 +183,11 @@ func (p *Placement) start(r Ask) (int, error) {
 	}
 	switch {
 	case r.Kind == run.Rollback && r.failed == nil:
-		hold(logbook.Hold{Reason: cmp.Or(r.Why, fmt.Sprintf("rolled back to #%d", r.ToEntry)), Entry: r.ToEntry})
+		what := fmt.Sprintf("rolled back to #%d", r.ToEntry)
+		if len(r.Only) > 0 {
+			what = fmt.Sprintf("%s rolled back to #%d", strings.Join(r.Only, ", "), r.ToEntry)
+		}
+		hold(logbook.Hold{Reason: cmp.Or(r.Why, what), Entry: r.ToEntry})
 	case r.Kind == run.Dismantle && p.will.Leaving == nil:
 		hold(logbook.Hold{Reason: cmp.Or(r.Why, "dismantled")}) // it would be built up again the next moment
 	case r.Declared != nil && p.will.Hold == nil && p.declared != nil && p.declared.Revision.ID != r.Declared.Revision.ID && p.Ward.Keep.Sync == ward.Auto:

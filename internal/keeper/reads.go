@@ -5,13 +5,11 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/declared"
-	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/keeper/sources"
-	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
 
@@ -31,7 +29,7 @@ func (p *placement) IsSame(name string, a standing.AsOf) { p.post(loop.WasSame{N
 // reads is what the ward reads its declaration from.
 func (p *placement) reads(main *sources.Loop, limits roster.Limits) *reading.Ward {
 	return &reading.Ward{ID: p.ID, Ward: p.Ward, File: p.File, Roster: p.Roster, Limits: limits, Service: p.Service, Mask: p.Mask, Main: main,
-		Deps: reading.Deps{House: shelves{p.k}, Cluster: sight{p.cluster}, Cache: p.k.store, Render: p.k.opts.Render, Keeps: func() int { return p.View().Kept }, Counts: p.k.metrics.renders.Inc, Log: p.log}}
+		Deps: reading.Deps{House: shelves{p.k}, Cluster: near{p.cluster}, Cache: p.k.store, Render: p.k.opts.Render, Keeps: func() int { return p.View().Kept }, Counts: p.k.metrics.renders.Inc, Log: p.log}}
 }
 
 // Interests lists what the ward reads of a repository.
@@ -73,31 +71,4 @@ func (s shelves) RosterRules(name string) (out []repo.File) {
 
 func (s shelves) PutSnapshot(ctx context.Context, all []declared.Whole) (string, error) {
 	return s.k.putSnapshot(ctx, all)
-}
-
-// sight is what readings know of a cluster.
-type sight struct{ c *clusterLoop }
-
-func (s sight) Name() string              { return s.c.record().Name }
-func (s sight) Labels() map[string]string { return s.c.labels() }
-
-func (s sight) Down() error { return near(s).Down() }
-
-func (s sight) Facts(ctx context.Context) (out render.Cluster, whole bool, err error) {
-	out = render.Cluster{Name: s.Name(), Labels: s.Labels()}
-	if s.c.conn == nil {
-		return out, false, s.c.err
-	}
-	if out.Version, err = s.c.conn.LastVersion(ctx); err != nil {
-		return out, false, err
-	}
-	out.APIs, whole, err = s.c.conn.APIs()
-	return out, whole, err
-}
-
-func (s sight) Namespaced(o object.Object) (bool, error) {
-	if s.c.conn == nil {
-		return false, s.c.err
-	}
-	return s.c.conn.Namespaced(o)
 }
