@@ -74,8 +74,8 @@ func TestBadInput(t *testing.T) {
 		s.fails(1, want, "ward", "add", file)
 	}
 	add("drift:", "drfit:", "bad.yaml:6: unknown key keep.drfit; did you mean drift?")
-	add("repo: "+s.name, "repo: flet", `bad.yaml:1: ward `+s.name+` comes from repository "flet", which is not known; known: `+s.name)
-	add("cluster: quay", "cluster: key", `goes into cluster "key", which is not known; known: quay`)
+	add("repo: "+s.name, "repo: flet", `bad.yaml:1: ward `+s.name+` comes from repository "flet", which is not known; there is `+s.name)
+	add("cluster: quay", "cluster: key", `goes into cluster "key", which is not known; there is quay`)
 	add("name: "+s.name, "name: [", "bad.yaml:")
 
 	// A wrong branch and a wrong path say what there is.

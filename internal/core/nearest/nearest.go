@@ -1,4 +1,4 @@
-// Package nearest finds the word that somebody meant.
+// Package nearest finds the word that somebody meant. Start with Words.
 package nearest
 
 import (

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 )
@@ -82,7 +83,7 @@ func (n Known) Matching(w ward.Ward) []string {
 func (n Known) Missing(w ward.Ward) []string {
 	out := n.lacks(w)
 	if w.Into.Cluster == "" && len(n.Matching(w)) == 0 {
-		out = append(out, fmt.Sprintf("no cluster has the labels that ward %s asks for; known: %s", w.Name, n.clusters()))
+		out = append(out, fmt.Sprintf("no cluster has the labels that ward %s asks for; %s", w.Name, n.clusters("")))
 	}
 	return out
 }
@@ -91,32 +92,31 @@ func (n Known) Missing(w ward.Ward) []string {
 func (n Known) lacks(w ward.Ward) []string {
 	var out []string
 	if !slices.Contains(n.Repos, w.From.Repo) {
-		out = append(out, fmt.Sprintf("ward %s comes from repository %q, which is not known; known: %s", w.Name, w.From.Repo, n.repos()))
+		out = append(out, fmt.Sprintf("ward %s comes from repository %q, which is not known; %s", w.Name, w.From.Repo, n.repos(w.From.Repo)))
 	}
 	for _, other := range w.Reads() {
 		if !slices.Contains(n.Repos, other) {
-			out = append(out, fmt.Sprintf("ward %s needs repository %q, which is not known; known: %s", w.Name, other, n.repos()))
+			out = append(out, fmt.Sprintf("ward %s needs repository %q, which is not known; %s", w.Name, other, n.repos(other)))
 		}
 	}
 	if w.Into.Cluster != "" && len(n.Matching(w)) == 0 {
-		out = append(out, fmt.Sprintf("ward %s goes into cluster %q, which is not known; known: %s", w.Name, w.Into.Cluster, n.clusters()))
+		out = append(out, fmt.Sprintf("ward %s goes into cluster %q, which is not known; %s", w.Name, w.Into.Cluster, n.clusters(w.Into.Cluster)))
 	}
 	return out
 }
 
-func (n Known) repos() string {
-	return names(n.Repos, "none yet; add one with vigila repo add NAME URL")
-}
-
-func (n Known) clusters() string {
-	return names(slices.Collect(maps.Keys(n.Clusters)), "none yet; add one with vigila cluster add NAME --kubeconfig FILE")
-}
-
-func names(all []string, none string) string {
-	if len(all) == 0 {
-		return none
+func (n Known) repos(meant string) string {
+	if len(n.Repos) == 0 {
+		return "there are none yet; add one with vigila repo add NAME URL"
 	}
-	return strings.Join(slices.Sorted(slices.Values(all)), ", ")
+	return nearest.Words(meant, n.Repos)
+}
+
+func (n Known) clusters(meant string) string {
+	if len(n.Clusters) == 0 {
+		return "there are none yet; add one with vigila cluster add NAME --kubeconfig FILE"
+	}
+	return nearest.Words(meant, slices.Collect(maps.Keys(n.Clusters)))
 }
 
 // Refusal is why a roster can't take a ward.

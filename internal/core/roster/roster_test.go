@@ -102,9 +102,9 @@ func TestWhatARosterMayNotTake(t *testing.T) {
 		{"another roster's", gate("theirs", "cluster: quay"), top, nil, false, "there is a ward theirs already, declared by roster other in x/theirs.yaml"},
 		{"one that waits for itself", gate("a", "cluster: quay"), top, []string{"a", "b", "a"}, false, "so none could start: a → b → a"},
 		{"one of a like name does not", gate("a", "cluster: quay"), top, []string{"aa", "b", "aa"}, false, ""},
-		{"a cluster that nobody knows", gate("a", "cluster: key"), top, nil, false, `ward a goes into cluster "key", which is not known; known: quay, skerry`},
+		{"a cluster that nobody knows", gate("a", "cluster: key"), top, nil, false, `ward a goes into cluster "key", which is not known; there are quay and skerry`},
 		{"labels that no cluster has yet", gate("a", "clusters: {sea: none}"), top, nil, false, ""},
-		{"a repository that nobody knows", "vigila: ward/v1\nname: a\nfrom: {repo: nope, path: a}\ninto: {cluster: quay}\n", top, nil, false, `comes from repository "nope", which is not known; known: charts, moorings`},
+		{"a repository that nobody knows", "vigila: ward/v1\nname: a\nfrom: {repo: nope, path: a}\ninto: {cluster: quay}\n", top, nil, false, `comes from repository "nope", which is not known; there are charts and moorings`},
 		{"a chart", chart, top, nil, false, ""},
 		{"a chart that limits leave out", chart, with(Limits{Clusters: []string{"quay"}}), nil, true, "roster top lets its wards read moorings, not charts (limits.repos)"},
 		{"a chart that limits let in", chart, with(Limits{Repos: []string{"charts"}}), nil, false, ""},
@@ -125,8 +125,8 @@ func TestWhatARosterMayNotTake(t *testing.T) {
 		})
 	}
 	w := read(gate("a", "clusters: {sea: none}"))
-	assert.Equal(t, []string{"no cluster has the labels that ward a asks for; known: quay, skerry"}, known.Missing(w), "a person who adds it is told")
-	assert.Contains(t, Known{}.Missing(w)[0], "known: none yet; add one with vigila repo add")
+	assert.Equal(t, []string{"no cluster has the labels that ward a asks for; there are quay and skerry"}, known.Missing(w), "a person who adds it is told")
+	assert.Contains(t, Known{}.Missing(w)[0], "there are none yet; add one with vigila repo add")
 }
 
 func TestOneOfANameIsTaken(t *testing.T) {

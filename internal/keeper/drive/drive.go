@@ -1,5 +1,5 @@
 // Package drive makes the calls that a run asks for: applies, removals, tasks, and the dry runs of a preview. It knows no ward's loop:
-// orders and answers are plain values, and what is decided is decided elsewhere.
+// orders and answers are plain values, and what is decided is decided elsewhere. Start with Drive.
 package drive
 
 import (

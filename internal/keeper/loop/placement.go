@@ -1,7 +1,7 @@
 // Package loop is what one ward in one cluster does because of what happens to it. Step takes an event in and calls nothing; Settle
 // looks at where the ward stands then; Ready gives back what is to be done: writes, which come first, then calls, looks, watches and
 // words. Events and effects are plain values. What it reads of others (who keeps an object, what the record holds, what is known of the
-// cluster) it reads through the interfaces of Deps, then and there. The flow follows go.etcd.io/raft's Ready.
+// cluster) it reads through the interfaces of Deps, then and there. The flow follows go.etcd.io/raft's Ready. Start with Placement.
 package loop
 
 import (

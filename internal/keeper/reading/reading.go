@@ -1,5 +1,5 @@
 // Package reading reads what a ward declares: trees and charts, rendered, placed and held against the limits of its roster. What was rendered
-// once is not rendered again while what it was made of is the same.
+// once is not rendered again while what it was made of is the same. Start with Ward.
 package reading
 
 import (
