@@ -269,6 +269,21 @@ func TestAClusterIsPutBackInTheMiddleOfARun(t *testing.T) {
 	}
 }
 
+// TestWhatIsThereAgainInTheMiddleOfARun: it was deleted, and came back with the cluster's data while a run was about to remove it
+// that was stopped before. It is not taken for what was applied.
+func TestWhatIsThereAgainInTheMiddleOfARun(t *testing.T) {
+	x, w := fresh()
+	applied(x, w, horn, "v1", 6, "new")
+	x.Look(now, horn)
+	answer(t, x, now, horn, Answer{Gone: true})
+	w.working[horn] = true
+	again := state(horn, "v1", 3, "u", "as it was")
+	require.Contains(t, x.Saw(now, horn, again, Watched), Effect(Early{horn, again}))
+	w.working[horn] = false
+	x.Weigh(now, horn, again)
+	assert.Equal(t, 1, x.Unseen(), "so it is looked for by name")
+}
+
 // TestAStateOfAnotherVersionIsNoDrift: while an object moves from one version to another, states of both arrive before the answer
 // to its apply. Only one of the new version can be held against it.
 func TestAStateOfAnotherVersionIsNoDrift(t *testing.T) {

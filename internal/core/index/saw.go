@@ -276,7 +276,10 @@ func (x *Index) Weigh(now time.Time, ref object.Ref, body map[string]any) []Effe
 		return nil
 	}
 	switch {
-	case !l.Present || rv < l.Revision || rv < b.Revision:
+	case !l.Present || rv < l.Revision:
+		return nil
+	case rv < b.Revision: // it is what was seen last, and nothing newer was applied since: only a look by name tells
+		l.Watched, l.Verified = false, false
 		return nil
 	case rv > l.Revision: // it was not taken in at all
 		return x.Saw(now, ref, body, Watched)

@@ -244,6 +244,33 @@ func TestWhatARunDidNotTouchStaysInDoubt(t *testing.T) {
 	assert.Contains(t, kept, bell, "and after the next kill too")
 }
 
+// TestWhatARunDidNotComeToAndIsThere: the cluster's data were put back with an object that a run was about to make, and that nobody
+// declares any more once the run was stopped.
+func TestWhatARunDidNotComeToAndIsThere(t *testing.T) {
+	for _, during := range []bool{false, true} {
+		p := placed(t, ward.Keep{Prune: true})
+		p.declaring(declare(bell, "1"))
+		mine := stateOf(bell, "3", "u")
+		meta := mine["metadata"].(map[string]any)
+		meta["annotations"] = map[string]any{object.ServiceAnnotation: p.Service}
+		meta["managedFields"] = []any{map[string]any{"manager": object.Manager, "operation": "Apply", "apiVersion": "v1", "time": time.Now().UTC().Format(time.RFC3339), "fieldsType": "FieldsV1",
+			"fieldsV1": map[string]any{"f:metadata": map[string]any{"f:labels": map[string]any{"f:" + object.WardLabel: map[string]any{}}}}}}
+		if !during {
+			p.sawLive(bell, mine, index.Watched)
+		}
+		p.index.Keep(compare.Baseline{Ref: bell, Version: "v1", Intent: 4})
+		p.run = &activeRun{pieces: map[object.Ref]*piece{bell: {works: true}}, entry: logbook.Entry{Number: 4}, state: state{started: true},
+			machine: run.New(plan.Plan{Steps: []plan.Step{{Groups: []plan.Group{{Refs: []object.Ref{bell}}}}}}, time.Minute, ward.Stay)}
+		if during {
+			p.sawLive(bell, mine, index.Watched)
+		}
+		p.lookForStrays(p.at)
+		p.stop("a newer commit takes over")
+		require.False(t, p.index.Keeps(bell))
+		assert.Contains(t, p.strays, bell, "so it is looked for, and kept until it is removed; seen during the run: %v", during)
+	}
+}
+
 // TestWhatIsGoneAndNobodyDeclaresIsForgotten: whoever deleted it did what was left to do.
 func TestWhatIsGoneAndNobodyDeclaresIsForgotten(t *testing.T) {
 	p := placed(t, ward.Keep{})

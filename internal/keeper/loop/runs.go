@@ -516,8 +516,12 @@ func (p *Placement) settleBaselines(a *activeRun) {
 	}
 	p.write(record.SettleIntents{Number: a.entry.Number, Doubtful: still})
 	for ref, x := range a.pieces {
-		if x.early != nil { // it came while nobody could tell what to hold it against
+		switch { // of a state that came while nobody could tell what to hold it against
+		case x.early == nil:
+		case p.index.Keeps(ref):
 			p.carry(p.index.Weigh(p.at, ref, x.early))
+		default: // it was there, and this run has not come to it
+			p.stray(ref, x.early)
 		}
 	}
 }

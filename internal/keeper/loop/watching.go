@@ -364,8 +364,10 @@ func (p *Placement) lookForStrays(now time.Time) (next time.Time) {
 		return time.Time{}
 	}
 	for ref, s := range p.strays {
+		b, kept := p.index.Baseline(ref)
 		switch {
-		case p.index.Keeps(ref) || p.tasks.all[ref].UID != "" || p.keptByAnother(ref):
+		case kept && b.UID == "": // a run is about to make it its own; should it not come to it, nobody keeps it
+		case kept || p.tasks.all[ref].UID != "" || p.keptByAnother(ref):
 			p.forgetStray(ref)
 		case p.declared.Find(ref) != nil: // it is known to be there already, and adopted with the next sync
 		case p.Others.Heir(ref) != "": // nobody tells when it is none any more
