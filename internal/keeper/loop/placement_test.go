@@ -277,8 +277,12 @@ func TestWhatIsGoneAndNobodyDeclaresIsForgotten(t *testing.T) {
 	p.declaring(declare(bell, "1"))
 	p.applies(horn, bell)
 	for _, ref := range []object.Ref{horn, bell} {
+		b, _ := p.index.Baseline(ref)
+		b.Intent = 3 // and nobody knows whether the killed service made it
+		p.index.Keep(b)
 		p.index.Put(ref, index.Live{Verified: true})
 	}
+	require.NoError(t, storeOf(p).Commit(t.Context(), p.ID, record.Claim{Cluster: "quay", Number: 3, All: []compare.Baseline{{Ref: horn, Version: "v1"}, {Ref: bell, Version: "v1"}}, Refused: map[object.Ref]string{}}))
 	p.forgetGone()
 	assert.False(t, p.index.Keeps(horn))
 	assert.True(t, p.index.Keeps(bell))
@@ -286,6 +290,9 @@ func TestWhatIsGoneAndNobodyDeclaresIsForgotten(t *testing.T) {
 	kept, err := storeOf(p).Baselines(t.Context(), p.ID)
 	require.NoError(t, err)
 	assert.NotContains(t, kept, horn)
+	doing, _, err := storeOf(p).Doing(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, map[object.Ref]bool{bell: true}, doing, "nor is it in doubt")
 }
 
 // TestADigestIsOfWhatIsDeclaredAndHow: a mend in the ward file counts, a commit that changes nothing does not.

@@ -502,19 +502,13 @@ func (p *Placement) settleBaselines(a *activeRun) {
 		}
 	}
 	// What an earlier run left in doubt, and this one has neither applied nor removed, stays so.
-	var still []object.Ref
 	for ref, b := range p.index.All() {
-		if b.Intent == 0 {
-			continue
-		}
-		if a.of(ref).works && (a.of(ref).appliedAt > 0 || !a.of(ref).doubted) {
+		if b.Intent != 0 && a.of(ref).works && (a.of(ref).appliedAt > 0 || !a.of(ref).doubted) {
 			b.Intent = 0
 			p.index.Keep(b)
-		} else {
-			still = append(still, ref)
 		}
 	}
-	p.write(record.SettleIntents{Number: a.entry.Number, Doubtful: still})
+	p.write(record.SettleIntents{Number: a.entry.Number, Doubtful: p.doubtful()})
 	for ref, x := range a.pieces {
 		switch { // of a state that came while nobody could tell what to hold it against
 		case x.early == nil:

@@ -182,9 +182,25 @@ func (p *Placement) forgetGone() {
 	if p.run != nil || !p.declared.Known() || !p.repository.Known {
 		return
 	}
+	doubted := 0
 	for _, ref := range p.index.Gone() {
+		b, _ := p.index.Baseline(ref)
+		doubted = max(doubted, b.Intent)
 		p.letGo(ref)
 	}
+	if doubted > 0 { // it is not there, and so in doubt no more
+		p.write(record.SettleIntents{Number: doubted, Doubtful: p.doubtful()})
+	}
+}
+
+// doubtful lists what may have been applied without an answer.
+func (p *Placement) doubtful() (out []object.Ref) {
+	for ref, b := range p.index.All() {
+		if b.Intent != 0 {
+			out = append(out, ref)
+		}
+	}
+	return out
 }
 
 // letGo keeps an object no more; what is in the cluster stays as it is.
