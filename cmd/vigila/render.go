@@ -82,7 +82,22 @@ func tree(at, root string) (render.Tree, string, error) {
 	if rel == "." {
 		rel = ""
 	}
-	return repo.Folder{Root: root}, filepath.ToSlash(rel), nil
+	return repo.Folder{Root: root, Without: ignored(root)}, filepath.ToSlash(rel), nil
+}
+
+// ignored lists what git leaves out of the work tree at root, as the service never sees it; none where there is no git.
+func ignored(root string) map[string]bool {
+	out := map[string]bool{}
+	text, err := exec.Command("git", "-C", root, "ls-files", "--others", "--ignored", "--exclude-standard", "--directory", "-z").Output()
+	if err != nil {
+		return out
+	}
+	for name := range strings.SplitSeq(string(text), "\x00") {
+		if name != "" {
+			out[strings.TrimSuffix(name, "/")] = true
+		}
+	}
+	return out
 }
 
 func renderCommand() *cobra.Command {
@@ -203,15 +218,19 @@ func readInput(name string, stdin io.Reader) ([]byte, error) {
 func checkCommand() *cobra.Command {
 	var t target
 	var schema, format, root string
+	var elsewhere []string
 	c := &cobra.Command{
 		Use: "check [PATH]", Short: "Check everything in a directory before it is merged; needs neither service nor cluster",
 		Long: `Parse, render and check everything in a directory: ward files and what else is Vigila's own, what each ward declares,
 overlays, charts, templates and plain manifests. What comes of them goes the same way as in the service: into its
 namespaces, and within the limits of the roster that the ward file lies in, so that what the service would refuse is told
-before the merge. With --schema every object is held against how a cluster describes its
-kinds: vigila cluster schema NAME saves that. It exits 1 when something is wrong.
+before the merge; so is what would wait for ever, or means nothing: a circle in after, a ward that is not there, an entry of
+leave or a health rule for what nobody declares. What git ignores is not looked at. With --schema every object is held against
+how a cluster describes its kinds, and the definitions beside it: vigila cluster schema NAME saves that. It exits 1 when
+something is wrong.
 
-As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: -o junit or -o sarif.`,
+As a git hook: printf '#!/bin/sh\nexec vigila check\n' > .git/hooks/pre-commit; chmod +x .git/hooks/pre-commit.
+In a pipeline: -o junit or -o sarif.`,
 		Example: "  vigila check\n  vigila check services/ --schema skerry.json\n  vigila cluster schema skerry | vigila check --schema -\n  vigila check -o sarif > vigila.sarif",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -232,7 +251,7 @@ As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: 
 			if err != nil {
 				return err
 			}
-			opts := check.Options{Cluster: t.facts()}
+			opts := check.Options{Cluster: t.facts(), Elsewhere: elsewhere}
 			if schema != "" {
 				text, err := readInput(schema, c.InOrStdin())
 				if err != nil {
@@ -267,6 +286,7 @@ As a git hook: echo 'exec vigila check' > .git/hooks/pre-commit. In a pipeline: 
 		},
 	}
 	c.Flags().StringVar(&root, "root", "", rootHelp)
+	c.Flags().StringSliceVar(&elsewhere, "elsewhere", nil, "wards that are declared elsewhere, so that those here may wait for them")
 	c.Flags().StringVar(&schema, "schema", "", "how a cluster describes its kinds, saved with vigila cluster schema NAME; - reads standard input")
 	c.Flags().StringVarP(&format, "output", "o", "text", "text, json, sarif or junit")
 	t.add(c)

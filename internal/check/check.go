@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/ward"
@@ -28,8 +29,14 @@ import (
 type Finding struct {
 	File string `json:"file"`
 	Line int    `json:"line"`
-	Rule string `json:"rule"` // syntax, render, schema, ward
+	Rule string `json:"rule"` // render, schema, ward
 	Text string `json:"text"`
+}
+
+// finding is one with what was being checked: a ward, or a path that no ward takes; "" for a file of Vigila's own.
+type finding struct {
+	Finding
+	of string
 }
 
 // Report is what a check found.
@@ -39,12 +46,15 @@ type Report struct {
 	Wards    int       `json:"wards"`
 	Findings []Finding `json:"findings"`
 	checked  []string  // what was checked: paths and wards
+	found    []finding // what Findings are, each as often as it was found
 }
 
 // Options say what is checked against what.
 type Options struct {
 	Schema  *Schema        // of a cluster; nil checks no fields
 	Cluster render.Cluster // that charts and templates are rendered for
+	// Elsewhere are wards that are declared elsewhere, so that others may wait for them.
+	Elsewhere []string
 }
 
 // Dir checks a directory: every file of Vigila's own, every ward declared in it with its values, and everything that no
@@ -55,7 +65,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		return nil, err
 	}
 	r := &Report{Findings: []Finding{}}
-	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[Finding]bool{}, taken: map[string]bool{}}
+	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[finding]bool{}, taken: map[string]bool{}}
 	var wards []ward.Ward
 	from := map[string]string{}
 	labels := map[string]map[string]string{} // of declared clusters
@@ -97,12 +107,20 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 			c.add("ward", f.Path, errors.Join(mistakes...))
 		}
 	}
+	known := roster.Known{Clusters: labels}
 	for _, w := range wards {
 		r.Wards++
+		c.of = "ward " + w.Name
+		r.checked = append(r.checked, c.of)
 		c.limits(w, from[w.Name], labels)
 		c.ward(w, from[w.Name])
+		c.order(w, wards, known)
 	}
+	c.circles(wards)
 	c.rest(files, roots)
+	c.schema()
+	c.of = ""
+	c.rules(files)
 	slices.SortFunc(r.Findings, func(a, b Finding) int {
 		if n := strings.Compare(a.File, b.File); n != 0 {
 			return n
@@ -130,14 +148,22 @@ type checker struct {
 	tree  render.Tree
 	opts  Options
 	out   *Report
-	seen  map[Finding]bool
+	seen  map[finding]bool
 	taken map[string]bool // paths that a ward takes
+	of    string          // what is being checked
+	made  []made          // everything that was rendered
 	// rosters are those that are declared here, of files that are here.
 	rosters []roster.Roster
 }
 
-// of is the roster whose files a ward's is among: the innermost; one without limits when there is none.
-func (c *checker) of(file string) (out roster.Roster) {
+// made is an object that was rendered, and what for.
+type made struct {
+	object.Object
+	of string
+}
+
+// rosterOf is the roster whose files a ward's is among: the innermost; one without limits when there is none.
+func (c *checker) rosterOf(file string) (out roster.Roster) {
 	for _, r := range c.rosters {
 		inside := r.Path == "" || file == r.Path || strings.HasPrefix(file, r.Path+"/")
 		if inside && (out.Name == "" || len(r.Path) > len(out.Path)) {
@@ -149,7 +175,7 @@ func (c *checker) of(file string) (out roster.Roster) {
 
 // limits holds a ward against what its roster lets it do.
 func (c *checker) limits(w ward.Ward, file string, labels map[string]map[string]string) {
-	r := c.of(file)
+	r := c.rosterOf(file)
 	no := func(err error) {
 		if err != nil {
 			c.add("ward", file, &ward.Error{File: file, Line: w.Line, Text: "it is more than its roster may: " + err.Error()})
@@ -185,15 +211,110 @@ func (c *checker) add(rule, file string, err error) {
 		f.File, f.Text = m[1], m[3]
 		f.Line, _ = strconv.Atoi(m[2])
 	}
-	if !c.seen[f] {
-		c.seen[f] = true
-		c.out.Findings = append(c.out.Findings, f)
+	for _, x := range []finding{{f, c.of}, {f, "any"}} { // what several wards take is told once, and fails each of them
+		if c.seen[x] {
+			continue
+		}
+		if c.seen[x] = true; x.of == "any" {
+			c.out.Findings = append(c.out.Findings, f)
+		} else {
+			c.out.found = append(c.out.found, x)
+		}
+	}
+}
+
+// wrong notes a mistake in a ward file.
+func (c *checker) wrong(w ward.Ward, line int, format string, args ...any) {
+	c.add("ward", w.File, &ward.Error{File: w.File, Line: line, Text: fmt.Sprintf(format, args...)})
+}
+
+// order holds what a ward waits for against what there is.
+func (c *checker) order(w ward.Ward, wards []ward.Ward, known roster.Known) {
+	var names []string
+	for _, x := range wards {
+		names = append(names, x.Name)
+	}
+	for _, name := range w.After {
+		i := slices.IndexFunc(wards, func(x ward.Ward) bool { return x.Name == name })
+		switch {
+		case slices.Contains(c.opts.Elsewhere, name):
+		case i < 0:
+			c.wrong(w, w.LineOf("after"), "ward %s waits for %s, which is not declared here; %s. What is declared elsewhere is named by --elsewhere %s", w.Name, name, nearest.Words(name, names), name)
+		default:
+			here, there := clusters(w, known), clusters(wards[i], known)
+			for _, cluster := range here {
+				if len(there) > 0 && !slices.Contains(there, cluster) {
+					c.wrong(w, w.LineOf("after"), "ward %s waits for %s, which goes into %s and not into %s, so there it would wait for ever", w.Name, name, strings.Join(there, ", "), cluster)
+				}
+			}
+		}
+	}
+}
+
+// clusters are those that a ward is known to go into; none when that is not known here.
+func clusters(w ward.Ward, known roster.Known) []string {
+	if w.Into.Cluster != "" {
+		return []string{w.Into.Cluster}
+	}
+	return known.Matching(w)
+}
+
+// circles finds wards that wait for each other.
+func (c *checker) circles(wards []ward.Ward) {
+	after := map[string][]string{}
+	var names []string
+	for _, w := range wards {
+		after[w.Name] = w.After
+		names = append(names, w.Name)
+	}
+	for circle := roster.Cycle(after, names); len(circle) > 0; circle = roster.Cycle(after, names) {
+		for _, w := range wards {
+			if slices.Contains(circle, w.Name) && slices.ContainsFunc(after[w.Name], func(x string) bool { return slices.Contains(circle, x) }) {
+				c.of = "ward " + w.Name
+				c.wrong(w, w.LineOf("after"), "%s", roster.Cycled(circle))
+			}
+		}
+		for _, name := range circle { // and what else there may be
+			after[name] = slices.DeleteFunc(slices.Clone(after[name]), func(x string) bool { return slices.Contains(circle, x) })
+		}
+	}
+}
+
+// rules tells of health rules that judge nothing that is declared here. A kind that comes from elsewhere is not known.
+func (c *checker) rules(files []repo.File) {
+	for _, f := range files {
+		if !health.IsRules(f.Data) {
+			continue
+		}
+		rules, mistakes := health.ParseRules(f.Path, f.Data)
+		for _, r := range rules {
+			if len(mistakes) == 0 && !slices.ContainsFunc(c.made, func(o made) bool { return o.Ref.Group == r.Group && o.Ref.Kind == r.Kind }) {
+				c.add("ward", f.Path, fmt.Errorf("%s: this health rule is for %s, and nothing here is one", path.Join(dirOf(f.Path), r.At), r.Kind))
+			}
+		}
+	}
+}
+
+// schema holds everything that was rendered against what the cluster and the objects themselves define.
+func (c *checker) schema() {
+	if c.opts.Schema == nil {
+		return
+	}
+	var all []object.Object
+	for _, o := range c.made {
+		all = append(all, o.Object)
+	}
+	c.add("schema", "", c.opts.Schema.Define(all))
+	for _, o := range c.made {
+		c.of = o.of
+		for _, text := range c.opts.Schema.Validate(o.Object) {
+			c.add("schema", o.File, &object.SyntaxError{File: o.File, Line: o.Line, Text: o.Ref.Short() + ": " + text})
+		}
 	}
 }
 
 // ward renders what a ward of this repository declares, as each of its set blocks has it.
 func (c *checker) ward(w ward.Ward, file string) {
-	c.out.checked = append(c.out.checked, "ward "+w.Name)
 	if w.From.Chart.Name != "" {
 		return // it is elsewhere
 	}
@@ -212,7 +333,18 @@ func (c *checker) ward(w ward.Ward, file string) {
 		}
 		// Where only some clusters' blocks say which namespace, what none of them is meant for may be nowhere.
 		somewhere := one.Into.Namespace != "" || !slices.ContainsFunc(w.Set, func(s ward.Set) bool { return s.Namespace != "" })
-		c.render(one, file, somewhere, c.of(file))
+		c.render(one, file, somewhere, c.rosterOf(file))
+	}
+	var refs []object.Ref
+	for _, o := range c.made {
+		if o.of == c.of {
+			refs = append(refs, o.Ref)
+		}
+	}
+	for _, l := range w.Idle(refs) {
+		if len(refs) > 0 {
+			c.wrong(w, l.Line, "leave means %s, and ward %s declares nothing of that name", l.Of(), w.Name)
+		}
 	}
 }
 
@@ -223,21 +355,17 @@ func (c *checker) render(w ward.Ward, file string, placed bool, of roster.Roster
 		cl.Name = w.Into.Cluster
 	}
 	way := render.Pipeline{Scopes: render.KnownScopes, Rules: []render.Rule{func(_ ward.Ward, objects []object.Object) error { return of.Within(objects) }}}
-	res, _, err := way.Run(c.ctx, render.Request{Ward: w, Cluster: cl, Tree: c.tree})
-	if err != nil && (placed || res == nil) {
-		c.add("render", file, err)
-	}
+	res, err := render.Render(c.ctx, render.Request{Ward: w, Cluster: cl, Tree: c.tree})
+	c.add("render", file, err)
 	if res == nil {
 		return
 	}
 	c.out.Objects += len(res.Objects)
-	if c.opts.Schema == nil {
-		return
-	}
 	for _, o := range res.Objects {
-		for _, text := range c.opts.Schema.Validate(o) {
-			c.add("schema", o.File, &object.SyntaxError{File: o.File, Line: o.Line, Text: o.Ref.Short() + ": " + text})
-		}
+		c.made = append(c.made, made{o, c.of})
+	}
+	if _, err := way.Place(w, res.Objects); placed {
+		c.add("render", file, err)
 	}
 }
 
@@ -269,9 +397,11 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 		if data, err := firstOf(c.tree, d); err == nil && strings.Contains(string(data), "kind: Component") {
 			continue // it is part of overlays
 		}
+		c.of = d
 		c.out.checked = append(c.out.checked, d)
 		if data, err := c.tree.Read(path.Join(d, "template.yaml")); err == nil && render.IsTemplate(data) {
-			continue // without parameters nothing can be said of it
+			c.add("render", d, render.ProbeTemplate(c.ctx, c.tree, d)) // without values nothing else can be said of it
+			continue
 		}
 		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: d}, Into: ward.Into{Namespace: "default"}}, d, true, roster.Roster{})
 	}
@@ -283,6 +413,7 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 		if taken || !looksLikeManifest(f.Data) {
 			continue
 		}
+		c.of = f.Path
 		c.out.checked = append(c.out.checked, f.Path)
 		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: f.Path}, Into: ward.Into{Namespace: "default"}}, f.Path, true, roster.Roster{})
 	}
@@ -358,18 +489,30 @@ type junitCase struct {
 	} `xml:"failure,omitempty"`
 }
 
-// JUnit writes a report as test results: a case for everything that was checked, a failed one for each mistake.
+// JUnit writes a report as test results: a case for everything that was checked, failed when anything is wrong with it, and one for
+// each mistake in a file that belongs to none of them.
 func (r *Report) JUnit(w io.Writer) error {
-	var cases []junitCase
-	for _, name := range r.checked {
-		cases = append(cases, junitCase{Name: name, Class: "vigila.check"})
+	texts := map[string][]string{}
+	checked := slices.Clone(r.checked)
+	for _, f := range r.found {
+		of := f.of
+		if of == "" {
+			of = f.File
+		}
+		if !slices.Contains(checked, of) {
+			checked = append(checked, of)
+		}
+		texts[of] = append(texts[of], fmt.Sprintf("%s:%d: %s", f.File, f.Line, f.Text))
 	}
-	for _, f := range r.Findings {
-		c := junitCase{Name: fmt.Sprintf("%s:%d", f.File, f.Line), Class: "vigila.check." + f.Rule}
-		c.Failure = &struct {
-			Message string `xml:"message,attr"`
-			Text    string `xml:",chardata"`
-		}{f.Text, fmt.Sprintf("%s:%d: %s", f.File, f.Line, f.Text)}
+	var cases []junitCase
+	for _, name := range checked {
+		c := junitCase{Name: name, Class: "vigila.check"}
+		if all := texts[name]; len(all) > 0 {
+			c.Failure = &struct {
+				Message string `xml:"message,attr"`
+				Text    string `xml:",chardata"`
+			}{all[0], strings.Join(all, "\n")}
+		}
 		cases = append(cases, c)
 	}
 	out := struct {
@@ -378,7 +521,7 @@ func (r *Report) JUnit(w io.Writer) error {
 		Tests    int         `xml:"tests,attr"`
 		Failures int         `xml:"failures,attr"`
 		Cases    []junitCase `xml:"testcase"`
-	}{Name: "vigila check", Tests: len(cases), Failures: len(r.Findings), Cases: cases}
+	}{Name: "vigila check", Tests: len(cases), Failures: len(texts), Cases: cases}
 	b, err := xml.MarshalIndent(out, "", "  ")
 	if err != nil {
 		return err

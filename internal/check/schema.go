@@ -17,8 +17,7 @@ import (
 
 // Schema is how a cluster describes its kinds: OpenAPI v2, as /openapi/v2 gives it.
 type Schema struct {
-	names map[string]string // apiVersion/kind to the definition
-	defs  map[string]any
+	names map[string]string // apiVersion/kind to the address of its definition
 	comp  *jsonschema.Compiler
 	mu    sync.Mutex
 	done  map[string]*jsonschema.Schema
@@ -37,7 +36,8 @@ func ParseSchema(text []byte) (*Schema, error) {
 	if len(doc.Definitions) == 0 {
 		return nil, errors.New("this is no description of a cluster's kinds: it has no definitions; save one with vigila cluster schema NAME")
 	}
-	s := &Schema{names: map[string]string{}, defs: map[string]any{}, done: map[string]*jsonschema.Schema{}}
+	s := &Schema{names: map[string]string{}, done: map[string]*jsonschema.Schema{}}
+	defs := map[string]any{}
 	for name, def := range doc.Definitions {
 		m, ok := def.(map[string]any)
 		if !ok {
@@ -50,15 +50,52 @@ func ParseSchema(text []byte) (*Schema, error) {
 			version, _ := gvk["version"].(string)
 			kind, _ := gvk["kind"].(string)
 			if len(kinds) == 1 { // DeleteOptions and the like are of every group
-				s.names[strings.TrimPrefix(group+"/"+version, "/")+"/"+kind] = name
+				s.names[strings.TrimPrefix(group+"/"+version, "/")+"/"+kind] = schemaURL + "#/definitions/" + strings.ReplaceAll(name, "/", "~1")
 			}
 		}
-		s.defs[name] = strict(def, true)
+		defs[name] = strict(def, true)
 	}
 	s.comp = jsonschema.NewCompiler()
 	s.comp.DefaultDraft(jsonschema.Draft7)
 	s.comp.UseLoader(none{})
-	return s, s.comp.AddResource(schemaURL, map[string]any{"definitions": s.defs})
+	return s, s.comp.AddResource(schemaURL, map[string]any{"definitions": defs})
+}
+
+// Define adds the kinds that some objects define: they are known once these are applied. What of a definition can't be read is told
+// when it is held against the cluster's own description of definitions.
+func (s *Schema) Define(objects []object.Object) error {
+	for _, o := range objects {
+		if o.Ref.Group != "apiextensions.k8s.io" || o.Ref.Kind != "CustomResourceDefinition" {
+			continue
+		}
+		spec, _ := o.Body["spec"].(map[string]any)
+		names, _ := spec["names"].(map[string]any)
+		versions, _ := spec["versions"].([]any)
+		for _, v := range versions {
+			version, _ := v.(map[string]any)
+			holder, _ := version["schema"].(map[string]any)
+			def, _ := strict(holder["openAPIV3Schema"], true).(map[string]any)
+			if def == nil {
+				def = map[string]any{}
+			}
+			if props, ok := def["properties"].(map[string]any); ok { // every object has these
+				for _, k := range []string{"apiVersion", "kind"} {
+					props[k] = map[string]any{"type": "string"}
+				}
+				props["metadata"] = map[string]any{"type": "object"}
+			}
+			name := fmt.Sprint(spec["group"], "/", version["name"], "/", names["kind"])
+			url := "defined/" + name + ".json"
+			if s.names[name] == url {
+				continue // as another ward has it too
+			}
+			if err := s.comp.AddResource(url, def); err != nil {
+				return fmt.Errorf("%s: %w", o.At(), err)
+			}
+			s.names[name] = url
+		}
+	}
+	return nil
 }
 
 type none struct{}
@@ -124,7 +161,7 @@ var printer = message.NewPrinter(language.English)
 
 // Validate lists what of an object does not fit its kind.
 func (s *Schema) Validate(o object.Object) []string {
-	name, known := s.names[o.Version+"/"+o.Ref.Kind]
+	url, known := s.names[o.Version+"/"+o.Ref.Kind]
 	if !known {
 		var others []string
 		for k := range s.names {
@@ -138,11 +175,11 @@ func (s *Schema) Validate(o object.Object) []string {
 		return []string{fmt.Sprintf("the cluster knows no kind %s in %s; is its definition missing?", o.Ref.Kind, o.Version)}
 	}
 	s.mu.Lock()
-	schema := s.done[name]
+	schema := s.done[url]
 	var err error
 	if schema == nil {
-		if schema, err = s.comp.Compile(schemaURL + "#/definitions/" + strings.ReplaceAll(name, "/", "~1")); err == nil {
-			s.done[name] = schema
+		if schema, err = s.comp.Compile(url); err == nil {
+			s.done[url] = schema
 		}
 	}
 	s.mu.Unlock()

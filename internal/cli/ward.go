@@ -228,7 +228,7 @@ func (p *printer) ward(d *client.WardDetail) {
 		rows = append(rows, []cell{{"declared", "soft"}, plain("by roster " + w.Roster + ", in " + w.Source)})
 	}
 	for _, n := range w.Notes {
-		rows = append(rows, []cell{{"left out", "soft"}, plain(n)})
+		rows = append(rows, []cell{{"note", "soft"}, plain(n)})
 	}
 	if w.Owner != "" {
 		rows = append(rows, []cell{{"owner", "soft"}, plain(w.Owner)})

@@ -1391,7 +1391,7 @@ type Ward struct {
 	// Notches runs since 24 h ago, oldest first
 	Notches []Notch `json:"notches"`
 
-	// Notes what of a chart was left out, and why
+	// Notes what of a chart was left out, and why; what of the ward file or a health rule means nothing that there is
 	Notes   []string `json:"notes,omitempty,omitzero"`
 	Objects int      `json:"objects"`
 	Owner   string   `json:"owner,omitempty,omitzero"`

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -15,9 +16,11 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"sigs.k8s.io/yaml"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
@@ -73,11 +76,12 @@ const (
 )
 
 func renderChart(ctx context.Context, tree *reader, r Request, out *Result) error {
-	own, err := values(tree, r, out)
+	in, err := values(tree, r, out)
 	if err != nil {
 		return err
 	}
-	l := &chartLoader{tree: tree, request: r, out: out}
+	own := in.all
+	l := &chartLoader{tree: tree, request: r, out: out, given: in}
 	var c *chart
 	if f := r.Ward.From; f.Chart.Name != "" {
 		if r.Chart == nil {
@@ -151,6 +155,7 @@ func below(files []repo.File, dir string) []repo.File {
 type chartLoader struct {
 	tree    *reader
 	request Request
+	given   given
 	out     *Result
 	count   int
 	size    int
@@ -581,15 +586,17 @@ func asFloats(v any) any {
 
 // validate holds the values of every chart against its values.schema.json.
 func (l *chartLoader) validate(c *chart, vals map[string]any) error {
+	return l.validateBelow(c, vals, nil)
+}
+
+func (l *chartLoader) validateBelow(c *chart, vals map[string]any, below []string) error {
 	var errs []error
 	if c.schema != nil {
-		if err := matchSchema(path.Join(c.where, "values.schema.json"), c.schema, vals, "the values of chart "+c.as); err != nil {
-			errs = append(errs, err)
-		}
+		errs = append(errs, l.given.fit(path.Join(c.where, "values.schema.json"), c.schema, vals, "chart "+c.as, below))
 	}
 	for _, s := range c.subs {
 		sub, _ := vals[s.as].(map[string]any)
-		errs = append(errs, l.validate(s, sub))
+		errs = append(errs, l.validateBelow(s, sub, append(below[:len(below):len(below)], s.as)))
 	}
 	return errors.Join(errs...)
 }
@@ -601,42 +608,93 @@ func (noSchemas) Load(url string) (any, error) {
 	return nil, fmt.Errorf("it refers to %s; a schema can't refer to anything outside its file", url)
 }
 
-func matchSchema(file string, text []byte, vals any, what string) error {
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
-	if err != nil {
-		return &object.SyntaxError{File: file, Line: 1, Text: "this is not a JSON Schema: " + err.Error()}
+// validSchema tells what is wrong with a JSON Schema.
+func validSchema(text []byte) error {
+	_, _, err := compileSchema(text)
+	return err
+}
+
+func compileSchema(text []byte) (doc any, schema *jsonschema.Schema, err error) {
+	if doc, err = jsonschema.UnmarshalJSON(bytes.NewReader(text)); err != nil {
+		return nil, nil, fmt.Errorf("this is not a JSON Schema: %w", err)
 	}
 	comp := jsonschema.NewCompiler()
 	comp.UseLoader(noSchemas{})
 	if err := comp.AddResource("values.json", doc); err != nil {
-		return &object.SyntaxError{File: file, Line: 1, Text: err.Error()}
+		return nil, nil, err
 	}
-	schema, err := comp.Compile("values.json")
+	if schema, err = comp.Compile("values.json"); err != nil {
+		return nil, nil, fmt.Errorf("this is not a JSON Schema: %w", err)
+	}
+	return doc, schema, nil
+}
+
+// fit holds values against a JSON Schema, each mistake at the place where the value is written. below is where a sub-chart's values
+// stand among all.
+func (g given) fit(file string, text []byte, vals any, what string, below []string) error {
+	doc, schema, err := compileSchema(text)
 	if err != nil {
-		return &object.SyntaxError{File: file, Line: 1, Text: "this is not a JSON Schema: " + err.Error()}
+		return &object.SyntaxError{File: file, Line: 1, Text: err.Error()}
 	}
 	err = schema.Validate(vals)
 	var bad *jsonschema.ValidationError
 	if !errors.As(err, &bad) {
 		return err
 	}
-	var rows []string
+	found := map[string]error{}
+	add := func(at []string, format string, args ...any) {
+		full := append(below[:len(below):len(below)], at...)
+		e := &object.SyntaxError{File: file, Line: 1, Text: fmt.Sprintf("value %s%s", strings.Join(full, "."), fmt.Sprintf(format, args...))}
+		for ; len(full) > 0; full = full[:len(full)-1] { // what is missing is so in what stands above it
+			if f, line, ok := g.place(full); ok {
+				e.File, e.Line = f, line
+				break
+			}
+		}
+		if len(full) == 0 && g.ward.File != "" && (len(g.ward.From.Values) > 0 || len(g.files) == 0) {
+			e.File, e.Line = g.ward.File, g.ward.Line
+		}
+		found[e.Error()] = e
+	}
 	var walk func(e *jsonschema.ValidationError)
 	walk = func(e *jsonschema.ValidationError) {
-		if len(e.Causes) == 0 {
-			place := strings.Join(e.InstanceLocation, ".")
-			if place == "" {
-				place = "the values"
+		at := e.InstanceLocation[:len(e.InstanceLocation):len(e.InstanceLocation)]
+		switch k := e.ErrorKind.(type) {
+		case *kind.AdditionalProperties:
+			for _, name := range k.Properties {
+				add(append(at, name), ": %s takes none of that name; %s", what, nearest.Words(name, takes(doc, at)))
 			}
-			rows = append(rows, place+": "+e.ErrorKind.LocalizedString(printer))
+		case *kind.Required:
+			for _, name := range k.Missing {
+				add(append(at, name), " is missing, and %s needs it", what)
+			}
+		default:
+			if len(e.Causes) == 0 {
+				add(at, ": %s, says %s", e.ErrorKind.LocalizedString(printer), what)
+			}
 		}
 		for _, c := range e.Causes {
 			walk(c)
 		}
 	}
 	walk(bad)
-	sort.Strings(rows)
-	return &object.SyntaxError{File: file, Line: 1, Text: what + " don't fit: " + strings.Join(slices.Compact(rows), "; ")}
+	var errs []error
+	for _, text := range slices.Sorted(maps.Keys(found)) {
+		errs = append(errs, found[text])
+	}
+	return errors.Join(errs...)
+}
+
+// takes lists the names that a schema knows at a place, as far as it says so plainly.
+func takes(schema any, at []string) []string {
+	for _, name := range at {
+		m, _ := schema.(map[string]any)
+		props, _ := m["properties"].(map[string]any)
+		schema = props[name]
+	}
+	m, _ := schema.(map[string]any)
+	props, _ := m["properties"].(map[string]any)
+	return slices.Sorted(maps.Keys(props))
 }
 
 // fits holds what the charts ask of the cluster against what it has.

@@ -344,7 +344,7 @@ func TestWhatIsWrongWithAChartIsSaidWithItsPlace(t *testing.T) {
 		"no such helper":  {"c/templates/x.yaml", `{{ include "nope" . }}`, "", `c/templates/x.yaml:1: include "nope" .: template: no template "nope"`},
 		"bad output":      {"c/templates/x.yaml", "apiVersion: v1\nkind: ConfigMap\n  metadata: x", "", `c/templates/x.yaml:1: line 3 of what it renders: "metadata: x": this is not valid YAML`},
 		"of a secret":     {"c/templates/x.yaml", "kind: Secret\ndata:\n  a: b\n c: hunter2", "", "line 3 of what it renders: this is not valid YAML"},
-		"the schema":      {"", "", "values: {replicas: 0, image: {tag: 4}}", "c/values.schema.json:1: the values of chart gate don't fit: replicas: minimum: got 0, want 1"},
+		"the schema":      {"", "", "values: {replicas: 0, image: {tag: 4}}", "w.yaml:6: value replicas: minimum: got 0, want 1, says chart gate"},
 		"the cluster":     {"c/Chart.yaml", "apiVersion: v2\nname: gate\nversion: 1.2.3\nkubeVersion: '>=1.99'\n", "", "c/Chart.yaml:4: chart gate 1.2.3 wants Kubernetes >=1.99; cluster quay has v1.35.2"},
 		"a dependency":    {"c/Chart.yaml", "apiVersion: v2\nname: gate\nversion: 1.2.3\ndependencies:\n  - name: sonar\n    version: 2.x\n    repository: https://charts.brindle.example\n", "", "c/Chart.yaml:5: it depends on sonar 2.x, which is not in its charts directory"},
 		"another version": {"c/charts/db/Chart.yaml", "apiVersion: v2\nname: db\nversion: 3.0.0\n", "", "it depends on db >=1 <2, but c/charts/db holds version 3.0.0"},
@@ -483,8 +483,8 @@ func TestTemplatesGiveTypedValues(t *testing.T) {
 	assert.Equal(t, "on quay (rehearsal)", at2(t, d, "metadata", "annotations", "where"))
 	assert.Equal(t, "t/deploy.yaml:1", r.Objects[0].At())
 	for name, c := range map[string]struct{ file, text, from, want string }{
-		"missing":        {"", "", "values: {}", "t/template.yaml:1: the values of ward gate don't fit: the values: missing property 'image'"},
-		"mistyped":       {"", "", "values: {image: x, replica: 2}", "additional properties 'replica' not allowed"},
+		"missing":        {"", "", "values: {}", "w.yaml:1: value image is missing, and template t needs it"},
+		"mistyped":       {"", "", "values: {image: x, replica: 2}", "w.yaml:6: value replica: template t takes none of that name; did you mean replicas?"},
 		"wrong type":     {"", "", "values: {image: x, replicas: two}", "replicas: got string, want integer"},
 		"no such param":  {"t/x.yaml", "a: 1\nb: ${{ params.nope }}", "values: {image: x}", "t/x.yaml:2: ${{ params.nope }}: there is no nope; params has: debug, image, labels, ports, replicas"},
 		"not closed":     {"t/x.yaml", "a: ${{ params.image", "values: {image: x}", "t/x.yaml:1: ${{ without }}"},

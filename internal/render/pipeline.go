@@ -2,6 +2,7 @@ package render
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"vigila.dev/vigila/internal/core/declared"
@@ -25,18 +26,19 @@ type Pipeline struct {
 // Rule says what of a ward's objects, as they would be applied, is not let in: an error with the places of them, or nil.
 type Rule func(w ward.Ward, objects []object.Object) error
 
-// Run takes the whole way. The result is what was rendered, also where it can't be applied.
+// Run takes the whole way. The result is what was rendered, also where it can't be applied. One mistake hides no other: what has
+// none is placed and held against the rules as well.
 func (p Pipeline) Run(ctx context.Context, r Request) (*Result, []object.Object, error) {
 	render := p.Render
 	if render == nil {
 		render = Render
 	}
 	res, err := render(ctx, r)
-	if err != nil {
+	if res == nil {
 		return nil, nil, err
 	}
-	placed, err := p.Place(r.Ward, res.Objects)
-	return res, placed, err
+	placed, wrong := p.Place(r.Ward, res.Objects)
+	return res, placed, errors.Join(err, wrong)
 }
 
 // Place takes the way from what was rendered on: the objects as they are applied.
@@ -48,15 +50,11 @@ func (p Pipeline) Place(w ward.Ward, objects []object.Object) ([]object.Object, 
 		}
 		return p.Scopes(o)
 	})
-	if err != nil {
-		return nil, err
-	}
+	errs := []error{err}
 	for _, rule := range p.Rules {
-		if err := rule(w, placed); err != nil {
-			return nil, err
-		}
+		errs = append(errs, rule(w, placed))
 	}
-	return placed, nil
+	return placed, errors.Join(errs...)
 }
 
 // clusterWide are Kubernetes' own kinds that live in no namespace, by group; every other kind of these groups lives in one.

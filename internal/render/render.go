@@ -68,10 +68,7 @@ func Plain(files []repo.File) ([]object.Object, error) {
 			continue
 		}
 		objects, err := object.Parse(f.Path, f.Data)
-		if err != nil {
-			errs = append(errs, err)
-			continue
-		}
+		errs = append(errs, err)
 		out = append(out, objects...)
 	}
 	out, err := collect(out)
@@ -107,12 +104,14 @@ func Place(w ward.Ward, service string, objects []object.Object, namespaced func
 			meta["namespace"] = w.Into.Namespace
 		}
 		own = own || o.Ref == object.Ref{Kind: "Namespace", Name: w.Into.Namespace}
-		mark(meta, w.Name, service)
+		wrong := misnamed(o)
 		if o.Ref.Secret() {
-			if what := mistaken(o.Body); what != "" {
-				errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s: %s", o.Ref.Short(), what)})
-				continue
-			}
+			wrong = append(wrong, mistaken(o.Body)...)
+		}
+		for _, what := range wrong {
+			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s: %s", o.Ref.Short(), what)})
+		}
+		if mark(meta, w.Name, service); o.Ref.Secret() && len(wrong) == 0 {
 			foldStringData(o.Body)
 		}
 		out = append(out, o)
@@ -137,36 +136,36 @@ func Place(w ward.Ward, service string, objects []object.Object, namespaced func
 // Source: https://kubernetes.io/docs/concepts/configuration/secret/#restriction-names-data
 var secretKey = regexp.MustCompile(`^[-._a-zA-Z0-9]{1,253}$`)
 
-// mistaken tells what of a Secret the API server would refuse, without its values: its own refusal quotes them.
-func mistaken(body map[string]any) string {
+// mistaken lists what of a Secret the API server would refuse, without its values: its own refusal quotes them.
+func mistaken(body map[string]any) (out []string) {
 	for _, field := range []string{"data", "stringData"} {
 		values, ok := body[field].(map[string]any)
 		if !ok && body[field] != nil {
-			return field + " must be a mapping of names to values"
+			out = append(out, field+" must be a mapping of names to values")
 		}
 		for _, key := range slices.Sorted(maps.Keys(values)) {
 			v := values[key]
 			text, is := v.(string)
 			switch {
 			case !secretKey.MatchString(key):
-				return fmt.Sprintf("%s has a key that is none: at most 253 letters, digits, '-', '_' and '.'", field)
+				out = append(out, fmt.Sprintf("%s has a key that is none: at most 253 letters, digits, '-', '_' and '.'", field))
 			case v == nil:
 			case !is:
-				return fmt.Sprintf("%s.%s is no text; put its value in quotes", field, key)
+				out = append(out, fmt.Sprintf("%s.%s is no text; put its value in quotes", field, key))
 			case field == "data":
 				if _, err := base64.StdEncoding.DecodeString(text); err != nil {
-					return fmt.Sprintf("data.%s is not in base64; write it as it is below stringData instead", key)
+					out = append(out, fmt.Sprintf("data.%s is not in base64; write it as it is below stringData instead", key))
 				}
 			}
 		}
 	}
 	if _, ok := body["type"].(string); !ok && body["type"] != nil {
-		return "type must be a text"
+		out = append(out, "type must be a text")
 	}
 	if _, ok := body["immutable"].(bool); !ok && body["immutable"] != nil {
-		return "immutable must be true or false"
+		out = append(out, "immutable must be true or false")
 	}
-	return ""
+	return out
 }
 
 // foldStringData writes a Secret's stringData into data, as the API server does: stringData is write-only there,

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"go.yaml.in/yaml/v3"
 
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
@@ -77,7 +78,8 @@ const (
 )
 
 // Render reads what a ward comes from and makes its objects. The same inputs give the same objects, byte for byte:
-// nothing else is read, no environment, no network and no clock. Every mistake is an *object.SyntaxError, joined.
+// nothing else is read, no environment, no network and no clock. Every mistake is an *object.SyntaxError, joined; with them come the
+// objects that have none, so that these can be looked at too.
 func Render(ctx context.Context, r Request) (*Result, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, maxTime, fmt.Errorf("rendering took longer than %s", maxTime))
 	defer cancel()
@@ -105,7 +107,7 @@ func renderOne(ctx context.Context, r Request) (*Result, error) {
 		err = plainAt(tree, r, out)
 	}
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	if len(out.Objects) > maxObjects {
 		return nil, fmt.Errorf("%s declares %d objects; the most is %d", r.Ward.From.Path, len(out.Objects), maxObjects)
@@ -279,26 +281,72 @@ func (t *reader) inputs() []declared.Input {
 	return out
 }
 
+// given are the values of a chart or a template, and where each is written.
+type given struct {
+	all   map[string]any
+	ward  ward.Ward
+	files []valuesText // each over the one before
+}
+
+type valuesText struct {
+	at   string
+	data []byte
+}
+
 // values reads the values of a chart or a template: each file over the one before, then those of the ward itself.
-func values(tree *reader, r Request, out *Result) (map[string]any, error) {
+func values(tree *reader, r Request, out *Result) (given, error) {
 	f := r.Ward.From
-	all := map[string]any{}
+	g := given{all: map[string]any{}, ward: r.Ward}
 	for _, v := range f.ValuesIn {
 		data, at, err := valuesFile(tree, r, v, out)
 		if err != nil {
-			return nil, err
+			return g, err
 		}
 		one, err := object.DecodeFile(at, data)
 		if err != nil {
-			return nil, err
+			return g, err
 		}
 		m, ok := one.(map[string]any)
 		if one != nil && !ok {
-			return nil, &object.SyntaxError{File: at, Line: 1, Text: "a file of values must be a mapping"}
+			return g, &object.SyntaxError{File: at, Line: 1, Text: "a file of values must be a mapping"}
 		}
-		all = ward.Merge(all, m)
+		g.all = ward.Merge(g.all, m)
+		g.files = append(g.files, valuesText{at, data})
 	}
-	return ward.Merge(all, f.Values), nil
+	g.all = ward.Merge(g.all, f.Values)
+	return g, nil
+}
+
+// place is where a value is written: in the ward file, else in the last file of values that has it; ok is false when nobody gives
+// it, as with a chart's own values.
+func (g given) place(of []string) (file string, line int, ok bool) {
+	if line := g.ward.From.Places[strings.Join(of, ".")]; line > 0 && g.ward.File != "" {
+		return g.ward.File, line, true
+	}
+	for _, f := range slices.Backward(g.files) {
+		var root yaml.Node
+		if yaml.Unmarshal(f.data, &root) != nil || len(root.Content) == 0 {
+			continue
+		}
+		if line := lineBelow(root.Content[0], of); line > 0 {
+			return f.at, line, true
+		}
+	}
+	return "", 0, false
+}
+
+// lineBelow is the line of a key below a node, 0 when it is not there.
+func lineBelow(n *yaml.Node, path []string) int {
+	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+		switch {
+		case n.Content[i].Value != path[0]:
+		case len(path) == 1:
+			return n.Content[i].Line
+		default:
+			return lineBelow(n.Content[i+1], path[1:])
+		}
+	}
+	return 0
 }
 
 func valuesFile(tree *reader, r Request, v ward.ValuesFile, out *Result) (data []byte, at string, err error) {

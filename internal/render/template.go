@@ -69,18 +69,18 @@ func renderTemplate(ctx context.Context, tree *reader, r Request, out *Result) e
 	if err != nil {
 		return err
 	}
-	params, err := values(tree, r, out)
+	in, err := values(tree, r, out)
 	if err != nil {
 		return err
 	}
-	params = over(params, nil)
+	params := over(in.all, nil)
 	params = ward.Merge(defaults(head.Parameters), params)
 	if head.Parameters != nil {
 		text, err := json.Marshal(head.Parameters)
 		if err != nil {
 			return &object.SyntaxError{File: at, Line: 1, Text: "parameters: " + err.Error()}
 		}
-		if err := matchSchema(at, text, jsonValue(params), "the values of ward "+r.Ward.Name); err != nil {
+		if err := in.fit(at, text, jsonValue(params), "template "+f.Path, nil); err != nil {
 			return err
 		}
 	} else if len(params) > 0 {
@@ -104,12 +104,68 @@ func renderTemplate(ctx context.Context, tree *reader, r Request, out *Result) e
 		objects = append(objects, made...)
 		errs = append(errs, err)
 	}
-	if err := errors.Join(errs...); err != nil {
-		return err
-	}
 	out.Objects, err = collect(objects)
 	out.Inputs = append(out.Inputs, r.Cluster.named())
-	return err
+	return errors.Join(append(errs, err)...)
+}
+
+// ProbeTemplate lists what is wrong with a template whatever its values are: its head, and expressions that are none.
+func ProbeTemplate(ctx context.Context, tree Tree, dir string) error {
+	at := path.Join(dir, templateFile)
+	data, err := tree.Read(at)
+	if err != nil {
+		return err
+	}
+	head, err := readHead(at, data)
+	if err != nil {
+		return err
+	}
+	if head.Parameters != nil {
+		text, err := json.Marshal(head.Parameters)
+		if err == nil {
+			err = validSchema(text)
+		}
+		if err != nil {
+			return &object.SyntaxError{File: at, Line: lineOf(data, "parameters:"), Text: "parameters: " + err.Error()}
+		}
+	}
+	files, err := tree.Files(dir, Wanted)
+	if err != nil {
+		return err
+	}
+	ev, err := newEvaluator(ctx, Request{}, nil)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, f := range files {
+		if f.Path == at || len(head.Files) > 0 && !anyGlob(head.Files, strings.TrimPrefix(strings.TrimPrefix(f.Path, dir), "/")) {
+			continue
+		}
+		errs = append(errs, ev.probe(f))
+	}
+	return errors.Join(errs...)
+}
+
+// probe compiles the expressions of a file.
+func (e *evaluator) probe(f repo.File) error {
+	data, exprs, err := lifted(f)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for i, expr := range exprs {
+		before, _, _ := strings.Cut(string(data), fmt.Sprintf("%s%d%s", markBegin, i, markEnd))
+		if _, err := e.compile(expr); err != nil {
+			errs = append(errs, &object.SyntaxError{File: f.Path, Line: strings.Count(before, "\n") + 1, Text: fmt.Sprintf("${{ %s }}: %v", expr, err)})
+		}
+	}
+	for _, doc := range object.Split(data) {
+		if _, err := object.DecodeYAML(f.Path, doc); err != nil {
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(errs...)
 }
 
 func readHead(at string, data []byte) (templateHead, error) {
@@ -456,22 +512,30 @@ func kindOf(v any) string {
 	return fmt.Sprintf("a %T", v)
 }
 
+func (e *evaluator) compile(expr string) (cel.Program, error) {
+	if prog, known := e.known[expr]; known {
+		return prog, nil
+	}
+	if e.count++; e.count > maxTemplate {
+		return nil, fmt.Errorf("there are more than %d expressions", maxTemplate)
+	}
+	ast, issues := e.env.Compile(expr)
+	if issues.Err() != nil {
+		first := issues.Errors()[0]
+		return nil, fmt.Errorf("%s (at character %d)", first.Message, first.Location.Column()+1)
+	}
+	prog, err := e.env.Program(ast, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(1000))
+	if err != nil {
+		return nil, err
+	}
+	e.known[expr] = prog
+	return prog, nil
+}
+
 func (e *evaluator) eval(expr string) (any, error) {
-	prog, known := e.known[expr]
-	if !known {
-		if e.count++; e.count > maxTemplate {
-			return nil, fmt.Errorf("there are more than %d expressions", maxTemplate)
-		}
-		ast, issues := e.env.Compile(expr)
-		if issues.Err() != nil {
-			first := issues.Errors()[0]
-			return nil, fmt.Errorf("%s (at character %d)", first.Message, first.Location.Column()+1)
-		}
-		var err error
-		if prog, err = e.env.Program(ast, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(1000)); err != nil {
-			return nil, err
-		}
-		e.known[expr] = prog
+	prog, err := e.compile(expr)
+	if err != nil {
+		return nil, err
 	}
 	v, _, err := prog.ContextEval(e.ctx, e.vars)
 	if err != nil {

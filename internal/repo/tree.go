@@ -80,17 +80,30 @@ func (t *Tree) Files(p string, want func(name string) bool) ([]File, error) {
 
 // Folder is a directory on this machine, read as a tree: for commands that need no repository. It has no history, so
 // hashes are those of sizes and times.
-type Folder struct{ Root string }
+type Folder struct {
+	Root    string
+	Without map[string]bool // files and directories below it that are not part of it, since git ignores them
+}
 
 // Name is the folder.
 func (f Folder) Name() string { return f.Root }
 
 func (f Folder) at(p string) string { return filepath.Join(f.Root, filepath.FromSlash(p)) }
 
+// missing tells whether a path is left out; nil when it is not.
+func (f Folder) missing(p string) error {
+	for at := path.Clean(p); at != "." && at != "/"; at = path.Dir(at) {
+		if f.Without[at] {
+			return fmt.Errorf("git ignores %s, so it is in no commit: %w", f.at(p), ErrNoPath)
+		}
+	}
+	return nil
+}
+
 // Hash is as of Tree.
 func (f Folder) Hash(p string) (string, error) {
 	st, err := os.Stat(f.at(p))
-	if errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) || f.missing(p) != nil {
 		return "", nil
 	}
 	if err != nil {
@@ -101,6 +114,9 @@ func (f Folder) Hash(p string) (string, error) {
 
 // Read is as of Tree.
 func (f Folder) Read(p string) ([]byte, error) {
+	if err := f.missing(p); err != nil {
+		return nil, err
+	}
 	b, err := os.ReadFile(f.at(p))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no %s: %w", f.at(p), ErrNoPath)
@@ -110,13 +126,16 @@ func (f Folder) Read(p string) ([]byte, error) {
 
 // List is as of Tree.
 func (f Folder) List(p string) ([]Entry, error) {
+	if err := f.missing(p); err != nil {
+		return nil, err
+	}
 	all, err := os.ReadDir(f.at(p))
 	if err != nil {
 		return nil, fmt.Errorf("there is no directory %s: %w", f.at(p), ErrNoPath)
 	}
 	var out []Entry
 	for _, e := range all {
-		if e.Name() != ".git" {
+		if e.Name() != ".git" && !f.Without[path.Join(p, e.Name())] {
 			out = append(out, Entry{e.Name(), e.IsDir()})
 		}
 	}
@@ -125,6 +144,9 @@ func (f Folder) List(p string) ([]Entry, error) {
 
 // Files is as of Tree.
 func (f Folder) Files(p string, want func(name string) bool) ([]File, error) {
+	if err := f.missing(p); err != nil {
+		return nil, err
+	}
 	var out []File
 	total := 0
 	err := filepath.WalkDir(f.at(p), func(at string, d fs.DirEntry, err error) error {
@@ -134,6 +156,16 @@ func (f Folder) Files(p string, want func(name string) bool) ([]File, error) {
 		if d.IsDir() && d.Name() == ".git" {
 			return filepath.SkipDir
 		}
+		rel, err := filepath.Rel(f.Root, at)
+		if err != nil {
+			return err
+		}
+		if f.Without[filepath.ToSlash(rel)] {
+			if d.IsDir() {
+				return filepath.SkipDir
+			}
+			return nil
+		}
 		if !d.Type().IsRegular() || at != f.at(p) && !want(d.Name()) {
 			return nil
 		}
@@ -141,9 +173,8 @@ func (f Folder) Files(p string, want func(name string) bool) ([]File, error) {
 		if err != nil {
 			return err
 		}
-		rel, err := filepath.Rel(f.Root, at)
 		out = append(out, File{filepath.ToSlash(rel), data})
-		return errors.Join(err, within(f.Root, p, rel, len(data), len(out), &total))
+		return within(f.Root, p, rel, len(data), len(out), &total)
 	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no %s: %w", f.at(p), ErrNoPath)

@@ -928,7 +928,7 @@ export interface components {
             form?: "plain" | "overlay" | "chart" | "template";
             /** @description name and version of a chart */
             chart?: string;
-            /** @description what of a chart was left out, and why */
+            /** @description what of a chart was left out, and why; what of the ward file or a health rule means nothing that there is */
             notes?: string[];
             namespace: string;
             standing: components["schemas"]["Standing"];

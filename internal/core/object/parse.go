@@ -3,6 +3,7 @@ package object
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -295,39 +296,46 @@ func deepText(text []byte) bool {
 	return open+indent > maxDepth
 }
 
-// Parse reads every object of a YAML or JSON file; documents of kind List are opened. Every error is a
-// *SyntaxError that names file and line.
+// Parse reads every object of a YAML or JSON file; documents of kind List are opened. Every mistake is a *SyntaxError that names
+// file and line, joined where there are several; beside them come the objects that have none.
 func Parse(file string, data []byte) ([]Object, error) {
 	var out []Object
+	var errs []error
 	for _, doc := range Split(data) {
-		v, err := DecodeYAML(file, doc)
+		objects, err := parseDocument(file, doc)
+		out = append(out, objects...)
+		errs = append(errs, err)
+	}
+	return out, errors.Join(errs...)
+}
+
+func parseDocument(file string, doc Document) (out []Object, err error) {
+	v, err := DecodeYAML(file, doc)
+	if v == nil || err != nil {
+		return nil, err
+	}
+	body, ok := v.(map[string]any)
+	if !ok {
+		return nil, &SyntaxError{file, doc.Line, "this document is not a mapping; a Kubernetes object starts with apiVersion and kind"}
+	}
+	bodies, err := opened(body)
+	if err != nil {
+		return nil, &SyntaxError{file, doc.Line, err.Error()}
+	}
+	var errs []error
+	for _, b := range bodies {
+		o, err := FromBody(b)
 		if err != nil {
-			return nil, err
-		}
-		if v == nil {
+			errs = append(errs, &SyntaxError{file, doc.Line, err.Error()})
 			continue
 		}
-		body, ok := v.(map[string]any)
-		if !ok {
-			return nil, &SyntaxError{file, doc.Line, "this document is not a mapping; a Kubernetes object starts with apiVersion and kind"}
+		o.File, o.Line = file, firstLine(doc)
+		if _, err := o.Turn(); err != nil {
+			errs = append(errs, &SyntaxError{o.File, o.Line, err.Error()})
 		}
-		bodies, err := opened(body)
-		if err != nil {
-			return nil, &SyntaxError{file, doc.Line, err.Error()}
-		}
-		for _, b := range bodies {
-			o, err := FromBody(b)
-			if err != nil {
-				return nil, &SyntaxError{file, doc.Line, err.Error()}
-			}
-			o.File, o.Line = file, firstLine(doc)
-			if _, err := o.Turn(); err != nil {
-				return nil, &SyntaxError{o.File, o.Line, err.Error()}
-			}
-			out = append(out, o)
-		}
+		out = append(out, o)
 	}
-	return out, nil
+	return out, errors.Join(errs...)
 }
 
 // opened lists the objects of a List, and of the Lists in it; an object that is none is itself.

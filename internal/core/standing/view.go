@@ -54,7 +54,7 @@ type View struct {
 	Head          string // the commit that its repository was at when it was read
 	Form          string // plain, overlay, chart or template
 	Chart         string
-	Notes         []string // what of a chart was left out
+	Notes         []string // what of a chart was left out, and what of the file means nothing
 	Misfiled      string   // what is wrong with the ward's file; the last good one is in force
 	Standing      compare.Standing
 	Health        health.Result

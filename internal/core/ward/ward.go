@@ -42,7 +42,17 @@ type Ward struct {
 	Links  map[string]string
 	Set    []Set
 	Spread Spread
-	Line   int // 1-based line of its document
+	File   string         // that declares it, and
+	Line   int            // the 1-based line of its document there
+	Keys   map[string]int // the lines of its keys
+}
+
+// LineOf is the line of one of its keys, such as after; that of its document when it has none.
+func (w Ward) LineOf(key string) int {
+	if line := w.Keys[key]; line > 0 {
+		return line
+	}
+	return w.Line
 }
 
 // From is where the declared objects come from.
@@ -56,6 +66,7 @@ type From struct {
 	Release  string         // what a chart's release is called; the ward's name when empty
 	Values   map[string]any // of a chart or template, over those of ValuesIn
 	ValuesIn []ValuesFile   // in order, each over the one before
+	Places   map[string]int // the lines of the ward file that Values are written at, by their dotted paths
 }
 
 // Chart is a packaged chart from a chart repository; none when Name is empty.
@@ -163,6 +174,7 @@ type Leave struct {
 	Kind   string // this and
 	Name   string // this are patterns as of path.Match
 	Fields []object.Pointer
+	Line   int
 }
 
 // Matches tells whether an object is meant.
@@ -182,6 +194,19 @@ func (w Ward) Left(r object.Ref) []object.Pointer {
 	}
 	return out
 }
+
+// Idle lists the entries of leave that mean none of the ward's objects, as Kind/name.
+func (w Ward) Idle(objects []object.Ref) (out []Leave) {
+	for _, l := range w.Leave {
+		if !slices.ContainsFunc(objects, l.Matches) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// Of is what is meant, as a ward file writes it.
+func (l Leave) Of() string { return l.Kind + "/" + l.Name }
 
 // Error is one mistake in a ward file, with its place and what to write instead.
 type Error struct {
@@ -292,6 +317,7 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 	w := Ward{
 		Keep:   Keep{Sync: Ask, Drift: Report, Prune: true, Additions: ReportAdded, Every: time.Minute, Newer: Wait, OnRemoval: LeaveThere},
 		Settle: Settle{Within: 5 * time.Minute, Otherwise: GoBack},
+		File:   d.file,
 		Line:   n.Line + d.offset,
 	}
 	version := ""
@@ -362,14 +388,11 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		"set":    func(n *yaml.Node) { d.list(n, "set", func(n *yaml.Node) { w.Set = append(w.Set, d.set(n)) }) },
 		"spread": func(n *yaml.Node) { d.spread(n, &w.Spread) },
 	})
-	has := func(key string) bool {
-		for i := 0; i < len(n.Content); i += 2 {
-			if n.Content[i].Value == key {
-				return true
-			}
-		}
-		return false
+	w.Keys = map[string]int{}
+	for i := 0; n.Kind == yaml.MappingNode && i < len(n.Content); i += 2 {
+		w.Keys[n.Content[i].Value] = n.Content[i].Line + d.offset
 	}
+	has := func(key string) bool { return w.Keys[key] > 0 }
 	if n.Kind == yaml.MappingNode {
 		if version != Version {
 			d.fail(n, "the first key must be vigila: %s, not %q", Version, version)
@@ -393,7 +416,7 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 }
 
 func (d *decoder) leave(n *yaml.Node) Leave {
-	var l Leave
+	l := Leave{Line: n.Line + d.offset}
 	var of string
 	d.mapping(n, "leave", keys{
 		"of": func(n *yaml.Node) {
@@ -588,6 +611,8 @@ func (d *decoder) from(f *From, where string) keys {
 				return
 			}
 			f.Values, _ = v.(map[string]any)
+			f.Places = map[string]int{}
+			d.places(n, "", f.Places)
 		},
 		"values_in": func(n *yaml.Node) {
 			d.list(n, where+".values_in", func(n *yaml.Node) {
@@ -607,6 +632,15 @@ func (d *decoder) from(f *From, where string) keys {
 				f.ValuesIn = append(f.ValuesIn, v)
 			})
 		},
+	}
+}
+
+// places notes at which lines values are written.
+func (d *decoder) places(n *yaml.Node, below string, into map[string]int) {
+	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+		at := below + n.Content[i].Value
+		into[at] = n.Content[i].Line + d.offset
+		d.places(n.Content[i+1], at+".", into)
 	}
 }
 
@@ -749,6 +783,13 @@ func (w Ward) For(cluster string, labels map[string]string) Ward {
 			w.Keep.Sync = s.Sync
 		}
 		w.From.Values = Merge(w.From.Values, s.From.Values)
+		if len(s.From.Places) > 0 {
+			w.From.Places = maps.Clone(w.From.Places)
+			if w.From.Places == nil {
+				w.From.Places = map[string]int{}
+			}
+			maps.Copy(w.From.Places, s.From.Places)
+		}
 		w.From.ValuesIn = append(slices.Clone(w.From.ValuesIn), s.From.ValuesIn...)
 	}
 	return w

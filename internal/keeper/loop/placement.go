@@ -162,6 +162,7 @@ type reading struct {
 	stored     *declared.Declaration // what was declared before the service started; used if the tree is still the same
 	misfiled   string                // what is wrong with the ward's file since it was last read well
 	limited    string                // what its roster's limits say against its file
+	idle       []string              // what of the ward's file and rules means nothing that is declared
 	heldBack   string                // what they say against what it declares
 	rendering  bool
 	renderNext bool

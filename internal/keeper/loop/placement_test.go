@@ -530,3 +530,21 @@ func TestWhatIsForgottenIsNotPending(t *testing.T) {
 	p.Step(p.at, Forgotten{standing.AsOf{Known: true}})
 	assert.Zero(t, p.pending().Total())
 }
+
+// TestWhatMeansNothingIsTold on the ward: an entry of leave, a health rule beside its objects, a ward to wait for.
+func TestWhatMeansNothingIsTold(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.Ward.From.Path = "services/w"
+	p.Ward.After = []string{"base"}
+	p.Ward.Leave = []ward.Leave{{Kind: "ConfigMap", Name: "*"}, {Kind: "Deploymnt", Name: "w"}}
+	rule := func(at, kind string) *health.Rule { return &health.Rule{At: at, Group: "brindle.example", Kind: kind} }
+	d := &declared.Declaration{Revision: logbook.Revision{ID: "newrev0"}, Files: []declared.File{{Path: ".vigila/all.yaml"}, {Path: "services/w/health.yaml"}},
+		Rules: health.Rules{{"", "Ferry"}: rule("all.yaml:1", "Ferry"), {"", "Berth"}: rule("health.yaml:1", "Berth")}}
+	d.Take([]declared.Object{declare(horn, "1")})
+	p.rendered(standing.AsOf{Known: true}, d, nil)
+	p.Publish()
+	assert.Equal(t, []string{"leave means Deploymnt/w, and nothing of that name is declared", "the health rule at health.yaml:1 is for Berth, and none is declared", "after means base@quay, which is not known"}, p.View().Notes)
+	waits := &declared.Declaration{Waits: "there is no such path yet"}
+	p.rendered(standing.AsOf{Known: true}, waits, nil)
+	assert.Empty(t, p.idle, "as long as nothing is declared, nothing can be said")
+}

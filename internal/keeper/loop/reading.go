@@ -1,10 +1,16 @@
 package loop
 
 import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
 	"time"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -133,6 +139,7 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 	d.Share(p.index.Baselines())
 	p.declared, p.stored, p.heldBack = d, nil, ""
 	p.says.Store(d)
+	p.idle = p.meansNothing(d)
 	if d.Files != nil || len(p.index.Rules) > 0 {
 		p.setRules(d)
 	}
@@ -146,6 +153,44 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 		}
 		p.dropKinds()
 	}
+}
+
+// meansNothing lists what the ward file, or a health rule beside the ward's objects, says of objects that are not declared.
+func (p *Placement) meansNothing(d *declared.Declaration) (out []string) {
+	if !d.Known() {
+		return nil
+	}
+	refs := make([]object.Ref, len(d.Objects))
+	for i, o := range d.Objects {
+		refs[i] = o.Ref
+	}
+	for _, l := range p.Ward.Idle(refs) {
+		out = append(out, fmt.Sprintf("leave means %s, and nothing of that name is declared", l.Of()))
+	}
+	own := map[string]bool{}
+	for _, f := range d.Files { // those for the whole repository may be for others
+		if p.Ward.From.Path != "" && (f.Path == p.Ward.From.Path || strings.HasPrefix(f.Path, p.Ward.From.Path+"/")) {
+			own[path.Base(f.Path)] = true
+		}
+	}
+	for _, r := range d.Rules {
+		file, _, _ := strings.Cut(r.At, ":")
+		if own[file] && !slices.ContainsFunc(refs, func(x object.Ref) bool { return x.Group == r.Group && x.Kind == r.Kind }) {
+			out = append(out, fmt.Sprintf("the health rule at %s is for %s, and none is declared", r.At, r.Kind))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// strangers lists the wards of after that are not in the cluster, so that they would be waited for for ever.
+func (p *Placement) strangers() (out []string) {
+	for _, name := range p.Ward.After {
+		if id := ward.ID(name, p.Cluster); p.Others.Neighbour(id) == nil {
+			out = append(out, "after means "+id+", which is not known")
+		}
+	}
+	return out
 }
 
 // setRules takes newly read health rules; what they say of objects is known with their next event, so those of their
