@@ -242,13 +242,18 @@ func TestARemoval(t *testing.T) {
 		wanted Spared
 		err    error
 		calls  string
+		marked bool   // it is found with another ward's mark
+		later  Spared // who wants it once it was looked at
 	}{
 		"what it keeps":                         {b: kept, live: state("u", "w", "us"), calls: "remove u"},
 		"in doubt, and it never came":           {b: doubt, calls: "get"},
 		"in doubt, and its own":                 {b: doubt, live: state("u", "w", "us"), calls: "get, remove "},
-		"in doubt, and somebody's":              {b: doubt, live: state("u", "v", "us"), calls: "get"},
+		"in doubt, and somebody's":              {b: doubt, live: state("u", "v", "us"), calls: "get", marked: true},
+		"another's, put back with the cluster":  {b: kept, other: true, live: state("x", "v", "us"), calls: "get", marked: true},
+		"made again by somebody, without one":   {b: kept, other: true, live: state("x", "", "us"), calls: "get"},
 		"made again by itself":                  {b: kept, other: true, live: mine("x"), calls: "get, remove x"},
 		"made again by somebody, with its mark": {b: kept, other: true, live: state("x", "w", "us"), calls: "get, remove u"},
+		"wanted again while it was looked at":   {b: kept, other: true, live: mine("x"), calls: "get", later: Spared{Again: "9d55792"}},
 		"another ward wants it":                 {b: kept, wanted: Spared{Heir: "v@quay"}},
 		"it is wanted again":                    {b: kept, wanted: Spared{Again: "9d55792"}},
 		"nobody knows yet":                      {b: kept, err: errors.New("somebody has to read first")},
@@ -257,8 +262,21 @@ func TestARemoval(t *testing.T) {
 			q := &quay{live: c.live}
 			d := q.drive(t.Context(), &heard{})
 			defer d.End()
-			spared, err := d.Remove(c.b, c.other, func() (Spared, error) { return c.wanted, c.err })
+			asked := false
+			spared, err := d.Remove(c.b, c.other, func() (Spared, error) {
+				if asked {
+					return c.later, c.err
+				}
+				asked = true
+				return c.wanted, c.err
+			})
+			if !c.wanted.Any() {
+				c.wanted = c.later
+			}
 			assert.Equal(t, c.err, err)
+			if c.marked {
+				c.wanted.Marked = c.live
+			}
 			assert.Equal(t, c.wanted, spared)
 			assert.Equal(t, c.calls, strings.Join(q.calls, ", "))
 		})

@@ -21,6 +21,7 @@ import (
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -269,6 +270,33 @@ func TestWhatARunDidNotComeToAndIsThere(t *testing.T) {
 		require.False(t, p.index.Keeps(bell))
 		assert.Contains(t, p.strays, bell, "so it is looked for, and kept until it is removed; seen during the run: %v", during)
 	}
+}
+
+// TestWhatIsAnothersIsToldTo that ward once this one keeps it no more: it came back with the mark from before it was handed over.
+func TestWhatIsAnothersIsToldTo(t *testing.T) {
+	p := placed(t, ward.Keep{Prune: true})
+	p.declaring(declare(bell, "1"))
+	p.applies(horn)
+	b, _ := p.index.Baseline(horn)
+	p.run = &activeRun{pieces: map[object.Ref]*piece{horn: {works: true}}, entry: logbook.Entry{Number: 4}, state: state{started: true},
+		machine: run.New(plan.Plan{Removals: []plan.Group{{Refs: []object.Ref{horn}}}}, time.Minute, ward.Stay)}
+	p.run.machine.Step(run.Started{At: p.at})
+	theirs := stateOf(horn, "3", "u")
+	theirs["metadata"].(map[string]any)["labels"] = map[string]any{object.WardLabel: "v"}
+	p.tookRemoval(Removed{Removal: Removal{Run: 4, Ref: horn, Baseline: b, Kept: true}, Spared: drive.Spared{Marked: theirs}})
+	assert.False(t, p.index.Keeps(horn))
+	var told, free int
+	for i, e := range p.now.then {
+		switch e := e.(type) {
+		case letGo:
+			free = i + 1
+		case PassOn:
+			told = i + 1
+			assert.Equal(t, PassOn{horn, theirs}, e)
+		}
+	}
+	assert.Positive(t, free)
+	assert.Greater(t, told, free, "and only then, or it would seem to be kept")
 }
 
 // TestWhatIsGoneAndNobodyDeclaresIsForgotten: whoever deleted it did what was left to do.

@@ -397,8 +397,13 @@ func (p *Placement) tookRemoval(ev Removed) {
 			out.Note = "left to " + compare.AnotherService(ev.Spared.Theirs)
 		case ev.Spared.Heir != "":
 			out.Note = "handed over to " + ev.Spared.Heir
+		case ev.Spared.Marked != nil:
+			out.Note = "left to " + object.Label(ev.Spared.Marked, object.WardLabel) + ", whose mark it bears"
 		}
 		p.isRemoved(ev.Removal, ev.Spared.Heir)
+		if ev.Spared.Marked != nil { // nobody else tells that one
+			p.after(PassOn{ev.Ref, ev.Spared.Marked})
+		}
 	}
 	p.feed(out)
 }
