@@ -2,20 +2,24 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"vigila.dev/vigila/internal/client"
+	"vigila.dev/vigila/internal/core/nearest"
 )
 
 func (a *app) logbook() *cobra.Command {
 	var limit, pageNo int
 	var search, log string
+	var follow bool
 	c := &cobra.Command{
 		Use: "logbook [WARD [ENTRY]]", Short: "Read the logbook: of all wards, of one, or one entry with every object",
-		Example: "  vigila logbook\n  vigila logbook fare-gate@skerry\n  vigila logbook fare-gate@skerry 39\n  vigila logbook fare-gate@skerry 39 --log migrate\n  vigila logbook --search 'rollback operator'",
+		Example: "  vigila logbook\n  vigila logbook fare-gate@skerry\n  vigila logbook fare-gate@skerry 39\n  vigila logbook fare-gate@skerry 39 --log migrate\n  vigila logbook berth-planner@quay --log berth-migrate --follow\n  vigila logbook --search 'rollback operator'",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 2 {
 				return usage("vigila logbook takes a ward and an entry at most")
@@ -26,6 +30,20 @@ func (a *app) logbook() *cobra.Command {
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			if err := pageAsked(pageNo, limit); err != nil {
 				return err
+			}
+			switch {
+			case follow && log == "":
+				return usage("--follow goes with --log TASK, the log that is followed; a run is followed by vigila run WARD")
+			case follow && a.output != "text":
+				return usage("--follow writes the log as it comes; leave out -o %s", a.output)
+			case log != "" && len(args) == 0:
+				return usage("--log goes with a ward: vigila logbook WARD [ENTRY] --log %s", log)
+			case log != "" && len(args) == 1:
+				n, err := a.goingOn(c, conn, args[0], log)
+				if err != nil {
+					return err
+				}
+				args = append(args, strconv.Itoa(n))
 			}
 			p := a.printer(c.OutOrStdout())
 			offset := (pageNo - 1) * limit
@@ -41,7 +59,7 @@ func (a *app) logbook() *cobra.Command {
 					return err
 				}
 				if log != "" {
-					return a.taskLog(c, conn, r.JSON200, log)
+					return a.taskLog(c, conn, r.JSON200, log, follow)
 				}
 				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
 					return err
@@ -102,22 +120,40 @@ func (a *app) logbook() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&search, "search", "", "words that must all be in the ward, kind, outcome, revision, who or why")
-	c.Flags().StringVar(&log, "log", "", "with an entry: the log of this task")
+	c.Flags().StringVar(&log, "log", "", "the log of this task, of an entry or of the run that goes on")
+	c.Flags().BoolVar(&follow, "follow", false, "with --log: what the task writes as it comes, until it has ended")
 	c.Flags().IntVar(&limit, "limit", 30, "how many on a page, 1 to 1000")
 	c.Flags().IntVar(&pageNo, "page", 1, "which page; 1 is the newest")
 	return a.reading(c)
 }
 
+// goingOn is the number of the run that goes on in a ward, whose task is asked for.
+func (a *app) goingOn(c *cobra.Command, conn *client.Conn, ward, task string) (int, error) {
+	r, err := conn.GetWardWithResponse(c.Context(), ward)
+	if err := conn.Check(r, err); err != nil {
+		return 0, err
+	}
+	if r.JSON200.Run.Number == 0 {
+		return 0, &Exit{ExitFailed, fmt.Sprintf("no run goes on in %s; name the entry: vigila logbook %s ENTRY --log %s", ward, ward, task)}
+	}
+	return r.JSON200.Run.Number, nil
+}
+
 // taskLog prints the log of a task of an entry, by the task's name.
-func (a *app) taskLog(c *cobra.Command, conn *client.Conn, e *client.Entry, name string) error {
-	var kept []string
+func (a *app) taskLog(c *cobra.Command, conn *client.Conn, e *client.Entry, name string, follow bool) error {
+	var kept, tasks []string
 	for _, o := range e.Objects {
-		if !o.Log {
+		if o.Task != "" {
+			tasks = append(tasks, o.Name)
+		}
+		if o.Log {
+			kept = append(kept, o.Name)
+		}
+		if o.Name != name && !strings.EqualFold(o.Kind+"/"+o.Name, name) || !o.Log && (!follow || o.Task == "") {
 			continue
 		}
-		kept = append(kept, o.Name)
-		if o.Name != name && !strings.EqualFold(o.Kind+"/"+o.Name, name) {
-			continue
+		if follow {
+			return a.followLog(c, conn, e, o.Key)
 		}
 		r, err := conn.GetTaskLogWithResponse(c.Context(), e.Ward, e.Number, &client.GetTaskLogParams{Key: o.Key})
 		if err := conn.Check(r, err); err != nil {
@@ -129,7 +165,33 @@ func (a *app) taskLog(c *cobra.Command, conn *client.Conn, e *client.Entry, name
 		_, err = a.printer(c.OutOrStdout()).Write(r.Body)
 		return err
 	}
+	if slices.Contains(tasks, name) && e.Ended.IsZero() {
+		return &Exit{ExitFailed, fmt.Sprintf("the task %s of #%d has not ended, so its log is not kept yet; follow it: vigila logbook %s %d --log %s --follow", name, e.Number, e.Ward, e.Number, name)}
+	}
+	if len(tasks) == 0 {
+		return &Exit{ExitFailed, fmt.Sprintf("#%d of %s ran no tasks", e.Number, e.Ward)}
+	}
+	if !slices.Contains(tasks, name) {
+		return &Exit{ExitFailed, fmt.Sprintf("#%d of %s has no task %s; %s", e.Number, e.Ward, name, nearest.Words(name, tasks))}
+	}
 	return &Exit{ExitFailed, fmt.Sprintf("#%d of %s keeps no log of %s; it keeps %s", e.Number, e.Ward, name, pick(len(kept) == 0, "none", strings.Join(kept, ", ")))}
+}
+
+// followLog prints the log of a task as it grows.
+func (a *app) followLog(c *cobra.Command, conn *client.Conn, e *client.Entry, key string) error {
+	r, err := conn.GetTaskLog(c.Context(), e.Ward, e.Number, &client.GetTaskLogParams{Key: key, Follow: true})
+	if err == nil && r.StatusCode < 300 {
+		defer r.Body.Close()
+		if _, err := io.Copy(a.printer(c.OutOrStdout()), r.Body); err != nil && c.Context().Err() == nil {
+			return fmt.Errorf("the log breaks off: %w", err)
+		}
+		return nil
+	}
+	var said *client.GetTaskLogResponse
+	if err == nil {
+		said, err = client.ParseGetTaskLogResponse(r)
+	}
+	return conn.Check(said, err)
 }
 
 // entryPart names the part of a run that an object belongs to.
@@ -178,7 +240,7 @@ func (p *printer) entry(e *client.Entry) {
 	}
 	p.table(rows)
 	p.line("")
-	var logs []string
+	var logs, failed []string
 	several := slices.ContainsFunc(e.Objects, func(o client.EntryObject) bool { return o.Step != e.Objects[0].Step || o.Task == "failed" })
 	part := ""
 	for _, o := range e.Objects {
@@ -194,9 +256,15 @@ func (p *printer) entry(e *client.Entry) {
 		if o.Log {
 			logs = append(logs, o.Name)
 		}
+		if o.Task != "" && o.State == "not ready" {
+			failed = append(failed, o.Kind+"/"+o.Name)
+		}
 	}
 	for _, name := range logs {
 		p.line("\nThe log of its task: vigila logbook %s %d --log %s", e.Ward, e.Number, name)
+	}
+	for _, name := range failed {
+		p.line("Run it once more, as it is declared now: vigila sync %s --only %s", e.Ward, name)
 	}
 	if e.HasSnapshot && e.Outcome != "running" {
 		p.line("\nWhat has changed since: vigila compare %s %d", e.Ward, e.Number)

@@ -27,6 +27,7 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
 		Example: `  vigila sync berth-planner@quay
   vigila sync berth-planner@quay --preview
   vigila sync berth-planner@quay --only Deployment/berth-planner,ConfigMap/tides
+  vigila sync berth-planner@quay --only Job/berth-migrate
   vigila sync berth-planner@quay --revision 1d77f3a --why 'the last that docked in fog'
   vigila sync berth-planner@quay --retry
   vigila sync berth-planner@quay --allow mass-removal
@@ -54,7 +55,7 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
 	f := c.Flags()
 	f.StringSliceVar(&in.Allow, "allow", nil, "guards to allow, by name, as the refusal names them")
 	in.flags(f)
-	f.StringSliceVar(&in.Only, "only", nil, "these objects and nothing else, as Kind/name; no tasks run")
+	f.StringSliceVar(&in.Only, "only", nil, "these objects and nothing else, as Kind/name; a task runs when it is named")
 	f.StringVar(&in.Revision, "revision", "", "another branch, tag or commit than the ward follows; an automatic ward is held there")
 	f.BoolVar(&in.Retry, "retry", false, "although the revision is rejected")
 	f.BoolVar(&in.Reapply, "reapply", false, "apply everything, changed or not, and run the tasks")

@@ -1609,6 +1609,9 @@ type ListWardEntriesParams struct {
 type GetTaskLogParams struct {
 	// Key the task's key, as the entry lists it
 	Key string `form:"key" json:"key"`
+
+	// Follow while the task runs: what it writes, until it has ended
+	Follow bool `form:"follow,omitempty" json:"follow,omitempty,omitzero"`
 }
 
 // ReleaseWardParams defines parameters for ReleaseWard.
@@ -2020,7 +2023,7 @@ type ClientInterface interface {
 	// Corresponds with GET /wards/{ward}/entries/{number} (the `GetEntry` operationId).
 	GetEntry(ctx context.Context, ward WardID, number int, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetTaskLog The log of a task, as the entry of its run keeps it
+	// GetTaskLog The log of a task, as the entry of its run keeps it; of one that runs it can be followed
 	//
 	// Corresponds with GET /wards/{ward}/entries/{number}/log (the `GetTaskLog` operationId).
 	GetTaskLog(ctx context.Context, ward WardID, number int, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2838,7 +2841,7 @@ func (c *Client) GetEntry(ctx context.Context, ward WardID, number int, reqEdito
 	return c.Client.Do(req)
 }
 
-// GetTaskLog The log of a task, as the entry of its run keeps it
+// GetTaskLog The log of a task, as the entry of its run keeps it; of one that runs it can be followed
 //
 // Corresponds with GET /wards/{ward}/entries/{number}/log (the `GetTaskLog` operationId).
 func (c *Client) GetTaskLog(ctx context.Context, ward WardID, number int, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4788,6 +4791,14 @@ func NewGetTaskLogRequest(server string, ward WardID, number int, params *GetTas
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "follow", params.Follow, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -5805,7 +5816,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /wards/{ward}/entries/{number} (the `GetEntry` operationId).
 	GetEntryWithResponse(ctx context.Context, ward WardID, number int, reqEditors ...RequestEditorFn) (*GetEntryResponse, error)
 
-	// GetTaskLogWithResponse The log of a task, as the entry of its run keeps it
+	// GetTaskLogWithResponse The log of a task, as the entry of its run keeps it; of one that runs it can be followed
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8799,7 +8810,7 @@ func (c *ClientWithResponses) GetEntryWithResponse(ctx context.Context, ward War
 	return ParseGetEntryResponse(rsp)
 }
 
-// GetTaskLogWithResponse The log of a task, as the entry of its run keeps it
+// GetTaskLogWithResponse The log of a task, as the entry of its run keeps it; of one that runs it can be followed
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	corev1 "k8s.io/api/core/v1"
+	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 
@@ -147,6 +149,25 @@ func (c *Cluster) Logs(ctx context.Context, namespace, pod, container string, pr
 		return b.String(), c.explain(fmt.Sprintf("read the log of %s", pod), err)
 	}
 	return b.String(), nil
+}
+
+// ErrNotStarted tells that a container has written nothing yet, since it has not begun.
+var ErrNotStarted = errors.New("its container has not started yet")
+
+// Follow writes a container's log as it grows, until the container ends or ctx does.
+func (c *Cluster) Follow(ctx context.Context, namespace, pod, container string, w io.Writer) error {
+	s, err := c.typed.CoreV1().Pods(namespace).GetLogs(pod, &corev1.PodLogOptions{Container: container, Follow: true}).Stream(ctx)
+	if apierrors.IsBadRequest(err) { // as the API server answers before it has one
+		return ErrNotStarted
+	}
+	if err != nil {
+		return c.explain(fmt.Sprintf("read the log of %s", pod), err)
+	}
+	defer s.Close()
+	if _, err = io.Copy(w, s); err != nil && ctx.Err() == nil {
+		return c.explain(fmt.Sprintf("read the log of %s", pod), err)
+	}
+	return ctx.Err()
 }
 
 // Container is one container of a Pod.

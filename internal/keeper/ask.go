@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -751,4 +752,92 @@ func (k *Keeper) TaskLog(ctx context.Context, name string, number int, key strin
 		return "", fault(NotFound, "entry #%d of %s keeps no log of %s", number, id, ref.Short())
 	}
 	return text, err
+}
+
+// followPause is how long it takes until a task that is followed is looked at again.
+const followPause = 500 * time.Millisecond
+
+// FollowTaskLog writes the log of a task as it grows, of one Pod after the other, until the task has ended; of one that has, what its
+// entry keeps.
+func (k *Keeper) FollowTaskLog(ctx context.Context, name string, number int, key string, w io.Writer) error {
+	ref, err := object.ParseKey(key)
+	if err != nil {
+		return fault(Invalid, "%v; take the key from the entry", err)
+	}
+	p, err := k.one(name)
+	if err != nil {
+		return err
+	}
+	read := map[cluster.Container]bool{}
+	for {
+		var uid string
+		var ended, is bool
+		if err := p.ask(ctx, func() error { uid, ended, is = p.TaskNow(number, ref); return nil }); err != nil {
+			return err
+		}
+		if !is && len(read) == 0 {
+			text, err := k.TaskLog(ctx, name, number, key)
+			if err == nil {
+				_, err = io.WriteString(w, text)
+			}
+			return err
+		}
+		more := false
+		if uid != "" && p.cluster.conn != nil {
+			if more, err = p.followPods(ctx, ref, uid, read, w); err != nil {
+				return err
+			}
+		}
+		if !is || ended && !more {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(followPause):
+		}
+	}
+}
+
+// followPods follows the containers of a task that were not read yet; more tells that there was one.
+func (p *placement) followPods(ctx context.Context, ref object.Ref, uid string, read map[cluster.Container]bool, w io.Writer) (more bool, err error) {
+	pods, err := p.calls().TaskPods(ctx, ref, uid)
+	if err != nil {
+		return false, fault(Unreachable, "%v", err)
+	}
+	for _, pod := range pods {
+		for _, c := range cluster.Containers(pod) {
+			if read[c] {
+				continue
+			}
+			var head io.Writer = w
+			if len(pods) > 1 || c.Several {
+				head = &headed{w: w, head: fmt.Sprintf("── %s, container %s\n", c.Pod, c.Name)}
+			}
+			switch err := p.cluster.conn.Follow(ctx, ref.Namespace, c.Pod, c.Name, head); {
+			case errors.Is(err, cluster.ErrNotStarted):
+				return more, nil
+			case err != nil:
+				return more, fault(Unreachable, "%v", err)
+			}
+			read[c], more = true, true
+		}
+	}
+	return more, nil
+}
+
+// headed writes a line before the first that comes.
+type headed struct {
+	w    io.Writer
+	head string
+}
+
+func (h *headed) Write(b []byte) (int, error) {
+	if h.head != "" {
+		if _, err := io.WriteString(h.w, h.head); err != nil {
+			return 0, err
+		}
+		h.head = ""
+	}
+	return h.w.Write(b)
 }

@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"io"
 	"time"
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
@@ -40,6 +41,7 @@ type reach interface {
 	Children(ctx context.Context, namespace string) (cluster.Children, error)
 	Events(ctx context.Context, namespace string, about []object.Ref) ([]cluster.Event, error)
 	Logs(ctx context.Context, namespace, pod, container string, previous bool, tail int64) (string, error)
+	Follow(ctx context.Context, namespace, pod, container string, w io.Writer) error
 	BoundLater(ctx context.Context, claim map[string]any) (bool, error)
 }
 

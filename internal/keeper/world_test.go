@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"math/rand/v2"
 	"slices"
@@ -484,7 +485,8 @@ func (w *watcher) Events(context.Context, string, []object.Ref) ([]cluster.Event
 func (w *watcher) Logs(context.Context, string, string, string, bool, int64) (string, error) {
 	return "", nil
 }
-func (w *watcher) BoundLater(context.Context, map[string]any) (bool, error) { return false, nil }
+func (w *watcher) Follow(context.Context, string, string, string, io.Writer) error { return nil }
+func (w *watcher) BoundLater(context.Context, map[string]any) (bool, error)        { return false, nil }
 
 func (w *watcher) Known(kinds []object.Kind) cluster.State {
 	w.mu.Lock()

@@ -1604,6 +1604,9 @@ type ListWardEntriesParams struct {
 type GetTaskLogParams struct {
 	// Key the task's key, as the entry lists it
 	Key string `form:"key" json:"key"`
+
+	// Follow while the task runs: what it writes, until it has ended
+	Follow bool `form:"follow,omitempty" json:"follow,omitempty,omitzero"`
 }
 
 // ReleaseWardParams defines parameters for ReleaseWard.
@@ -1786,7 +1789,7 @@ type ServerInterface interface {
 	// GetEntry One entry with the outcome for each object
 	// (GET /wards/{ward}/entries/{number})
 	GetEntry(c *gin.Context, ward WardID, number int)
-	// GetTaskLog The log of a task, as the entry of its run keeps it
+	// GetTaskLog The log of a task, as the entry of its run keeps it; of one that runs it can be followed
 	// (GET /wards/{ward}/entries/{number}/log)
 	GetTaskLog(c *gin.Context, ward WardID, number int, params GetTaskLogParams)
 	// ReleaseWard Let automatic runs go on
@@ -2872,6 +2875,14 @@ func (siw *ServerInterfaceWrapper) GetTaskLog(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "key", c.Request.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter key: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "follow" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "follow", c.Request.URL.Query(), &params.Follow, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter follow: %w", err), http.StatusBadRequest)
 		return
 	}
 

@@ -299,12 +299,45 @@ func (s *server) ProposeRollback(c *gin.Context, name WardID) {
 
 // GetTaskLog is GET /wards/{ward}/entries/{number}/log.
 func (s *server) GetTaskLog(c *gin.Context, name WardID, number int, q GetTaskLogParams) {
+	if q.Follow {
+		w := &flushed{c: c}
+		switch err := s.Keeper.FollowTaskLog(c, name, number, q.Key, w); {
+		case err == nil:
+			w.begin()
+		case !w.begun:
+			s.fail(c, err)
+		case c.Err() == nil: // its beginning is on its way; the reader is told where it breaks off
+			_, _ = fmt.Fprintf(w, "(it breaks off here: %v)\n", err)
+		}
+		return
+	}
 	text, err := s.Keeper.TaskLog(c, name, number, q.Key)
 	if err != nil {
 		s.fail(c, err)
 		return
 	}
 	c.String(http.StatusOK, "%s", text)
+}
+
+// flushed is an answer in plain text that is sent as it grows.
+type flushed struct {
+	c     *gin.Context
+	begun bool
+}
+
+func (f *flushed) begin() {
+	if !f.begun {
+		f.begun = true
+		f.c.Header("Content-Type", "text/plain; charset=utf-8")
+		f.c.Status(http.StatusOK)
+	}
+}
+
+func (f *flushed) Write(b []byte) (int, error) {
+	f.begin()
+	n, err := f.c.Writer.Write(b)
+	f.c.Writer.Flush()
+	return n, err
 }
 
 // askOf is the run that a body asks for.

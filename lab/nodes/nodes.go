@@ -50,7 +50,11 @@ type pod struct {
 	containers map[string]*containerLog
 }
 
-type containerLog struct{ now, before []string }
+// containerLog is what a container has written since it began, and before that.
+type containerLog struct {
+	now, before []string
+	ended       bool // it writes no more
+}
 
 // Start registers count Nodes in a cluster and keeps them until the context ends. Close waits for the end.
 func Start(ctx context.Context, cfg *rest.Config, catalogue *Catalogue, count int) (*Yard, error) {
@@ -282,7 +286,11 @@ func (f *Yard) play(ctx context.Context, p *corev1.Pod, k *pod) {
 			}
 			f.event(ctx, p, corev1.EventTypeNormal, "Pulled", fmt.Sprintf("Container image %q already present on machine", c.Image))
 			f.event(ctx, p, corev1.EventTypeNormal, "Started", "Started container "+c.Name)
-			k.write(c.Name, im.Logs)
+			last := im.Behaviour == "exits" || ends && im.Behaviour != "ready"
+			k.write(c.Name, im.Logs[:min(len(im.Logs), 1)])
+			if !last {
+				k.write(c.Name, im.Logs)
+			}
 			now := metav1.Now()
 			yes := true
 			set(i, corev1.PodRunning, func(s *corev1.ContainerStatus) {
@@ -293,10 +301,10 @@ func (f *Yard) play(ctx context.Context, p *corev1.Pod, k *pod) {
 				<-ctx.Done()
 				return
 			}
-			if !pause(ctx, im.After) {
+			if !last && !pause(ctx, im.After) || last && !k.tell(ctx, c.Name, im) {
 				return
 			}
-			if im.Behaviour == "exits" || ends && im.Behaviour != "ready" {
+			if last {
 				mu.Lock()
 				failed = failed || im.Exit != 0
 				mu.Unlock()
@@ -387,7 +395,22 @@ func (k *pod) write(container string, rows []string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	l := k.containers[container]
-	l.before, l.now = l.now, rows
+	l.before, l.now, l.ended = l.now, rows, false
+}
+
+// tell writes what a container that ends has to say, row by row until then; false when it was let go before.
+func (k *pod) tell(ctx context.Context, container string, im Image) bool {
+	rows := max(len(im.Logs), 1)
+	for n := range rows {
+		if !pause(ctx, im.After/time.Duration(rows)) {
+			return false
+		}
+		k.mu.Lock()
+		k.containers[container].now = im.Logs[:min(n+2, len(im.Logs))]
+		k.containers[container].ended = n+1 == rows
+		k.mu.Unlock()
+	}
+	return true
 }
 
 // status writes a Pod's status as a kubelet does, with its own field manager.
@@ -462,20 +485,41 @@ func (f *Yard) kubelet(w http.ResponseWriter, r *http.Request) {
 	if k == nil {
 		return
 	}
-	k.mu.Lock()
-	l := k.containers[parts[3]]
-	var rows []string
-	if l != nil {
-		rows = l.now
-		if r.URL.Query().Get("previous") == "true" {
-			rows = l.before
+	read := func() (rows []string, ended bool) {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		l := k.containers[parts[3]]
+		switch {
+		case l == nil:
+			return nil, true
+		case r.URL.Query().Get("previous") == "true":
+			return l.before, true
 		}
+		return l.now, l.ended
 	}
-	k.mu.Unlock()
+	rows, ended := read()
+	told := 0
 	if n, err := strconv.Atoi(r.URL.Query().Get("tailLines")); err == nil && n < len(rows) {
-		rows = rows[len(rows)-n:]
+		told = len(rows) - n
 	}
-	for _, row := range rows {
-		fmt.Fprintln(w, row)
+	for {
+		for ; told < len(rows); told++ {
+			fmt.Fprintln(w, rows[told])
+		}
+		if ended || r.URL.Query().Get("follow") != "true" {
+			return
+		}
+		if f, ok := w.(http.Flusher); ok {
+			f.Flush()
+		}
+		if !pause(r.Context(), 100*time.Millisecond) {
+			return
+		}
+		f.mu.Lock()
+		gone := f.pods[live.UID] != k
+		f.mu.Unlock()
+		if rows, ended = read(); gone {
+			ended = true
+		}
 	}
 }

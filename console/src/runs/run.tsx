@@ -1,6 +1,6 @@
 // A run, as it goes on and as its entry keeps it: its steps, its tasks with their logs, and its plan beforehand.
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { type Entry, type Guard, type Schemas, api, got } from "../shared/api";
 import { Wrong } from "../shared/parts";
 import { count, short, span, taskTitle, value } from "../shared/words";
@@ -71,6 +71,7 @@ function EntryLine({ o, ward, number }: { o: EntryObject; ward: string; number: 
   const [open, setOpen] = useState(false);
   const took = o.task && o.began && o.ended ? Date.parse(o.ended) - Date.parse(o.began) : 0;
   const words = (o.task && taskWords[o.state]) ?? o.state;
+  const goes = !!o.task && !o.log && (o.state === "applying" || o.state === "settling");
   return (
     <li>
       <div className="flex items-baseline gap-2">
@@ -89,17 +90,22 @@ function EntryLine({ o, ward, number }: { o: EntryObject; ward: string; number: 
           {o.replaced && ", deleted and made again"}
           {o.reason && `: ${o.reason}`}
         </span>
-        {o.log && (
+        {(o.log || goes) && (
           <button
             className="text-sm underline decoration-dotted underline-offset-2 hover:text-ink"
             aria-expanded={open}
             onClick={() => setOpen(!open)}
           >
-            {open ? `Hide the log of ${o.name}` : `Log of ${o.name}`}
+            {open ? `Hide the log of ${o.name}` : goes ? `Follow the log of ${o.name}` : `Log of ${o.name}`}
           </button>
         )}
       </div>
-      {open && <TaskLog ward={ward} number={number} of={o} />}
+      {open &&
+        (o.log ? (
+          <TaskLog ward={ward} number={number} of={o} />
+        ) : (
+          <FollowedLog ward={ward} number={number} of={o} />
+        ))}
     </li>
   );
 }
@@ -116,11 +122,52 @@ function TaskLog({ ward, number, of }: { ward: string; number: number; of: Entry
       ),
   });
   if (log.error) return <Wrong error={log.error} />;
+  return <LogText>{log.data ?? "Reading…"}</LogText>;
+}
+
+function LogText({ children }: { children: string }) {
   return (
-    <pre className="my-1.5 ml-6 max-h-72 overflow-auto rounded border border-rule bg-paper px-3 py-2 font-mono text-[13px]">
-      {log.data ?? "Reading…"}
+    <pre
+      tabIndex={0}
+      className="my-1.5 ml-6 max-h-72 overflow-auto rounded border border-rule bg-paper px-3 py-2 font-mono text-[13px]"
+    >
+      {children}
     </pre>
   );
+}
+
+// longest is how much of a log that is followed is shown, in characters from its end.
+const longest = 200_000;
+
+/** What a task writes, as it comes, until it has ended. */
+function FollowedLog({ ward, number, of }: { ward: string; number: number; of: EntryObject }) {
+  const [text, setText] = useState("");
+  const [wrong, setWrong] = useState<Error>();
+  useEffect(() => {
+    const ends = new AbortController();
+    const follow = async () => {
+      const r = await api.GET("/wards/{ward}/entries/{number}/log", {
+        params: { path: { ward, number }, query: { key: of.key, follow: true } },
+        parseAs: "stream",
+        signal: ends.signal,
+      });
+      if (r.error) throw new Error(r.error.detail ?? r.error.title);
+      const reader = (r.data as ReadableStream<Uint8Array>).getReader();
+      const words = new TextDecoder();
+      for (;;) {
+        const { done, value } = await reader.read();
+        if (done) return;
+        const more = words.decode(value, { stream: true });
+        setText((t) => (t + more).slice(-longest));
+      }
+    };
+    follow().catch((e) => {
+      if (!ends.signal.aborted) setWrong(e instanceof Error ? e : new Error(String(e)));
+    });
+    return () => ends.abort();
+  }, [ward, number, of.key]);
+  if (wrong) return <Wrong error={wrong} />;
+  return <LogText>{text || "It has written nothing yet."}</LogText>;
 }
 
 export function Progress({ run, now, says }: { run: Entry; now: number; says: string }) {

@@ -355,6 +355,8 @@ export interface paths {
             query: {
                 /** @description the task's key, as the entry lists it */
                 key: string;
+                /** @description while the task runs: what it writes, until it has ended */
+                follow?: boolean;
             };
             header?: never;
             path: {
@@ -364,7 +366,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The log of a task, as the entry of its run keeps it */
+        /** The log of a task, as the entry of its run keeps it; of one that runs it can be followed */
         get: operations["getTaskLog"];
         put?: never;
         post?: never;
@@ -2144,6 +2146,8 @@ export interface operations {
             query: {
                 /** @description the task's key, as the entry lists it */
                 key: string;
+                /** @description while the task runs: what it writes, until it has ended */
+                follow?: boolean;
             };
             header?: never;
             path: {

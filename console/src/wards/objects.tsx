@@ -11,7 +11,8 @@ import {
   api,
   got,
 } from "../shared/api";
-import { Health, Panel, Standing, Wrong } from "../shared/parts";
+import { start, useAct } from "../shared/act";
+import { Button, Health, Panel, Standing, Wrong } from "../shared/parts";
 import { ago, clock, count, taskTitle, value, whoWhen } from "../shared/words";
 
 /** The object to show first: what differs, else what is failing, else the last workload. */
@@ -194,13 +195,7 @@ export function Closely({
         }
       >
         <div className="min-h-64 px-3.5 py-3">
-          {o.task && (
-            <p className="mb-3 border-b border-rule pb-3 text-soft">
-              {o.task === "before" && "A task: it runs in each sync, before the objects of its step."}
-              {o.task === "after" && "A task: it runs in each sync, once the objects of its step are ready."}
-              {o.task === "failed" && "A task: it runs when a sync has failed."} Its logs are in the logbook.
-            </p>
-          )}
+          {o.task && <TaskWords ward={ward} object={o} />}
           {o.health === "ready" && o.reason && (
             <p className="mb-3 border-b border-rule pb-3 text-soft">{o.reason}</p>
           )}
@@ -234,6 +229,31 @@ export function Closely({
         </div>
       </Panel>
     </Tabs.Root>
+  );
+}
+
+/** When a task has its turn, and that it can have one more. */
+function TaskWords({ ward, object: o }: { ward: Ward; object: WardObject }) {
+  const act = useAct(ward);
+  return (
+    <div className="mb-3 border-b border-rule pb-3">
+      <p className="flex items-baseline justify-between gap-3 text-soft">
+        <span>
+          {o.task === "before" && "A task: it runs in each sync, before the objects of its step."}
+          {o.task === "after" && "A task: it runs in each sync, once the objects of its step are ready."}
+          {o.task === "failed" && "A task: it runs when a sync has failed."} Its logs are in the logbook.
+        </span>
+        <Button
+          changes
+          tip="Run this task once more, as it is declared now, and nothing else"
+          disabled={!!ward.run || act.isPending}
+          onClick={() => act.mutate(() => start(ward, { kind: "sync", only: [`${o.kind}/${o.name}`] }))}
+        >
+          Run it now
+        </Button>
+      </p>
+      {act.error && <Wrong error={act.error} />}
+    </div>
   );
 }
 

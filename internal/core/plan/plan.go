@@ -39,7 +39,7 @@ type Input struct {
 	NoPrune   map[object.Ref]bool
 	Tasks     Tasks
 	Stale     []object.Ref // objects of tasks that are declared no more, to remove as well
-	Only      []object.Ref // a partial run: these and nothing else; everything when empty
+	Only      []object.Ref // a partial run: these and nothing else, tasks among them too; everything when empty
 	Allow     []string     // guards that a person allows, by name
 	// Spare leaves what a guard protects where it is instead of stopping the whole: going back comes first.
 	Spare   bool
@@ -199,7 +199,13 @@ func Make(in Input) Plan {
 	}
 	if len(in.Only) > 0 {
 		others := func(r object.Ref) bool { return !slices.Contains(in.Only, r) }
-		apply, remove, tasks = slices.DeleteFunc(apply, others), slices.DeleteFunc(remove, others), nil
+		apply, remove = slices.DeleteFunc(apply, others), slices.DeleteFunc(remove, others)
+		tasks = slices.DeleteFunc(tasks, func(t Declared) bool { return others(t.Ref) })
+		for i, t := range tasks {
+			if t.Task == object.OnFail { // asked for by name, it waits for no failure
+				tasks[i].Task = object.Before
+			}
+		}
 	}
 	var p Plan
 	slices.SortFunc(remove, func(a, b object.Ref) int {
@@ -220,7 +226,7 @@ func Make(in Input) Plan {
 		g := &p.Removals[len(p.Removals)-1]
 		g.Refs = append(g.Refs, ref)
 	}
-	if in.Tasks == NoTasks || in.Tasks == WithWork && len(apply)+len(p.Removals) == 0 {
+	if len(in.Only) == 0 && (in.Tasks == NoTasks || in.Tasks == WithWork && len(apply)+len(p.Removals) == 0) {
 		tasks = nil
 	}
 	p.Steps, p.OnFail = steps(apply, byRef, tasks)

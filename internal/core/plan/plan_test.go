@@ -188,6 +188,11 @@ func TestWhenTasksRun(t *testing.T) {
 	assert.Equal(t, "0[up* down*]", outline(removal.Steps), "a removal is work too")
 	assert.Equal(t, []object.Ref{service}, removal.Removed())
 	assert.Empty(t, Make(Input{Declared: d, Baselines: kept(config, service), Prune: true, Tasks: Always, Only: []object.Ref{service}}).Steps, "a partial run runs none")
+	assert.Equal(t, "0[up*]", outline(Make(Input{Declared: d, Baselines: kept(config), Only: []object.Ref{ref("batch", "Job", "up")}}).Steps), "unless it is named")
+	failing := append(declared(config), task("tidy", object.OnFail))
+	named := Make(Input{Declared: failing, Baselines: kept(config), Only: []object.Ref{ref("batch", "Job", "tidy")}})
+	assert.Equal(t, "0[tidy*]", outline(named.Steps), "then it waits for no failure either")
+	assert.Empty(t, named.OnFail)
 }
 
 func TestAPartialRun(t *testing.T) {

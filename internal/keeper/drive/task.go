@@ -64,23 +64,35 @@ func (d *Drive) Log(ref object.Ref, uid string) (text, cause string) {
 	return d.TaskLog(d.ctx, ref, uid)
 }
 
+// TaskPods are the Pods of a task's object, as they are now.
+func (w *Ward) TaskPods(ctx context.Context, ref object.Ref, uid string) (pods []map[string]any, err error) {
+	if ref.Kind == "Pod" && ref.Group == "" {
+		body, err := w.Live.Get(ctx, "v1", ref)
+		if err != nil {
+			return nil, err
+		}
+		return []map[string]any{body}, nil
+	}
+	if !health.HasBelow(ref) {
+		return nil, nil
+	}
+	children, err := w.Live.Children(ctx, ref.Namespace)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range children.Below(uid) {
+		if o.Ref.Kind == "Pod" {
+			pods = append(pods, o.Body)
+		}
+	}
+	return pods, nil
+}
+
 // TaskLog reads the logs of a task's Pods, and what the failing one says.
 func (w *Ward) TaskLog(ctx context.Context, ref object.Ref, uid string) (text, cause string) {
-	var pods []map[string]any
-	if ref.Kind == "Pod" && ref.Group == "" {
-		if body, err := w.Live.Get(ctx, "v1", ref); err == nil {
-			pods = append(pods, body)
-		}
-	} else if health.HasBelow(ref) {
-		children, err := w.Live.Children(ctx, ref.Namespace)
-		if err != nil {
-			return "", ""
-		}
-		for _, o := range children.Below(uid) {
-			if o.Ref.Kind == "Pod" {
-				pods = append(pods, o.Body)
-			}
-		}
+	pods, err := w.TaskPods(ctx, ref, uid)
+	if err != nil {
+		return "", ""
 	}
 	var b strings.Builder
 	for _, pod := range pods {

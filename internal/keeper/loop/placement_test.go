@@ -130,16 +130,19 @@ func TestAPersonNamesObjects(t *testing.T) {
 	p.applies(bell)
 	task := plan.Declared{Ref: migrate, Turn: object.Turn{Task: object.Before}}
 	declared := []plan.Declared{{Ref: horn}, task}
-	got, err := p.named([]string{"configmap/horn"}, declared)
+	got, err := p.named(run.Sync, []string{"configmap/horn"}, declared)
 	require.NoError(t, err)
 	assert.Equal(t, []object.Ref{horn}, got)
-	got, err = p.named([]string{"n/ConfigMap/horn", "ConfigMap/bell"}, declared)
+	got, err = p.named(run.Sync, []string{"n/ConfigMap/horn", "ConfigMap/bell"}, declared)
 	require.NoError(t, err)
 	assert.Equal(t, []object.Ref{horn, bell}, got, "also one that is not declared any more")
-	_, err = p.named([]string{"ConfigMap/horn", "ConfigMap/whistle"}, declared)
+	_, err = p.named(run.Sync, []string{"ConfigMap/horn", "ConfigMap/whistle"}, declared)
 	assert.ErrorContains(t, err, "w@quay has no ConfigMap/whistle; its objects: vigila ward show w@quay")
-	_, err = p.named([]string{"Job/migrate"}, declared)
-	assert.ErrorContains(t, err, "Job/migrate is a task of w@quay: it runs with a sync of the whole, never by itself")
+	_, err = p.named(run.Rollback, []string{"Job/migrate"}, declared)
+	assert.ErrorContains(t, err, "Job/migrate is a task of w@quay, which a rollback of a part does not run; run it as it is declared now: vigila sync w@quay --only Job/migrate")
+	got, err = p.named(run.Sync, []string{"Job/migrate"}, declared)
+	require.NoError(t, err)
+	assert.Equal(t, []object.Ref{migrate}, got)
 }
 
 func TestWhatWasNeverAnsweredIsPending(t *testing.T) {

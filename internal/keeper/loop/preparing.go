@@ -63,7 +63,7 @@ func (p *Placement) Prepare(r Ask) (*Prepared, error) {
 	}
 	if len(r.Only) > 0 {
 		var err error
-		if m.in.Only, err = p.named(r.Only, m.in.Declared); err != nil {
+		if m.in.Only, err = p.named(r.Kind, r.Only, m.in.Declared); err != nil {
 			return nil, err
 		}
 	}
@@ -294,8 +294,8 @@ func (p *Placement) fetchObjects(out *Prepared, declared []plan.Declared) error 
 	return nil
 }
 
-// named finds the objects that a person means by Kind/name or namespace/Kind/name. A task is none of them.
-func (p *Placement) named(names []string, declared []plan.Declared) ([]object.Ref, error) {
+// named finds the objects that a person means by Kind/name or namespace/Kind/name. A sync may name a task: it is run once more.
+func (p *Placement) named(kind run.Kind, names []string, declared []plan.Declared) ([]object.Ref, error) {
 	var out []object.Ref
 	for _, name := range names {
 		meant := func(ref object.Ref) bool {
@@ -303,8 +303,8 @@ func (p *Placement) named(names []string, declared []plan.Declared) ([]object.Re
 		}
 		found := len(out)
 		for _, d := range declared {
-			if meant(d.Ref) && d.Task != object.NoTask {
-				return nil, fault(Invalid, "%s is a task of %s: it runs with a sync of the whole, never by itself", d.Ref.Short(), p.ID)
+			if meant(d.Ref) && d.Task != object.NoTask && kind != run.Sync {
+				return nil, fault(Invalid, "%s is a task of %s, which a rollback of a part does not run; run it as it is declared now: vigila sync %s --only %s", d.Ref.Short(), p.ID, p.ID, d.Ref.Short())
 			}
 			if meant(d.Ref) {
 				out = append(out, d.Ref)

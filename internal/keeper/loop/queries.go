@@ -60,3 +60,14 @@ func (p *Placement) Names() []string {
 
 // Going tells whether a run goes on.
 func (p *Placement) Going() bool { return p.run != nil }
+
+// TaskNow is how far a task of the run that goes on is: the uid of its object once that is made, and whether it has ended; is tells
+// whether it is a task of that run at all.
+func (p *Placement) TaskNow(number int, ref object.Ref) (uid string, ended, is bool) {
+	a := p.runs(number)
+	if a == nil || a.of(ref).task == nil {
+		return "", false, false
+	}
+	t := a.of(ref).task
+	return t.uid, t.ended, true
+}
