@@ -207,3 +207,43 @@ func TestAProposalIsShownFirst(t *testing.T) {
 	assert.Contains(t, out, "ConfigMap bell  create\n")
 	assert.Contains(t, out, "    data.text\n      one\n      two\n")
 }
+
+// TestATaskIsRunAgainAndFollowed: by its name, and what it writes is seen while it writes.
+func TestATaskIsRunAgainAndFollowed(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("A migration", map[string]string{"app/horn.yaml": config("horn", "interval", "30s"), "app/task.yaml": job("buoys", "buoys-slow:1", "vigila.dev/task: before"),
+		"app/tidy.yaml": job("tidy", "boards-alight:1", "vigila.dev/task: failed")})
+	s.add(s.wardFile("sync: ask, every: 1s", "within: 120s"))
+	told, ends, _ := s.started("sync", s.name)
+	require.Eventually(t, func() bool { return strings.Contains(told(), "buoys") }, patience, patience/600)
+	s.fails(1, "the task buoys of #1 has not ended, so its log is not kept yet; follow it: vigila logbook "+s.name+"@quay 1 --log buoys --follow", "logbook", s.name, "--log", "buoys")
+	s.fails(1, "#1 of "+s.name+"@quay has no task bouys; did you mean buoys?", "logbook", s.name, "1", "--log", "bouys")
+	s.fails(2, "--follow goes with --log TASK", "logbook", s.name, "1", "--follow")
+	log, logEnds, _ := s.started("logbook", s.name, "--log", "buoys", "--follow")
+	require.Eventually(t, func() bool { return strings.Contains(log(), "buoy 1: lit") }, patience, patience/600)
+	assert.NotContains(t, log(), "buoy 4: lit", "it is still at work")
+	out, code := logEnds()
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "buoy 4: lit")
+	out, code = ends()
+	assert.Zero(t, code, out)
+	kept := s.ok("logbook", s.name, "1", "--log", "buoys")
+	assert.Equal(t, kept, s.ok("logbook", s.name, "1", "--log", "Job/buoys", "--follow"), "of one that has ended it is what is kept")
+	assert.Contains(t, kept, "buoy 4: lit")
+	s.fails(1, "no run goes on in "+s.name+"; name the entry", "logbook", s.name, "--log", "buoys")
+
+	// Again, and nothing else: a horn that was changed by hand stays so.
+	s.edit("hurry", "configmap/horn", `data.interval="9s"`)
+	s.until("the drift is seen", func(w client.Ward) bool { return w.Drifted == 1 })
+	assert.Contains(t, s.ok("sync", s.name, "--only", "Job/buoys"), "buoys")
+	again := s.entry(s.entries()[0].Number)
+	require.Len(t, again.Objects, 1)
+	assert.EqualValues(t, "done", again.Outcome)
+	assert.True(t, again.Objects[0].Log)
+	assert.Equal(t, 1, s.ward().Drifted)
+	s.ok("sync", s.name, "--only", "Job/tidy")
+	assert.EqualValues(t, "done", s.entries()[0].Outcome, "also one that is for failures")
+	s.fails(1, "which a rollback of a part does not run", "rollback", s.name, "1", "--only", "Job/buoys")
+	assert.Equal(t, 1, s.ward().Drifted)
+}

@@ -133,10 +133,10 @@ func (a *app) goingOn(c *cobra.Command, conn *client.Conn, ward, task string) (i
 	if err := conn.Check(r, err); err != nil {
 		return 0, err
 	}
-	if r.JSON200.Run.Number == 0 {
+	if r.JSON200.Ward.Run.Number == 0 {
 		return 0, &Exit{ExitFailed, fmt.Sprintf("no run goes on in %s; name the entry: vigila logbook %s ENTRY --log %s", ward, ward, task)}
 	}
-	return r.JSON200.Run.Number, nil
+	return r.JSON200.Ward.Run.Number, nil
 }
 
 // taskLog prints the log of a task of an entry, by the task's name.
