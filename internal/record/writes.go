@@ -361,7 +361,8 @@ func (w ForgetRestores) to(ctx context.Context, t *writing) error {
 	return nil
 }
 
-// HandOver notes that an object was handed over to another ward, which has still to come for it; Fetched that it has, or that the
+// HandOver notes that an object bears the ward's mark and is to be looked for: it was handed over to another ward, which has still to come
+// for it, or it is there again with data of the cluster that were put back. Fetched is that somebody has come, or that the
 // object is gone.
 type HandOver struct {
 	Ref     object.Ref

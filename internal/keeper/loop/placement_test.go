@@ -37,6 +37,7 @@ type sea struct {
 	rewound bool
 	keepers map[object.Ref]string // of what others keep
 	heirs   map[object.Ref]string
+	wards   map[string]*standing.View // others, by id
 }
 
 func (s *sea) Down() error                          { return s.down }
@@ -52,7 +53,7 @@ func (s *sea) Drop(object.Ref)                      {}
 func (s *sea) Heir(ref object.Ref) string           { return s.heirs[ref] }
 func (s *sea) KeptElsewhere(object.Ref) bool        { return false }
 func (s *sea) Unread(Marks, bool) string            { return "" }
-func (s *sea) Neighbour(string) *standing.View      { return nil }
+func (s *sea) Neighbour(id string) *standing.View   { return s.wards[id] }
 func (s *sea) Twins() map[string]*standing.View     { return nil }
 
 // shelf is a record of its own.
@@ -578,4 +579,50 @@ func TestWhatMeansNothingIsTold(t *testing.T) {
 	waits := &declared.Declaration{Waits: "there is no such path yet"}
 	p.rendered(standing.AsOf{Known: true}, waits, nil)
 	assert.Empty(t, p.idle, "as long as nothing is declared, nothing can be said")
+}
+
+// TestAStrayIsForgottenOnceSomebodyKeepsIt, and not while a run is only about to: it may be stopped before it comes to it.
+func TestAStrayIsForgottenOnceSomebodyKeepsIt(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.declaring()
+	now := time.Now()
+	s := p.Others.(*sea)
+	busy := &standing.View{Run: &logbook.Entry{}}
+	s.wards = map[string]*standing.View{"v@quay": busy}
+	p.remember(horn, p.noteStray(horn, "v1"))
+	look := func(after time.Duration) bool {
+		p.lookForStrays(now.Add(after))
+		return p.strays[horn] != nil
+	}
+	s.keepers = map[object.Ref]string{horn: "v@quay"}
+	assert.True(t, look(0))
+	assert.True(t, look(2*strayPause), "v is at work on it")
+	s.keepers = nil
+	assert.True(t, look(2*strayPause))
+	assert.Contains(t, p.outs, LookFor{horn, "v1"}, "it was stopped, and nobody keeps it")
+	s.keepers = map[object.Ref]string{horn: "v@quay"}
+	s.wards["v@quay"] = &standing.View{}
+	assert.True(t, look(3*strayPause))
+	assert.False(t, look(4*strayPause), "it is kept, and no run goes on")
+	p.commits(t)
+	handed, err := storeOf(p).Handed(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Empty(t, handed)
+}
+
+// TestWhatCameBackIsRemembered: after a kill nobody may watch its kind any more.
+func TestWhatCameBackIsRemembered(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.declaring()
+	p.Others.(*sea).heirs = map[object.Ref]string{horn: "v@quay"}
+	mine := stateOf(horn, "3", "u")
+	meta := mine["metadata"].(map[string]any)
+	meta["annotations"] = map[string]any{object.ServiceAnnotation: p.Service}
+	meta["managedFields"] = []any{map[string]any{"manager": object.Manager, "operation": "Apply", "apiVersion": "v1", "time": time.Now().UTC().Format(time.RFC3339), "fieldsType": "FieldsV1",
+		"fieldsV1": map[string]any{"f:metadata": map[string]any{"f:labels": map[string]any{"f:" + object.WardLabel: map[string]any{}}}}}}
+	p.sawLive(horn, mine, index.Watched)
+	p.commits(t)
+	handed, err := storeOf(p).Handed(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, map[object.Ref]string{horn: "v1"}, handed)
 }

@@ -422,8 +422,7 @@ func (p *Placement) isRemoved(r Removal, heir string) {
 	p.index.Forget(r.Ref)
 	p.lookForLate(r.Baseline)
 	if heir != "" {
-		p.noteStray(r.Ref, r.Baseline.Version).handed = true // should nobody come to keep it
-		p.write(record.HandOver{Ref: r.Ref, Version: r.Baseline.Version})
+		p.remember(r.Ref, p.noteStray(r.Ref, r.Baseline.Version)) // should nobody come to keep it
 	}
 }
 

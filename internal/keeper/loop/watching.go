@@ -302,7 +302,7 @@ func (p *Placement) landed(ref object.Ref, body map[string]any, how index.How) b
 		return false // it was handed over since, and is that one's: who sees that its mark is an old one
 	}
 	if p.Others.Heir(ref) != "" { // it waits for the one that it was handed over to; should that never come, it is a stray
-		p.stray(ref, body)
+		p.remember(ref, p.stray(ref, body))
 		return false
 	}
 	again, err := p.Book.Removed(object.UID(body))
@@ -311,6 +311,9 @@ func (p *Placement) landed(ref object.Ref, body map[string]any, how index.How) b
 	}
 	version, _ := body["apiVersion"].(string)
 	if s := p.stray(ref, body); s != nil && !again {
+		if p.Reach.Rewound() {
+			p.remember(ref, s)
+		}
 		again = p.declared != nil && (p.Reach.Rewound() || s.asked) && !p.Others.KeptElsewhere(ref)
 	}
 	if again && how != index.Named {
@@ -336,7 +339,8 @@ type stray struct {
 	version string
 	due     time.Time // when it is looked for by name
 	asked   bool
-	handed  bool // the record knows that it was handed over
+	handed  bool      // the record knows of it
+	fetched time.Time // since when another ward keeps it, and is not at work on it; zero when none does
 }
 
 // stray notes an object that bears the ward's mark, put on by this ward and not by one of its name that left it; nil when it does
@@ -348,6 +352,14 @@ func (p *Placement) stray(ref object.Ref, body map[string]any) *stray {
 	}
 	version, _ := body["apiVersion"].(string)
 	return p.noteStray(ref, version)
+}
+
+// remember writes a stray down: after a kill its kind may be watched by nobody, and nothing would bring it again.
+func (p *Placement) remember(ref object.Ref, s *stray) {
+	if s != nil && !s.handed {
+		s.handed = true
+		p.write(record.HandOver{Ref: ref, Version: s.version})
+	}
 }
 
 func (p *Placement) noteStray(ref object.Ref, version string) *stray {
@@ -381,9 +393,22 @@ func (p *Placement) lookForStrays(now time.Time) (next time.Time) {
 	}
 	for ref, s := range p.strays {
 		b, kept := p.index.Baseline(ref)
+		another := p.keptByAnother(ref)
+		if !another {
+			s.fetched = time.Time{} // who was about to keep it does not
+		}
 		switch {
 		case kept && b.UID == "": // a run is about to make it its own; should it not come to it, nobody keeps it
-		case kept || p.tasks.all[ref].UID != "" || p.keptByAnother(ref):
+		case kept || p.tasks.all[ref].UID != "":
+			p.forgetStray(ref)
+		case another:
+			if s.fetched.IsZero() || p.keeperWorks(ref) {
+				s.fetched = now
+			}
+			if now.Sub(s.fetched) < strayPause { // a run that is about to make it its own may be stopped before
+				next = sooner(next, s.fetched.Add(strayPause))
+				continue
+			}
 			p.forgetStray(ref)
 		case p.declared.Find(ref) != nil: // it is known to be there already, and adopted with the next sync
 		case p.Others.Heir(ref) != "": // nobody tells when it is none any more
@@ -397,6 +422,13 @@ func (p *Placement) lookForStrays(now time.Time) (next time.Time) {
 		}
 	}
 	return next
+}
+
+// keeperWorks tells whether the ward that keeps an object is in the middle of a run.
+func (p *Placement) keeperWorks(ref object.Ref) bool {
+	id, _ := p.Others.Keeper(ref)
+	v := p.Others.Neighbour(id)
+	return v != nil && v.Run != nil
 }
 
 // lookForLate looks once more for an object that was just removed: the apply of a killed service may have landed between
