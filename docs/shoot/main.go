@@ -56,7 +56,7 @@ func shoot(url, token, out, scale, click string, pages []string) error {
 			chromedp.Sleep(1500 * time.Millisecond), // a picture, not a test: let the page settle
 		}
 		for _, c := range strings.FieldsFunc(click, func(r rune) bool { return r == '|' }) {
-			steps = append(steps, chromedp.Click(chromedp.Search(fmt.Sprintf("(//*[self::button or @role='menuitem'][starts-with(normalize-space(), %q)])[last()]", c))), chromedp.Sleep(1200*time.Millisecond))
+			steps = append(steps, chromedp.Click(chromedp.Search(fmt.Sprintf("(//*[self::button or self::label or @role='menuitem'][starts-with(normalize-space(), %q)])[last()]", c))), chromedp.Sleep(1200*time.Millisecond))
 		}
 		if err := chromedp.Do(ctx, steps...); err != nil {
 			return fmt.Errorf("%s: %w", p, err)

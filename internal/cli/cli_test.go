@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -262,18 +263,26 @@ func TestAnEntryWithTasks(t *testing.T) {
 		{Key: "4", Kind: "Job", Name: "later", Task: "after", State: "not tried"},
 		{Key: "5", Kind: "Job", Name: "report", Task: "failed", State: "not ready", Reason: "exit 1"},
 	}}
-	got := text(func(p *printer) { p.entry(e) })
+	var many []client.Difference
+	for i := range 14 {
+		many = append(many, client.Difference{Path: fmt.Sprintf("spec.f%02d", i), From: i, To: i + 1})
+	}
+	moved := map[string]client.MovedObject{"1": {Change: "added"}, "3": {Change: "changed", Fields: many}}
+	got := text(func(p *printer) { p.entry(e, moved) })
 	assert.Contains(t, got, `
   step -1
-  ● StatefulSet db  ready
+  ● StatefulSet db  ready  new
   step 0
   ● Job migrate  task before, done  4 s
   ▲ Deployment app  not ready, deleted and made again: crash-loops
+      spec.f00  0   →  1
+`+"      spec.f01  1   →  2\n      spec.f02  2   →  3\n      spec.f03  3   →  4\n      spec.f04  4   →  5\n      spec.f05  5   →  6\n      spec.f06  6   →  7\n      spec.f07  7   →  8\n      spec.f08  8   →  9\n      spec.f09  9   →  10\n      spec.f10  10  →  11\n      spec.f11  11  →  12\n"+`      and 2 more
   ○ Job later  task after, not tried
   when it had failed
   ▲ Job report  task on failure, not done: exit 1
 
 The log of its task: vigila logbook berth-planner@quay 7 --log migrate
+Run it once more, as it is declared now: vigila sync berth-planner@quay --only Job/report
 
 What has changed since: vigila compare berth-planner@quay 7
 `)

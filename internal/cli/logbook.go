@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -64,7 +65,11 @@ func (a *app) logbook() *cobra.Command {
 				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
 					return err
 				}
-				p.entry(r.JSON200)
+				moved, err := a.moved(c, conn, r.JSON200)
+				if err != nil {
+					return err
+				}
+				p.entry(r.JSON200, moved)
 				return nil
 			case 1:
 				if search != "" {
@@ -125,6 +130,26 @@ func (a *app) logbook() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 30, "how many on a page, 1 to 1000")
 	c.Flags().IntVar(&pageNo, "page", 1, "which page; 1 is the newest")
 	return a.reading(c)
+}
+
+// moved is what the run of an entry changed, by the keys of its objects: against what was there as a whole before it. Nothing is
+// said where that is not kept.
+func (a *app) moved(c *cobra.Command, conn *client.Conn, e *client.Entry) (map[string]client.MovedObject, error) {
+	if !e.HasSnapshot || e.Kind != "sync" && e.Kind != "rollback" {
+		return nil, nil
+	}
+	r, err := conn.CompareEntriesWithResponse(c.Context(), e.Ward, &client.CompareEntriesParams{To: e.Number})
+	if err == nil && r.StatusCode() == http.StatusNotFound { // the ward is not kept any more
+		return nil, nil
+	}
+	if err := conn.Check(r, err); err != nil {
+		return nil, err
+	}
+	out := map[string]client.MovedObject{}
+	for _, o := range r.JSON200.Objects {
+		out[o.Key] = o
+	}
+	return out, nil
 }
 
 // goingOn is the number of the run that goes on in a ward, whose task is asked for.
@@ -222,7 +247,26 @@ func entryWords(e client.Entry) (text, color string) {
 	return text, color
 }
 
-func (p *printer) entry(e *client.Entry) {
+// shownMoves is how many fields of an object stand inside an entry.
+const shownMoves = 12
+
+// movesIn prints what of an object an entry's run changed.
+func (p *printer) movesIn(o client.MovedObject) {
+	var all []change
+	for _, f := range o.Fields {
+		all = append(all, between(f.Path, f.From, f.Change == "added", f.To, f.Change == "removed"))
+	}
+	more := len(all) - shownMoves
+	if more > 0 {
+		all = all[:shownMoves]
+	}
+	p.changes("      ", all)
+	if more > 0 {
+		p.line("%s", p.paint("soft", fmt.Sprintf("      and %d more", more)))
+	}
+}
+
+func (p *printer) entry(e *client.Entry, moved map[string]client.MovedObject) {
 	what, color := entryWords(*e)
 	p.line("%s %s  %s", p.paint("bold", e.Ward), p.paint("bold", fmt.Sprintf("#%d", e.Number)), p.paint(color, what))
 	if e.Reason != "" {
@@ -252,7 +296,12 @@ func (p *printer) entry(e *client.Entry) {
 		if !o.Began.IsZero() && o.Ended.After(o.Began) && o.Task != "" {
 			took = p.paint("soft", "  "+span(o.Ended.Sub(o.Began)))
 		}
-		p.line("  %s %s %s  %s%s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, stateWords(o), took)
+		m, differs := moved[o.Key]
+		fresh := pick(differs && m.Change == "added", p.paint("soft", "  new"), "")
+		p.line("  %s %s %s  %s%s%s", stateGlyph(p, o.State), p.paint("soft", o.Kind), o.Name, stateWords(o), took, fresh)
+		if differs && m.Change == "changed" {
+			p.movesIn(m)
+		}
 		if o.Log {
 			logs = append(logs, o.Name)
 		}

@@ -1592,8 +1592,8 @@ type RemoveWardParams struct {
 
 // CompareEntriesParams defines parameters for CompareEntries.
 type CompareEntriesParams struct {
-	// From number of an entry
-	From int `form:"from" json:"from"`
+	// From number of an entry; with to alone, the newest before it that was done: what to itself changed. Nothing differs where there is none
+	From int `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
 	// To number of an entry; what the repository declares now when absent
 	To int `form:"to,omitempty" json:"to,omitempty,omitzero"`

@@ -674,6 +674,11 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to int) (*Compa
 	}
 	c := &Comparison{Revision: p.View().Revision}
 	var a, b []object.Object
+	if from == 0 {
+		if from, err = k.doneBefore(ctx, p.ID, to); err != nil || from == 0 {
+			return c, err
+		}
+	}
 	if c.From, a, err = read(from); err != nil {
 		return nil, err
 	}
@@ -682,6 +687,24 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to int) (*Compa
 	}
 	c.Objects = compare.Declared(a, b, k.store.Vault().Digest)
 	return c, nil
+}
+
+// doneBefore is the newest run before an entry that left the ward as a whole; 0 when there is none.
+func (k *Keeper) doneBefore(ctx context.Context, id string, number int) (int, error) {
+	for offset := 0; ; offset += 200 {
+		page, total, err := k.store.Entries(ctx, record.Find{Placement: id, Limit: 200, Offset: offset})
+		if err != nil {
+			return 0, err
+		}
+		for _, e := range page {
+			if e.Number < number && e.Outcome == run.Done && e.Snapshot != "" {
+				return e.Number, nil
+			}
+		}
+		if offset+200 >= total {
+			return 0, nil
+		}
+	}
 }
 
 // Proposal is a commit on a branch of its own that makes git say what the cluster holds.

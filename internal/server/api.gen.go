@@ -1587,8 +1587,8 @@ type RemoveWardParams struct {
 
 // CompareEntriesParams defines parameters for CompareEntries.
 type CompareEntriesParams struct {
-	// From number of an entry
-	From int `form:"from" json:"from"`
+	// From number of an entry; with to alone, the newest before it that was done: what to itself changed. Nothing differs where there is none
+	From int `form:"from,omitempty" json:"from,omitempty,omitzero"`
 
 	// To number of an entry; what the repository declares now when absent
 	To int `form:"to,omitempty" json:"to,omitempty,omitzero"`
@@ -2714,9 +2714,9 @@ func (siw *ServerInterfaceWrapper) CompareEntries(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params CompareEntriesParams
 
-	// ------------- Required query parameter "from" -------------
+	// ------------- Optional query parameter "from" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
 		return

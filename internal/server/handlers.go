@@ -237,8 +237,8 @@ func (s *server) PreviewRun(c *gin.Context, name WardID) {
 
 // CompareEntries is GET /wards/{ward}/compare.
 func (s *server) CompareEntries(c *gin.Context, name WardID, q CompareEntriesParams) {
-	if q.From < 1 || q.To < 0 {
-		problem(c, http.StatusBadRequest, "These can't be compared", "from and to are numbers of entries, 1 or more; without to, what the repository declares now is taken")
+	if q.From < 0 || q.To < 0 || q.From+q.To == 0 {
+		problem(c, http.StatusBadRequest, "These can't be compared", "from and to are numbers of entries, 1 or more; without to, what the repository declares now is taken, without from, the entry before")
 		return
 	}
 	d, err := s.Keeper.Compare(c, name, q.From, q.To)
@@ -246,8 +246,11 @@ func (s *server) CompareEntries(c *gin.Context, name WardID, q CompareEntriesPar
 		s.fail(c, err)
 		return
 	}
-	out := Comparison{From: entryOf(d.From), Objects: []MovedObject{}}
-	out.From.Objects = nil
+	out := Comparison{Objects: []MovedObject{}}
+	if d.From != nil {
+		out.From = entryOf(d.From)
+		out.From.Objects = nil
+	}
 	if d.To != nil {
 		out.To = entryOf(d.To)
 		out.To.Objects = nil

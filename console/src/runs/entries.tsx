@@ -4,7 +4,7 @@ import { useState } from "react";
 import { start, useAct } from "../shared/act";
 import { type Entry, Problem, type Ward, api, got } from "../shared/api";
 import { Button, Modal, Panel, Reason, Wrong } from "../shared/parts";
-import { EntryObjects, Guards, Lines, Whole } from "./run";
+import { EntryObjects, Guards, Lines, Plan, Whole } from "./run";
 import { ago, bad, entryTitle, short, span } from "../shared/words";
 
 const ENTRIES = 12;
@@ -97,6 +97,13 @@ export function EntryDialog({
       got(api.GET("/wards/{ward}/entries/{number}", { params: { path: { ward: ward.id, number } } })),
   });
   const e = entry.data;
+  const moved = useQuery({
+    queryKey: ["compare", ward.id, "of", number, e?.outcome],
+    enabled: !!e?.has_snapshot && (e.kind === "sync" || e.kind === "rollback"),
+    retry: false,
+    queryFn: () =>
+      got(api.GET("/wards/{ward}/compare", { params: { path: { ward: ward.id }, query: { to: number } } })),
+  });
   return (
     <Modal open close={close} wide title={e ? `${ward.id} #${number} ${entryTitle(e)}` : `#${number}`}>
       {entry.error && <Wrong error={entry.error} />}
@@ -126,7 +133,7 @@ export function EntryDialog({
               </>
             )}
           </dl>
-          <EntryObjects of={e.objects ?? []} ward={e.ward} number={e.number} />
+          <EntryObjects of={e.objects ?? []} ward={e.ward} number={e.number} moved={moved.data?.objects} />
           {e.has_snapshot && <Compare entry={e} />}
         </>
       )}
@@ -211,12 +218,25 @@ export function RollBack({
   const [tasks, setTasks] = useState(false);
   const [allowed, allow] = useState<string[]>([]);
   const act = useAct(ward, close);
-  const guards = act.error instanceof Problem ? act.error.guards : [];
+  const plan = useQuery({
+    queryKey: ["ward", ward.id, "preview", "rollback", to, tasks, ward.applied?.id],
+    enabled: !!to,
+    retry: false,
+    queryFn: () =>
+      got(
+        api.POST("/wards/{ward}/preview", {
+          params: { path: { ward: ward.id } },
+          body: { kind: "rollback", to_entry: to, tasks },
+        }),
+      ),
+  });
+  const guards = act.error instanceof Problem ? act.error.guards : (plan.data?.guards ?? []);
   const choices = (entries.data?.items ?? []).filter((e) => e.has_snapshot && e.outcome === "done");
   return (
     <Modal
       open={open}
       close={close}
+      wide
       title="Roll back"
       about="To the objects that an entry left, as Vigila keeps them. The ward is held there until it is released."
     >
@@ -245,6 +265,15 @@ export function RollBack({
         <input type="checkbox" checked={tasks} onChange={(e) => setTasks(e.target.checked)} />
         Run the tasks of that entry as well
       </label>
+      {to && (
+        <section aria-label={`What going back to #${to} does`} className="mt-4 border-t border-rule pt-4">
+          {plan.isLoading && <p className="text-soft">Trying it out on the API server…</p>}
+          {plan.error && <Wrong error={plan.error} />}
+          {plan.data && (
+            <Plan of={plan.data.objects} none="Nothing would change: the cluster is as it left it." />
+          )}
+        </section>
+      )}
       {act.error && guards.length === 0 && <Wrong error={act.error} />}
       {guards.length > 0 && (
         <div className="mt-4">
@@ -255,7 +284,7 @@ export function RollBack({
         <Button onClick={close}>Leave it</Button>
         <Button
           strong
-          disabled={!to || act.isPending || guards.some((g) => !allowed.includes(g.name))}
+          disabled={!to || plan.isLoading || act.isPending || guards.some((g) => !allowed.includes(g.name))}
           onClick={() =>
             act.mutate(() => start(ward, { kind: "rollback", to_entry: to, why, tasks, allow: allowed }))
           }

@@ -44,7 +44,18 @@ function parts(all: EntryObject[]): { title: string; objects: EntryObject[] }[] 
   return out;
 }
 
-export function EntryObjects({ of, ward, number }: { of: EntryObject[]; ward: string; number: number }) {
+export function EntryObjects({
+  of,
+  ward,
+  number,
+  moved,
+}: {
+  of: EntryObject[];
+  ward: string;
+  number: number;
+  /** What the run changed, where that is known. */
+  moved?: Schemas["MovedObject"][];
+}) {
   const all = parts(of);
   return (
     <div className="space-y-2">
@@ -58,7 +69,13 @@ export function EntryObjects({ of, ward, number }: { of: EntryObject[]; ward: st
           )}
           <ul className="space-y-1">
             {p.objects.map((o) => (
-              <EntryLine key={o.key} o={o} ward={ward} number={number} />
+              <EntryLine
+                key={o.key}
+                o={o}
+                ward={ward}
+                number={number}
+                moved={moved?.find((m) => m.key === o.key)}
+              />
             ))}
           </ul>
         </section>
@@ -67,8 +84,20 @@ export function EntryObjects({ of, ward, number }: { of: EntryObject[]; ward: st
   );
 }
 
-function EntryLine({ o, ward, number }: { o: EntryObject; ward: string; number: number }) {
+function EntryLine({
+  o,
+  ward,
+  number,
+  moved,
+}: {
+  o: EntryObject;
+  ward: string;
+  number: number;
+  moved?: Schemas["MovedObject"];
+}) {
   const [open, setOpen] = useState(false);
+  const [all, setAll] = useState(false);
+  const fields = moved?.change === "changed" ? moved.fields : [];
   const took = o.task && o.began && o.ended ? Date.parse(o.ended) - Date.parse(o.began) : 0;
   const words = (o.task && taskWords[o.state]) ?? o.state;
   const goes = !!o.task && !o.log && (o.state === "applying" || o.state === "settling");
@@ -87,6 +116,7 @@ function EntryLine({ o, ward, number }: { o: EntryObject; ward: string; number: 
         <span className="min-w-0 text-sm text-soft">
           {words}
           {took >= 1000 && ` in ${span(took)}`}
+          {moved?.change === "added" && ", new"}
           {o.replaced && ", deleted and made again"}
           {o.reason && `: ${o.reason}`}
         </span>
@@ -100,6 +130,16 @@ function EntryLine({ o, ward, number }: { o: EntryObject; ward: string; number: 
           </button>
         )}
       </div>
+      {fields.length > 0 && (
+        <div className="mt-1 mb-2 ml-6">
+          <Lines of={all ? fields : fields.slice(0, 8)} />
+          {fields.length > 8 && !all && (
+            <button className="text-sm text-soft underline hover:text-ink" onClick={() => setAll(true)}>
+              {fields.length - 8} more fields
+            </button>
+          )}
+        </div>
+      )}
       {open &&
         (o.log ? (
           <TaskLog ward={ward} number={number} of={o} />
@@ -203,7 +243,7 @@ const changeWords: Record<Pending["change"], string> = {
 };
 
 /** What a run would do, in its order, field by field. */
-export function Plan({ of }: { of: Pending[] }) {
+export function Plan({ of, none = "Nothing to do: it is as declared." }: { of: Pending[]; none?: string }) {
   const groups: { title: string; objects: Pending[] }[] = [];
   for (const o of of) {
     const step = o.step ?? 0;
@@ -217,7 +257,7 @@ export function Plan({ of }: { of: Pending[] }) {
     if (last?.title === title) last.objects.push(o);
     else groups.push({ title, objects: [o] });
   }
-  if (of.length === 0) return <p>Nothing to do: it is as declared.</p>;
+  if (of.length === 0) return <p>{none}</p>;
   return (
     <div className="space-y-3">
       {groups.map((g, i) => (

@@ -1799,9 +1799,9 @@ export interface operations {
     };
     compareEntries: {
         parameters: {
-            query: {
-                /** @description number of an entry */
-                from: number;
+            query?: {
+                /** @description number of an entry; with to alone, the newest before it that was done: what to itself changed. Nothing differs where there is none */
+                from?: number;
                 /** @description number of an entry; what the repository declares now when absent */
                 to?: number;
             };
