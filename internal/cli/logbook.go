@@ -272,7 +272,7 @@ func (p *printer) entry(e *client.Entry, moved map[string]client.MovedObject) {
 	if e.Reason != "" {
 		p.line("%s", e.Reason)
 	}
-	rows := [][]cell{{{"by", "soft"}, plain(e.By)}, {{"started", "soft"}, plain(e.Started.Local().Format("2006-01-02 15:04:05") + ", " + ago(e.Started))}}
+	rows := [][]cell{{{"by", "soft"}, plain(e.By)}, {{"started", "soft"}, plain(e.Started.Local().Format("2006-01-02 15:04:05 MST") + ", " + ago(e.Started))}}
 	if !e.Ended.IsZero() {
 		rows = append(rows, []cell{{"took", "soft"}, plain(span(e.Ended.Sub(e.Started)))})
 	}

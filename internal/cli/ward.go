@@ -214,6 +214,9 @@ func (p *printer) ward(d *client.WardDetail) {
 	p.head(w)
 	p.line("")
 	from := w.Repo + " " + w.Ref
+	if w.Tag != "" {
+		from += " (" + w.Tag + ")"
+	}
 	if w.Path != "" {
 		from += " " + w.Path
 	}
@@ -255,7 +258,7 @@ func (p *printer) ward(d *client.WardDetail) {
 			h += ": " + w.Hold.Reason
 		}
 		if !w.Hold.Until.IsZero() {
-			h += ", until " + w.Hold.Until.Local().Format("2006-01-02 15:04")
+			h += ", until " + w.Hold.Until.Local().Format("2006-01-02 15:04 MST")
 		}
 		rows = append(rows, []cell{{"held", "soft"}, plain(h)})
 	}

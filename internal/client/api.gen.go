@@ -1401,8 +1401,10 @@ type Ward struct {
 	Pending int `json:"pending"`
 
 	// Prune what is declared no more is removed
-	Prune bool   `json:"prune,omitempty,omitzero"`
-	Ref   string `json:"ref"`
+	Prune bool `json:"prune,omitempty,omitzero"`
+
+	// Ref a branch, a tag, a commit, or a range of versions over tags
+	Ref string `json:"ref"`
 
 	// Rejected why the newest revision is rejected
 	Rejected string `json:"rejected,omitempty,omitzero"`
@@ -1435,6 +1437,9 @@ type Ward struct {
 	// Source the file in the roster's repository
 	Source   string   `json:"source,omitempty,omitzero"`
 	Standing Standing `json:"standing"`
+
+	// Tag the tag that a range of versions took
+	Tag string `json:"tag,omitempty,omitzero"`
 
 	// Tasks tasks that are new or changed; counted in pending too
 	Tasks int `json:"tasks,omitempty,omitzero"`

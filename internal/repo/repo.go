@@ -49,6 +49,7 @@ type Revision struct {
 	Subject string `json:"subject,omitempty"`
 	Author  string `json:"author,omitempty"`
 	At      time.Time
+	Tag     string // that a range of versions took
 }
 
 // File is one file of a tree: its path from the repository's root, and its contents.
@@ -447,7 +448,7 @@ func (m *Mirror) Branches(ctx context.Context) ([]string, error) {
 // Resolve finds the commit that a branch, tag or commit hash names. Errors wrap ErrEmpty or ErrNoRef, and say
 // which branches there are.
 func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
-	names := []string{"refs/heads/" + ref, "refs/tags/" + ref}
+	names, took := []string{"refs/heads/" + ref, "refs/tags/" + ref}, ""
 	if isHash(ref) {
 		names = append(names, ref)
 	}
@@ -456,7 +457,7 @@ func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
 		if err != nil {
 			return Revision{}, err
 		}
-		ref, names = tag, []string{"refs/tags/" + tag} // a branch of that name is no version
+		ref, names, took = tag, []string{"refs/tags/" + tag}, tag // a branch of that name is no version
 	}
 	for _, name := range names {
 		id, kind, data, err := m.read(name + "^{commit}")
@@ -464,7 +465,9 @@ func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
 			return Revision{}, err
 		}
 		if kind == "commit" {
-			return parseCommit(id, data), m.vouch(id, name)
+			r := parseCommit(id, data)
+			r.Tag = took
+			return r, m.vouch(id, name)
 		}
 	}
 	branches, err := m.Branches(ctx)

@@ -217,6 +217,11 @@ func TestVersionRanges(t *testing.T) {
 		rev, err := m.Resolve(ctx, want)
 		require.NoError(t, err, want)
 		assert.Equal(t, subject, rev.Subject, want)
+		if IsRange(want) {
+			assert.Equal(t, "v"+strings.TrimPrefix(subject, "Release "), rev.Tag, "it is told which tag it took")
+		} else {
+			assert.Empty(t, rev.Tag)
+		}
 	}
 	_, err := m.Resolve(ctx, ">=3")
 	require.ErrorIs(t, err, ErrNoRef)

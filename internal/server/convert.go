@@ -13,7 +13,7 @@ import (
 
 func wardOf(v *standing.View) Ward {
 	w := Ward{
-		Id: v.ID, Name: v.Ward.Name, Cluster: v.Cluster, About: v.Ward.About, Owner: v.Ward.Owner, Repo: v.Ward.From.Repo, Ref: v.Ward.From.Ref,
+		Id: v.ID, Name: v.Ward.Name, Cluster: v.Cluster, About: v.Ward.About, Owner: v.Ward.Owner, Repo: v.Ward.From.Repo, Ref: v.Ward.From.Ref, Tag: v.Tag,
 		Path: v.Ward.From.Path, Roster: v.Roster, Source: v.Source, Form: WardForm(v.Form), Chart: v.Chart, Notes: v.Notes, Namespace: v.Ward.Into.Namespace, Standing: Standing(v.Standing), Health: Health(v.Health.Word), HealthReason: v.Health.Reason,
 		Since: v.Since, Says: v.Says, Todo: v.Todo, NeedsYou: v.NeedsYou, Tone: WardTone(v.Tone), Pending: v.Pending, Drifted: v.Drifted,
 		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: v.Count, Repository: asOf(v.Repository), Live: asOf(v.Live),

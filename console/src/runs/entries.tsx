@@ -5,7 +5,7 @@ import { start, useAct } from "../shared/act";
 import { type Entry, Problem, type Ward, api, got } from "../shared/api";
 import { Button, Modal, Panel, Reason, Wrong } from "../shared/parts";
 import { EntryObjects, Guards, Lines, Plan, Whole } from "./run";
-import { ago, bad, entryTitle, short, span } from "../shared/words";
+import { ago, bad, entryTitle, moment, short, span } from "../shared/words";
 
 const ENTRIES = 12;
 
@@ -115,7 +115,7 @@ export function EntryDialog({
             <dd>{e.by}</dd>
             <dt className="text-soft">started</dt>
             <dd>
-              {new Date(e.started).toLocaleString()}, {ago(e.started, now)}
+              {moment(e.started)}, {ago(e.started, now)}
               {e.ended && `, took ${span(Date.parse(e.ended) - Date.parse(e.started))}`}
             </dd>
             {e.why && (

@@ -5,7 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { type Entry, api, got } from "../shared/api";
 import { Pages, Wrong, useNow } from "../shared/parts";
 import { EntryDialog } from "./entries";
-import { ago, bad, count, entryTitle, short, span } from "../shared/words";
+import { ago, bad, count, entryTitle, moment, short, span } from "../shared/words";
 
 const LIMIT = 50;
 
@@ -61,10 +61,7 @@ export function LogbookPage() {
                 key={`${e.ward} ${e.number}`}
                 className="border-b border-rule align-baseline hover:bg-sheet"
               >
-                <td
-                  className="px-3 py-2 whitespace-nowrap text-soft"
-                  title={new Date(e.started).toLocaleString()}
-                >
+                <td className="px-3 py-2 whitespace-nowrap text-soft" title={moment(e.started)}>
                   {ago(e.started, now)}
                 </td>
                 <td className="truncate px-3">

@@ -917,7 +917,10 @@ export interface components {
             about?: string;
             owner?: string;
             repo: string;
+            /** @description a branch, a tag, a commit, or a range of versions over tags */
             ref: string;
+            /** @description the tag that a range of versions took */
+            tag?: string;
             path: string;
             /** @description the roster that declares it; absent when a person registered it */
             roster?: string;

@@ -30,8 +30,26 @@ export function ago(t: string | undefined, now: number): string {
   return t ? `${span(now - Date.parse(t))} ago` : "never";
 }
 
+const two = (n: number) => String(n).padStart(2, "0");
+
+/** The browser's zone, as an offset from UTC: UTC, UTC+2 or UTC−3:30. */
+export function zone(d = new Date()): string {
+  const m = -d.getTimezoneOffset();
+  if (m === 0) return "UTC";
+  const rest = Math.abs(m) % 60;
+  return `UTC${m > 0 ? "+" : "−"}${Math.floor(Math.abs(m) / 60)}${rest ? `:${two(rest)}` : ""}`;
+}
+
+/** Hours, minutes and seconds of the browser's day. */
 export function clock(t: string): string {
-  return new Date(t).toLocaleTimeString(undefined, { hour12: false });
+  const d = new Date(t);
+  return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}`;
+}
+
+/** Day and time, with the zone they are told in. */
+export function moment(t: string): string {
+  const d = new Date(t);
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${clock(t)} ${zone(d)}`;
 }
 
 export const short = (r?: Schemas["Revision"]) => r?.id.slice(0, 7) ?? "";

@@ -13,7 +13,7 @@ import {
 } from "../shared/api";
 import { start, useAct } from "../shared/act";
 import { Button, Health, Panel, Standing, Wrong } from "../shared/parts";
-import { ago, clock, count, taskTitle, value, whoWhen } from "../shared/words";
+import { ago, count, moment, taskTitle, value, whoWhen } from "../shared/words";
 
 /** The object to show first: what differs, else what is failing, else the last workload. */
 export function mostTelling(all: WardObject[]): WardObject | undefined {
@@ -284,7 +284,7 @@ function Differences({ ward, object: o, now }: { ward: Ward; object: WardObject;
               <li key="remade">
                 <p>
                   The whole object was deleted, and made again by <strong>{whoWhen(d, now)}</strong>
-                  {d.when && ` (${clock(d.when)})`}. A restore makes it the ward's again.
+                  {d.when && ` (${moment(d.when)})`}. A restore makes it the ward's again.
                 </p>
               </li>
             ))}
@@ -292,7 +292,7 @@ function Differences({ ward, object: o, now }: { ward: Ward; object: WardObject;
               <Field key={d.path} d={d} from="applied" to="live" toneClass="bg-lamp-sheet">
                 <p className="mt-1 text-sm text-soft">
                   Changed by <strong className="text-ink">{whoWhen(d, now)}</strong>
-                  {d.when && ` (${clock(d.when)})`}.
+                  {d.when && ` (${moment(d.when)})`}.
                   {d.contested && " It undid the restore three times, so Vigila stopped restoring it."}
                   {d.pointer && " To leave this field to others, add to the ward file:"}
                 </p>

@@ -66,6 +66,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
         <p>
           {w.name} <span className="text-soft">@{w.cluster}</span>
           {w.owner && ` · kept by ${w.owner}`} · <span className="font-mono text-sm">{w.repo}</span> {w.ref}
+          {w.tag && ` (${w.tag})`}
           {w.path && ` · ${w.path}`}
           {w.form && w.form !== "plain" && ` · ${[w.form, w.chart].filter(Boolean).join(" ")}`}
         </p>

@@ -66,6 +66,7 @@ const (
 type Declaration struct {
 	Revision logbook.Revision
 	Head     string // the commit that its repository was at
+	Tag      string // that a range of versions took
 	Inputs   []Input
 	Form     string
 	Chart    string   // name and version

@@ -109,7 +109,7 @@ var rules = []rule{
 		}
 		s.set(ToneBehind, s.Pending == 0, fmt.Sprintf("%s was rejected by %s: %s", s.Revision.Title(), s.rejectedBy(), s.Rejected), todo+" Lift it: vigila accept "+s.ID+" "+s.Revision.Short())
 	}},
-	{"it went back", func(s *saying) bool { return s.Rejected != "" && s.wentBack() }, func(s *saying) {
+	{"it went back", func(s *saying) bool { return s.Rejected != "" && s.Hold == nil && s.wentBack() }, func(s *saying) {
 		s.loud(ToneFailing, fmt.Sprintf("Went back to %s: %s", s.Applied.Short(), s.Rejected),
 			s.Revision.Short()+" is rejected. Push a newer revision, or try it again: vigila sync "+s.ID+" --retry")
 	}},
@@ -307,6 +307,8 @@ func (s *saying) drifted() {
 		if s.RestoreAt.After(s.f.Now) {
 			s.Todo = "It was restored a moment ago already; it will be again at " + clock(s.RestoreAt) + "."
 		}
+	case s.Ward.Keep.Sync == ward.Auto:
+		s.Todo = "Reported, not restored: so its file says (keep.drift). Restore it: vigila restore " + s.ID
 	default:
 		s.Todo = "Reported, not restored: this ward asks first. Restore it: vigila restore " + s.ID
 	}

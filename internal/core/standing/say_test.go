@@ -80,15 +80,16 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			v.Pending, v.Standing, v.Guards = 4, compare.Behind, []plan.Guard{{Name: "mass-removal", Text: "4 of 6 objects would be removed"}}
 		}, says: "Stopped before harm: 4 of 6 objects would be removed", todo: "--allow mass-removal", tone: ToneBehind, needs: true},
 		"drifted": {change: drifted(replicas), says: "kubectl-scale changed spec.replicas of Deployment/berth-planner from 2 to 5",
-			todo: "Reported, not restored: this ward asks first", tone: ToneDrifted, needs: true},
-		"drifted twice": {change: drifted(replicas, replicas), says: "from 2 to 5, and 1 more", todo: "this ward asks first", tone: ToneDrifted, needs: true},
+			todo: "Reported, not restored: so its file says (keep.drift)", tone: ToneDrifted, needs: true},
+		"drifted twice": {change: drifted(replicas, replicas), says: "from 2 to 5, and 1 more", todo: "so its file says", tone: ToneDrifted, needs: true},
+		"drifted, asks": {change: func(v *View) { drifted(replicas)(v); v.Ward.Keep.Sync = "ask" }, says: "kubectl-scale changed", todo: "Reported, not restored: this ward asks first", tone: ToneDrifted, needs: true},
 		"drifted, restores": {change: func(v *View) { drifted(replicas)(v); v.Ward.Keep.Drift = "restore" },
 			says: "kubectl-scale changed", todo: "It will be restored.", tone: ToneDrifted},
 		"drifted, held": {change: func(v *View) { drifted(replicas)(v); v.Hold = &logbook.Hold{By: "operator", Reason: "gale"} },
 			says: "kubectl-scale changed", todo: "Held by operator: gale. Not restored while held. Let it go on: vigila release", tone: ToneDrifted, needs: true},
 		"a field removed": {change: drifted(compare.Difference{Path: "spec.paused", Change: compare.Removed, From: true, Who: "hurry", Likely: true}),
-			says: "Probably hurry removed spec.paused of Deployment/berth-planner", todo: "asks first", tone: ToneDrifted, needs: true},
-		"deleted": {change: func(v *View) { drifted()(v); v.Astray[0].Gone = true }, says: "Somebody deleted Deployment/berth-planner", todo: "asks first", tone: ToneDrifted, needs: true},
+			says: "Probably hurry removed spec.paused of Deployment/berth-planner", todo: "so its file says", tone: ToneDrifted, needs: true},
+		"deleted": {change: func(v *View) { drifted()(v); v.Astray[0].Gone = true }, says: "Somebody deleted Deployment/berth-planner", todo: "so its file says", tone: ToneDrifted, needs: true},
 		"contested": {change: func(v *View) { drifted(replicas)(v); v.Contested, v.Astray[0].Contested[0] = 1, true },
 			says: "kubectl-scale undid the restore of spec.replicas of Deployment/berth-planner three times", todo: "leave: [{of: Deployment/berth-planner, fields: [/spec/replicas]}]", tone: ToneContested, needs: true},
 		"held, in step": {change: func(v *View) { v.Hold = &logbook.Hold{By: "operator"} }, says: "Held by operator", todo: "Let it go on", tone: Quiet},
@@ -104,6 +105,9 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 			v.Pending, v.Standing, v.Rejected, v.Revision = 1, compare.Behind, "crash-loops", &logbook.Revision{ID: "badbadbad0"}
 		},
 			says: "Went back to 1d77f3a: crash-loops", todo: "badbadb is rejected. Push a newer revision", tone: ToneFailing, needs: true},
+		"went back, and back further by hand": {change: func(v *View) {
+			v.Pending, v.Standing, v.Rejected, v.Revision, v.Hold = 1, compare.Behind, "crash-loops", &logbook.Revision{ID: "badbadbad0"}, &logbook.Hold{By: "operator", Reason: "rolled back to #1"}
+		}, says: "Held by operator: rolled back to #1", todo: "Let it go on: vigila release", tone: ToneBehind},
 		"failed, and stops there": {change: func(v *View) {
 			v.Pending, v.Standing, v.Rejected, v.Revision, v.Ward.Settle.Otherwise = 1, compare.Behind, "crash-loops", &logbook.Revision{ID: "badbadbad0"}, "stop"
 		}, says: "badbadb failed: crash-loops", todo: "--retry", tone: ToneFailing, needs: true},
@@ -140,7 +144,7 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 		"tasks for a failure": {change: func(v *View) {
 			v.RunFailing, v.Run = true, &logbook.Entry{Number: 4, Kind: "sync", Objects: []logbook.EntryObject{{Ref: object.Ref{Kind: "Job", Name: "apologise"}, Task: "failed", State: "settling"}}}
 		}, says: "Sync #4 failed; its tasks for that run; runs the task apologise", todo: "--stop", tone: Quiet},
-		"made again": {change: drifted(compare.Difference{Change: compare.Remade, Who: "hurry"}), says: "hurry deleted Deployment/berth-planner and made it again", todo: "asks first", tone: ToneDrifted, needs: true},
+		"made again": {change: drifted(compare.Difference{Change: compare.Remade, Who: "hurry"}), says: "hurry deleted Deployment/berth-planner and made it again", todo: "so its file says", tone: ToneDrifted, needs: true},
 		"restored a moment ago": {change: func(v *View) {
 			drifted(replicas)(v)
 			v.Ward.Keep.Drift, v.RestoreAt = "restore", now.Add(time.Hour)

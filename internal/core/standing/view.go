@@ -52,6 +52,7 @@ type View struct {
 	Roster        string // that declares it
 	Source        string // the file in the roster's repository
 	Head          string // the commit that its repository was at when it was read
+	Tag           string // that a range of versions in its ref took
 	Form          string // plain, overlay, chart or template
 	Chart         string
 	Notes         []string // what of a chart was left out, and what of the file means nothing

@@ -65,7 +65,7 @@ func (p *Placement) build() *standing.View {
 	if p.declared != nil {
 		waits = p.declared.Waits
 		v.Snapshots = append(v.Snapshots, p.declared.Snapshot)
-		v.Head, v.Form, v.Chart, v.Notes = p.declared.Head, p.declared.Form, p.declared.Chart, slices.Concat(p.declared.Notes, p.idle, p.strangers())
+		v.Head, v.Tag, v.Form, v.Chart, v.Notes = p.declared.Head, p.declared.Tag, p.declared.Form, p.declared.Chart, slices.Concat(p.declared.Notes, p.idle, p.strangers())
 		if waits == "" {
 			rev := p.declared.Revision
 			v.Revision = &rev

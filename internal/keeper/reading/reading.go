@@ -104,7 +104,7 @@ func (w *Ward) read(ctx context.Context, ref string, old *declared.Declaration, 
 		if same, err := r.same(old); err == nil && same {
 			out := *old
 			if main != nil {
-				out.Head = main.head.ID
+				out.Head, out.Tag = main.head.ID, main.head.Tag
 			}
 			return &out, nil
 		}
@@ -144,7 +144,7 @@ func (w *Ward) read(ctx context.Context, ref string, old *declared.Declaration, 
 func (r *reader) rules(d *declared.Declaration, main *at) (err error) {
 	w, files := r.of, r.of.House.RosterRules(r.of.Roster)
 	if main != nil {
-		d.Head = main.head.ID
+		d.Head, d.Tag = main.head.ID, main.head.Tag
 		hash, err := main.tree.Hash(render.RulesDir)
 		if err != nil {
 			return err
