@@ -3,12 +3,14 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -246,4 +248,72 @@ func TestATaskIsRunAgainAndFollowed(t *testing.T) {
 	assert.EqualValues(t, "done", s.entries()[0].Outcome, "also one that is for failures")
 	s.fails(1, "which a rollback of a part does not run", "rollback", s.name, "1", "--only", "Job/buoys")
 	assert.Equal(t, 1, s.ward().Drifted)
+}
+
+// TestAThousandQuietWards are not a thousand lines: beyond a screenful they fold, and what is asked for is found by filters.
+func TestAThousandQuietWards(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	files := map[string]string{}
+	var wards []string
+	for i := range 42 {
+		files[fmt.Sprintf("q/%d/a.yaml", i)] = config(fmt.Sprintf("buoy-%d", i), "lit", "yes")
+		owner := []string{"signals", "harbour-ops"}[i%2]
+		wards = append(wards, fmt.Sprintf("vigila: ward/v1\nname: fold-%d\nowner: %s\nfrom: {repo: %s, path: q/%d}\ninto: {cluster: quay, namespace: default}\nkeep: {sync: auto, every: 5m}\n", i, owner, s.name, i))
+	}
+	s.push("Buoys", files)
+	s.add(strings.Join(wards, "---\n"))
+	list := func(q client.ListWardsParams) *client.WardList {
+		q.Limit = 200
+		r, err := s.api.ListWardsWithResponse(context.Background(), &q)
+		require.NoError(t, s.api.Check(r, err))
+		return r.JSON200
+	}
+	require.Eventually(t, func() bool { return list(client.ListWardsParams{Quiet: true}).Total == 42 }, patience, patience/300, "all are in step and ready")
+	l := list(client.ListWardsParams{Fold: "owner"})
+	assert.Empty(t, l.Items)
+	assert.Equal(t, 42, l.Folded)
+	for _, g := range l.Groups {
+		if g.By == "owner" {
+			assert.Equal(t, 21, g.Folded, g.Name)
+			require.NotEmpty(t, g.Watch)
+			assert.EqualValues(t, "in step", g.Watch[len(g.Watch)-1].Standing)
+		} else {
+			assert.Zero(t, g.Folded)
+		}
+	}
+	s.ok("hold", "fold-7", "--why", "gale watch")
+	l = list(client.ListWardsParams{Fold: "cluster"})
+	require.Len(t, l.Items, 1, "one that is held is seen")
+	assert.Equal(t, "fold-7@quay", l.Items[0].Id)
+	assert.Equal(t, 42, l.Total)
+	assert.Equal(t, 1, list(client.ListWardsParams{Held: true}).Total)
+	assert.Zero(t, list(client.ListWardsParams{Health: "failing"}).Total)
+	out := s.ok("ward", "list", "--held", "--owner", "harbour-ops")
+	assert.Contains(t, out, "fold-7@quay")
+	assert.Contains(t, out, "1 ward")
+	assert.Equal(t, 42, strings.Count(s.ok("ward", "list"), "fold-"), "a program reads a line for each")
+	s.fails(1, `there is no health "raedy"; did you mean ready?`, "ward", "list", "--health", "raedy")
+	assert.Contains(t, s.ok("logbook", "fold-7", "--search", "gale", "--since", "1h"), "hold")
+	assert.Contains(t, s.ok("logbook", "fold-7", "--search", "galley"), "No entry matches.")
+	s.fails(2, "is no time; write a span", "logbook", "--since", "yesterday")
+
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows("41 wards")
+	b.shows("in step and ready; show each")
+	assert.NotContains(t, b.text(), "fold-12")
+	b.do(chromedp.Click(chromedp.CSS(`[data-folded="quay"]`)))
+	b.shows("fold-12")
+	b.open(s.url + "/?held=yes")
+	b.shows("held only")
+	b.shows("fold-7")
+	assert.NotContains(t, b.text(), "fold-12")
+	b.click("All wards")
+	b.shows("41 wards")
+	b.open(s.url + "/?owner=signals&standing=drifted")
+	b.shows("No ward matches these filters")
+	b.open(s.url + "/logbook?kind=hold&hours=1")
+	b.shows("gale watch")
+	assert.NotContains(t, b.text(), "fold-12")
 }

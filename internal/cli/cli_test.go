@@ -386,3 +386,35 @@ func TestALongValueSetsNoWidth(t *testing.T) {
 	(&printer{Writer: shown{narrow}, width: 12}).changes("  ", all[:1])
 	assert.Equal(t, "  spec.a\n    1  →  2\n", narrow.String())
 }
+
+func TestQuietWardsFoldOnATerminal(t *testing.T) {
+	l := &client.WardList{Total: 61, InStep: 60, NeedsYou: 1, Folded: 60, Items: []client.Ward{{Id: "fare-gate@quay", Standing: "drifted", Health: "ready", DriftedFields: 1, NeedsYou: true, Says: "hurry changed it"}},
+		Groups: []client.WardGroup{{By: "cluster", Name: "quay", Total: 31, InStep: 30, Folded: 30, Watch: []client.Stretch{{From: time.Now().Add(-3 * time.Hour), Standing: "in step", Health: "ready"}}},
+			{By: "owner", Name: "signals", Total: 61}, {By: "cluster", Name: "skerry", Total: 30, InStep: 30, Folded: 30}}}
+	got := text(func(p *printer) { p.board(l, &listFlags{limit: 100, page: 1}) })
+	assert.Contains(t, got, "30 wards in quay    = in step           ● ready  3 h  quiet; each on a line: vigila ward list --all --cluster quay")
+	assert.Contains(t, got, "30 wards in skerry  = in step           ● ready")
+	assert.NotContains(t, got, "signals")
+	assert.Contains(t, got, "61 wards, 60 in step, 1 need you")
+	assert.NotContains(t, got, "Page", "one line and two groups are one page")
+	assert.Equal(t, client.ListWardsParamsFold("cluster"), (&listFlags{limit: 1, page: 1}).params(true).Fold)
+	assert.Empty(t, (&listFlags{limit: 1, page: 1, all: true}).params(true).Fold)
+	assert.Empty(t, (&listFlags{limit: 1, page: 1}).params(false).Fold, "what is read by a program has a line for each")
+}
+
+func TestSince(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.FixedZone("", 3600))
+	for text, want := range map[string]string{"2h": "2026-11-23T09:00:00Z", "3d": "2026-11-20T11:00:00Z", "2026-11-20": "2026-11-19T23:00:00Z", "2026-11-20 03:00": "2026-11-20T02:00:00Z",
+		"2026-11-20T03:00:00Z": "2026-11-20T03:00:00Z", "90m": "2026-11-23T09:30:00Z"} {
+		got, err := sinceWhen(text, now)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got.Format(time.RFC3339), text)
+	}
+	none, err := sinceWhen("", now)
+	require.NoError(t, err)
+	assert.True(t, none.IsZero())
+	for _, text := range []string{"yesterday", "-2h", "0h", "20.11.2026"} {
+		_, err := sinceWhen(text, now)
+		assert.ErrorContains(t, err, "is no time; write a span such as 2h or 3d, a day such as 2026-11-23", text)
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,11 +17,11 @@ import (
 
 func (a *app) logbook() *cobra.Command {
 	var limit, pageNo int
-	var search, log string
+	var search, log, since string
 	var follow bool
 	c := &cobra.Command{
 		Use: "logbook [WARD [ENTRY]]", Short: "Read the logbook: of all wards, of one, or one entry with every object",
-		Example: "  vigila logbook\n  vigila logbook fare-gate@skerry\n  vigila logbook fare-gate@skerry 39\n  vigila logbook fare-gate@skerry 39 --log migrate\n  vigila logbook berth-planner@quay --log berth-migrate --follow\n  vigila logbook --search 'rollback operator'",
+		Example: "  vigila logbook\n  vigila logbook fare-gate@skerry\n  vigila logbook fare-gate@skerry 39\n  vigila logbook fare-gate@skerry 39 --log migrate\n  vigila logbook berth-planner@quay --log berth-migrate --follow\n  vigila logbook --search 'rollback operator' --since 8h",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 2 {
 				return usage("vigila logbook takes a ward and an entry at most")
@@ -30,6 +31,10 @@ func (a *app) logbook() *cobra.Command {
 		ValidArgsFunction: a.wards,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			if err := pageAsked(pageNo, limit); err != nil {
+				return err
+			}
+			from, err := sinceWhen(since, time.Now())
+			if err != nil {
 				return err
 			}
 			switch {
@@ -72,16 +77,13 @@ func (a *app) logbook() *cobra.Command {
 				p.entry(r.JSON200, moved)
 				return nil
 			case 1:
-				if search != "" {
-					return usage("--search goes with the logbook of all wards: vigila logbook --search %q", args[0]+" "+search)
-				}
-				r, err := conn.ListWardEntriesWithResponse(c.Context(), args[0], &client.ListWardEntriesParams{Limit: limit, Offset: offset})
+				r, err := conn.ListWardEntriesWithResponse(c.Context(), args[0], &client.ListWardEntriesParams{Limit: limit, Offset: offset, Search: search, Since: from})
 				if err := conn.Check(r, err); err != nil {
 					return err
 				}
 				list = r.JSON200
 			default:
-				r, err := conn.ListEntriesWithResponse(c.Context(), &client.ListEntriesParams{Limit: limit, Offset: offset, Search: search})
+				r, err := conn.ListEntriesWithResponse(c.Context(), &client.ListEntriesParams{Limit: limit, Offset: offset, Search: search, Since: from})
 				if err := conn.Check(r, err); err != nil {
 					return err
 				}
@@ -97,7 +99,7 @@ func (a *app) logbook() *cobra.Command {
 				p.line("%s", p.paint("soft", args[0]+" is not kept any more; this is its logbook, kept as long as the service is set to."))
 			}
 			if list.Total == 0 {
-				p.line("No entries.")
+				p.line("%s", pick(search != "" || since != "", "No entry matches.", "No entries."))
 				return nil
 			}
 			rows := [][]cell{{{"ENTRY", "soft"}, {"WHAT", "soft"}, {"WHEN", "soft"}, {"TOOK", "soft"}, {"BY", "soft"}, {"REVISION", "soft"}, {"WHY", "soft"}}}
@@ -125,11 +127,34 @@ func (a *app) logbook() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&search, "search", "", "words that must all be in the ward, kind, outcome, revision, who or why")
+	c.Flags().StringVar(&since, "since", "", "only what began since then: a time span such as 2h or 3d, a day such as 2026-11-20, or a day and time such as '2026-11-20 03:00'")
 	c.Flags().StringVar(&log, "log", "", "the log of this task, of an entry or of the run that goes on")
 	c.Flags().BoolVar(&follow, "follow", false, "with --log: what the task writes as it comes, until it has ended")
 	c.Flags().IntVar(&limit, "limit", 30, "how many on a page, 1 to 1000")
 	c.Flags().IntVar(&pageNo, "page", 1, "which page; 1 is the newest")
 	return a.reading(c)
+}
+
+// sinceWhen reads a time: a span before now, or a day, with a time or not, of this machine's zone.
+func sinceWhen(text string, now time.Time) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	span := text
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil {
+			span = fmt.Sprintf("%dh", 24*n)
+		}
+	}
+	if d, err := time.ParseDuration(span); err == nil && d > 0 {
+		return now.Add(-d).UTC(), nil
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", time.DateOnly} {
+		if t, err := time.ParseInLocation(form, text, now.Location()); err == nil {
+			return t.UTC(), nil
+		}
+	}
+	return time.Time{}, usage("--since %q is no time; write a span such as 2h or 3d, a day such as %s, or a day and time such as '%s 03:00'", text, now.Format(time.DateOnly), now.Format(time.DateOnly))
 }
 
 // moved is what the run of an entry changed, by the keys of its objects: against what was there as a whole before it. Nothing is

@@ -324,7 +324,7 @@ func (a *app) watch() *cobra.Command {
 				case lost = <-wake:
 				case <-time.After(10 * time.Second):
 				}
-				r, err := conn.ListWardsWithResponse(ctx, f.params())
+				r, err := conn.ListWardsWithResponse(ctx, f.params(p.tty))
 				if err := conn.Check(r, err); err != nil {
 					var said *client.Error
 					if errors.As(err, &said) {

@@ -53,46 +53,59 @@ func (a *app) wardAdd() *cobra.Command {
 
 // listFlags are the filters of ward list and watch.
 type listFlags struct {
-	search, standing, cluster, owner, roster string
-	needsYou                                 bool
-	limit, page                              int
+	search, standing, health, cluster, owner, roster string
+	needsYou, held, all                              bool
+	limit, page                                      int
 }
 
 func (f *listFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.search, "search", "", "words that must all be in the name, owner, repository, revision or sentence")
 	c.Flags().StringVar(&f.standing, "standing", "", "in step, behind, drifted, contested or blind")
+	c.Flags().StringVar(&f.health, "health", "", "ready, settling, failing, absent or unknown")
 	c.Flags().StringVar(&f.cluster, "cluster", "", "only this cluster")
 	c.Flags().StringVar(&f.owner, "owner", "", "only this owner")
 	c.Flags().StringVar(&f.roster, "roster", "", "only those that this roster declares")
+	c.Flags().BoolVar(&f.held, "held", false, "only those that a person holds")
 	c.Flags().BoolVar(&f.needsYou, "needs-you", false, "only those that need a person")
+	c.Flags().BoolVar(&f.all, "all", false, "a line for each, however many are quiet; on a terminal those fold beyond a screenful")
 	c.Flags().IntVar(&f.limit, "limit", 100, "how many on a page, 1 to 1000")
 	c.Flags().IntVar(&f.page, "page", 1, "which page")
 }
 
-func (f *listFlags) params() *client.ListWardsParams {
-	return &client.ListWardsParams{Search: f.search, Standing: client.Standing(f.standing), Cluster: f.cluster, Owner: f.owner, Roster: f.roster, NeedsYou: f.needsYou,
-		Limit: f.limit, Offset: (f.page - 1) * f.limit}
+// params are the filters as the API takes them; with fold, quiet wards fold.
+func (f *listFlags) params(fold bool) *client.ListWardsParams {
+	q := &client.ListWardsParams{Search: f.search, Standing: client.Standing(f.standing), Health: client.Health(f.health), Cluster: f.cluster, Owner: f.owner, Roster: f.roster,
+		NeedsYou: f.needsYou, Held: f.held, Limit: f.limit, Offset: (f.page - 1) * f.limit}
+	if fold && !f.all {
+		q.Fold = "cluster"
+	}
+	return q
+}
+
+// filtered tells whether some are left out.
+func (f *listFlags) filtered() bool {
+	return f.search != "" || f.standing != "" || f.health != "" || f.cluster != "" || f.owner != "" || f.roster != "" || f.needsYou || f.held
 }
 
 func (a *app) wardList() *cobra.Command {
 	f := &listFlags{}
 	c := &cobra.Command{
-		Use: "list", Short: "List wards, what needs you first", Example: "  vigila ward list\n  vigila ward list --needs-you\n  vigila ward list --search berth -o json", Args: noArgs,
+		Use: "list", Short: "List wards, what needs you first", Example: "  vigila ward list\n  vigila ward list --needs-you\n  vigila ward list --cluster skerry --held\n  vigila ward list --search berth -o json", Args: noArgs,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, _ []string) error {
 			if err := pageAsked(f.page, f.limit); err != nil {
 				return err
 			}
-			r, err := conn.ListWardsWithResponse(c.Context(), f.params())
+			p := a.printer(c.OutOrStdout())
+			r, err := conn.ListWardsWithResponse(c.Context(), f.params(p.tty && a.output == "text"))
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
-			if err := onPage(f.page, f.limit, r.JSON200.Total); err != nil {
+			if err := onPage(f.page, f.limit, r.JSON200.Total-r.JSON200.Folded); err != nil {
 				return err
 			}
 			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
 				return err
 			}
-			p := a.printer(c.OutOrStdout())
 			p.board(r.JSON200, f)
 			rosters, err := conn.ListRostersWithResponse(c.Context(), &client.ListRostersParams{Limit: 1000})
 			if err := conn.Check(rosters, err); err != nil {
@@ -113,7 +126,7 @@ func (a *app) wardList() *cobra.Command {
 // board prints wards, one a line.
 func (p *printer) board(l *client.WardList, f *listFlags) {
 	switch {
-	case l.Total == 0 && (f.search != "" || f.standing != "" || f.cluster != "" || f.owner != "" || f.roster != "" || f.needsYou):
+	case l.Total == 0 && f.filtered():
 		p.line("No ward matches.")
 		return
 	case l.Total == 0:
@@ -124,13 +137,28 @@ func (p *printer) board(l *client.WardList, f *listFlags) {
 	for _, w := range l.Items {
 		rows = append(rows, wardRow(w))
 	}
+	for _, g := range l.Groups {
+		if g.Folded > 0 {
+			rows = append(rows, foldedRow(g))
+		}
+	}
 	p.table(rows)
 	p.line("")
 	foot := fmt.Sprintf("%s, %d in step", count(l.Total, "ward"), l.InStep)
 	if l.NeedsYou > 0 {
 		foot += fmt.Sprintf(", %s", p.paint("bold", fmt.Sprintf("%d need you", l.NeedsYou)))
 	}
-	p.line("%s%s", foot, pageOf(f.page, f.limit, l.Total))
+	p.line("%s%s", foot, pageOf(f.page, f.limit, l.Total-l.Folded))
+}
+
+// foldedRow is the line of the quiet wards of a cluster.
+func foldedRow(g client.WardGroup) []cell {
+	quiet := ""
+	if n := len(g.Watch); n > 0 {
+		quiet = since(g.Watch[n-1].From)
+	}
+	return []cell{{count(g.Folded, "ward") + " in " + g.Name, "soft"}, {"= in step", "in step"}, {"● ready", "ready"}, plain(quiet),
+		{"quiet; each on a line: vigila ward list --all --cluster " + g.Name, "soft"}}
 }
 
 // wardRow is a ward as a line of a list; what it says stays on that line.

@@ -533,6 +533,24 @@ func (e WardGroupBy) Valid() bool {
 	}
 }
 
+// Defines values for ListWardsParamsFold.
+const (
+	ListWardsParamsFoldCluster ListWardsParamsFold = "cluster"
+	ListWardsParamsFoldOwner   ListWardsParamsFold = "owner"
+)
+
+// Valid indicates whether the value is a known member of the ListWardsParamsFold enum.
+func (e ListWardsParamsFold) Valid() bool {
+	switch e {
+	case ListWardsParamsFoldCluster:
+		return true
+	case ListWardsParamsFoldOwner:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddCluster One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone.
 type AddCluster struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -1489,10 +1507,16 @@ type WardDiff struct {
 
 // WardGroup defines model for WardGroup.
 type WardGroup struct {
-	By     WardGroupBy `json:"by"`
-	InStep int         `json:"in_step"`
-	Name   string      `json:"name"`
-	Total  int         `json:"total"`
+	By WardGroupBy `json:"by"`
+
+	// Folded how many of them are no items, as they are quiet
+	Folded int    `json:"folded,omitempty,omitzero"`
+	InStep int    `json:"in_step"`
+	Name   string `json:"name"`
+	Total  int    `json:"total"`
+
+	// Watch how those that are folded stood over the last day: at each time as the worst of them
+	Watch []Stretch `json:"watch,omitempty,omitzero"`
 }
 
 // WardGroupBy defines model for WardGroup.By.
@@ -1500,6 +1524,9 @@ type WardGroupBy string
 
 // WardList defines model for WardList.
 type WardList struct {
+	// Folded of all that match, how many stand in the lines of their groups; the others are on the pages
+	Folded int `json:"folded,omitempty,omitzero"`
+
 	// Groups counts of all that match, by cluster and by owner
 	Groups []WardGroup `json:"groups,omitempty,omitzero"`
 
@@ -1538,8 +1565,11 @@ type ListClustersParams struct {
 type ListEntriesParams struct {
 	// Search words that must all be in the ward, kind, outcome, revision, who or why
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+
+	// Since only those that began at this time or later
+	Since  time.Time `form:"since,omitempty" json:"since,omitempty,omitzero"`
+	Limit  Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ListReposParams defines parameters for ListRepos.
@@ -1571,17 +1601,30 @@ type ListWardsParams struct {
 	// Search words that must all be in the name, cluster, owner, repository, revision or sentence
 	Search   string   `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Standing Standing `form:"standing,omitempty" json:"standing,omitempty,omitzero"`
+	Health   Health   `form:"health,omitempty" json:"health,omitempty,omitzero"`
 	Cluster  string   `form:"cluster,omitempty" json:"cluster,omitempty,omitzero"`
 	Owner    string   `form:"owner,omitempty" json:"owner,omitempty,omitzero"`
 
 	// Roster only those that this roster declares
 	Roster string `form:"roster,omitempty" json:"roster,omitempty,omitzero"`
 
+	// Held only those that a person holds
+	Held bool `form:"held,omitempty" json:"held,omitempty,omitzero"`
+
 	// NeedsYou only those that need a person
-	NeedsYou bool   `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
-	Limit    Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-	Offset   Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+	NeedsYou bool `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
+
+	// Quiet only those that fold: in step and ready, and asking for nobody
+	Quiet bool `form:"quiet,omitempty" json:"quiet,omitempty,omitzero"`
+
+	// Fold beyond a screenful, leave quiet wards out of the items: groups say how many they are, and how they stood
+	Fold   ListWardsParamsFold `form:"fold,omitempty" json:"fold,omitempty,omitzero"`
+	Limit  Limit               `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset              `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
+
+// ListWardsParamsFold defines parameters for ListWards.
+type ListWardsParamsFold string
 
 // RemoveWardParams defines parameters for RemoveWard.
 type RemoveWardParams struct {
@@ -1606,8 +1649,13 @@ type CompareEntriesParams struct {
 
 // ListWardEntriesParams defines parameters for ListWardEntries.
 type ListWardEntriesParams struct {
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+	// Search words that must all be in the kind, outcome, revision, who or why
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Since only those that began at this time or later
+	Since  time.Time `form:"since,omitempty" json:"since,omitempty,omitzero"`
+	Limit  Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // GetTaskLogParams defines parameters for GetTaskLog.
@@ -3448,6 +3496,14 @@ func NewListEntriesRequest(server string, params *ListEntriesParams) (*http.Requ
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -4328,6 +4384,14 @@ func NewListWardsRequest(server string, params *ListWardsParams) (*http.Request,
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "health", params.Health, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cluster", params.Cluster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -4352,7 +4416,31 @@ func NewListWardsRequest(server string, params *ListWardsParams) (*http.Request,
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "held", params.Held, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "needs_you", params.NeedsYou, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "quiet", params.Quiet, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "fold", params.Fold, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -4674,6 +4762,22 @@ func NewListWardEntriesRequest(server string, ward WardID, params *ListWardEntri
 		// styled parameters, preserving literal commas as delimiters
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 			return nil, err

@@ -527,12 +527,13 @@ func (k *Keeper) Logs(ctx context.Context, name, key, pod, container string, pre
 }
 
 // Entries lists the logbook of a ward, newest first, with the run that goes on as it stands now.
-func (k *Keeper) Entries(ctx context.Context, name string, limit, offset int) ([]logbook.Entry, int, error) {
+func (k *Keeper) Entries(ctx context.Context, name string, find record.Find) ([]logbook.Entry, int, error) {
 	id, _, err := k.logbook(ctx, name)
 	if err != nil {
 		return nil, 0, err
 	}
-	return k.AllEntries(ctx, record.Find{Placement: id, Limit: limit, Offset: offset})
+	find.Placement = id
+	return k.AllEntries(ctx, find)
 }
 
 // logbook finds the logbook of a ward by its name; gone tells that the ward was removed.

@@ -41,7 +41,7 @@ func TestOneBadRecordStopsNobody(t *testing.T) {
 	assert.ErrorContains(t, err, "can't run")
 	_, err = Do(ctx, k, Actor{Name: "operator"}, RemoveWard{Ward: "bad"})
 	require.NoError(t, err)
-	entries, _, err := k.Entries(ctx, "bad", 10, 0)
+	entries, _, err := k.Entries(ctx, "bad", record.Find{Limit: 10, Offset: 0})
 	require.NoError(t, err)
 	assert.Equal(t, logbook.Removes, entries[0].Kind, "its logbook is there still")
 	assert.True(t, k.Gone(ctx, "bad@quay"))

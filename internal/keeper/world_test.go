@@ -592,13 +592,17 @@ func (w *watcher) Remove(ctx context.Context, _ string, ref object.Ref, uid stri
 }
 
 func (w *watcher) Apply(ctx context.Context, o object.Object, dryRun bool) (out map[string]any, err error) {
+	if !dryRun { // when it is sent: it may land in a later life, which has written something else down by then
+		w.mu.Lock()
+		if err := w.wrote(o.Ref, object.Label(o.Body, object.WardLabel)); err != nil {
+			w.wrong = append(w.wrong, err)
+		}
+		w.mu.Unlock()
+	}
 	err = w.call(ctx, func() error {
 		if dryRun {
 			out = object.Clone(o.Body)
 			return nil
-		}
-		if err := w.wrote(o.Ref, object.Label(o.Body, object.WardLabel)); err != nil {
-			w.wrong = append(w.wrong, err)
 		}
 		out = object.Clone(w.apply(o.Ref, o.Body, object.Manager, "Apply"))
 		return nil

@@ -528,6 +528,24 @@ func (e WardGroupBy) Valid() bool {
 	}
 }
 
+// Defines values for ListWardsParamsFold.
+const (
+	ListWardsParamsFoldCluster ListWardsParamsFold = "cluster"
+	ListWardsParamsFoldOwner   ListWardsParamsFold = "owner"
+)
+
+// Valid indicates whether the value is a known member of the ListWardsParamsFold enum.
+func (e ListWardsParamsFold) Valid() bool {
+	switch e {
+	case ListWardsParamsFoldCluster:
+		return true
+	case ListWardsParamsFoldOwner:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddCluster One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone.
 type AddCluster struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -1484,10 +1502,16 @@ type WardDiff struct {
 
 // WardGroup defines model for WardGroup.
 type WardGroup struct {
-	By     WardGroupBy `json:"by"`
-	InStep int         `json:"in_step"`
-	Name   string      `json:"name"`
-	Total  int         `json:"total"`
+	By WardGroupBy `json:"by"`
+
+	// Folded how many of them are no items, as they are quiet
+	Folded int    `json:"folded,omitempty,omitzero"`
+	InStep int    `json:"in_step"`
+	Name   string `json:"name"`
+	Total  int    `json:"total"`
+
+	// Watch how those that are folded stood over the last day: at each time as the worst of them
+	Watch []Stretch `json:"watch,omitempty,omitzero"`
 }
 
 // WardGroupBy defines model for WardGroup.By.
@@ -1495,6 +1519,9 @@ type WardGroupBy string
 
 // WardList defines model for WardList.
 type WardList struct {
+	// Folded of all that match, how many stand in the lines of their groups; the others are on the pages
+	Folded int `json:"folded,omitempty,omitzero"`
+
 	// Groups counts of all that match, by cluster and by owner
 	Groups []WardGroup `json:"groups,omitempty,omitzero"`
 
@@ -1533,8 +1560,11 @@ type ListClustersParams struct {
 type ListEntriesParams struct {
 	// Search words that must all be in the ward, kind, outcome, revision, who or why
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+
+	// Since only those that began at this time or later
+	Since  time.Time `form:"since,omitempty" json:"since,omitempty,omitzero"`
+	Limit  Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ListReposParams defines parameters for ListRepos.
@@ -1566,17 +1596,30 @@ type ListWardsParams struct {
 	// Search words that must all be in the name, cluster, owner, repository, revision or sentence
 	Search   string   `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Standing Standing `form:"standing,omitempty" json:"standing,omitempty,omitzero"`
+	Health   Health   `form:"health,omitempty" json:"health,omitempty,omitzero"`
 	Cluster  string   `form:"cluster,omitempty" json:"cluster,omitempty,omitzero"`
 	Owner    string   `form:"owner,omitempty" json:"owner,omitempty,omitzero"`
 
 	// Roster only those that this roster declares
 	Roster string `form:"roster,omitempty" json:"roster,omitempty,omitzero"`
 
+	// Held only those that a person holds
+	Held bool `form:"held,omitempty" json:"held,omitempty,omitzero"`
+
 	// NeedsYou only those that need a person
-	NeedsYou bool   `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
-	Limit    Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-	Offset   Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+	NeedsYou bool `form:"needs_you,omitempty" json:"needs_you,omitempty,omitzero"`
+
+	// Quiet only those that fold: in step and ready, and asking for nobody
+	Quiet bool `form:"quiet,omitempty" json:"quiet,omitempty,omitzero"`
+
+	// Fold beyond a screenful, leave quiet wards out of the items: groups say how many they are, and how they stood
+	Fold   ListWardsParamsFold `form:"fold,omitempty" json:"fold,omitempty,omitzero"`
+	Limit  Limit               `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset              `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
+
+// ListWardsParamsFold defines parameters for ListWards.
+type ListWardsParamsFold string
 
 // RemoveWardParams defines parameters for RemoveWard.
 type RemoveWardParams struct {
@@ -1601,8 +1644,13 @@ type CompareEntriesParams struct {
 
 // ListWardEntriesParams defines parameters for ListWardEntries.
 type ListWardEntriesParams struct {
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+	// Search words that must all be in the kind, outcome, revision, who or why
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Since only those that began at this time or later
+	Since  time.Time `form:"since,omitempty" json:"since,omitempty,omitzero"`
+	Limit  Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // GetTaskLogParams defines parameters for GetTaskLog.
@@ -2005,6 +2053,14 @@ func (siw *ServerInterfaceWrapper) ListEntries(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -2553,6 +2609,14 @@ func (siw *ServerInterfaceWrapper) ListWards(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "health" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "health", c.Request.URL.Query(), &params.Health, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter health: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "cluster" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "cluster", c.Request.URL.Query(), &params.Cluster, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -2577,11 +2641,35 @@ func (siw *ServerInterfaceWrapper) ListWards(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "held" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "held", c.Request.URL.Query(), &params.Held, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter held: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "needs_you" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "needs_you", c.Request.URL.Query(), &params.NeedsYou, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter needs_you: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "quiet" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "quiet", c.Request.URL.Query(), &params.Quiet, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter quiet: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "fold" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "fold", c.Request.URL.Query(), &params.Fold, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter fold: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -2787,6 +2875,22 @@ func (siw *ServerInterfaceWrapper) ListWardEntries(c *gin.Context) {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListWardEntriesParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
 
 	// ------------- Optional query parameter "limit" -------------
 

@@ -30,13 +30,19 @@ func wardOf(v *standing.View) Ward {
 		w.Run = entryOf(v.Run)
 		w.Run.Deadline = v.RunDeadline
 	}
-	for _, s := range v.Standings {
-		w.Watch = append(w.Watch, Stretch{From: s.From, Standing: Standing(s.Standing), Health: Health(s.Health)})
-	}
+	w.Watch = stretchesOf(v.Standings)
 	for _, n := range v.Notches {
 		w.Notches = append(w.Notches, Notch{At: n.At, Number: n.Number, Kind: EntryKind(n.Kind), Outcome: Outcome(n.Outcome)})
 	}
 	return w
+}
+
+func stretchesOf(all []logbook.Stretch) []Stretch {
+	out := []Stretch{}
+	for _, s := range all {
+		out = append(out, Stretch{From: s.From, Standing: Standing(s.Standing), Health: Health(s.Health)})
+	}
+	return out
 }
 
 func asOf(a standing.AsOf) AsOf {

@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/roster"
@@ -83,44 +84,81 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 		s.fail(c, err)
 		return
 	}
-	if words := compare.Standings(); q.Standing != "" && !slices.Contains(words, string(q.Standing)) {
-		problem(c, http.StatusUnprocessableEntity, "This can't be taken", fmt.Sprintf("there is no standing %q; %s", q.Standing, nearest.Words(string(q.Standing), words)))
-		return
+	for _, f := range []struct {
+		kind, word string
+		known      []string
+	}{{"standing", string(q.Standing), compare.Standings()}, {"health", string(q.Health), health.Words()}, {"group to fold by", string(q.Fold), []string{"cluster", "owner"}}} {
+		if f.word != "" && !slices.Contains(f.known, f.word) {
+			problem(c, http.StatusUnprocessableEntity, "This can't be taken", fmt.Sprintf("there is no %s %q; %s", f.kind, f.word, nearest.Words(f.word, f.known)))
+			return
+		}
 	}
 	var match []*standing.View
-	out := WardList{Items: []Ward{}}
 	for _, v := range s.Keeper.Views() {
-		if q.Standing != "" && string(q.Standing) != string(v.Standing) || q.Cluster != "" && q.Cluster != v.Cluster ||
-			q.Owner != "" && q.Owner != v.Ward.Owner || q.Roster != "" && q.Roster != v.Roster || q.NeedsYou && !v.NeedsYou || !s.matches(c, v, q.Search) {
-			continue
+		if q.wants(v) && s.matches(c, v, q.Search) {
+			match = append(match, v)
 		}
-		match = append(match, v)
+	}
+	out := WardList{Items: []Ward{}, Total: len(match), Groups: groupsOf(match)}
+	for _, v := range match {
 		if v.NeedsYou {
 			out.NeedsYou++
 		}
 		if v.Standing == compare.InStep {
 			out.InStep++
 		}
-		for _, g := range [][2]string{{"cluster", v.Cluster}, {"owner", v.Ward.Owner}} {
-			i := slices.IndexFunc(out.Groups, func(x WardGroup) bool { return string(x.By) == g[0] && x.Name == g[1] })
-			if i < 0 {
-				i = len(out.Groups)
-				out.Groups = append(out.Groups, WardGroup{By: WardGroupBy(g[0]), Name: g[1]})
-			}
-			out.Groups[i].Total++
-			if v.Standing == compare.InStep {
-				out.Groups[i].InStep++
+	}
+	lines := match
+	if group := groupers[string(q.Fold)]; group != nil {
+		folded, rest := standing.Fold(match, group)
+		for i, g := range out.Groups {
+			if quiet := folded[g.Name]; string(g.By) == string(q.Fold) && len(quiet) > 0 {
+				out.Groups[i].Folded, out.Groups[i].Watch = len(quiet), stretchesOf(standing.Common(quiet))
 			}
 		}
+		lines, out.Folded = rest, len(match)-len(rest)
 	}
-	standing.Order(match)
-	out.Total = len(match)
-	for _, v := range slice(match, limit, offset) {
+	standing.Order(lines)
+	for _, v := range slice(lines, limit, offset) {
 		w := wardOf(v)
 		w.Run.Objects = nil // one ward has them; a list with those of every run would be long
 		out.Items = append(out.Items, w)
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// wants tells whether a ward is among those that are asked for, words aside.
+func (q ListWardsParams) wants(v *standing.View) bool {
+	is := func(want, have string) bool { return want == "" || want == have }
+	return is(string(q.Standing), string(v.Standing)) && is(string(q.Health), string(v.Health.Word)) && is(q.Cluster, v.Cluster) && is(q.Owner, v.Ward.Owner) &&
+		is(q.Roster, v.Roster) && (!q.NeedsYou || v.NeedsYou) && (!q.Held || v.Hold != nil) && (!q.Quiet || standing.Quietly(v))
+}
+
+// groupers tell which group a ward belongs to, by what they are grouped by.
+var groupers = map[string]func(*standing.View) string{
+	"cluster": func(v *standing.View) string { return v.Cluster },
+	"owner":   func(v *standing.View) string { return v.Ward.Owner },
+}
+
+// groupsOf counts wards by cluster and by owner.
+func groupsOf(all []*standing.View) (out []WardGroup) {
+	at := map[[2]string]int{}
+	for _, v := range all {
+		for _, by := range []string{"cluster", "owner"} {
+			key := [2]string{by, groupers[by](v)}
+			i, known := at[key]
+			if !known {
+				i = len(out)
+				at[key] = i
+				out = append(out, WardGroup{By: WardGroupBy(by), Name: key[1]})
+			}
+			out[i].Total++
+			if v.Standing == compare.InStep {
+				out[i].InStep++
+			}
+		}
+	}
+	return out
 }
 
 // matches tells whether every word of a search is somewhere in what is known of a ward, the names of its objects too.
@@ -398,7 +436,7 @@ func (s *server) ListWardEntries(c *gin.Context, name WardID, q ListWardEntriesP
 	if !ok {
 		return
 	}
-	entries, total, err := s.Keeper.Entries(c, name, limit, offset)
+	entries, total, err := s.Keeper.Entries(c, name, record.Find{Search: q.Search, Since: q.Since, Limit: limit, Offset: offset})
 	s.answerEntries(c, entries, total, err == nil && s.Keeper.Gone(c, name), err)
 }
 
@@ -408,7 +446,7 @@ func (s *server) ListEntries(c *gin.Context, q ListEntriesParams) {
 	if !ok {
 		return
 	}
-	entries, total, err := s.Keeper.AllEntries(c, record.Find{Search: q.Search, Limit: limit, Offset: offset})
+	entries, total, err := s.Keeper.AllEntries(c, record.Find{Search: q.Search, Since: q.Since, Limit: limit, Offset: offset})
 	s.answerEntries(c, entries, total, false, err)
 }
 

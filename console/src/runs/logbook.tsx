@@ -3,25 +3,59 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Entry, api, got } from "../shared/api";
-import { Pages, Wrong, useNow } from "../shared/parts";
+import { Choice, Pages, Wrong, useNow } from "../shared/parts";
 import { EntryDialog } from "./entries";
 import { ago, bad, count, entryTitle, moment, short, span } from "../shared/words";
 
 const LIMIT = 50;
 
+/** How far back the page may go, in hours. */
+const spans: [string, string][] = [
+  ["1", "the last hour"],
+  ["8", "8 hours"],
+  ["24", "24 hours"],
+  ["72", "3 days"],
+  ["720", "30 days"],
+];
+
+const kinds = [
+  "sync",
+  "restore",
+  "rollback",
+  "dismantle",
+  "drift",
+  "hold",
+  "release",
+  "reject",
+  "accept",
+  "remove",
+];
+
 export function LogbookPage() {
-  const [params] = useSearchParams();
+  const [params, setParams] = useSearchParams();
   const search = params.get("search") ?? "";
+  const hours = params.get("hours") ?? "";
+  const kind = params.get("kind") ?? "";
+  const set = (k: string, v: string) =>
+    setParams((p) => {
+      if (v) p.set(k, v);
+      else p.delete(k);
+      return p;
+    });
+  const words = [search, kind].filter(Boolean).join(" ");
   const [offset, setOffset] = useState(0);
   const [open, setOpen] = useState<Entry>();
   const now = useNow();
-  useEffect(() => setOffset(0), [search]);
+  useEffect(() => setOffset(0), [words, hours]);
   useEffect(() => {
     document.title = "Logbook · Vigila";
   }, []);
   const list = useQuery({
-    queryKey: ["entries", "", search, offset],
-    queryFn: () => got(api.GET("/entries", { params: { query: { search, limit: LIMIT, offset } } })),
+    queryKey: ["entries", "", words, hours, offset],
+    queryFn: () => {
+      const since = hours ? new Date(Date.now() - Number(hours) * 3_600_000).toISOString() : undefined;
+      return got(api.GET("/entries", { params: { query: { search: words, since, limit: LIMIT, offset } } }));
+    },
     placeholderData: keepPreviousData,
   });
   if (list.error && !list.data) return <Wrong error={list.error} />;
@@ -34,6 +68,26 @@ export function LogbookPage() {
           ? `${count(list.data.total, "line")} with “${search}”`
           : `${count(list.data.total, "line")}, the newest first`}
       </p>
+      <div
+        role="group"
+        aria-label="Filters"
+        className="mt-3 flex flex-wrap items-center gap-x-4 gap-y-2 text-sm"
+      >
+        <label className="inline-flex items-center gap-1.5">
+          <span className="text-soft">Words</span>
+          <input
+            type="search"
+            defaultValue={search}
+            key={search}
+            placeholder="ward, outcome, revision, who or why"
+            onKeyDown={(e) => e.key === "Enter" && set("search", e.currentTarget.value.trim())}
+            onBlur={(e) => set("search", e.currentTarget.value.trim())}
+            className="w-72 rounded border border-rule bg-paper px-2 py-0.5"
+          />
+        </label>
+        <Choice label="What" value={kind} of={kinds} set={(v) => set("kind", v)} />
+        <Choice label="Since" value={hours} of={spans} any="ever" set={(v) => set("hours", v)} />
+      </div>
       <table className="mt-4 w-full table-fixed text-left">
         <colgroup>
           <col className="w-24" />
@@ -102,7 +156,7 @@ export function LogbookPage() {
         </tbody>
       </table>
       {list.data.total === 0 && (
-        <p className="mt-4 text-soft">{search ? "Nothing matches." : "Nothing has happened yet."}</p>
+        <p className="mt-4 text-soft">{words || hours ? "Nothing matches." : "Nothing has happened yet."}</p>
       )}
       <Pages total={list.data.total} limit={LIMIT} offset={offset} go={setOffset} />
       {open && (

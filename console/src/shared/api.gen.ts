@@ -1024,6 +1024,8 @@ export interface components {
             needs_you: number;
             /** @description of all that match */
             in_step: number;
+            /** @description of all that match, how many stand in the lines of their groups; the others are on the pages */
+            folded?: number;
             /** @description counts of all that match, by cluster and by owner */
             groups?: components["schemas"]["WardGroup"][];
         };
@@ -1033,6 +1035,10 @@ export interface components {
             name: string;
             total: number;
             in_step: number;
+            /** @description how many of them are no items, as they are quiet */
+            folded?: number;
+            /** @description how those that are folded stood over the last day: at each time as the worst of them */
+            watch?: components["schemas"]["Stretch"][];
         };
         WardDetail: {
             ward: components["schemas"]["Ward"];
@@ -1634,12 +1640,19 @@ export interface operations {
                 /** @description words that must all be in the name, cluster, owner, repository, revision or sentence */
                 search?: string;
                 standing?: components["schemas"]["Standing"];
+                health?: components["schemas"]["Health"];
                 cluster?: string;
                 owner?: string;
                 /** @description only those that this roster declares */
                 roster?: string;
+                /** @description only those that a person holds */
+                held?: boolean;
                 /** @description only those that need a person */
                 needs_you?: boolean;
+                /** @description only those that fold: in step and ready, and asking for nobody */
+                quiet?: boolean;
+                /** @description beyond a screenful, leave quiet wards out of the items: groups say how many they are, and how they stood */
+                fold?: "cluster" | "owner";
                 limit?: components["parameters"]["Limit"];
                 offset?: components["parameters"]["Offset"];
             };
@@ -2095,6 +2108,10 @@ export interface operations {
     listWardEntries: {
         parameters: {
             query?: {
+                /** @description words that must all be in the kind, outcome, revision, who or why */
+                search?: string;
+                /** @description only those that began at this time or later */
+                since?: string;
                 limit?: components["parameters"]["Limit"];
                 offset?: components["parameters"]["Offset"];
             };
@@ -2239,6 +2256,8 @@ export interface operations {
             query?: {
                 /** @description words that must all be in the ward, kind, outcome, revision, who or why */
                 search?: string;
+                /** @description only those that began at this time or later */
+                since?: string;
                 limit?: components["parameters"]["Limit"];
                 offset?: components["parameters"]["Offset"];
             };

@@ -233,6 +233,42 @@ export function Reason({ value, set }: { value: string; set: (s: string) => void
   );
 }
 
+/** One of some words, or any. */
+export function Choice({
+  label,
+  value,
+  of,
+  set,
+  any = "any",
+}: {
+  label: string;
+  value: string;
+  of: readonly (string | [value: string, text: string])[];
+  set: (s: string) => void;
+  any?: string;
+}) {
+  return (
+    <label className="inline-flex items-center gap-1.5">
+      <span className="text-soft">{label}</span>
+      <select
+        value={value}
+        onChange={(e) => set(e.target.value)}
+        className={`max-w-44 rounded border bg-paper px-1.5 py-0.5 ${value ? "border-ink font-bold" : "border-rule"}`}
+      >
+        <option value="">{any}</option>
+        {of.map((o) => {
+          const [v, text] = typeof o === "string" ? [o, o] : o;
+          return (
+            <option key={v} value={v}>
+              {text}
+            </option>
+          );
+        })}
+      </select>
+    </label>
+  );
+}
+
 /** Goes through the pages of a list; shown only when there is more than one. */
 export function Pages({
   total,

@@ -61,7 +61,10 @@ const paint: Record<string, string> = {
   failing: "var(--failing)",
 };
 
-export function WatchLine({ ward, now, height }: { ward: Ward; now: number; height: number }) {
+/** What a watch line shows: a ward, or several that share one. */
+export type Watched = Pick<Ward, "watch" | "notches"> & { id: string; standing: string; needs_you?: boolean };
+
+export function WatchLine({ ward, now, height }: { ward: Watched; now: number; height: number }) {
   const [scale] = useScale();
   const from = now - scale * HOUR;
   const x = (t: number) => Math.min(100, Math.max(0, ((t - from) / (scale * HOUR)) * 100));

@@ -4,28 +4,61 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Schemas, type Ward, api, got } from "../shared/api";
 import { NewWard } from "./newward";
-import { Button, Pages, Standing, ToneGlyph, Wrong, useNow } from "../shared/parts";
+import { Button, Choice, Pages, Standing, ToneGlyph, Wrong, useNow } from "../shared/parts";
 import { ScaleChoice, WatchLine, marks, useScale } from "../shared/watchline";
 import { ago, count, inWords, short, span } from "../shared/words";
 
 const LIMIT = 200;
 
+const standings = ["in step", "behind", "drifted", "contested", "blind"] as const;
+const healths = ["ready", "settling", "failing", "absent", "unknown"] as const;
+const filters = ["standing", "health", "cluster", "owner", "roster", "held"] as const;
+
+/** The filters of the board, as its address has them. */
+function useFilters() {
+  const [params, setParams] = useSearchParams();
+  const at = (k: string) => params.get(k) ?? "";
+  const query = {
+    search: at("search") || undefined,
+    standing: standings.find((s) => s === at("standing")),
+    health: healths.find((h) => h === at("health")),
+    cluster: at("cluster") || undefined,
+    owner: at("owner") || undefined,
+    roster: at("roster") || undefined,
+    held: at("held") === "yes" || undefined,
+  };
+  const set = (k: string, v: string) =>
+    setParams((p) => {
+      if (v) p.set(k, v);
+      else p.delete(k);
+      return p;
+    });
+  const clear = () =>
+    setParams((p) => {
+      for (const k of filters) p.delete(k);
+      return p;
+    });
+  return { query, at, set, clear, any: filters.some((k) => at(k)) };
+}
+
 export function Board() {
-  const [params] = useSearchParams();
-  const search = params.get("search") ?? "";
+  const { query, ...filter } = useFilters();
+  const search = query.search ?? "";
   const [offset, setOffset] = useState(0);
   const [by, setBy] = useState<"cluster" | "owner">(
     localStorage.getItem("vigila.group") === "owner" ? "owner" : "cluster",
   );
   const [scale] = useScale();
   const now = useNow();
-  useEffect(() => setOffset(0), [search]);
+  const asked = JSON.stringify([query, by]);
+  useEffect(() => setOffset(0), [asked]);
   useEffect(() => {
     document.title = "Vigila";
   }, []);
   const wards = useQuery({
-    queryKey: ["wards", search, offset],
-    queryFn: () => got(api.GET("/wards", { params: { query: { search, limit: LIMIT, offset } } })),
+    queryKey: ["wards", asked, offset],
+    queryFn: () =>
+      got(api.GET("/wards", { params: { query: { ...query, fold: by, limit: LIMIT, offset } } })),
     placeholderData: keepPreviousData,
     refetchInterval: 30_000,
   });
@@ -42,13 +75,18 @@ export function Board() {
   const quiet = items.filter((w) => !w.needs_you);
   const labels = new Map(clusters.data?.items.map((c) => [c.name, c.labels.tier]));
   const groups = Map.groupBy(quiet, (w) => (by === "cluster" ? w.cluster : (w.owner ?? "no owner")));
+  const counts = new Map(
+    (wards.data.groups ?? []).filter((g) => g.by === by).map((g) => [g.name || "no owner", g]),
+  );
+  for (const [name, g] of counts) if (g.folded && !groups.has(name)) groups.set(name, []);
+  const folded = wards.data.folded ?? 0;
   const oldest = items.map((w) => w.repository.at ?? "").sort()[0];
   const blind = (clusters.data?.items ?? []).filter((c) => !c.live.known).map((c) => c.name);
 
   return (
     <div ref={table}>
       <div className="flex items-start justify-between gap-4">
-        <h1 className="text-2xl font-bold">{title(total, needs_you, search)}</h1>
+        <h1 className="text-2xl font-bold">{title(total, needs_you, search, filter.any)}</h1>
         <Button
           changes
           tip="Write its ward file to a branch of the repository"
@@ -70,7 +108,14 @@ export function Board() {
           .filter(Boolean)
           .join(" ")}
       </p>
-      {total === 0 && !search && <Empty />}
+      {total === 0 && !search && !filter.any && <Empty />}
+      {(total > 10 || filter.any) && (
+        <Filters
+          filter={filter}
+          clusters={(clusters.data?.items ?? []).map((c) => c.name)}
+          rosters={(rosters.data?.items ?? []).map((r) => r.name)}
+        />
+      )}
       {total > 0 && (
         <>
           <div className="mt-4 grid grid-cols-[3rem_15rem_minmax(0,1fr)_20.5rem_5.5rem] items-end border-b border-rule px-3 pb-1.5 text-xs text-soft">
@@ -121,20 +166,127 @@ export function Board() {
               <h2 className="mb-0.5 px-3 text-sm font-bold text-soft">
                 {name}
                 {by === "cluster" && labels.get(name) && `, ${labels.get(name)}`} ·{" "}
-                {groupCount(
-                  list,
-                  wards.data.groups?.find((g) => g.by === by && (g.name || "no owner") === name),
-                )}
+                {groupCount(list, counts.get(name))}
               </h2>
               {list.map((w) => (
                 <Line key={w.id} ward={w} now={now} cluster={by === "owner"} />
               ))}
+              {!!counts.get(name)?.folded && (
+                <Folded key={asked} group={counts.get(name)!} name={name} query={query} now={now} />
+              )}
             </section>
           ))}
-          <Pages total={total} limit={LIMIT} offset={offset} go={setOffset} />
+          <Pages total={total - folded} limit={LIMIT} offset={offset} go={setOffset} />
         </>
       )}
     </div>
+  );
+}
+
+type Filtering = Omit<ReturnType<typeof useFilters>, "query">;
+
+/** What of the board is shown. */
+function Filters({
+  filter: f,
+  clusters,
+  rosters,
+}: {
+  filter: Filtering;
+  clusters: string[];
+  rosters: string[];
+}) {
+  const everything = useQuery({
+    queryKey: ["wards", "owners"],
+    queryFn: () => got(api.GET("/wards", { params: { query: { limit: 1 } } })),
+  });
+  const owners = (everything.data?.groups ?? []).filter((g) => g.by === "owner" && g.name).map((g) => g.name);
+  return (
+    <div
+      role="group"
+      aria-label="Filters"
+      className="mt-3 flex flex-wrap items-center gap-x-4 gap-y-2 text-sm"
+    >
+      <Choice label="Standing" value={f.at("standing")} of={standings} set={(v) => f.set("standing", v)} />
+      <Choice label="Health" value={f.at("health")} of={healths} set={(v) => f.set("health", v)} />
+      <Choice label="Cluster" value={f.at("cluster")} of={clusters} set={(v) => f.set("cluster", v)} />
+      {owners.length > 0 && (
+        <Choice label="Owner" value={f.at("owner")} of={owners.sort()} set={(v) => f.set("owner", v)} />
+      )}
+      {rosters.length > 1 && (
+        <Choice label="Roster" value={f.at("roster")} of={rosters} set={(v) => f.set("roster", v)} />
+      )}
+      <label className="inline-flex items-center gap-1.5">
+        <input
+          type="checkbox"
+          checked={f.at("held") === "yes"}
+          onChange={(e) => f.set("held", e.target.checked ? "yes" : "")}
+        />
+        <span className="text-soft">held only</span>
+      </label>
+      {f.any && (
+        <button className="underline decoration-dotted underline-offset-2 hover:text-ink" onClick={f.clear}>
+          All wards
+        </button>
+      )}
+    </div>
+  );
+}
+
+/** One line for the quiet wards of a group, with the watch line that they share; it opens to a line for each. */
+function Folded({
+  group: g,
+  name,
+  query,
+  now,
+}: {
+  group: Schemas["WardGroup"];
+  name: string;
+  query: ReturnType<typeof useFilters>["query"];
+  now: number;
+}) {
+  const [open, setOpen] = useState(false);
+  const [offset, setOffset] = useState(0);
+  const list = useQuery({
+    queryKey: ["wards", "folded", query, g.by, g.name, offset],
+    enabled: open,
+    queryFn: () =>
+      got(
+        api.GET("/wards", {
+          params: { query: { ...query, [g.by]: g.name || undefined, quiet: true, limit: LIMIT, offset } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    refetchInterval: 30_000,
+  });
+  const items = (list.data?.items ?? []).filter((w) => g.by !== "owner" || (w.owner ?? "") === g.name);
+  const watch = g.watch ?? [];
+  const since = watch.at(-1)?.from;
+  return (
+    <>
+      <button
+        aria-expanded={open}
+        data-folded={name}
+        onClick={() => setOpen(!open)}
+        className="grid min-h-9 w-full grid-cols-[3rem_15rem_minmax(0,1fr)_20.5rem_5.5rem] items-center border-b border-rule px-3 text-left hover:bg-sheet"
+      >
+        <span className="pl-1.5">
+          <Standing is="in step" />
+        </span>
+        <span className="truncate pr-2">
+          <strong>{count(g.folded ?? 0, "ward")}</strong>
+        </span>
+        <span className="truncate pr-6 text-soft">in step and ready; {open ? "fold them" : "show each"}</span>
+        <WatchLine
+          ward={{ id: `the quiet wards of ${name}`, standing: "in step", watch, notches: [] }}
+          now={now}
+          height={16}
+        />
+        <span className="text-right text-soft">{since ? span(now - Date.parse(since)) : ""}</span>
+      </button>
+      {open && list.error && <Wrong error={list.error} />}
+      {open && items.map((w) => <Line key={w.id} ward={w} now={now} cluster={g.by === "owner"} />)}
+      {open && <Pages total={list.data?.total ?? 0} limit={LIMIT} offset={offset} go={setOffset} />}
+    </>
   );
 }
 
@@ -182,7 +334,8 @@ function groupCount(list: Ward[], all?: Schemas["WardGroup"]): string {
   return step === total ? `${step} in step` : `${step} of ${total} in step`;
 }
 
-function title(total: number, needs: number, search: string): string {
+function title(total: number, needs: number, search: string, filtered: boolean): string {
+  if (total === 0 && filtered) return "No ward matches these filters";
   if (total === 0) return search ? `No ward matches “${search}”` : "No wards yet";
   if (search) return `${count(total, "ward")} ${total === 1 ? "matches" : "match"} “${search}”`;
   if (needs === 0) return "All is well";

@@ -30,6 +30,11 @@ type Result struct {
 
 var order = map[Word]int{Ready: 0, Unknown: 1, Settling: 2, Absent: 3, Failing: 4}
 
+// Words lists them.
+func Words() []string {
+	return []string{string(Ready), string(Settling), string(Failing), string(Absent), string(Unknown)}
+}
+
 // Worst is the worse of two results; the health of a ward is the worst of its objects.
 func Worst(a, b Result) Result {
 	if order[b.Word] > order[a.Word] {

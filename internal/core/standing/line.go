@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
 )
 
@@ -71,3 +72,79 @@ func (l *Line) Add(now time.Time, v *View) (begins *logbook.Stretch) {
 func (l *Line) Show(v *View) {
 	v.Since, v.Standings, v.Notches = l.since, slices.Clone(l.stretches), slices.Clone(l.notches)
 }
+
+// Common is one watch line for several wards: at each time as the one of them stood that stood worst, in the words of compare and
+// health. Stretches follow each other, oldest first; a ward that has none yet says nothing.
+func Common(all []*View) (out []logbook.Stretch) {
+	type turn struct {
+		at   time.Time
+		ward int
+		to   logbook.Stretch
+	}
+	var turns []turn
+	for i, v := range all {
+		for _, s := range v.Standings {
+			turns = append(turns, turn{s.From, i, s})
+		}
+	}
+	slices.SortStableFunc(turns, func(a, b turn) int { return a.at.Compare(b.at) })
+	standings, healths := map[string]int{}, map[string]int{} // how many wards stand so
+	now := make([]*logbook.Stretch, len(all))
+	for i, t := range turns {
+		if old := now[t.ward]; old != nil {
+			standings[old.Standing]--
+			healths[old.Health]--
+		}
+		now[t.ward] = &turns[i].to
+		standings[t.to.Standing]++
+		healths[t.to.Health]++
+		if i+1 < len(turns) && turns[i+1].at.Equal(t.at) {
+			continue
+		}
+		s := logbook.Stretch{From: t.at, Standing: worst(standings, standingsDown, t.to.Standing), Health: worst(healths, healthsDown, t.to.Health)}
+		if n := len(out); n == 0 || out[n-1].Standing != s.Standing || out[n-1].Health != s.Health {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// From what matters most to what matters least.
+var (
+	standingsDown = []string{string(compare.Contested), string(compare.Drifted), string(compare.Blind), string(compare.Behind), string(compare.InStep)}
+	healthsDown   = []string{string(health.Failing), string(health.Absent), string(health.Settling), string(health.Unknown), string(health.Ready)}
+)
+
+func worst(of map[string]int, down []string, otherwise string) string {
+	for _, w := range down {
+		if of[w] > 0 {
+			return w
+		}
+	}
+	return otherwise
+}
+
+// Fold tells which wards are so quiet that a line for all of them is enough, by the name of their group: those that are in step and
+// ready, and ask for nobody. Up to a screenful none is: then every ward has a line of its own.
+func Fold(all []*View, group func(*View) string) (folded map[string][]*View, rest []*View) {
+	if len(all) <= screenful {
+		return nil, all
+	}
+	folded = map[string][]*View{}
+	for _, v := range all {
+		if !Quietly(v) {
+			rest = append(rest, v)
+			continue
+		}
+		folded[group(v)] = append(folded[group(v)], v)
+	}
+	return folded, rest
+}
+
+// Quietly tells whether a ward is in step and ready, and asks for nobody.
+func Quietly(v *View) bool {
+	return !v.NeedsYou && v.Run == nil && v.Hold == nil && v.Standing == compare.InStep && v.Health.Word == health.Ready
+}
+
+// screenful is how many lines a person looks through without scrolling much.
+const screenful = 40
