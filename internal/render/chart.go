@@ -651,8 +651,12 @@ func (g given) fit(file string, text []byte, vals any, what string, below []stri
 				break
 			}
 		}
-		if len(full) == 0 && g.ward.File != "" && (len(g.ward.From.Values) > 0 || len(g.files) == 0) {
-			e.File, e.Line = g.ward.File, g.ward.Line
+		switch {
+		case len(full) > 0:
+		case g.ward.File == "":
+			e.Text += ", for ward " + g.ward.Name
+		case len(g.ward.From.Values) > 0 || len(g.files) == 0:
+			e.File, e.Line = g.ward.File, g.ward.LineOf("from")
 		}
 		found[e.Error()] = e
 	}

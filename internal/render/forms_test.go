@@ -483,7 +483,7 @@ func TestTemplatesGiveTypedValues(t *testing.T) {
 	assert.Equal(t, "on quay (rehearsal)", at2(t, d, "metadata", "annotations", "where"))
 	assert.Equal(t, "t/deploy.yaml:1", r.Objects[0].At())
 	for name, c := range map[string]struct{ file, text, from, want string }{
-		"missing":        {"", "", "values: {}", "w.yaml:1: value image is missing, and template t needs it"},
+		"missing":        {"", "", "values: {}", "w.yaml:3: value image is missing, and template t needs it"},
 		"mistyped":       {"", "", "values: {image: x, replica: 2}", "w.yaml:6: value replica: template t takes none of that name; did you mean replicas?"},
 		"wrong type":     {"", "", "values: {image: x, replicas: two}", "replicas: got string, want integer"},
 		"no such param":  {"t/x.yaml", "a: 1\nb: ${{ params.nope }}", "values: {image: x}", "t/x.yaml:2: ${{ params.nope }}: there is no nope; params has: debug, image, labels, ports, replicas"},
