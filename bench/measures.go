@@ -287,7 +287,7 @@ type pushed struct {
 	s       *service
 	repo    *repository
 	wards   int
-	path    string // of notices
+	path    string // of pushes
 	sign    string
 	changed chan string
 	bare    string // what the bare fetch brings up to date
@@ -327,7 +327,7 @@ func (p *pushed) prepare(ctx context.Context) (err error) {
 	if err := s.all(ctx, "every ward is in step", p.wards, inStep); err != nil {
 		return err
 	}
-	key, err := s.api.MakeNoticeKeyWithResponse(ctx, "harbour")
+	key, err := s.api.MakePushKeyWithResponse(ctx, "harbour")
 	if err := s.api.Check(key, err); err != nil {
 		return err
 	}
@@ -348,7 +348,7 @@ func (p *pushed) fetch() (time.Duration, error) {
 	return time.Since(start), err
 }
 
-// one pushes a commit to one ward: how long a bare fetch of it takes, and how long it takes from the notice until the ward is
+// one pushes a commit to one ward: how long a bare fetch of it takes, and how long it takes from the push until the ward is
 // called behind.
 func (p *pushed) one(ctx context.Context, n int) (ours, limit time.Duration, err error) {
 	i := n * 37 % p.wards
@@ -370,7 +370,7 @@ func (p *pushed) one(ctx context.Context, n int) (ours, limit time.Duration, err
 	}
 	_ = a.Body.Close()
 	if a.StatusCode != http.StatusAccepted {
-		return 0, 0, fmt.Errorf("the notice was answered %s", a.Status)
+		return 0, 0, fmt.Errorf("the push was answered %s", a.Status)
 	}
 	for behind := false; !behind; {
 		select {
@@ -390,11 +390,11 @@ func (p *pushed) one(ctx context.Context, n int) (ours, limit time.Duration, err
 	return time.Since(start), limit, nil
 }
 
-// push: from a push notice until the API says behind, beside a bare fetch of the same commit.
+// push: from a push until the API says behind, beside a bare fetch of the same commit.
 func (w *world) push(ctx context.Context, wards int) (row, error) {
 	const rounds = 21
-	r := row{what: fmt.Sprintf("commit pushed until the standing is behind, by a push notice, %d wards in one repository", wards), against: "a bare `git fetch` of that commit", goal: "within 2 times plus 50 ms; exactly the touched ward rendered",
-		how: fmt.Sprintf("Each commit changes one ward. From sending the signed notice until, after a server-sent event, the API calls that ward behind. The bare fetch brings a mirror of its own up to the same commit from the same server. In turns, median of %d. vigila_renders_total tells how many trees were rendered.", rounds)}
+	r := row{what: fmt.Sprintf("commit pushed until the standing is behind, by a push, %d wards in one repository", wards), against: "a bare `git fetch` of that commit", goal: "within 2 times plus 50 ms; exactly the touched ward rendered",
+		how: fmt.Sprintf("Each commit changes one ward. From sending the signed push until, after a server-sent event, the API calls that ward behind. The bare fetch brings a mirror of its own up to the same commit from the same server. In turns, median of %d. vigila_renders_total tells how many trees were rendered.", rounds)}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	p, err := w.wardsPushed(ctx, wards)

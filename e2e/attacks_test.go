@@ -142,13 +142,13 @@ func TestGitCredentialsFollowNoRedirect(t *testing.T) {
 	assert.Empty(t, got)
 }
 
-// TestWithoutASignIn: made-up methods leave nothing behind, unsigned notices are not read and do not fill the log, and
+// TestWithoutASignIn: made-up methods leave nothing behind, unsigned pushes are not read and do not fill the log, and
 // names are told to nobody.
 func TestWithoutASignIn(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
 	s.push("One", map[string]string{"app/horn.yaml": config("horn", "x", "1")})
-	s.ok("repo", "notices", s.name)
+	s.ok("repo", "pushes", s.name, "--new-key")
 	for i := range 40 {
 		q, err := http.NewRequest(strings.Repeat(string(rune('A'+i%26)), 100+i), s.url+"/healthz", nil)
 		require.NoError(t, err)
@@ -163,7 +163,7 @@ func TestWithoutASignIn(t *testing.T) {
 	answered := 0
 	for i := range 100 {
 		body := &endless{left: 64 << 20}
-		q, err := http.NewRequest(http.MethodPost, s.url+"/api/v1/repos/"+[]string{s.name, "none"}[i%2]+"/notices", body)
+		q, err := http.NewRequest(http.MethodPost, s.url+"/api/v1/repos/"+[]string{s.name, "none"}[i%2]+"/pushes", body)
 		require.NoError(t, err)
 		if i%4 == 3 {
 			q.Header.Set("Vigila-Signature", "00")
@@ -178,7 +178,7 @@ func TestWithoutASignIn(t *testing.T) {
 		assert.Less(t, 64<<20-body.left, 16<<20, "it is not read, but for what lies in the buffers of the connection")
 	}
 	assert.NotZero(t, answered)
-	assert.LessOrEqual(t, strings.Count(s.log.String(), "push notices were not signed"), 2)
+	assert.LessOrEqual(t, strings.Count(s.log.String(), "pushes were not signed"), 2)
 	for _, path := range []string{"/metrics", "/api/v1/wards", "/api/v1/clusters"} {
 		r, err := http.Get(s.url + path)
 		require.NoError(t, err)

@@ -124,8 +124,8 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 	cli("cluster", "add", "by-file", "--kubeconfig", write("apiVersion: v1\nkind: Config\ncurrent-context: a\nclusters: [{name: a, cluster: {server: 'https://127.0.0.1:1'}}]\ncontexts: [{name: a, context: {cluster: a, user: u}}]\nusers: [{name: u, user: {password: "+p.in("a kubeconfig's password")+", username: u}}]\n"))
 	cli("cluster", "add", "broken", "--kubeconfig", write("users: [{name: u, user: {token: "+p.in("a kubeconfig with a mistake")+"\n"))
 	cli("sign-in", s.url+"/#sign-in=vigila_"+p.in("a link that is not taken"))
-	for header, value := range map[string]string{"Authorization": "Bearer " + p.in("a token that is not known"), "X-Gitlab-Token": p.in("a notice with a wrong key")} {
-		q, err := http.NewRequest(http.MethodPost, s.url+"/api/v1/repos/"+s.name+"/notices?token="+p.in("a query"), strings.NewReader("{}"))
+	for header, value := range map[string]string{"Authorization": "Bearer " + p.in("a token that is not known"), "X-Gitlab-Token": p.in("a push with a wrong key")} {
+		q, err := http.NewRequest(http.MethodPost, s.url+"/api/v1/repos/"+s.name+"/pushes?token="+p.in("a query"), strings.NewReader("{}"))
 		require.NoError(t, err)
 		q.Header.Set(header, value)
 		r, err := http.DefaultClient.Do(q)
@@ -135,9 +135,9 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 		said.Write(b)
 		_ = r.Body.Close()
 	}
-	key, err := s.api.MakeNoticeKeyWithResponse(t.Context(), s.name)
+	key, err := s.api.MakePushKeyWithResponse(t.Context(), s.name)
 	require.NoError(t, s.api.Check(key, err))
-	p["the key of notices"] = key.JSON200.Key
+	p["the key of pushes"] = key.JSON200.Key
 	made, err := s.api.MakeTokenWithResponse(t.Context(), client.MakeToken{Name: "pipeline", Role: "reader", For: 3600})
 	require.NoError(t, s.api.Check(made, err))
 	p["a token"], p["the first token"] = made.JSON200.Token, s.token

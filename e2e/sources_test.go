@@ -645,12 +645,12 @@ func sign(key, text string) []byte {
 	return mac.Sum(nil)
 }
 
-// TestNoticesOfCodeHosts: the signatures that code hosts send are taken, and no others.
-func TestNoticesOfCodeHosts(t *testing.T) {
+// TestPushesOfCodeHosts: the signatures that code hosts send are taken, and no others.
+func TestPushesOfCodeHosts(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
 	var key struct{ Key, Path string }
-	require.NoError(t, json.Unmarshal([]byte(s.ok("repo", "notices", s.name, "-o", "json")), &key))
+	require.NoError(t, json.Unmarshal([]byte(s.ok("repo", "pushes", s.name, "--new-key", "-o", "json")), &key))
 	body := `{"ref": "refs/heads/main"}`
 	send := func(headers map[string]string) int {
 		r, err := http.NewRequest(http.MethodPost, s.url+key.Path, strings.NewReader(body))

@@ -317,3 +317,31 @@ func TestAThousandQuietWards(t *testing.T) {
 	b.shows("gale watch")
 	assert.NotContains(t, b.text(), "fold-12")
 }
+
+// TestCompletionKnowsWhatThereIs: wards, entries, objects, clusters, repositories, rosters, standings and guards.
+func TestCompletionKnowsWhatThereIs(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("A horn", map[string]string{"app/horn.yaml": config("horn", "interval", "30s"), "wards/none.yaml": "# later\n"})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s"))
+	s.until("it is in step", inStepAndReady)
+	s.ok("roster", "add", "sound", "--repo", s.name, "--path", "wards")
+	id := s.name + "@quay"
+	for _, c := range []struct {
+		typed []string
+		want  string
+	}{
+		{[]string{"ward", "show", ""}, id + "\tin step"}, {[]string{"rollback", id, ""}, "1\tsync, done"}, {[]string{"compare", id, ""}, "1\tsync, done"}, {[]string{"logbook", id, ""}, "1\tsync"},
+		{[]string{"run", id, ""}, "1\tsync"}, {[]string{"sync", id, "--only", ""}, "ConfigMap/horn"}, {[]string{"rollback", id, "1", "--only", ""}, "ConfigMap/horn"}, {[]string{"ward", "list", "--cluster", ""}, "quay"},
+		{[]string{"ward", "list", "--owner", ""}, "harbour-ops"}, {[]string{"ward", "list", "--standing", ""}, "in step"}, {[]string{"ward", "list", "--health", ""}, "failing"}, {[]string{"ward", "list", "--roster", ""}, "sound"},
+		{[]string{"repo", "look", ""}, s.name}, {[]string{"repo", "pushes", ""}, s.name}, {[]string{"cluster", "schema", ""}, "quay"}, {[]string{"roster", "show", ""}, "sound"}, {[]string{"roster", "add", "x", "--repo", ""}, s.name},
+		{[]string{"diff", id, "-o", ""}, "json"},
+	} {
+		assert.Contains(t, s.ok(append([]string{"__complete"}, c.typed...)...), c.want, c.typed)
+	}
+	s.push("No horn", map[string]string{"app/horn.yaml": "", "app/none.yaml": "# nothing\n"})
+	s.until("it stops before harm", func(w client.Ward) bool { return len(w.Guards) > 0 })
+	assert.Contains(t, s.ok("__complete", "sync", id, "--allow", ""), "empty-render\t")
+	s.ok("reject", id, s.ward().Applied.Id, "--why", "it squeaks")
+	assert.Contains(t, s.ok("__complete", "accept", id, ""), "it squeaks")
+}

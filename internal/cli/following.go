@@ -206,7 +206,7 @@ func (a *app) run() *cobra.Command {
 		Use: "run WARD [ENTRY]", Short: "Follow the run that goes on, or say how one ended",
 		Long:              "Follow a run to its end, whoever began it: the one that goes on, or that of an entry. Exit code 0 when it ended done, 1 when it did not, or none goes on.",
 		Example:           "  vigila run berth-planner@quay\n  vigila run berth-planner@quay 41 -o json",
-		ValidArgsFunction: a.wards,
+		ValidArgsFunction: a.complete(entries(false)),
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) < 1 || len(args) > 2 {
 				return usage("vigila run needs a ward, and takes the number of an entry")

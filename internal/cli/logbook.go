@@ -28,7 +28,7 @@ func (a *app) logbook() *cobra.Command {
 			}
 			return nil
 		},
-		ValidArgsFunction: a.wards,
+		ValidArgsFunction: a.complete(entries(false)),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			if err := pageAsked(pageNo, limit); err != nil {
 				return err

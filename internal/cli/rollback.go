@@ -27,7 +27,7 @@ back to that entry (without ENTRY: to what the cluster holds now), so that git c
   vigila rollback fare-gate@skerry 38 --preview
   vigila rollback fare-gate@skerry 38 --only ConfigMap/fares
   vigila rollback fare-gate@skerry --propose`,
-		ValidArgsFunction: a.wards,
+		ValidArgsFunction: a.complete(entries(true)),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 && len(args) < 3 && propose {
 				if in.preview {
@@ -193,7 +193,7 @@ declares now. Secret values are shown as digests. Exit code 3 when there are dif
 			}
 			return nil
 		},
-		ValidArgsFunction: a.wards,
+		ValidArgsFunction: a.complete(entries(true)),
 		RunE: func(c *cobra.Command, args []string) error {
 			var q client.CompareEntriesParams
 			var err error
@@ -317,7 +317,7 @@ func (a *app) accept() *cobra.Command {
 		Use: "accept WARD REVISION", Short: "Lift the rejection of a revision: automatic runs may go there again",
 		Example:           "  vigila accept fare-gate@skerry 4be19f0",
 		Args:              exactly(2, "a ward and a revision"),
-		ValidArgsFunction: a.wards,
+		ValidArgsFunction: a.complete(rejected),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.LiftRejectionWithResponse(c.Context(), args[0], args[1], &client.LiftRejectionParams{Why: why})
 			if err := conn.Check(r, err); err != nil {

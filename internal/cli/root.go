@@ -70,9 +70,39 @@ syncs changes, tells drift and who caused it, and goes back to an earlier revisi
 		Run: func(c *cobra.Command, _ []string) { fmt.Fprintln(c.OutOrStdout(), "vigila "+version) },
 	})
 	root.AddCommand(local...)
+	root.AddCommand(&cobra.Command{Use: "words", Short: "What the words mean: standings, health, who needs you, exit codes", Long: wordsHelp})
+	a.completions(root)
 	choose(root)
 	return root
 }
+
+// wordsHelp explains, in one place, what every command says without explaining it. docs/standing.md has more.
+const wordsHelp = `Where a ward stands:
+  =  in step     the cluster holds what the repository declares
+  <  behind      the repository moved; a sync carries it on
+  ≠  drifted     the cluster moved: another client changed or deleted what Vigila applied
+  ⇄  contested   another client takes each restore back; it is not restored any more
+  ?  blind       the repository or the cluster can't be read: what is shown is the last known
+
+How its objects do:
+  ●  ready       everything does what it is for
+  ◐  settling    it is getting there
+  ▲  failing     it is not, and why is said
+  ○  absent      it is not in the cluster
+  ·  unknown     nobody has looked
+
+Need you: a ward needs you when nothing more happens by itself. It asks first and is behind; it reports drift instead of
+restoring it; a run failed and went back; a guard stands before a sync; something is failing, contested or can't be
+read; it is done half. What goes on by itself (a run, a wait, a restore a moment from now), and what a person holds, does not.
+
+Who changed a field is the name by which that client applied it, as the cluster notes it (managedFields): kubectl-edit,
+a controller, a pipeline. Which person that was only the cluster's audit log knows.
+
+Exit codes, of every command:
+  0   done: what was asked for is so
+  1   failed, refused, or not known
+  2   wrong usage: nothing was asked of the service
+  3   there are differences (diff, compare), or there is something to do (--preview)`
 
 // choose makes every command that only holds others say which there are, and refuse one that there is not.
 func choose(c *cobra.Command) {
@@ -174,23 +204,9 @@ func (a *app) reading(c *cobra.Command) *cobra.Command {
 }
 
 // wards completes ward names.
-func (a *app) wards(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	if len(args) > 0 {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	conn, err := client.Dial(a.context)
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	r, err := conn.ListWardsWithResponse(c.Context(), &client.ListWardsParams{Limit: 1000})
-	if conn.Check(r, err) != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	var ids []string
-	for _, w := range r.JSON200.Items {
-		ids = append(ids, w.Id)
-	}
-	return ids, cobra.ShellCompDirectiveNoFileComp
+// wards offers wards where the first word is one.
+func (a *app) wards(c *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	return a.first(wardIDs)(c, args, typed)
 }
 
 func (a *app) signIn() *cobra.Command {

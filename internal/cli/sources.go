@@ -64,7 +64,7 @@ func onPage(page, limit, total int) error {
 
 func (a *app) repo() *cobra.Command {
 	c := &cobra.Command{Use: "repo", Short: "Add, list and remove repositories, of git and of charts", Example: "  vigila repo list"}
-	c.AddCommand(a.repoAdd(), a.repoList(), a.repoLook(), a.repoRemove(), a.repoNotices())
+	c.AddCommand(a.repoAdd(), a.repoList(), a.repoLook(), a.repoRemove(), a.repoPushes(), a.repoNotices())
 	return c
 }
 
@@ -204,37 +204,70 @@ func (a *app) repoRemove() *cobra.Command {
 	}
 }
 
-func (a *app) repoNotices() *cobra.Command {
-	return a.reading(&cobra.Command{
-		Use: "notices NAME", Short: "Make the key that signs push notices, so that a push is seen at once",
-		Long: `Make the key that signs push notices of a repository, and show how to send one. With notices a push is seen at
-once; without them the repository is looked at as often as its wards ask for. The key is shown this once; the one
-before it is not taken any more. The webhooks of code hosts that sign their body with HMAC-SHA256, or send a secret
-token, are taken as they are: give them the address and the key.`,
-		Example: "  vigila repo notices moorings", Args: exactly(1, "the name of a repository"),
+func (a *app) repoPushes() *cobra.Command {
+	var fresh bool
+	c := &cobra.Command{
+		Use: "pushes NAME", Short: "Show how a repository's server tells of pushes, so that each is seen at once",
+		Long: `Show how a repository's server tells of pushes: the address, whether there is a key that signs them, and when the
+last one was taken. With pushes a commit is seen at once; without them the repository is looked at as often as its wards
+ask for. --new-key makes the key and shows it this once; the one before it is not taken any more. The webhooks of code
+hosts that sign their body with HMAC-SHA256, or send a secret token, are taken as they are: give them the address and the key.`,
+		Example: "  vigila repo pushes moorings\n  vigila repo pushes moorings --new-key", Args: exactly(1, "the name of a repository"),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
-			r, err := conn.MakeNoticeKeyWithResponse(c.Context(), args[0])
+			p := a.printer(c.OutOrStdout())
+			if fresh {
+				return a.newPushKey(c, conn, p, args[0])
+			}
+			r, err := conn.GetPushesWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
 			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
 				return err
 			}
-			p := a.printer(c.OutOrStdout())
-			address := strings.TrimSuffix(conn.Context.URL, "/") + r.JSON200.Path
-			p.line("Send a notice after each push to %s; its signature is the HMAC-SHA256 of the body with this key:", args[0])
-			p.line("")
-			p.line("  %s", r.JSON200.Key)
-			p.line("")
-			p.line("In a code host's webhook: the address is %s, the secret is the key.", address)
-			p.line("As a post-receive hook, or in a pipeline:")
-			p.line("")
-			p.line("  body='{}'")
-			p.line("  sign=$(printf %%s \"$body\" | openssl dgst -sha256 -hmac %s | sed 's/^.* //')", r.JSON200.Key)
-			p.line("  curl -fsS -X POST --data \"$body\" -H \"Vigila-Signature: $sign\" %s", address)
+			p.line("Pushes to %s are told to %s", p.paint("bold", args[0]), strings.TrimSuffix(conn.Context.URL, "/")+r.JSON200.Path)
+			switch {
+			case !r.JSON200.Key:
+				p.line("None is taken: there is no key that signs them. Make one: vigila repo pushes %s --new-key", args[0])
+			case r.JSON200.Last.IsZero():
+				p.line("There is a key; none has come since the service started.")
+			default:
+				p.line("The last one came %s.", ago(r.JSON200.Last))
+			}
 			return nil
 		}),
-	})
+	}
+	c.Flags().BoolVar(&fresh, "new-key", false, "make the key that signs them, in place of the one before")
+	return a.reading(c)
+}
+
+func (a *app) newPushKey(c *cobra.Command, conn *client.Conn, p *printer, repo string) error {
+	r, err := conn.MakePushKeyWithResponse(c.Context(), repo)
+	if err := conn.Check(r, err); err != nil {
+		return err
+	}
+	if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+		return err
+	}
+	address := strings.TrimSuffix(conn.Context.URL, "/") + r.JSON200.Path
+	p.line("Tell of each push to %s; the signature is the HMAC-SHA256 of the body with this key:", repo)
+	p.line("")
+	p.line("  %s", r.JSON200.Key)
+	p.line("")
+	p.line("In a code host's webhook: the address is %s, the secret is the key.", address)
+	p.line("As a post-receive hook, or in a pipeline:")
+	p.line("")
+	p.line("  body='{}'")
+	p.line("  sign=$(printf %%s \"$body\" | openssl dgst -sha256 -hmac %s | sed 's/^.* //')", r.JSON200.Key)
+	p.line("  curl -fsS -X POST --data \"$body\" -H \"Vigila-Signature: $sign\" %s", address)
+	return nil
+}
+
+// repoNotices is what repo pushes was called before, when it made a key at each call.
+func (a *app) repoNotices() *cobra.Command {
+	return &cobra.Command{Use: "notices NAME", Hidden: true, RunE: func(*cobra.Command, []string) error {
+		return usage("it is called vigila repo pushes NAME now; --new-key makes a key, as this did at each call")
+	}}
 }
 
 func (a *app) cluster() *cobra.Command {

@@ -971,15 +971,6 @@ type Notch struct {
 	Outcome Outcome   `json:"outcome"`
 }
 
-// NoticeKey defines model for NoticeKey.
-type NoticeKey struct {
-	// Key the HMAC key as a text; its bytes are the key
-	Key string `json:"key"`
-
-	// Path where notices go, at this service's address
-	Path string `json:"path"`
-}
-
 // Object defines model for Object.
 type Object struct {
 	// Additions what others added
@@ -1130,6 +1121,27 @@ type ProposeRollback struct {
 type ProposedFile struct {
 	Path string `json:"path"`
 	Text string `json:"text"`
+}
+
+// PushKey defines model for PushKey.
+type PushKey struct {
+	// Key the HMAC key as a text; its bytes are the key
+	Key string `json:"key"`
+
+	// Path where pushes go, at this service's address
+	Path string `json:"path"`
+}
+
+// Pushes defines model for Pushes.
+type Pushes struct {
+	// Key there is a key that signs them; without one none is taken
+	Key bool `json:"key"`
+
+	// Last when the last one was taken since the service started
+	Last time.Time `json:"last,omitempty,omitzero"`
+
+	// Path where pushes go, at this service's address
+	Path string `json:"path"`
 }
 
 // RejectRevision defines model for RejectRevision.
@@ -1936,17 +1948,22 @@ type ClientInterface interface {
 	// Corresponds with POST /repos/{name}/look (the `LookAtRepo` operationId).
 	LookAtRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
+	// MakePushKey Make the key that signs pushes of a repository; the one before it is not taken any more
 	//
-	// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
-	MakeNoticeKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /repos/{name}/push-key (the `MakePushKey` operationId).
+	MakePushKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// NoticePush Tell that something was pushed, so that the repository is looked at now
+	// GetPushes Where a repository's server tells of pushes, whether it can, and when it last has
 	//
-	// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
+	// Corresponds with GET /repos/{name}/pushes (the `GetPushes` operationId).
+	GetPushes(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakePush Tell that something was pushed, so that the repository is looked at now
 	//
-	// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
-	NoticePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+	//
+	// Corresponds with POST /repos/{name}/pushes (the `TakePush` operationId).
+	TakePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRosters Rosters, each with its own standing and that of the wards it keeps
 	//
@@ -2514,11 +2531,11 @@ func (c *Client) LookAtRepo(ctx context.Context, name ItemName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
+// MakePushKey Make the key that signs pushes of a repository; the one before it is not taken any more
 //
-// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
-func (c *Client) MakeNoticeKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewMakeNoticeKeyRequest(c.Server, name)
+// Corresponds with POST /repos/{name}/push-key (the `MakePushKey` operationId).
+func (c *Client) MakePushKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakePushKeyRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -2529,13 +2546,28 @@ func (c *Client) MakeNoticeKey(ctx context.Context, name ItemName, reqEditors ..
 	return c.Client.Do(req)
 }
 
-// NoticePush Tell that something was pushed, so that the repository is looked at now
+// GetPushes Where a repository's server tells of pushes, whether it can, and when it last has
 //
-// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
+// Corresponds with GET /repos/{name}/pushes (the `GetPushes` operationId).
+func (c *Client) GetPushes(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPushesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakePush Tell that something was pushed, so that the repository is looked at now
 //
-// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
-func (c *Client) NoticePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewNoticePushRequest(c.Server, name)
+// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+//
+// Corresponds with POST /repos/{name}/pushes (the `TakePush` operationId).
+func (c *Client) TakePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakePushRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -3843,8 +3875,8 @@ func NewLookAtRepoRequest(server string, name ItemName) (*http.Request, error) {
 	return req, nil
 }
 
-// NewMakeNoticeKeyRequest constructs an http.Request for the MakeNoticeKey method
-func NewMakeNoticeKeyRequest(server string, name ItemName) (*http.Request, error) {
+// NewMakePushKeyRequest constructs an http.Request for the MakePushKey method
+func NewMakePushKeyRequest(server string, name ItemName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3859,7 +3891,7 @@ func NewMakeNoticeKeyRequest(server string, name ItemName) (*http.Request, error
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/repos/%s/notice-key", pathParam0)
+	operationPath := fmt.Sprintf("/repos/%s/push-key", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3877,8 +3909,8 @@ func NewMakeNoticeKeyRequest(server string, name ItemName) (*http.Request, error
 	return req, nil
 }
 
-// NewNoticePushRequest constructs an http.Request for the NoticePush method
-func NewNoticePushRequest(server string, name ItemName) (*http.Request, error) {
+// NewGetPushesRequest constructs an http.Request for the GetPushes method
+func NewGetPushesRequest(server string, name ItemName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3893,7 +3925,41 @@ func NewNoticePushRequest(server string, name ItemName) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/repos/%s/notices", pathParam0)
+	operationPath := fmt.Sprintf("/repos/%s/pushes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakePushRequest constructs an http.Request for the TakePush method
+func NewTakePushRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/pushes", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5753,21 +5819,28 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /repos/{name}/look (the `LookAtRepo` operationId).
 	LookAtRepoWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*LookAtRepoResponse, error)
 
-	// MakeNoticeKeyWithResponse Make the key that signs push notices of a repository; the one before it is not taken any more
+	// MakePushKeyWithResponse Make the key that signs pushes of a repository; the one before it is not taken any more
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
-	MakeNoticeKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakeNoticeKeyResponse, error)
+	// Corresponds with POST /repos/{name}/push-key (the `MakePushKey` operationId).
+	MakePushKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakePushKeyResponse, error)
 
-	// NoticePushWithResponse Tell that something was pushed, so that the repository is looked at now
-	//
-	// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
+	// GetPushesWithResponse Where a repository's server tells of pushes, whether it can, and when it last has
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
-	NoticePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*NoticePushResponse, error)
+	// Corresponds with GET /repos/{name}/pushes (the `GetPushes` operationId).
+	GetPushesWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetPushesResponse, error)
+
+	// TakePushWithResponse Tell that something was pushed, so that the repository is looked at now
+	//
+	// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /repos/{name}/pushes (the `TakePush` operationId).
+	TakePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TakePushResponse, error)
 
 	// ListRostersWithResponse Rosters, each with its own standing and that of the wards it keeps
 	//
@@ -6751,32 +6824,32 @@ func (r LookAtRepoResponse) ContentType() string {
 	return ""
 }
 
-type MakeNoticeKeyResponse struct {
+type MakePushKeyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *NoticeKey
+	JSON200 *PushKey
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r MakeNoticeKeyResponse) GetJSON200() *NoticeKey {
+func (r MakePushKeyResponse) GetJSON200() *PushKey {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r MakeNoticeKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r MakePushKeyResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r MakeNoticeKeyResponse) GetBody() []byte {
+func (r MakePushKeyResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r MakeNoticeKeyResponse) Status() string {
+func (r MakePushKeyResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -6784,7 +6857,7 @@ func (r MakeNoticeKeyResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r MakeNoticeKeyResponse) StatusCode() int {
+func (r MakePushKeyResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -6792,32 +6865,39 @@ func (r MakeNoticeKeyResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r MakeNoticeKeyResponse) ContentType() string {
+func (r MakePushKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type NoticePushResponse struct {
+type GetPushesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pushes
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPushesResponse) GetJSON200() *Pushes {
+	return r.JSON200
+}
+
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r NoticePushResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r GetPushesResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r NoticePushResponse) GetBody() []byte {
+func (r GetPushesResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r NoticePushResponse) Status() string {
+func (r GetPushesResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -6825,7 +6905,7 @@ func (r NoticePushResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r NoticePushResponse) StatusCode() int {
+func (r GetPushesResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -6833,7 +6913,48 @@ func (r NoticePushResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r NoticePushResponse) ContentType() string {
+func (r GetPushesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakePushResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakePushResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakePushResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakePushResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakePushResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakePushResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8603,32 +8724,45 @@ func (c *ClientWithResponses) LookAtRepoWithResponse(ctx context.Context, name I
 	return ParseLookAtRepoResponse(rsp)
 }
 
-// MakeNoticeKeyWithResponse Make the key that signs push notices of a repository; the one before it is not taken any more
+// MakePushKeyWithResponse Make the key that signs pushes of a repository; the one before it is not taken any more
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /repos/{name}/notice-key (the `MakeNoticeKey` operationId).
-func (c *ClientWithResponses) MakeNoticeKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakeNoticeKeyResponse, error) {
-	rsp, err := c.MakeNoticeKey(ctx, name, reqEditors...)
+// Corresponds with POST /repos/{name}/push-key (the `MakePushKey` operationId).
+func (c *ClientWithResponses) MakePushKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakePushKeyResponse, error) {
+	rsp, err := c.MakePushKey(ctx, name, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseMakeNoticeKeyResponse(rsp)
+	return ParseMakePushKeyResponse(rsp)
 }
 
-// NoticePushWithResponse Tell that something was pushed, so that the repository is looked at now
-//
-// Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
+// GetPushesWithResponse Where a repository's server tells of pushes, whether it can, and when it last has
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /repos/{name}/notices (the `NoticePush` operationId).
-func (c *ClientWithResponses) NoticePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*NoticePushResponse, error) {
-	rsp, err := c.NoticePush(ctx, name, reqEditors...)
+// Corresponds with GET /repos/{name}/pushes (the `GetPushes` operationId).
+func (c *ClientWithResponses) GetPushesWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetPushesResponse, error) {
+	rsp, err := c.GetPushes(ctx, name, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseNoticePushResponse(rsp)
+	return ParseGetPushesResponse(rsp)
+}
+
+// TakePushWithResponse Tell that something was pushed, so that the repository is looked at now
+//
+// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /repos/{name}/pushes (the `TakePush` operationId).
+func (c *ClientWithResponses) TakePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TakePushResponse, error) {
+	rsp, err := c.TakePush(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakePushResponse(rsp)
 }
 
 // ListRostersWithResponse Rosters, each with its own standing and that of the wards it keeps
@@ -9642,22 +9776,22 @@ func ParseLookAtRepoResponse(rsp *http.Response) (*LookAtRepoResponse, error) {
 	return response, nil
 }
 
-// ParseMakeNoticeKeyResponse parses an HTTP response from a MakeNoticeKeyWithResponse call
-func ParseMakeNoticeKeyResponse(rsp *http.Response) (*MakeNoticeKeyResponse, error) {
+// ParseMakePushKeyResponse parses an HTTP response from a MakePushKeyWithResponse call
+func ParseMakePushKeyResponse(rsp *http.Response) (*MakePushKeyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &MakeNoticeKeyResponse{
+	response := &MakePushKeyResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest NoticeKey
+		var dest PushKey
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9675,15 +9809,48 @@ func ParseMakeNoticeKeyResponse(rsp *http.Response) (*MakeNoticeKeyResponse, err
 	return response, nil
 }
 
-// ParseNoticePushResponse parses an HTTP response from a NoticePushWithResponse call
-func ParseNoticePushResponse(rsp *http.Response) (*NoticePushResponse, error) {
+// ParseGetPushesResponse parses an HTTP response from a GetPushesWithResponse call
+func ParseGetPushesResponse(rsp *http.Response) (*GetPushesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &NoticePushResponse{
+	response := &GetPushesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pushes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakePushResponse parses an HTTP response from a TakePushWithResponse call
+func ParseTakePushResponse(rsp *http.Response) (*TakePushResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakePushResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -139,8 +139,8 @@ type ProposeFiles struct {
 // RemoveRepo forgets a repository that no ward uses.
 type RemoveRepo struct{ Name string }
 
-// MakeNoticeKey makes the key that signs push notices of a repository, instead of the one before.
-type MakeNoticeKey struct{ Repo string }
+// MakePushKey makes the key that signs pushes of a repository, instead of the one before.
+type MakePushKey struct{ Repo string }
 
 // AddCluster adds a cluster, or changes one, after asking for its version.
 type AddCluster struct{ record.Cluster }
@@ -203,7 +203,7 @@ func (w letWardGo) Subject() Subject      { return Subject{"let go", "ward", w.p
 func (w AddRepo) Subject() Subject        { return Subject{"add", "repo", w.Name} }
 func (w RemoveRepo) Subject() Subject     { return Subject{"remove", "repo", w.Name} }
 func (w ProposeFiles) Subject() Subject   { return Subject{"propose files", "repo", w.Repo} }
-func (w MakeNoticeKey) Subject() Subject  { return Subject{"make a notice key", "repo", w.Repo} }
+func (w MakePushKey) Subject() Subject  { return Subject{"make a push key", "repo", w.Repo} }
 func (w declareRepo) Subject() Subject    { return Subject{"declare", "repo", w.Name} }
 func (w AddCluster) Subject() Subject     { return Subject{"add", "cluster", w.Name} }
 func (w RemoveCluster) Subject() Subject  { return Subject{"remove", "cluster", w.Name} }
@@ -292,8 +292,8 @@ func (w ProposeFiles) do(ctx context.Context, k *Keeper, by Actor) (*Proposal, e
 	return k.proposeFiles(ctx, w.Repo, w.Files, by.Name)
 }
 
-func (w MakeNoticeKey) do(ctx context.Context, k *Keeper, _ Actor) (string, error) {
-	return k.makeNoticeKey(ctx, w.Repo)
+func (w MakePushKey) do(ctx context.Context, k *Keeper, _ Actor) (string, error) {
+	return k.makePushKey(ctx, w.Repo)
 }
 
 func (w declareRepo) do(ctx context.Context, k *Keeper, by Actor) (took, error) {

@@ -206,15 +206,15 @@ func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *sources.Loo
 	return loop, nil
 }
 
-func (k *Keeper) makeNoticeKey(ctx context.Context, name string) (string, error) {
+func (k *Keeper) makePushKey(ctx context.Context, name string) (string, error) {
 	if _, err := k.source(name); err != nil {
 		return "", err
 	}
 	key := rand.Text()
-	return key, k.store.SetNoticeKey(ctx, name, []byte(key))
+	return key, k.store.SetPushKey(ctx, name, []byte(key))
 }
 
-// Signature is how a push notice is signed: as its headers say.
+// Signature is how a push is signed: as its headers say.
 type Signature struct {
 	HMAC  string // HMAC-SHA256 of the body, in hex, perhaps after "sha256="
 	Token string // the key itself
@@ -222,22 +222,37 @@ type Signature struct {
 	ID, Time, Standard string
 }
 
-// noticeAge is how old a notice that names its time may be.
-const noticeAge = 5 * time.Minute
+// pushAge is how old a push that names its time may be.
+const pushAge = 5 * time.Minute
 
-// TakesNotices tells whether there is a key for push notices of a repository.
-func (k *Keeper) TakesNotices(ctx context.Context, name string) bool {
+// Pushes is how a repository's server tells of pushes.
+type Pushes struct {
+	Key  bool      // there is a key that signs them
+	Last time.Time // when the last one was taken since the service started; zero when none was
+}
+
+// Pushes tells how a repository's server tells of pushes.
+func (k *Keeper) Pushes(ctx context.Context, name string) (Pushes, error) {
+	l, err := k.source(name)
+	if err != nil {
+		return Pushes{}, err
+	}
+	return Pushes{Key: k.TakesPushes(ctx, name), Last: l.Pushed()}, nil
+}
+
+// TakesPushes tells whether there is a key for pushes of a repository.
+func (k *Keeper) TakesPushes(ctx context.Context, name string) bool {
 	if ward.Name(name) != nil {
 		return false
 	}
-	_, err := k.store.NoticeKey(ctx, name)
+	_, err := k.store.PushKey(ctx, name)
 	return err == nil
 }
 
-// Notice takes a push notice: when it is signed with the repository's key, the repository is looked at now. false tells
+// Push takes a push: when it is signed with the repository's key, the repository is looked at now. false tells
 // that it is not signed so; it says nothing about whether there is such a repository. The body is read through and never kept.
-func (k *Keeper) Notice(ctx context.Context, name string, body io.Reader, s Signature) (bool, error) {
-	key, err := k.store.NoticeKey(ctx, name)
+func (k *Keeper) Push(ctx context.Context, name string, body io.Reader, s Signature) (bool, error) {
+	key, err := k.store.PushKey(ctx, name)
 	if errors.Is(err, record.ErrNone) {
 		return false, nil
 	}
@@ -251,7 +266,7 @@ func (k *Keeper) Notice(ctx context.Context, name string, body io.Reader, s Sign
 	if err != nil {
 		return false, err
 	}
-	l.LookSoon()
+	l.Push()
 	return true, nil
 }
 
@@ -275,7 +290,7 @@ func (s Signature) is(key, want []byte) bool {
 		return err == nil && hmac.Equal(got, want)
 	case s.Standard != "":
 		sent, err := strconv.ParseInt(s.Time, 10, 64)
-		if err != nil || time.Since(time.Unix(sent, 0)).Abs() > noticeAge {
+		if err != nil || time.Since(time.Unix(sent, 0)).Abs() > pushAge {
 			return false
 		}
 		for _, one := range strings.Fields(s.Standard) {

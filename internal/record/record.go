@@ -363,20 +363,20 @@ func toJSON(v any) string {
 	return string(b)
 }
 
-// SetNoticeKey keeps the key that signs push notices of a repository, encrypted; the one before it is forgotten.
-func (s *Store) SetNoticeKey(ctx context.Context, name string, key []byte) error {
+// SetPushKey keeps the key that signs pushes of a repository, encrypted; the one before it is forgotten.
+func (s *Store) SetPushKey(ctx context.Context, name string, key []byte) error {
 	sealed, err := s.vault.Seal(key)
 	if err != nil {
 		return err
 	}
-	_, err = s.change(ctx, `UPDATE repos SET notice_key=? WHERE name=?`, sealed, name)
+	_, err = s.change(ctx, `UPDATE repos SET push_key=? WHERE name=?`, sealed, name)
 	return err
 }
 
-// NoticeKey reads the key that signs push notices of a repository; ErrNone when it has none.
-func (s *Store) NoticeKey(ctx context.Context, name string) ([]byte, error) {
+// PushKey reads the key that signs pushes of a repository; ErrNone when it has none.
+func (s *Store) PushKey(ctx context.Context, name string) ([]byte, error) {
 	var sealed []byte
-	err := s.db.QueryRowContext(ctx, `SELECT notice_key FROM repos WHERE name=?`, name).Scan(&sealed)
+	err := s.db.QueryRowContext(ctx, `SELECT push_key FROM repos WHERE name=?`, name).Scan(&sealed)
 	if errors.Is(err, sql.ErrNoRows) || err == nil && len(sealed) == 0 {
 		return nil, ErrNone
 	}

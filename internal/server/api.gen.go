@@ -966,15 +966,6 @@ type Notch struct {
 	Outcome Outcome   `json:"outcome"`
 }
 
-// NoticeKey defines model for NoticeKey.
-type NoticeKey struct {
-	// Key the HMAC key as a text; its bytes are the key
-	Key string `json:"key"`
-
-	// Path where notices go, at this service's address
-	Path string `json:"path"`
-}
-
 // Object defines model for Object.
 type Object struct {
 	// Additions what others added
@@ -1125,6 +1116,27 @@ type ProposeRollback struct {
 type ProposedFile struct {
 	Path string `json:"path"`
 	Text string `json:"text"`
+}
+
+// PushKey defines model for PushKey.
+type PushKey struct {
+	// Key the HMAC key as a text; its bytes are the key
+	Key string `json:"key"`
+
+	// Path where pushes go, at this service's address
+	Path string `json:"path"`
+}
+
+// Pushes defines model for Pushes.
+type Pushes struct {
+	// Key there is a key that signs them; without one none is taken
+	Key bool `json:"key"`
+
+	// Last when the last one was taken since the service started
+	Last time.Time `json:"last,omitempty,omitzero"`
+
+	// Path where pushes go, at this service's address
+	Path string `json:"path"`
 }
 
 // RejectRevision defines model for RejectRevision.
@@ -1782,12 +1794,15 @@ type ServerInterface interface {
 	// LookAtRepo Look at a repository now
 	// (POST /repos/{name}/look)
 	LookAtRepo(c *gin.Context, name ItemName)
-	// MakeNoticeKey Make the key that signs push notices of a repository; the one before it is not taken any more
-	// (POST /repos/{name}/notice-key)
-	MakeNoticeKey(c *gin.Context, name ItemName)
-	// NoticePush Tell that something was pushed, so that the repository is looked at now
-	// (POST /repos/{name}/notices)
-	NoticePush(c *gin.Context, name ItemName)
+	// MakePushKey Make the key that signs pushes of a repository; the one before it is not taken any more
+	// (POST /repos/{name}/push-key)
+	MakePushKey(c *gin.Context, name ItemName)
+	// GetPushes Where a repository's server tells of pushes, whether it can, and when it last has
+	// (GET /repos/{name}/pushes)
+	GetPushes(c *gin.Context, name ItemName)
+	// TakePush Tell that something was pushed, so that the repository is looked at now
+	// (POST /repos/{name}/pushes)
+	TakePush(c *gin.Context, name ItemName)
 	// ListRosters Rosters, each with its own standing and that of the wards it keeps
 	// (GET /rosters)
 	ListRosters(c *gin.Context, params ListRostersParams)
@@ -2272,8 +2287,8 @@ func (siw *ServerInterfaceWrapper) LookAtRepo(c *gin.Context) {
 	siw.Handler.LookAtRepo(c, name)
 }
 
-// MakeNoticeKey operation middleware
-func (siw *ServerInterfaceWrapper) MakeNoticeKey(c *gin.Context) {
+// MakePushKey operation middleware
+func (siw *ServerInterfaceWrapper) MakePushKey(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -2294,11 +2309,11 @@ func (siw *ServerInterfaceWrapper) MakeNoticeKey(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.MakeNoticeKey(c, name)
+	siw.Handler.MakePushKey(c, name)
 }
 
-// NoticePush operation middleware
-func (siw *ServerInterfaceWrapper) NoticePush(c *gin.Context) {
+// GetPushes operation middleware
+func (siw *ServerInterfaceWrapper) GetPushes(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -2319,7 +2334,32 @@ func (siw *ServerInterfaceWrapper) NoticePush(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.NoticePush(c, name)
+	siw.Handler.GetPushes(c, name)
+}
+
+// TakePush operation middleware
+func (siw *ServerInterfaceWrapper) TakePush(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakePush(c, name)
 }
 
 // ListRosters operation middleware
@@ -3489,8 +3529,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/rosters/:name/sync", wrapper.SyncRoster)
 	router.GET(options.BaseURL+"/rosters/:name/preview", wrapper.PreviewRoster)
 	router.DELETE(options.BaseURL+"/left/:placement", wrapper.ForgetLeft)
-	router.POST(options.BaseURL+"/repos/:name/notice-key", wrapper.MakeNoticeKey)
-	router.POST(options.BaseURL+"/repos/:name/notices", wrapper.NoticePush)
+	router.POST(options.BaseURL+"/repos/:name/push-key", wrapper.MakePushKey)
+	router.GET(options.BaseURL+"/repos/:name/pushes", wrapper.GetPushes)
+	router.POST(options.BaseURL+"/repos/:name/pushes", wrapper.TakePush)
 	router.GET(options.BaseURL+"/clusters", wrapper.ListClusters)
 	router.POST(options.BaseURL+"/clusters", wrapper.AddCluster)
 	router.DELETE(options.BaseURL+"/clusters/:name", wrapper.RemoveCluster)

@@ -690,24 +690,31 @@ func (s *server) RemoveRepo(c *gin.Context, name ItemName) {
 	done(s, c, keeper.RemoveRepo{Name: name})
 }
 
-// MakeNoticeKey is POST /repos/{name}/notice-key.
-func (s *server) MakeNoticeKey(c *gin.Context, name ItemName) {
-	answer(s, c, func(key string) NoticeKey {
-		return NoticeKey{Key: key, Path: "/api/v1/repos/" + name + "/notices"}
-	})(do(s, c, keeper.MakeNoticeKey{Repo: name}))
+// MakePushKey is POST /repos/{name}/push-key.
+func (s *server) MakePushKey(c *gin.Context, name ItemName) {
+	answer(s, c, func(key string) PushKey {
+		return PushKey{Key: key, Path: "/api/v1/repos/" + name + "/pushes"}
+	})(do(s, c, keeper.MakePushKey{Repo: name}))
 }
 
-// NoticePush is POST /repos/{name}/notices. What is signed with nothing, or is for nobody, is not even read.
-func (s *server) NoticePush(c *gin.Context, name ItemName) {
+// GetPushes is GET /repos/{name}/pushes.
+func (s *server) GetPushes(c *gin.Context, name ItemName) {
+	answer(s, c, func(p keeper.Pushes) Pushes {
+		return Pushes{Path: "/api/v1/repos/" + name + "/pushes", Key: p.Key, Last: p.Last}
+	})(s.Keeper.Pushes(c, name))
+}
+
+// TakePush is POST /repos/{name}/pushes. What is signed with nothing, or is for nobody, is not even read.
+func (s *server) TakePush(c *gin.Context, name ItemName) {
 	sign := signature(c)
-	if c.Request.ContentLength > maxNotice {
-		problem(c, http.StatusRequestEntityTooLarge, "The notice is too large", fmt.Sprintf("at most %d bytes are read", maxNotice))
+	if c.Request.ContentLength > maxPush {
+		problem(c, http.StatusRequestEntityTooLarge, "The push is too large", fmt.Sprintf("at most %d bytes are read", maxPush))
 		return
 	}
-	ok := sign != keeper.Signature{} && s.Keeper.TakesNotices(c, name)
+	ok := sign != keeper.Signature{} && s.Keeper.TakesPushes(c, name)
 	if ok {
-		err := bodyTo(c, maxNotice, noticeTime, func(body io.Reader) (err error) {
-			ok, err = s.Keeper.Notice(c, name, body, sign)
+		err := bodyTo(c, maxPush, pushTime, func(body io.Reader) (err error) {
+			ok, err = s.Keeper.Push(c, name, body, sign)
 			return err
 		})
 		if err != nil && !c.IsAborted() {
@@ -719,9 +726,9 @@ func (s *server) NoticePush(c *gin.Context, name ItemName) {
 	}
 	if !ok {
 		if n, say := s.unsigned.note(time.Now()); say {
-			s.Log.Warn("push notices were not signed with their repository's key", "times", n, "the last for", fmt.Sprintf("%.63q", name), "from", c.ClientIP())
+			s.Log.Warn("pushes were not signed with their repository's key", "times", n, "the last for", fmt.Sprintf("%.63q", name), "from", c.ClientIP())
 		}
-		problem(c, http.StatusUnauthorized, "The signature is not right", "Vigila-Signature must be the HMAC-SHA256 of the body with the repository's notice key, in hex; vigila repo notices NAME makes a new key")
+		problem(c, http.StatusUnauthorized, "The signature is not right", "Vigila-Signature must be the HMAC-SHA256 of the body with the repository's push key, in hex; vigila repo pushes NAME --new-key makes a new one")
 		return
 	}
 	c.Status(http.StatusAccepted)

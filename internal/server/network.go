@@ -21,17 +21,17 @@ import (
 // Bounds of what somebody who has not signed in can make the service do or keep.
 const (
 	maxBody       = 4 << 20 // of a request's body, in bytes
-	maxNotice     = 1 << 20 // of a push notice's
+	maxPush     = 1 << 20 // of a push's
 	maxConns      = 2048
 	maxConnsFrom  = 128             // one address; this machine's own are not counted
 	readyFor      = 5 * time.Second // as long a probe's answer is taken for the next
-	noticesLogged = time.Minute     // between two lines about notices that are not signed
+	pushesLogged = time.Minute     // between two lines about notices that are not signed
 )
 
 // How long a body may take to come.
 var (
 	bodyTime   = 30 * time.Second
-	noticeTime = 10 * time.Second
+	pushTime = 10 * time.Second
 )
 
 // methods are those that are answered.
@@ -119,7 +119,7 @@ func (f *faulty) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// signature is how a push notice is signed.
+// signature is how a push is signed.
 func signature(c *gin.Context) keeper.Signature {
 	sign := keeper.Signature{HMAC: c.GetHeader("Vigila-Signature"), Token: c.GetHeader("X-Gitlab-Token"),
 		ID: c.GetHeader("webhook-id"), Time: c.GetHeader("webhook-timestamp"), Standard: c.GetHeader("webhook-signature")}
@@ -142,7 +142,7 @@ func (u *unsigned) note(now time.Time) (n int, say bool) {
 	u.Lock()
 	defer u.Unlock()
 	u.n++
-	if now.Sub(u.last) < noticesLogged {
+	if now.Sub(u.last) < pushesLogged {
 		return 0, false
 	}
 	n, u.n, u.last = u.n, 0, now

@@ -24,12 +24,12 @@ import (
 	"vigila.dev/vigila/internal/keeper"
 )
 
-// withNotices is a service with a repository that takes push notices, and its key.
-func withNotices(t testing.TB) (*testServer, string) {
+// withPushes is a service with a repository that takes pushes, and its key.
+func withPushes(t testing.TB) (*testServer, string) {
 	s := serve(t)
 	require.Equal(t, http.StatusOK, s.call("POST", "/api/v1/repos", `{"name": "moorings", "url": "file://`+s.repo+`"}`, nil).StatusCode)
-	var key NoticeKey
-	require.Equal(t, http.StatusOK, s.call("POST", "/api/v1/repos/moorings/notice-key", "", &key).StatusCode)
+	var key PushKey
+	require.Equal(t, http.StatusOK, s.call("POST", "/api/v1/repos/moorings/push-key", "", &key).StatusCode)
 	return s, key.Key
 }
 
@@ -39,21 +39,22 @@ func signed(key, body string) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// TestABodyThatNeverComes holds nothing: not with a token, nor for a repository that takes notices. One without either is not
+// TestABodyThatNeverComes holds nothing: not with a token, nor for a repository that takes pushes. One without either is not
 // even waited for.
 func TestABodyThatNeverComes(t *testing.T) {
-	body, notice := bodyTime, noticeTime
-	bodyTime, noticeTime = 100*time.Millisecond, 100*time.Millisecond
-	t.Cleanup(func() { bodyTime, noticeTime = body, notice })
-	s, _ := withNotices(t)
+	body, push := bodyTime, pushTime
+	bodyTime, pushTime = 100*time.Millisecond, 100*time.Millisecond
+	t.Cleanup(func() { bodyTime, pushTime = body, push })
+	s, _ := withPushes(t)
 	for name, c := range map[string]struct {
 		path, header, with string
 		status             int
 	}{
 		"with a token":         {"/api/v1/wards", "Authorization", "Bearer " + s.token, http.StatusRequestTimeout},
-		"a notice":             {"/api/v1/repos/moorings/notices", "Vigila-Signature", "00", http.StatusRequestTimeout},
-		"a notice for nobody":  {"/api/v1/repos/none/notices", "Vigila-Signature", "00", http.StatusUnauthorized},
-		"an unsigned notice":   {"/api/v1/repos/moorings/notices", "X", "y", http.StatusUnauthorized},
+		"a push":               {"/api/v1/repos/moorings/pushes", "Vigila-Signature", "00", http.StatusRequestTimeout},
+		"a push, as before":    {"/api/v1/repos/moorings/notices", "Vigila-Signature", "00", http.StatusRequestTimeout},
+		"a push for nobody":    {"/api/v1/repos/none/pushes", "Vigila-Signature", "00", http.StatusUnauthorized},
+		"an unsigned push":     {"/api/v1/repos/moorings/pushes", "X", "y", http.StatusUnauthorized},
 		"without a token":      {"/api/v1/wards", "X", "y", http.StatusUnauthorized},
 		"with a token of none": {"/api/v1/wards", "Authorization", "Bearer vigila_x", http.StatusUnauthorized},
 	} {
@@ -84,7 +85,7 @@ func TestOnlyAProxyThatIsNamedSaysWhoAsks(t *testing.T) {
 		k, err := keeper.New(t.Context(), s.store, keeper.Options{MirrorDir: t.TempDir()}, slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		h := httptest.NewServer(New(Options{Keeper: k, Console: fstest.MapFS{}, Log: slog.New(slog.NewTextHandler(locked{&mu, &log}, nil)), Ending: make(chan struct{}), Proxies: c.proxies}))
-		r, err := http.NewRequest("POST", h.URL+"/api/v1/repos/moorings/notices", nil)
+		r, err := http.NewRequest("POST", h.URL+"/api/v1/repos/moorings/pushes", nil)
 		require.NoError(t, err)
 		r.Header.Set("X-Forwarded-For", "192.0.2.7")
 		answer, err := http.DefaultClient.Do(r)
@@ -110,16 +111,16 @@ func (l locked) Write(p []byte) (int, error) {
 	return l.w.Write(p)
 }
 
-// FuzzNotice: whatever somebody sends as a push notice, only the right signature is taken, and nothing is the service's mistake.
-func FuzzNotice(f *testing.F) {
+// FuzzPush: whatever somebody sends as a push, only the right signature is taken, and nothing is the service's mistake.
+func FuzzPush(f *testing.F) {
 	for _, seed := range [][4]string{{"Vigila-Signature", "00", "moorings", "{}"}, {"X-Hub-Signature-256", "sha256=00", "moorings", ""}, {"X-Hub-Signature", "sha256=", "none", "\x00"}, {"X-Gitea-Signature", strings.Repeat("f", 1000), "moorings", "x"},
 		{"X-Gitlab-Token", "k", "moorings", "x"}, {"webhook-signature", "v1,AAAA v1a,", "moorings", "x"}, {"webhook-timestamp", "-9223372036854775808", "moorings", "x"}, {"Content-Length", "-1", "%2e%2e", "x"}} {
 		f.Add(seed[0], seed[1], seed[2], seed[3])
 	}
-	s, key := withNotices(f)
+	s, key := withPushes(f)
 	f.Fuzz(func(t *testing.T, header, value, name, body string) {
-		r := httptest.NewRequest("POST", "/api/v1/repos/moorings/notices", strings.NewReader(body))
-		r.URL.Path = "/api/v1/repos/" + name + "/notices"
+		r := httptest.NewRequest("POST", "/api/v1/repos/moorings/pushes", strings.NewReader(body))
+		r.URL.Path = "/api/v1/repos/" + name + "/pushes"
 		r.Header[header] = []string{value}
 		w := httptest.NewRecorder()
 		s.handler.ServeHTTP(w, r)
@@ -128,11 +129,11 @@ func FuzzNotice(f *testing.F) {
 		}
 		assert.NotEqual(t, http.StatusAccepted, w.Code)
 		assert.Less(t, w.Code, 500, w.Body.String())
-		r = httptest.NewRequest("POST", "/api/v1/repos/moorings/notices", strings.NewReader(body))
+		r = httptest.NewRequest("POST", "/api/v1/repos/moorings/pushes", strings.NewReader(body))
 		r.Header.Set("Vigila-Signature", signed(key, body))
 		w = httptest.NewRecorder()
 		s.handler.ServeHTTP(w, r)
-		if len(body) <= maxNotice {
+		if len(body) <= maxPush {
 			assert.Equal(t, http.StatusAccepted, w.Code, w.Body.String())
 		}
 	})

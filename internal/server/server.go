@@ -62,15 +62,21 @@ func New(o Options) http.Handler {
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.authenticate, gin.WrapH(Metrics(o.Keeper)))
 	api := r.Group("/api/v1", s.authenticate, s.authorize, func(c *gin.Context) {
-		if !strings.HasSuffix(c.FullPath(), "/notices") {
+		if !isPush(c.Request.Method, c.FullPath()) {
 			whole(c, maxBody, bodyTime)
 		}
 	})
 	RegisterHandlersWithOptions(api, s, GinServerOptions{ErrorHandler: func(c *gin.Context, err error, status int) {
 		problem(c, status, "The request can't be read", err.Error())
 	}})
+	api.POST("/repos/:name/notices", func(c *gin.Context) { s.TakePush(c, c.Param("name")) }) // as pushes were called before
 	r.NoRoute(s.console)
 	return r
+}
+
+// isPush tells whether a request is a push: it has a signature in place of a token, and its body is read on its own terms.
+func isPush(method, path string) bool {
+	return method == http.MethodPost && (strings.HasSuffix(path, "/repos/:name/pushes") || strings.HasSuffix(path, "/repos/:name/notices"))
 }
 
 // Metrics tells Prometheus what there is to tell: wards, repositories and clusters by name, so to nobody who has not signed in.

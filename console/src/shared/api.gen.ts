@@ -635,7 +635,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/repos/{name}/notice-key": {
+    "/repos/{name}/push-key": {
         parameters: {
             query?: never;
             header?: never;
@@ -646,15 +646,15 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make the key that signs push notices of a repository; the one before it is not taken any more */
-        post: operations["makeNoticeKey"];
+        /** Make the key that signs pushes of a repository; the one before it is not taken any more */
+        post: operations["makePushKey"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/repos/{name}/notices": {
+    "/repos/{name}/pushes": {
         parameters: {
             query?: never;
             header?: never;
@@ -663,13 +663,14 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
+        /** Where a repository's server tells of pushes, whether it can, and when it last has */
+        get: operations["getPushes"];
         put?: never;
         /**
          * Tell that something was pushed, so that the repository is looked at now
-         * @description Needs no token, but a signature with the repository's notice key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take notices, nor further. Many notices become one look.
+         * @description Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
          */
-        post: operations["noticePush"];
+        post: operations["takePush"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1508,10 +1509,21 @@ export interface components {
         ContextList: {
             items: string[];
         };
-        NoticeKey: {
+        Pushes: {
+            /** @description where pushes go, at this service's address */
+            path: string;
+            /** @description there is a key that signs them; without one none is taken */
+            key: boolean;
+            /**
+             * Format: date-time
+             * @description when the last one was taken since the service started
+             */
+            last?: string;
+        };
+        PushKey: {
             /** @description the HMAC key as a text; its bytes are the key */
             key: string;
-            /** @description where notices go, at this service's address */
+            /** @description where pushes go, at this service's address */
             path: string;
         };
         Cluster: {
@@ -2591,7 +2603,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    makeNoticeKey: {
+    makePushKey: {
         parameters: {
             query?: never;
             header?: never;
@@ -2608,13 +2620,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["NoticeKey"];
+                    "application/json": components["schemas"]["PushKey"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    noticePush: {
+    getPushes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pushes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takePush: {
         parameters: {
             query?: never;
             header?: never;

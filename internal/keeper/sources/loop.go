@@ -68,6 +68,7 @@ type Loop struct {
 	names       []string
 	failures    int
 	expiryAsked time.Time
+	pushed      time.Time // when the last push was taken
 }
 
 // Open makes the loop of a repository. It looks once it is started, when it can be found by others: they are told of its first look.
@@ -240,6 +241,21 @@ func (l *Loop) LookSoon() {
 	case l.nudged <- struct{}{}:
 	default: // it is about to look anyway
 	}
+}
+
+// Push takes in that something was pushed.
+func (l *Loop) Push() {
+	l.mu.Lock()
+	l.pushed = time.Now()
+	l.mu.Unlock()
+	l.LookSoon()
+}
+
+// Pushed is when the last push was taken in; zero when none was.
+func (l *Loop) Pushed() time.Time {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.pushed
 }
 
 // tell tells the wards of a repository what a look has found: first those for which something has changed, then the

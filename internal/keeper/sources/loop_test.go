@@ -177,7 +177,7 @@ func TestWhatCantBeReadIsToldToAll(t *testing.T) {
 	assert.Equal(t, []string{"moorings", "moorings", "moorings"}, y.changed, "it could be read, then not, and then again")
 }
 
-// TestManyWishesAreOneLook: a storm of notices while it is looked is one look more.
+// TestManyWishesAreOneLook: a storm of pushes while it is looked is one look more.
 func TestManyWishesAreOneLook(t *testing.T) {
 	y := newYard(t)
 	y.commit("a/x")
@@ -188,7 +188,7 @@ func TestManyWishesAreOneLook(t *testing.T) {
 	}
 	close(y.hold)
 	require.NoError(t, l.Look(t.Context()))
-	assert.LessOrEqual(t, y.fetched.Load(), int32(3), "the first, that of the notices, and this one")
+	assert.LessOrEqual(t, y.fetched.Load(), int32(3), "the first, that of the pushes, and this one")
 }
 
 // TestItIsLookedAtAsOftenAsSomebodyWants, once somebody who wants it more often comes.

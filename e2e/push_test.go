@@ -15,9 +15,9 @@ import (
 	"vigila.dev/vigila/internal/client"
 )
 
-// TestPushNotices: a signed notice makes a push seen at once, and only the ward that it touches is rendered; anything
+// TestPushes: a signed push makes a push seen at once, and only the ward that it touches is rendered; anything
 // else is refused and logged.
-func TestPushNotices(t *testing.T) {
+func TestPushes(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
 	s.push("First", map[string]string{"app/horn.yaml": config("horn", "interval", "30s"), "other/bell.yaml": config("bell", "tone", "low")})
@@ -25,10 +25,11 @@ func TestPushNotices(t *testing.T) {
 	s.add(fmt.Sprintf("vigila: ward/v1\nname: beside\nfrom: {repo: %[1]s, path: other}\ninto: {cluster: quay, namespace: %[1]s-beside, create_namespace: true}\nkeep: {sync: auto, every: 1h}\n", s.name))
 	s.until("it is in step", inStepAndReady)
 
-	out := s.ok("repo", "notices", s.name)
+	assert.Contains(t, s.ok("repo", "pushes", s.name), "None is taken: there is no key that signs them. Make one: vigila repo pushes "+s.name+" --new-key")
+	out := s.ok("repo", "pushes", s.name, "--new-key")
 	assert.Contains(t, out, "curl -fsS -X POST")
 	var made struct{ Key, Path string }
-	require.True(t, jsonInto([]byte(s.ok("repo", "notices", s.name, "-o", "json")), &made))
+	require.True(t, jsonInto([]byte(s.ok("repo", "pushes", s.name, "--new-key", "-o", "json")), &made))
 	send := func(path, key, body string) int {
 		t.Helper()
 		mac := hmac.New(sha256.New, []byte(key))
@@ -57,10 +58,12 @@ func TestPushNotices(t *testing.T) {
 	s.until("the push is seen, long before the hour is over", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "Second" })
 	assert.Equal(t, renders+1, s.metric("vigila_renders_total"), "exactly the touched ward is rendered")
 
+	assert.Contains(t, s.ok("repo", "pushes", s.name), "The last one came ")
+
 	// After a restart nothing that has not changed is rendered.
 	s.kill()
 	s.start()
 	s.until("it is in step again", inStepAndReady)
 	assert.Zero(t, s.metric("vigila_renders_total"))
-	s.fails(1, "there is no repository", "repo", "notices", "nobody")
+	s.fails(1, "there is no repository", "repo", "pushes", "nobody")
 }
