@@ -94,7 +94,7 @@ func TestTasks(t *testing.T) {
 	})
 	s.add(s.wardFile("sync: ask, drift: restore, every: 1s", "within: 30s, otherwise: stop"))
 	w := s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
-	assert.Equal(t, 3, w.Pending-w.Tasks, "the namespace, the config and the deployment")
+	assert.Equal(t, 3, w.Pending-w.PendingTasks, "the namespace, the config and the deployment")
 	preview, _, code := s.cli("sync", s.name, "--preview")
 	require.Equal(t, 3, code)
 	order := func(text string, names ...string) {
@@ -139,7 +139,7 @@ func TestTasks(t *testing.T) {
 	// Only a task changed, and it fails: the run stops before anything else, the task for a failure runs.
 	s.push("A migration that breaks", map[string]string{"app/migrate.yaml": job("migrate", "migrate-crashing:2", `vigila.dev/task: before, vigila.dev/step: "0"`), "app/config.yaml": config("berths", "count", "10")})
 	w = s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
-	assert.Equal(t, 1, w.Tasks)
+	assert.Equal(t, 1, w.PendingTasks)
 	s.fails(1, "container task ended, exit 2", "sync", s.name)
 	e := s.entry(4)
 	assert.EqualValues(t, "failed", e.Outcome)
@@ -172,7 +172,7 @@ func TestAdditionsByOthers(t *testing.T) {
 			`{"metadata":{"labels":{"tier":"dock"}},"spec":{"template":{"spec":{"containers":[{"name":"app","env":[{"name":"DEBUG","value":"1"}]},{"name":"side","image":"registry.brindle.example/side:1"}]}}}}`)
 	}
 	add()
-	w := s.until("the additions are seen", func(w client.Ward) bool { return w.Additions == 3 })
+	w := s.until("the additions are seen", func(w client.Ward) bool { return w.AddedFields == 3 })
 	assert.EqualValues(t, "in step", w.Standing, "an addition alone is no drift")
 	o := s.object("Deployment", "berth-planner")
 	assert.Equal(t, []string{"metadata.labels.tier", "spec.template.spec.containers[name=app].env", "spec.template.spec.containers[name=side]"}, generic(pathsOf(o.Additions)))
@@ -187,7 +187,7 @@ func TestAdditionsByOthers(t *testing.T) {
 	assert.Contains(t, note, "deployment.kubernetes.io/revision")
 
 	s.add(s.wardFile("sync: auto, drift: restore, additions: remove, every: 1s", "within: 30s"))
-	s.until("they are taken away", func(w client.Ward) bool { return w.Additions == 0 && inStepAndReady(w) && len(s.entries()) == 2 })
+	s.until("they are taken away", func(w client.Ward) bool { return w.AddedFields == 0 && inStepAndReady(w) && len(s.entries()) == 2 })
 	d := live(t, "apps", "v1", "deployments", s.name, "berth-planner")
 	containers, _, _ := unstructured.NestedSlice(d.Object, "spec", "template", "spec", "containers")
 	require.Len(t, containers, 1)
@@ -200,7 +200,7 @@ func TestAdditionsByOthers(t *testing.T) {
 	s.edit("hurry", "deployment/berth-planner", "metadata.labels.seen=yes")
 	s.patch("hurry", deployments, "berth-planner", types.MergePatchType, `{"spec":{"minReadySeconds":0}}`)
 	s.until("it is ready", inStepAndReady)
-	assert.Zero(t, s.ward().Additions)
+	assert.Zero(t, s.ward().AddedFields)
 }
 
 // generic cuts what the API server's schema decides: whether a single variable or its list is the addition.
@@ -336,7 +336,7 @@ func TestPartsRevisionsAndRejections(t *testing.T) {
 	s.ok("sync", s.name, "--revision", first[:9], "--why", "the old door")
 	w = s.ward()
 	assert.Equal(t, first, w.Applied.Id)
-	assert.Equal(t, "the old door", w.Hold.Reason)
+	assert.Equal(t, "the old door", w.Hold.Why)
 	assert.EqualValues(t, "behind", w.Standing)
 	assert.Nil(t, live(t, "", "v1", "services", s.name, "berth-planner"), "what the newer one had added is pruned")
 
@@ -508,14 +508,14 @@ func TestTakingOver(t *testing.T) {
 	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
 	r, err := s.api.DiffWardWithResponse(context.Background(), s.name)
 	require.NoError(t, s.api.Check(r, err))
-	require.Len(t, r.JSON200.Pending, 1)
-	assert.True(t, r.JSON200.Pending[0].AlreadyThere)
-	assert.Equal(t, []string{"data.interval", "data.left-over", "data.older", "metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]", "metadata.annotations[vigila.dev/service]", "metadata.labels[vigila.dev/ward]"}, pathsOf(r.JSON200.Pending[0].Fields))
+	require.Len(t, r.JSON200.Changes, 1)
+	assert.True(t, r.JSON200.Changes[0].AlreadyThere)
+	assert.Equal(t, []string{"data.interval", "data.left-over", "data.older", "metadata.annotations[kubectl.kubernetes.io/last-applied-configuration]", "metadata.annotations[vigila.dev/service]", "metadata.labels[vigila.dev/ward]"}, pathsOf(r.JSON200.Changes[0].Fields))
 	s.ok("sync", s.name)
 	data, _, _ := unstructured.NestedStringMap(live(t, "", "v1", "configmaps", s.name, "horn").Object, "data")
 	assert.Equal(t, map[string]string{"interval": "30s", "by-hand": "z"}, data, "a person's own edit is not taken over")
 	s.until("it is in step", inStepAndReady)
-	assert.Zero(t, s.ward().Additions, "what was there already is no addition")
+	assert.Zero(t, s.ward().AddedFields, "what was there already is no addition")
 }
 
 // TestYourOwnHealthRule: a kind of your own is ready when your rule says so.
@@ -614,7 +614,7 @@ func TestLeftFieldsBelongToOthers(t *testing.T) {
 	s.until("the new Pods are ready", func(w client.Ward) bool {
 		return inStepAndReady(w) && image() == "registry.brindle.example/berth-planner:1.9.0"
 	})
-	assert.Zero(t, s.ward().Additions, "what is left is no addition either")
+	assert.Zero(t, s.ward().AddedFields, "what is left is no addition either")
 	assert.Contains(t, s.object("Deployment", "berth-planner").Left, "/spec/template/spec/containers[name=app]/image")
 
 	s.push("Another image, and more replicas", map[string]string{"app/deployment.yaml": deployment("berth-planner:1.7.0", 2), "app/config.yaml": strings.Replace(config("berths", "count", "8"), `"8"}`, `"8", more: "1"}`, 1)})

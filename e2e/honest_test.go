@@ -126,7 +126,7 @@ func TestAnEmptyContainerIsNotItsContents(t *testing.T) {
 	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 60s"))
 	s.until("it is in step", inStepAndReady)
 	s.patch("tuner", deployments, "berth-planner", types.StrategicMergePatchType, `{"spec": {"strategy": {"rollingUpdate": {"maxSurge": 3}}}}`)
-	s.until("it is an addition", func(w client.Ward) bool { return w.Additions == 1 && w.Standing == "in step" })
+	s.until("it is an addition", func(w client.Ward) bool { return w.AddedFields == 1 && w.Standing == "in step" })
 	s.edit("kubectl-scale", "deployment/berth-planner", "spec.replicas=2")
 	s.until("that is put back", func(w client.Ward) bool {
 		return inStepAndReady(w) && slices.ContainsFunc(s.entries(), func(e client.Entry) bool { return e.Kind == "restore" })
@@ -142,7 +142,7 @@ func TestAnEmptyContainerIsNotItsContents(t *testing.T) {
 	for _, e := range s.entries() {
 		assert.NotContains(t, e.Why+e.Reason, "maxSurge", "%s #%d", e.Kind, e.Number)
 	}
-	assert.Equal(t, 1, s.ward().Additions)
+	assert.Equal(t, 1, s.ward().AddedFields)
 }
 
 // TestWhatNobodyHasToWaitFor: a Deployment that is paused and a claim that is bound once a Pod uses it are no reason to

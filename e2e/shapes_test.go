@@ -371,7 +371,7 @@ spec: {policyName: %[1]s}
 	s.until("it is synced", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "Another interval" })
 	assert.True(t, stamped())
 	w := s.ward()
-	assert.Zero(t, w.Additions)
+	assert.Zero(t, w.AddedFields)
 	assert.Zero(t, w.Drifted)
 	assert.Len(t, s.entries(), count+1, "nothing is put back or taken away")
 }

@@ -159,7 +159,7 @@ func TestARosterDeclaresWhatIsKept(t *testing.T) {
 	s.push("Two and three go", map[string]string{"wards/two.yaml": "", "wards/three.yaml": ""})
 	r = s.rosterUntil("sound", "asks about the namespace", func(r client.Roster) bool { return len(r.Left) == 1 && len(r.Problems) == 1 })
 	assert.Contains(t, r.Says, "it left the roster and is to be dismantled, but Namespace/"+ns("two")+" would be removed")
-	assert.Equal(t, "three@quay", r.Left[0].Placement)
+	assert.Equal(t, "three@quay", r.Left[0].Ward)
 	assert.Contains(t, r.Left[0].Keys, "|ConfigMap|"+ns("three")+"|mark")
 	assert.NotNil(t, live(t, "", "v1", "configmaps", ns("three"), "mark"), "left in the cluster")
 	s.ok("ward", "remove", "two@quay", "--dismantle", "--allow", "Namespace/"+ns("two"))
@@ -549,8 +549,8 @@ func TestAdoption(t *testing.T) {
 	require.Equal(t, 3, code)
 	var d client.WardDiff
 	require.NoError(t, json.Unmarshal([]byte(stdout), &d))
-	require.Len(t, d.Pending, 3)
-	for _, o := range d.Pending {
+	require.Len(t, d.Changes, 3)
+	for _, o := range d.Changes {
 		assert.True(t, o.AlreadyThere, o.Key)
 		for _, f := range o.Fields {
 			assert.Contains(t, f.Path, "vigila.dev", "only the mark differs: %s %v → %v", f.Path, f.From, f.To)

@@ -181,7 +181,7 @@ func TestSecretsAreNeverShown(t *testing.T) {
 	all.WriteString(s.ok("ward", "show", s.name, "-o", "json"))
 	r, err := s.api.GetObjectWithResponse(context.Background(), s.name, &client.GetObjectParams{Key: "|Secret|" + s.name + "|door"})
 	require.NoError(t, s.api.Check(r, err))
-	assert.Contains(t, r.JSON200.Live, "password: secret ")
+	assert.Contains(t, r.JSON200.LiveYaml, "password: secret ")
 	all.Write(r.Body)
 	assert.Contains(t, all.String(), "applied secret ", "changed or unchanged is told, by a digest")
 	for _, v := range []string{"low-water-mark", "high-water-mark", "spring-tide", "c3ByaW5nLXRpZGU=", "bG93LXdhdGVyLW1hcms=", "aGlnaC13YXRlci1tYXJr"} {

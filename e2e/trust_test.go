@@ -147,9 +147,9 @@ func TestAnAdoptionShowsWhatChanges(t *testing.T) {
 	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
 	r, err := s.api.DiffWardWithResponse(context.Background(), s.name)
 	require.NoError(t, s.api.Check(r, err))
-	require.Len(t, r.JSON200.Pending, 1)
+	require.Len(t, r.JSON200.Changes, 1)
 	got := map[string]string{}
-	for _, f := range r.JSON200.Pending[0].Fields {
+	for _, f := range r.JSON200.Changes[0].Fields {
 		got[f.Path] = string(f.Change)
 	}
 	assert.Equal(t, map[string]string{"metadata.labels[vigila.dev/ward]": "added", "metadata.annotations[vigila.dev/service]": "added",

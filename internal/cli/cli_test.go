@@ -30,7 +30,7 @@ func TestDiffOfADriftedWard(t *testing.T) {
 	w := ward("drifted")
 	w.Drifted, w.DriftedFields = 1, 1
 	got := text(func(p *printer) {
-		p.diff(&client.WardDiff{Ward: w, Drifted: []client.Object{{Kind: "Deployment", Name: "berth-planner", Fields: []client.Difference{
+		p.diff(&client.WardDiff{Ward: w, Drift: []client.Object{{Kind: "Deployment", Name: "berth-planner", Fields: []client.Difference{
 			{Path: "spec.replicas", Pointer: "/spec/replicas", Change: "changed", From: 2.0, To: 5.0, Who: "kubectl-scale", When: time.Now().Add(-36 * time.Minute)}}}}})
 	})
 	assert.Equal(t, `berth-planner@quay  ≠ drifted 36 min, 1 field  ● ready  1d77f3a Prefer leeward berths in a gale
@@ -49,7 +49,7 @@ func TestDiffOfAWardThatIsBehind(t *testing.T) {
 	w.Pending = 4
 	w.Revision = client.Revision{Id: "2ca06650000", Subject: "Larger type"}
 	got := text(func(p *printer) {
-		p.diff(&client.WardDiff{Ward: w, Guards: []client.Guard{{Name: "mass-removal", Text: "4 of 6 objects would be removed"}}, Pending: []client.PendingObject{
+		p.diff(&client.WardDiff{Ward: w, Guards: []client.Guard{{Name: "mass-removal", Text: "4 of 6 objects would be removed"}}, Changes: []client.PendingObject{
 			{Kind: "Deployment", Name: "d", Change: "update", Fields: []client.Difference{{Path: "spec.paused", Change: "added", To: true}, {Path: "spec.x", Change: "removed", From: "a\nb"}}},
 			{Kind: "Service", Name: "s", Change: "create", Fields: []client.Difference{{Path: "spec.type", Change: "added", To: "ClusterIP"}, {Path: "metadata.annotations[about]", Change: "added", To: strings.Repeat("long ", 20)}}},
 			{Kind: "ConfigMap", Name: "many", Change: "create", Fields: make([]client.Difference, 300)},
@@ -78,7 +78,7 @@ func TestDiffOfAWardThatIsBehind(t *testing.T) {
 func TestADiffIsNeverCut(t *testing.T) {
 	var b bytes.Buffer
 	p := &printer{Writer: shown{&b}, width: 60}
-	p.diff(&client.WardDiff{Ward: ward("behind"), Pending: []client.PendingObject{{Kind: "Deployment", Name: "d", Change: "update", Fields: []client.Difference{
+	p.diff(&client.WardDiff{Ward: ward("behind"), Changes: []client.PendingObject{{Kind: "Deployment", Name: "d", Change: "update", Fields: []client.Difference{
 		{Path: "spec.template.spec.containers[name=app].image", Change: "changed", From: "registry.brindle.example/passage-board:0.9.4", To: "registry.brindle.example/passage-board:0.9.5"}}}}})
 	assert.Contains(t, b.String(), "    spec.template.spec.containers[name=app].image\n      registry.brindle.example/passage-board:0.9.4  →  registry.brindle.example/passage-board:0.9.5\n")
 	assert.NotContains(t, b.String(), "…")
@@ -99,7 +99,7 @@ func TestTheBoardHasNoHiddenEnd(t *testing.T) {
 	w := ward("drifted")
 	w.NeedsYou, w.Says, w.DriftedFields, w.Pending = true, strings.Repeat("x", 200), 2, 3
 	got := text(func(p *printer) {
-		p.board(&client.WardList{Items: []client.Ward{w}, Total: 250, NeedsYou: 3, InStep: 200}, &listFlags{limit: 100, page: 1})
+		p.board(&client.WardList{Items: []client.Ward{w}, Total: 250, NeedYou: 3, InStep: 200}, &listFlags{limit: 100, page: 1})
 	})
 	assert.Contains(t, got, "≠ drifted, 2 fields; behind, 3 objects")
 	assert.Contains(t, got, strings.Repeat("x", 200)+"\n", "nothing is cut where there is no terminal")
@@ -120,7 +120,7 @@ func TestAWardsPage(t *testing.T) {
 	w.Revision = client.Revision{Id: "2ca06650000", Subject: "Larger type"}
 	w.Repository = client.AsOf{Known: true, At: time.Now(), Next: time.Now().Add(31 * time.Second)}
 	w.Live = client.AsOf{Problem: "it is silent", At: time.Now().Add(-time.Hour)}
-	w.Hold = client.Hold{By: "operator", At: time.Now(), Reason: "gale"}
+	w.Hold = client.Hold{By: "operator", At: time.Now(), Why: "gale"}
 	got := text(func(p *printer) {
 		p.ward(&client.WardDetail{Ward: w, Outline: []client.Object{
 			{Kind: "ConfigMap", Name: "c", Step: -1, Standing: "drifted", Health: "absent", Gone: true},
@@ -322,11 +322,11 @@ func TestTwoEntriesCompared(t *testing.T) {
 
 func TestWhatOthersDidIsTold(t *testing.T) {
 	w := ward("drifted")
-	w.Drifted, w.DriftedFields, w.Additions, w.KeepAdditions = 1, 1, 1, "remove"
+	w.Drifted, w.DriftedFields, w.AddedFields, w.KeepAdditions = 1, 1, 1, "remove"
 	o := client.Object{Kind: "ConfigMap", Name: "c", Standing: "drifted", Health: "ready", Scaler: "HorizontalPodAutoscaler/h", Left: []string{"/data/x"},
 		Fields:    []client.Difference{{Change: "made again", Who: "kubectl-create"}},
 		Additions: []client.Difference{{Path: "metadata.labels.tier", Pointer: "/metadata/labels/tier", Change: "added", To: "dock", Who: "kubectl-label"}}}
-	got := text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drifted: []client.Object{o}}) })
+	got := text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drift: []client.Object{o}}) })
 	assert.Contains(t, got, "≠ drifted 36 min, 1 field, +1 by others")
 	assert.Contains(t, got, "The cluster moved\n  ConfigMap c\n    deleted, and made again  kubectl-create\n")
 	assert.Contains(t, got, "Others added\n  ConfigMap c\n    metadata.labels.tier  dock  kubectl-label\n")
@@ -342,16 +342,16 @@ func TestWhatOthersDidIsTold(t *testing.T) {
 	// Only additions: nothing to restore, but they can be taken away.
 	o.Fields = nil
 	w.Standing, w.Drifted, w.DriftedFields = "in step", 0, 0
-	got = text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drifted: []client.Object{o}}) })
+	got = text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drift: []client.Object{o}}) })
 	assert.NotContains(t, got, "The cluster moved")
 	assert.Contains(t, got, "Take it away: vigila sync")
 	w.KeepAdditions = "report"
-	got = text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drifted: []client.Object{o}}) })
+	got = text(func(p *printer) { p.diff(&client.WardDiff{Ward: w, Drift: []client.Object{o}}) })
 	assert.NotContains(t, got, "vigila sync")
 
 	w.Standing, w.Pending, w.Rejected, w.Revision = "behind", 1, "it squeaks", client.Revision{Id: "badbadb000"}
 	got = text(func(p *printer) {
-		p.diff(&client.WardDiff{Ward: w, Pending: []client.PendingObject{{Kind: "Job", Name: "j", Task: "before", Change: "run"}}})
+		p.diff(&client.WardDiff{Ward: w, Changes: []client.PendingObject{{Kind: "Job", Name: "j", Task: "before", Change: "run"}}})
 	})
 	assert.Contains(t, got, "badbadb is rejected: it squeaks\nSync it: vigila sync berth-planner@quay --retry")
 }
@@ -393,7 +393,7 @@ func TestALongValueSetsNoWidth(t *testing.T) {
 }
 
 func TestQuietWardsFoldOnATerminal(t *testing.T) {
-	l := &client.WardList{Total: 61, InStep: 60, NeedsYou: 1, Folded: 60, Items: []client.Ward{{Id: "fare-gate@quay", Standing: "drifted", Health: "ready", DriftedFields: 1, NeedsYou: true, Says: "hurry changed it"}},
+	l := &client.WardList{Total: 61, InStep: 60, NeedYou: 1, Folded: 60, Items: []client.Ward{{Id: "fare-gate@quay", Standing: "drifted", Health: "ready", DriftedFields: 1, NeedsYou: true, Says: "hurry changed it"}},
 		Groups: []client.WardGroup{{By: "cluster", Name: "quay", Total: 31, InStep: 30, Folded: 30, Watch: []client.Stretch{{From: time.Now().Add(-3 * time.Hour), Standing: "in step", Health: "ready"}}},
 			{By: "owner", Name: "signals", Total: 61}, {By: "cluster", Name: "skerry", Total: 30, InStep: 30, Folded: 30}}}
 	got := text(func(p *printer) { p.board(l, &listFlags{limit: 100, page: 1}) })

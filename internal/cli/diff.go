@@ -42,7 +42,7 @@ Exit code 3 when there are differences.`,
 			if d.Ward.Standing == "blind" {
 				return &Exit{ExitFailed, "what is shown may not be all: " + d.Ward.Says}
 			}
-			if len(d.Pending)+len(d.Drifted) > 0 || d.Ward.Standing != "in step" {
+			if len(d.Changes)+len(d.Drift) > 0 || d.Ward.Standing != "in step" {
 				return &Exit{Code: ExitDifferences}
 			}
 			return nil
@@ -58,7 +58,7 @@ func (p *printer) diff(d *client.WardDiff) {
 	if w.Run.Number > 0 {
 		p.line("\n%s", w.Says)
 	}
-	if len(d.Pending)+len(d.Drifted) == 0 {
+	if len(d.Changes)+len(d.Drift) == 0 {
 		if w.Run.Number > 0 {
 			return
 		}
@@ -69,9 +69,9 @@ func (p *printer) diff(d *client.WardDiff) {
 		}
 		return
 	}
-	if len(d.Pending) > 0 {
+	if len(d.Changes) > 0 {
 		p.line("\n%s", p.paint("behind", "The repository moved: "+title(w.Revision)))
-		for _, o := range d.Pending {
+		for _, o := range d.Changes {
 			p.pending(o, "  ")
 		}
 	}
@@ -82,7 +82,7 @@ func (p *printer) diff(d *client.WardDiff) {
 	}
 	verb := "Sync it"
 	switch {
-	case len(d.Pending) > 0:
+	case len(d.Changes) > 0:
 	case w.Drifted > 0:
 		verb = "Restore it"
 		p.line("%s: vigila restore %s", verb, w.Id)
@@ -92,7 +92,7 @@ func (p *printer) diff(d *client.WardDiff) {
 	default:
 		verb = ""
 	}
-	retry := pick(len(d.Pending) > 0 && w.Rejected != "", " --retry", "")
+	retry := pick(len(d.Changes) > 0 && w.Rejected != "", " --retry", "")
 	if retry != "" {
 		p.line("%s %s", p.paint("failing", short(w.Revision)+" is rejected:"), w.Rejected)
 	}
@@ -107,7 +107,7 @@ func (p *printer) diff(d *client.WardDiff) {
 // moved prints what the cluster moved and what others added, and returns how the first of it is left to others.
 func (p *printer) moved(d *client.WardDiff) (leave string) {
 	drifted, added := false, false
-	for _, o := range d.Drifted {
+	for _, o := range d.Drift {
 		drifted = drifted || o.Gone || len(o.Fields) > 0
 		added = added || len(o.Additions) > 0
 	}
@@ -127,7 +127,7 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 	if drifted {
 		p.line("\n%s", p.paint("drifted", "The cluster moved"))
 	}
-	for _, o := range d.Drifted {
+	for _, o := range d.Drift {
 		if !o.Gone && len(o.Fields) == 0 {
 			continue
 		}
@@ -150,7 +150,7 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 	if added {
 		p.line("\n%s", p.paint("soft", "Others added"))
 	}
-	for _, o := range d.Drifted {
+	for _, o := range d.Drift {
 		if len(o.Additions) == 0 {
 			continue
 		}

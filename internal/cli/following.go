@@ -22,7 +22,7 @@ func (a *app) start(ctx context.Context, conn *client.Conn, p *printer, ward str
 		r, err := conn.StartRunWithResponse(ctx, ward, in)
 		err = conn.Check(r, err)
 		var said *client.Error
-		if errors.As(err, &said) && said.Problem.Run > 0 {
+		if errors.As(err, &said) && said.Problem.Entry > 0 {
 			joined, err := a.inTheWay(ctx, conn, p, ward, in, said, wait)
 			if joined != nil || err != nil {
 				return joined, err
@@ -47,7 +47,7 @@ func (a *app) start(ctx context.Context, conn *client.Conn, p *printer, ward str
 
 // inTheWay does what is to be done about the run that goes on: it is joined, and its end returned; or it is over now, and the answer is nil.
 func (a *app) inTheWay(ctx context.Context, conn *client.Conn, p *printer, ward string, in client.StartRun, said *client.Error, wait bool) (*client.Entry, error) {
-	r, err := conn.GetEntryWithResponse(ctx, ward, said.Problem.Run)
+	r, err := conn.GetEntryWithResponse(ctx, ward, said.Problem.Entry)
 	if err := conn.Check(r, err); err != nil {
 		return nil, err
 	}
@@ -335,11 +335,11 @@ func (a *app) waitFor(ctx context.Context, conn *client.Conn, p *printer, ward, 
 		there := w.Standing == "in step" && w.Run.Number == 0 && (!ready || w.Health == "ready")
 		text := fmt.Sprintf("%s, %s: %s", w.Standing, w.Health, w.Says)
 		if there && revision != "" {
-			r, err := conn.HoldsRevisionWithResponse(ctx, ward, revision)
+			r, err := conn.HasRevisionWithResponse(ctx, ward, revision)
 			if err := conn.Check(r, err); err != nil {
 				return w, err
 			}
-			there = r.JSON200.Holds
+			there = r.JSON200.Has
 			text = fmt.Sprintf("%s is not read yet; the newest is %.7s", revision, r.JSON200.Head)
 		}
 		if there {

@@ -94,11 +94,11 @@ func (p *printer) oneRoster(r *client.Roster) {
 	}
 	for _, l := range r.Left {
 		p.line("")
-		p.line("Left behind of %s %s: %s", l.Placement, ago(l.At), l.Why)
+		p.line("Left behind of %s %s: %s", l.Ward, ago(l.At), l.Why)
 		for _, k := range l.Keys {
 			p.line("  %s", k)
 		}
-		p.line("Seen to it? vigila roster forget %s", l.Placement)
+		p.line("Seen to it? vigila roster forget %s", l.Ward)
 	}
 }
 
@@ -107,8 +107,8 @@ func countWards(r *client.Roster) string {
 		return "none"
 	}
 	s := fmt.Sprintf("%d: %d in step, %d ready", r.Wards, r.InStep, r.Ready)
-	if r.Loud > 0 {
-		s += fmt.Sprintf(", %d need you", r.Loud)
+	if r.NeedYou > 0 {
+		s += fmt.Sprintf(", %d need you", r.NeedYou)
 	}
 	return s
 }
@@ -446,14 +446,14 @@ Left out is what controllers make, what another ward keeps, and Secrets: those n
 				}
 				where = fmt.Sprintf("branch %s of %s", branch, into)
 			}
-			p.line("%d objects of namespace %s are written to %s:", r.JSON200.Objects, namespace, where)
+			p.line("%d objects of namespace %s are written to %s:", r.JSON200.ObjectCount, namespace, where)
 			for _, f := range r.JSON200.Files {
 				p.line("  %s", f.Path)
 			}
 			if len(r.JSON200.Skipped) > 0 {
 				p.line("Left out:")
 				for _, s := range r.JSON200.Skipped {
-					p.line("  %s: %s", s.Object, s.Why)
+					p.line("  %s: %s", s.Name, s.Why)
 				}
 			}
 			p.line("The cluster is as it was. Next: review and merge it; then vigila ward add the ward file, or let a roster find it.")

@@ -217,7 +217,7 @@ func (a *app) hold() *cobra.Command {
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
-			in := client.HoldWard{Reason: why}
+			in := client.HoldWard{Why: why}
 			if lasts < 0 || lasts == 0 && c.Flags().Changed("for") {
 				return usage("--for %s holds it for no time at all; write how long from now, such as 2h, or leave it out", lasts)
 			}
@@ -256,7 +256,7 @@ func (a *app) release() *cobra.Command {
 		Args:              exactly(1, "the name of a ward"),
 		ValidArgsFunction: a.wards,
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
-			r, err := conn.ReleaseWardWithResponse(c.Context(), args[0], &client.ReleaseWardParams{Reason: why})
+			r, err := conn.ReleaseWardWithResponse(c.Context(), args[0], &client.ReleaseWardParams{Why: why})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}

@@ -227,7 +227,7 @@ hosts that sign their body with HMAC-SHA256, or send a secret token, are taken a
 			}
 			p.line("Pushes to %s are told to %s", p.paint("bold", args[0]), strings.TrimSuffix(conn.Context.URL, "/")+r.JSON200.Path)
 			switch {
-			case !r.JSON200.Key:
+			case !r.JSON200.HasKey:
 				p.line("None is taken: there is no key that signs them. Make one: vigila repo pushes %s --new-key", args[0])
 			case r.JSON200.Last.IsZero():
 				p.line("There is a key; none has come since the service started.")

@@ -42,7 +42,7 @@ func (a *app) wardAdd() *cobra.Command {
 				if err := conn.Check(r, err); err != nil {
 					return err
 				}
-				for _, id := range r.JSON200.Wards {
+				for _, id := range r.JSON200.Items {
 					p.line("%s is kept now. See it: vigila ward show %s", id, id)
 				}
 			}
@@ -145,8 +145,8 @@ func (p *printer) board(l *client.WardList, f *listFlags) {
 	p.table(rows)
 	p.line("")
 	foot := fmt.Sprintf("%s, %d in step", count(l.Total, "ward"), l.InStep)
-	if l.NeedsYou > 0 {
-		foot += fmt.Sprintf(", %s", p.paint("bold", fmt.Sprintf("%d need you", l.NeedsYou)))
+	if l.NeedYou > 0 {
+		foot += fmt.Sprintf(", %s", p.paint("bold", fmt.Sprintf("%d need you", l.NeedYou)))
 	}
 	p.line("%s%s", foot, pageOf(f.page, f.limit, l.Total-l.Folded))
 }
@@ -183,8 +183,8 @@ func standingWords(w client.Ward) string {
 	case "behind":
 		s += ", " + count(w.Pending, "object")
 	}
-	if w.Additions > 0 {
-		s += fmt.Sprintf(", +%d by others", w.Additions)
+	if w.AddedFields > 0 {
+		s += fmt.Sprintf(", +%d by others", w.AddedFields)
 	}
 	if w.Hold.By != "" {
 		s += ", held"
@@ -282,8 +282,8 @@ func (p *printer) ward(d *client.WardDetail) {
 	}
 	if w.Hold.By != "" {
 		h := "by " + w.Hold.By + ", " + ago(w.Hold.At)
-		if w.Hold.Reason != "" {
-			h += ": " + w.Hold.Reason
+		if w.Hold.Why != "" {
+			h += ": " + w.Hold.Why
 		}
 		if !w.Hold.Until.IsZero() {
 			h += ", until " + w.Hold.Until.Local().Format("2006-01-02 15:04 MST")
@@ -367,7 +367,7 @@ func (p *printer) failing(ctx context.Context, conn *client.Conn, d *client.Ward
 		p.line("\n%s", p.paint("bold", "Why "+o.Kind+" "+o.Name+" is failing"))
 		n := 0
 		for _, e := range r.JSON200.Events {
-			if e.Warning && n < 5 {
+			if e.IsWarning && n < 5 {
 				n++
 				p.line("  %s  %s  %s: %s", p.paint("soft", ago(e.At)), e.About, e.Reason, strings.TrimSpace(e.Text))
 			}

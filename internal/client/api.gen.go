@@ -485,30 +485,30 @@ func (e WardSettleOtherwise) Valid() bool {
 	}
 }
 
-// Defines values for WardTone.
+// Defines values for WardWorst.
 const (
-	WardToneBehind    WardTone = "behind"
-	WardToneBlind     WardTone = "blind"
-	WardToneContested WardTone = "contested"
-	WardToneDrifted   WardTone = "drifted"
-	WardToneFailing   WardTone = "failing"
-	WardToneQuiet     WardTone = "quiet"
+	WardWorstBehind    WardWorst = "behind"
+	WardWorstBlind     WardWorst = "blind"
+	WardWorstContested WardWorst = "contested"
+	WardWorstDrifted   WardWorst = "drifted"
+	WardWorstFailing   WardWorst = "failing"
+	WardWorstQuiet     WardWorst = "quiet"
 )
 
-// Valid indicates whether the value is a known member of the WardTone enum.
-func (e WardTone) Valid() bool {
+// Valid indicates whether the value is a known member of the WardWorst enum.
+func (e WardWorst) Valid() bool {
 	switch e {
-	case WardToneBehind:
+	case WardWorstBehind:
 		return true
-	case WardToneBlind:
+	case WardWorstBlind:
 		return true
-	case WardToneContested:
+	case WardWorstContested:
 		return true
-	case WardToneDrifted:
+	case WardWorstDrifted:
 		return true
-	case WardToneFailing:
+	case WardWorstFailing:
 		return true
-	case WardToneQuiet:
+	case WardWorstQuiet:
 		return true
 	default:
 		return false
@@ -645,16 +645,17 @@ type AddWards struct {
 
 // AddedWards defines model for AddedWards.
 type AddedWards struct {
-	Wards []string `json:"wards"`
+	Items []string `json:"items"`
 }
 
 // Adoption defines model for Adoption.
 type Adoption struct {
-	Files   []ProposedFile `json:"files"`
-	Objects int            `json:"objects"`
-	Skipped []struct {
-		Object string `json:"object"`
-		Why    string `json:"why"`
+	Files       []ProposedFile `json:"files"`
+	ObjectCount int            `json:"object_count"`
+	Skipped     []struct {
+		// Name Kind/name
+		Name string `json:"name"`
+		Why  string `json:"why"`
 	} `json:"skipped"`
 }
 
@@ -722,12 +723,12 @@ type ClusterBy string
 
 // ClusterEvent defines model for ClusterEvent.
 type ClusterEvent struct {
-	About   string    `json:"about"`
-	At      time.Time `json:"at,omitempty,omitzero"`
-	Count   int       `json:"count,omitempty,omitzero"`
-	Reason  string    `json:"reason"`
-	Text    string    `json:"text"`
-	Warning bool      `json:"warning,omitempty,omitzero"`
+	About     string    `json:"about"`
+	At        time.Time `json:"at,omitempty,omitzero"`
+	Count     int       `json:"count,omitempty,omitzero"`
+	IsWarning bool      `json:"is_warning,omitempty,omitzero"`
+	Reason    string    `json:"reason"`
+	Text      string    `json:"text"`
 }
 
 // ClusterList defines model for ClusterList.
@@ -860,20 +861,20 @@ type Guard struct {
 	Text string `json:"text"`
 }
 
-// Health defines model for Health.
-type Health string
+// HasRevision defines model for HasRevision.
+type HasRevision struct {
+	// Has the commit is read, and the ward is in step
+	Has bool `json:"has"`
 
-// HeldRevision defines model for HeldRevision.
-type HeldRevision struct {
 	// Head the commit that was read last
 	Head string `json:"head,omitempty,omitzero"`
-
-	// Holds the commit is read, and the ward is in step
-	Holds bool `json:"holds"`
 
 	// Read the commit that was read last is this one, or a later one
 	Read bool `json:"read"`
 }
+
+// Health defines model for Health.
+type Health string
 
 // Hold defines model for Hold.
 type Hold struct {
@@ -881,15 +882,15 @@ type Hold struct {
 	By string    `json:"by"`
 
 	// Entry the entry a rollback holds it at
-	Entry  int       `json:"entry,omitempty,omitzero"`
-	Reason string    `json:"reason,omitempty,omitzero"`
-	Until  time.Time `json:"until,omitempty,omitzero"`
+	Entry int       `json:"entry,omitempty,omitzero"`
+	Until time.Time `json:"until,omitempty,omitzero"`
+	Why   string    `json:"why,omitempty,omitzero"`
 }
 
 // HoldWard defines model for HoldWard.
 type HoldWard struct {
-	Reason string    `json:"reason,omitempty,omitzero"`
-	Until  time.Time `json:"until,omitempty,omitzero"`
+	Until time.Time `json:"until,omitempty,omitzero"`
+	Why   string    `json:"why,omitempty,omitzero"`
 }
 
 // Kubeconfig defines model for Kubeconfig.
@@ -903,9 +904,11 @@ type LeftBehind struct {
 	At time.Time `json:"at"`
 
 	// Keys objects that stayed in the cluster
-	Keys      []string `json:"keys"`
-	Placement string   `json:"placement"`
-	Why       string   `json:"why"`
+	Keys []string `json:"keys"`
+
+	// Ward name@cluster
+	Ward string `json:"ward"`
+	Why  string `json:"why"`
 }
 
 // Limits defines model for Limits.
@@ -960,16 +963,6 @@ type MovedObject struct {
 
 // MovedObjectChange defines model for MovedObject.Change.
 type MovedObjectChange string
-
-// Notch defines model for Notch.
-type Notch struct {
-	At time.Time `json:"at"`
-
-	// Kind drift: what others changed and was not put back at once, or is as it was again
-	Kind    EntryKind `json:"kind"`
-	Number  int       `json:"number"`
-	Outcome Outcome   `json:"outcome"`
-}
 
 // Object defines model for Object.
 type Object struct {
@@ -1026,18 +1019,25 @@ type ObjectChange string
 
 // ObjectDetail defines model for ObjectDetail.
 type ObjectDetail struct {
-	// Declared YAML
-	Declared string         `json:"declared,omitempty,omitzero"`
-	Events   []ClusterEvent `json:"events"`
-
-	// Live YAML
-	Live   string `json:"live,omitempty,omitzero"`
-	Object Object `json:"object"`
-	Pods   []Pod  `json:"pods"`
+	DeclaredYaml string         `json:"declared_yaml,omitempty,omitzero"`
+	Events       []ClusterEvent `json:"events"`
+	LiveYaml     string         `json:"live_yaml,omitempty,omitzero"`
+	Object       Object         `json:"object"`
+	Pods         []Pod          `json:"pods"`
 }
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// PastRun defines model for PastRun.
+type PastRun struct {
+	At time.Time `json:"at"`
+
+	// Kind drift: what others changed and was not put back at once, or is as it was again
+	Kind    EntryKind `json:"kind"`
+	Number  int       `json:"number"`
+	Outcome Outcome   `json:"outcome"`
+}
 
 // PendingObject defines model for PendingObject.
 type PendingObject struct {
@@ -1076,14 +1076,14 @@ type Pod struct {
 
 // Problem RFC 9457
 type Problem struct {
-	Detail string  `json:"detail,omitempty,omitzero"`
-	Guards []Guard `json:"guards,omitempty,omitzero"`
+	Detail string `json:"detail,omitempty,omitzero"`
 
-	// Run the entry of the run that is in the way
-	Run    int    `json:"run,omitempty,omitzero"`
-	Status int    `json:"status"`
-	Title  string `json:"title"`
-	Type   string `json:"type"`
+	// Entry the number of the run that is in the way
+	Entry  int     `json:"entry,omitempty,omitzero"`
+	Guards []Guard `json:"guards,omitempty,omitzero"`
+	Status int     `json:"status"`
+	Title  string  `json:"title"`
+	Type   string  `json:"type"`
 }
 
 // Proposal defines model for Proposal.
@@ -1134,8 +1134,8 @@ type PushKey struct {
 
 // Pushes defines model for Pushes.
 type Pushes struct {
-	// Key there is a key that signs them; without one none is taken
-	Key bool `json:"key"`
+	// HasKey there is a key that signs them; without one none is taken
+	HasKey bool `json:"has_key"`
 
 	// Last when the last one was taken since the service started
 	Last time.Time `json:"last,omitempty,omitzero"`
@@ -1236,11 +1236,11 @@ type Roster struct {
 	Leaving []string     `json:"leaving,omitempty,omitzero"`
 	Left    []LeftBehind `json:"left"`
 	Limits  Limits       `json:"limits"`
+	Name    string       `json:"name"`
 
-	// Loud placements that need somebody
-	Loud     int    `json:"loud"`
-	Name     string `json:"name"`
-	NeedsYou bool   `json:"needs_you"`
+	// NeedYou placements that need somebody
+	NeedYou  int  `json:"need_you"`
+	NeedsYou bool `json:"needs_you"`
 
 	// Parent the roster that declares it
 	Parent   string          `json:"parent,omitempty,omitzero"`
@@ -1380,8 +1380,8 @@ type TokenList struct {
 type Ward struct {
 	About string `json:"about,omitempty,omitzero"`
 
-	// Additions fields and list items that others added to its objects; no drift
-	Additions int `json:"additions,omitempty,omitzero"`
+	// AddedFields fields and list items that others added to its objects; no drift
+	AddedFields int `json:"added_fields,omitempty,omitzero"`
 
 	// After wards of the same cluster that have to be in step and ready before an automatic run
 	After    []string `json:"after,omitempty,omitzero"`
@@ -1389,9 +1389,9 @@ type Ward struct {
 	AutoSync bool     `json:"auto_sync"`
 
 	// Chart name and version of a chart
-	Chart     string `json:"chart,omitempty,omitzero"`
-	Cluster   string `json:"cluster"`
-	Contested int    `json:"contested"`
+	Chart           string `json:"chart,omitempty,omitzero"`
+	Cluster         string `json:"cluster"`
+	ContestedFields int    `json:"contested_fields"`
 
 	// Drifted objects the cluster moved
 	Drifted       int `json:"drifted"`
@@ -1418,17 +1418,17 @@ type Ward struct {
 	Namespace string `json:"namespace"`
 	NeedsYou  bool   `json:"needs_you"`
 
-	// Notches runs since 24 h ago, oldest first
-	Notches []Notch `json:"notches"`
-
 	// Notes what of a chart was left out, and why; what of the ward file or a health rule means nothing that there is
-	Notes   []string `json:"notes,omitempty,omitzero"`
-	Objects int      `json:"objects"`
-	Owner   string   `json:"owner,omitempty,omitzero"`
-	Path    string   `json:"path"`
+	Notes       []string `json:"notes,omitempty,omitzero"`
+	ObjectCount int      `json:"object_count"`
+	Owner       string   `json:"owner,omitempty,omitzero"`
+	Path        string   `json:"path"`
 
 	// Pending objects the repository moved
 	Pending int `json:"pending"`
+
+	// PendingTasks tasks that are new or changed; counted in pending too
+	PendingTasks int `json:"pending_tasks,omitempty,omitzero"`
 
 	// Prune what is declared no more is removed
 	Prune bool `json:"prune,omitempty,omitzero"`
@@ -1452,6 +1452,9 @@ type Ward struct {
 	Roster string `json:"roster,omitempty,omitzero"`
 	Run    Entry  `json:"run,omitempty,omitzero"`
 
+	// Runs runs since 24 h ago, oldest first
+	Runs []PastRun `json:"runs"`
+
 	// Says what is going on, in a sentence
 	Says string `json:"says"`
 
@@ -1471,20 +1474,17 @@ type Ward struct {
 	// Tag the tag that a range of versions took
 	Tag string `json:"tag,omitempty,omitzero"`
 
-	// Tasks tasks that are new or changed; counted in pending too
-	Tasks int `json:"tasks,omitempty,omitzero"`
-
 	// Todo what can be done about it, in a sentence
 	Todo string `json:"todo,omitempty,omitzero"`
-
-	// Tone how loud the board shows it
-	Tone WardTone `json:"tone,omitempty,omitzero"`
 
 	// WaitsFor what an automatic run waits for
 	WaitsFor string `json:"waits_for,omitempty,omitzero"`
 
 	// Watch standings since 24 h ago, oldest first
 	Watch []Stretch `json:"watch"`
+
+	// Worst what is worst about it, and so how it is shown; quiet: nothing
+	Worst WardWorst `json:"worst,omitempty,omitzero"`
 }
 
 // WardForm what its path holds
@@ -1496,8 +1496,8 @@ type WardKeepAdditions string
 // WardSettleOtherwise what happens when it is not
 type WardSettleOtherwise string
 
-// WardTone how loud the board shows it
-type WardTone string
+// WardWorst what is worst about it, and so how it is shown; quiet: nothing
+type WardWorst string
 
 // WardDetail defines model for WardDetail.
 type WardDetail struct {
@@ -1511,10 +1511,13 @@ type WardDetail struct {
 
 // WardDiff defines model for WardDiff.
 type WardDiff struct {
-	Drifted []Object        `json:"drifted"`
-	Guards  []Guard         `json:"guards,omitempty,omitzero"`
-	Pending []PendingObject `json:"pending"`
-	Ward    Ward            `json:"ward"`
+	// Changes what a sync would do
+	Changes []PendingObject `json:"changes"`
+
+	// Drift objects that others changed
+	Drift  []Object `json:"drift"`
+	Guards []Guard  `json:"guards,omitempty,omitzero"`
+	Ward   Ward     `json:"ward"`
 }
 
 // WardGroup defines model for WardGroup.
@@ -1546,8 +1549,8 @@ type WardList struct {
 	InStep int    `json:"in_step"`
 	Items  []Ward `json:"items"`
 
-	// NeedsYou of all that match
-	NeedsYou int `json:"needs_you"`
+	// NeedYou of all that match
+	NeedYou int `json:"need_you"`
 
 	// Total how many match, on all pages
 	Total int `json:"total"`
@@ -1681,7 +1684,7 @@ type GetTaskLogParams struct {
 
 // ReleaseWardParams defines parameters for ReleaseWard.
 type ReleaseWardParams struct {
-	Reason string `form:"reason,omitempty" json:"reason,omitempty,omitzero"`
+	Why string `form:"why,omitempty" json:"why,omitempty,omitzero"`
 }
 
 // GetLogsParams defines parameters for GetLogs.
@@ -1897,8 +1900,8 @@ type ClientInterface interface {
 
 	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 	//
-	// Corresponds with DELETE /left/{placement} (the `ForgetLeft` operationId).
-	ForgetLeft(ctx context.Context, placement string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
+	ForgetLeft(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who this token belongs to, and which version answers
 	//
@@ -2098,6 +2101,11 @@ type ClientInterface interface {
 	// Corresponds with GET /wards/{ward}/entries/{number}/log (the `GetTaskLog` operationId).
 	GetTaskLog(ctx context.Context, ward WardID, number int, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// HasRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+	//
+	// Corresponds with GET /wards/{ward}/has/{revision} (the `HasRevision` operationId).
+	HasRevision(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReleaseWard Let automatic runs go on
 	//
 	// Corresponds with DELETE /wards/{ward}/hold (the `ReleaseWard` operationId).
@@ -2116,11 +2124,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /wards/{ward}/hold (the `HoldWard` operationId).
 	HoldWard(ctx context.Context, ward WardID, body HoldWardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// HoldsRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
-	//
-	// Corresponds with GET /wards/{ward}/holds/{revision} (the `HoldsRevision` operationId).
-	HoldsRevision(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLogs The log of a Pod below one of the ward's objects
 	//
@@ -2390,9 +2393,9 @@ func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn
 
 // ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 //
-// Corresponds with DELETE /left/{placement} (the `ForgetLeft` operationId).
-func (c *Client) ForgetLeft(ctx context.Context, placement string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewForgetLeftRequest(c.Server, placement)
+// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
+func (c *Client) ForgetLeft(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetLeftRequest(c.Server, ward)
 	if err != nil {
 		return nil, err
 	}
@@ -2941,6 +2944,21 @@ func (c *Client) GetTaskLog(ctx context.Context, ward WardID, number int, params
 	return c.Client.Do(req)
 }
 
+// HasRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+//
+// Corresponds with GET /wards/{ward}/has/{revision} (the `HasRevision` operationId).
+func (c *Client) HasRevision(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHasRevisionRequest(c.Server, ward, revision)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ReleaseWard Let automatic runs go on
 //
 // Corresponds with DELETE /wards/{ward}/hold (the `ReleaseWard` operationId).
@@ -2980,21 +2998,6 @@ func (c *Client) HoldWardWithBody(ctx context.Context, ward WardID, contentType 
 // Corresponds with PUT /wards/{ward}/hold (the `HoldWard` operationId).
 func (c *Client) HoldWard(ctx context.Context, ward WardID, body HoldWardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHoldWardRequest(c.Server, ward, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// HoldsRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
-//
-// Corresponds with GET /wards/{ward}/holds/{revision} (the `HoldsRevision` operationId).
-func (c *Client) HoldsRevision(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewHoldsRevisionRequest(c.Server, ward, revision)
 	if err != nil {
 		return nil, err
 	}
@@ -3594,12 +3597,12 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 }
 
 // NewForgetLeftRequest constructs an http.Request for the ForgetLeft method
-func NewForgetLeftRequest(server string, placement string) (*http.Request, error) {
+func NewForgetLeftRequest(server string, ward string) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "placement", placement, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -4988,6 +4991,47 @@ func NewGetTaskLogRequest(server string, ward WardID, number int, params *GetTas
 	return req, nil
 }
 
+// NewHasRevisionRequest constructs an http.Request for the HasRevision method
+func NewHasRevisionRequest(server string, ward WardID, revision string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "revision", revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/has/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewReleaseWardRequest constructs an http.Request for the ReleaseWard method
 func NewReleaseWardRequest(server string, ward WardID, params *ReleaseWardParams) (*http.Request, error) {
 	var err error
@@ -5023,7 +5067,7 @@ func NewReleaseWardRequest(server string, ward WardID, params *ReleaseWardParams
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reason", params.Reason, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5088,47 +5132,6 @@ func NewHoldWardRequestWithBody(server string, ward WardID, contentType string, 
 	}
 
 	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewHoldsRevisionRequest constructs an http.Request for the HoldsRevision method
-func NewHoldsRevisionRequest(server string, ward WardID, revision string) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	var pathParam1 string
-
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "revision", revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/wards/%s/holds/%s", pathParam0, pathParam1)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
 
 	return req, nil
 }
@@ -5760,8 +5763,8 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with DELETE /left/{placement} (the `ForgetLeft` operationId).
-	ForgetLeftWithResponse(ctx context.Context, placement string, reqEditors ...RequestEditorFn) (*ForgetLeftResponse, error)
+	// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
+	ForgetLeftWithResponse(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*ForgetLeftResponse, error)
 
 	// GetMeWithResponse Who this token belongs to, and which version answers
 	//
@@ -6005,6 +6008,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /wards/{ward}/entries/{number}/log (the `GetTaskLog` operationId).
 	GetTaskLogWithResponse(ctx context.Context, ward WardID, number int, params *GetTaskLogParams, reqEditors ...RequestEditorFn) (*GetTaskLogResponse, error)
 
+	// HasRevisionWithResponse Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /wards/{ward}/has/{revision} (the `HasRevision` operationId).
+	HasRevisionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*HasRevisionResponse, error)
+
 	// ReleaseWardWithResponse Let automatic runs go on
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6025,13 +6035,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /wards/{ward}/hold (the `HoldWard` operationId).
 	HoldWardWithResponse(ctx context.Context, ward WardID, body HoldWardJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldWardResponse, error)
-
-	// HoldsRevisionWithResponse Tell whether the cluster holds what a commit declares for the ward, or what a later one does
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /wards/{ward}/holds/{revision} (the `HoldsRevision` operationId).
-	HoldsRevisionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*HoldsRevisionResponse, error)
 
 	// GetLogsWithResponse The log of a Pod below one of the ward's objects
 	//
@@ -7852,6 +7855,54 @@ func (r GetTaskLogResponse) ContentType() string {
 	return ""
 }
 
+type HasRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HasRevision
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HasRevisionResponse) GetJSON200() *HasRevision {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HasRevisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HasRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HasRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HasRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HasRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReleaseWardResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7942,54 +7993,6 @@ func (r HoldWardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r HoldWardResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type HoldsRevisionResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *HeldRevision
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r HoldsRevisionResponse) GetJSON200() *HeldRevision {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r HoldsRevisionResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r HoldsRevisionResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r HoldsRevisionResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r HoldsRevisionResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r HoldsRevisionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8611,9 +8614,9 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with DELETE /left/{placement} (the `ForgetLeft` operationId).
-func (c *ClientWithResponses) ForgetLeftWithResponse(ctx context.Context, placement string, reqEditors ...RequestEditorFn) (*ForgetLeftResponse, error) {
-	rsp, err := c.ForgetLeft(ctx, placement, reqEditors...)
+// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
+func (c *ClientWithResponses) ForgetLeftWithResponse(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*ForgetLeftResponse, error) {
+	rsp, err := c.ForgetLeft(ctx, ward, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -9066,6 +9069,19 @@ func (c *ClientWithResponses) GetTaskLogWithResponse(ctx context.Context, ward W
 	return ParseGetTaskLogResponse(rsp)
 }
 
+// HasRevisionWithResponse Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /wards/{ward}/has/{revision} (the `HasRevision` operationId).
+func (c *ClientWithResponses) HasRevisionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*HasRevisionResponse, error) {
+	rsp, err := c.HasRevision(ctx, ward, revision, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHasRevisionResponse(rsp)
+}
+
 // ReleaseWardWithResponse Let automatic runs go on
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9103,19 +9119,6 @@ func (c *ClientWithResponses) HoldWardWithResponse(ctx context.Context, ward War
 		return nil, err
 	}
 	return ParseHoldWardResponse(rsp)
-}
-
-// HoldsRevisionWithResponse Tell whether the cluster holds what a commit declares for the ward, or what a later one does
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /wards/{ward}/holds/{revision} (the `HoldsRevision` operationId).
-func (c *ClientWithResponses) HoldsRevisionWithResponse(ctx context.Context, ward WardID, revision string, reqEditors ...RequestEditorFn) (*HoldsRevisionResponse, error) {
-	rsp, err := c.HoldsRevision(ctx, ward, revision, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseHoldsRevisionResponse(rsp)
 }
 
 // GetLogsWithResponse The log of a Pod below one of the ward's objects
@@ -10486,6 +10489,39 @@ func ParseGetTaskLogResponse(rsp *http.Response) (*GetTaskLogResponse, error) {
 	return response, nil
 }
 
+// ParseHasRevisionResponse parses an HTTP response from a HasRevisionWithResponse call
+func ParseHasRevisionResponse(rsp *http.Response) (*HasRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HasRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HasRevision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReleaseWardResponse parses an HTTP response from a ReleaseWardWithResponse call
 func ParseReleaseWardResponse(rsp *http.Response) (*ReleaseWardResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10535,39 +10571,6 @@ func ParseHoldWardResponse(rsp *http.Response) (*HoldWardResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Ward
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseHoldsRevisionResponse parses an HTTP response from a HoldsRevisionWithResponse call
-func ParseHoldsRevisionResponse(rsp *http.Response) (*HoldsRevisionResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &HoldsRevisionResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest HeldRevision
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -203,7 +203,7 @@ func (w letWardGo) Subject() Subject      { return Subject{"let go", "ward", w.p
 func (w AddRepo) Subject() Subject        { return Subject{"add", "repo", w.Name} }
 func (w RemoveRepo) Subject() Subject     { return Subject{"remove", "repo", w.Name} }
 func (w ProposeFiles) Subject() Subject   { return Subject{"propose files", "repo", w.Repo} }
-func (w MakePushKey) Subject() Subject  { return Subject{"make a push key", "repo", w.Repo} }
+func (w MakePushKey) Subject() Subject    { return Subject{"make a push key", "repo", w.Repo} }
 func (w declareRepo) Subject() Subject    { return Subject{"declare", "repo", w.Name} }
 func (w AddCluster) Subject() Subject     { return Subject{"add", "cluster", w.Name} }
 func (w RemoveCluster) Subject() Subject  { return Subject{"remove", "cluster", w.Name} }

@@ -480,30 +480,30 @@ func (e WardSettleOtherwise) Valid() bool {
 	}
 }
 
-// Defines values for WardTone.
+// Defines values for WardWorst.
 const (
-	WardToneBehind    WardTone = "behind"
-	WardToneBlind     WardTone = "blind"
-	WardToneContested WardTone = "contested"
-	WardToneDrifted   WardTone = "drifted"
-	WardToneFailing   WardTone = "failing"
-	WardToneQuiet     WardTone = "quiet"
+	WardWorstBehind    WardWorst = "behind"
+	WardWorstBlind     WardWorst = "blind"
+	WardWorstContested WardWorst = "contested"
+	WardWorstDrifted   WardWorst = "drifted"
+	WardWorstFailing   WardWorst = "failing"
+	WardWorstQuiet     WardWorst = "quiet"
 )
 
-// Valid indicates whether the value is a known member of the WardTone enum.
-func (e WardTone) Valid() bool {
+// Valid indicates whether the value is a known member of the WardWorst enum.
+func (e WardWorst) Valid() bool {
 	switch e {
-	case WardToneBehind:
+	case WardWorstBehind:
 		return true
-	case WardToneBlind:
+	case WardWorstBlind:
 		return true
-	case WardToneContested:
+	case WardWorstContested:
 		return true
-	case WardToneDrifted:
+	case WardWorstDrifted:
 		return true
-	case WardToneFailing:
+	case WardWorstFailing:
 		return true
-	case WardToneQuiet:
+	case WardWorstQuiet:
 		return true
 	default:
 		return false
@@ -640,16 +640,17 @@ type AddWards struct {
 
 // AddedWards defines model for AddedWards.
 type AddedWards struct {
-	Wards []string `json:"wards"`
+	Items []string `json:"items"`
 }
 
 // Adoption defines model for Adoption.
 type Adoption struct {
-	Files   []ProposedFile `json:"files"`
-	Objects int            `json:"objects"`
-	Skipped []struct {
-		Object string `json:"object"`
-		Why    string `json:"why"`
+	Files       []ProposedFile `json:"files"`
+	ObjectCount int            `json:"object_count"`
+	Skipped     []struct {
+		// Name Kind/name
+		Name string `json:"name"`
+		Why  string `json:"why"`
 	} `json:"skipped"`
 }
 
@@ -717,12 +718,12 @@ type ClusterBy string
 
 // ClusterEvent defines model for ClusterEvent.
 type ClusterEvent struct {
-	About   string    `json:"about"`
-	At      time.Time `json:"at,omitempty,omitzero"`
-	Count   int       `json:"count,omitempty,omitzero"`
-	Reason  string    `json:"reason"`
-	Text    string    `json:"text"`
-	Warning bool      `json:"warning,omitempty,omitzero"`
+	About     string    `json:"about"`
+	At        time.Time `json:"at,omitempty,omitzero"`
+	Count     int       `json:"count,omitempty,omitzero"`
+	IsWarning bool      `json:"is_warning,omitempty,omitzero"`
+	Reason    string    `json:"reason"`
+	Text      string    `json:"text"`
 }
 
 // ClusterList defines model for ClusterList.
@@ -855,20 +856,20 @@ type Guard struct {
 	Text string `json:"text"`
 }
 
-// Health defines model for Health.
-type Health string
+// HasRevision defines model for HasRevision.
+type HasRevision struct {
+	// Has the commit is read, and the ward is in step
+	Has bool `json:"has"`
 
-// HeldRevision defines model for HeldRevision.
-type HeldRevision struct {
 	// Head the commit that was read last
 	Head string `json:"head,omitempty,omitzero"`
-
-	// Holds the commit is read, and the ward is in step
-	Holds bool `json:"holds"`
 
 	// Read the commit that was read last is this one, or a later one
 	Read bool `json:"read"`
 }
+
+// Health defines model for Health.
+type Health string
 
 // Hold defines model for Hold.
 type Hold struct {
@@ -876,15 +877,15 @@ type Hold struct {
 	By string    `json:"by"`
 
 	// Entry the entry a rollback holds it at
-	Entry  int       `json:"entry,omitempty,omitzero"`
-	Reason string    `json:"reason,omitempty,omitzero"`
-	Until  time.Time `json:"until,omitempty,omitzero"`
+	Entry int       `json:"entry,omitempty,omitzero"`
+	Until time.Time `json:"until,omitempty,omitzero"`
+	Why   string    `json:"why,omitempty,omitzero"`
 }
 
 // HoldWard defines model for HoldWard.
 type HoldWard struct {
-	Reason string    `json:"reason,omitempty,omitzero"`
-	Until  time.Time `json:"until,omitempty,omitzero"`
+	Until time.Time `json:"until,omitempty,omitzero"`
+	Why   string    `json:"why,omitempty,omitzero"`
 }
 
 // Kubeconfig defines model for Kubeconfig.
@@ -898,9 +899,11 @@ type LeftBehind struct {
 	At time.Time `json:"at"`
 
 	// Keys objects that stayed in the cluster
-	Keys      []string `json:"keys"`
-	Placement string   `json:"placement"`
-	Why       string   `json:"why"`
+	Keys []string `json:"keys"`
+
+	// Ward name@cluster
+	Ward string `json:"ward"`
+	Why  string `json:"why"`
 }
 
 // Limits defines model for Limits.
@@ -955,16 +958,6 @@ type MovedObject struct {
 
 // MovedObjectChange defines model for MovedObject.Change.
 type MovedObjectChange string
-
-// Notch defines model for Notch.
-type Notch struct {
-	At time.Time `json:"at"`
-
-	// Kind drift: what others changed and was not put back at once, or is as it was again
-	Kind    EntryKind `json:"kind"`
-	Number  int       `json:"number"`
-	Outcome Outcome   `json:"outcome"`
-}
 
 // Object defines model for Object.
 type Object struct {
@@ -1021,18 +1014,25 @@ type ObjectChange string
 
 // ObjectDetail defines model for ObjectDetail.
 type ObjectDetail struct {
-	// Declared YAML
-	Declared string         `json:"declared,omitempty,omitzero"`
-	Events   []ClusterEvent `json:"events"`
-
-	// Live YAML
-	Live   string `json:"live,omitempty,omitzero"`
-	Object Object `json:"object"`
-	Pods   []Pod  `json:"pods"`
+	DeclaredYaml string         `json:"declared_yaml,omitempty,omitzero"`
+	Events       []ClusterEvent `json:"events"`
+	LiveYaml     string         `json:"live_yaml,omitempty,omitzero"`
+	Object       Object         `json:"object"`
+	Pods         []Pod          `json:"pods"`
 }
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// PastRun defines model for PastRun.
+type PastRun struct {
+	At time.Time `json:"at"`
+
+	// Kind drift: what others changed and was not put back at once, or is as it was again
+	Kind    EntryKind `json:"kind"`
+	Number  int       `json:"number"`
+	Outcome Outcome   `json:"outcome"`
+}
 
 // PendingObject defines model for PendingObject.
 type PendingObject struct {
@@ -1071,14 +1071,14 @@ type Pod struct {
 
 // Problem RFC 9457
 type Problem struct {
-	Detail string  `json:"detail,omitempty,omitzero"`
-	Guards []Guard `json:"guards,omitempty,omitzero"`
+	Detail string `json:"detail,omitempty,omitzero"`
 
-	// Run the entry of the run that is in the way
-	Run    int    `json:"run,omitempty,omitzero"`
-	Status int    `json:"status"`
-	Title  string `json:"title"`
-	Type   string `json:"type"`
+	// Entry the number of the run that is in the way
+	Entry  int     `json:"entry,omitempty,omitzero"`
+	Guards []Guard `json:"guards,omitempty,omitzero"`
+	Status int     `json:"status"`
+	Title  string  `json:"title"`
+	Type   string  `json:"type"`
 }
 
 // Proposal defines model for Proposal.
@@ -1129,8 +1129,8 @@ type PushKey struct {
 
 // Pushes defines model for Pushes.
 type Pushes struct {
-	// Key there is a key that signs them; without one none is taken
-	Key bool `json:"key"`
+	// HasKey there is a key that signs them; without one none is taken
+	HasKey bool `json:"has_key"`
 
 	// Last when the last one was taken since the service started
 	Last time.Time `json:"last,omitempty,omitzero"`
@@ -1231,11 +1231,11 @@ type Roster struct {
 	Leaving []string     `json:"leaving,omitempty,omitzero"`
 	Left    []LeftBehind `json:"left"`
 	Limits  Limits       `json:"limits"`
+	Name    string       `json:"name"`
 
-	// Loud placements that need somebody
-	Loud     int    `json:"loud"`
-	Name     string `json:"name"`
-	NeedsYou bool   `json:"needs_you"`
+	// NeedYou placements that need somebody
+	NeedYou  int  `json:"need_you"`
+	NeedsYou bool `json:"needs_you"`
 
 	// Parent the roster that declares it
 	Parent   string          `json:"parent,omitempty,omitzero"`
@@ -1375,8 +1375,8 @@ type TokenList struct {
 type Ward struct {
 	About string `json:"about,omitempty,omitzero"`
 
-	// Additions fields and list items that others added to its objects; no drift
-	Additions int `json:"additions,omitempty,omitzero"`
+	// AddedFields fields and list items that others added to its objects; no drift
+	AddedFields int `json:"added_fields,omitempty,omitzero"`
 
 	// After wards of the same cluster that have to be in step and ready before an automatic run
 	After    []string `json:"after,omitempty,omitzero"`
@@ -1384,9 +1384,9 @@ type Ward struct {
 	AutoSync bool     `json:"auto_sync"`
 
 	// Chart name and version of a chart
-	Chart     string `json:"chart,omitempty,omitzero"`
-	Cluster   string `json:"cluster"`
-	Contested int    `json:"contested"`
+	Chart           string `json:"chart,omitempty,omitzero"`
+	Cluster         string `json:"cluster"`
+	ContestedFields int    `json:"contested_fields"`
 
 	// Drifted objects the cluster moved
 	Drifted       int `json:"drifted"`
@@ -1413,17 +1413,17 @@ type Ward struct {
 	Namespace string `json:"namespace"`
 	NeedsYou  bool   `json:"needs_you"`
 
-	// Notches runs since 24 h ago, oldest first
-	Notches []Notch `json:"notches"`
-
 	// Notes what of a chart was left out, and why; what of the ward file or a health rule means nothing that there is
-	Notes   []string `json:"notes,omitempty,omitzero"`
-	Objects int      `json:"objects"`
-	Owner   string   `json:"owner,omitempty,omitzero"`
-	Path    string   `json:"path"`
+	Notes       []string `json:"notes,omitempty,omitzero"`
+	ObjectCount int      `json:"object_count"`
+	Owner       string   `json:"owner,omitempty,omitzero"`
+	Path        string   `json:"path"`
 
 	// Pending objects the repository moved
 	Pending int `json:"pending"`
+
+	// PendingTasks tasks that are new or changed; counted in pending too
+	PendingTasks int `json:"pending_tasks,omitempty,omitzero"`
 
 	// Prune what is declared no more is removed
 	Prune bool `json:"prune,omitempty,omitzero"`
@@ -1447,6 +1447,9 @@ type Ward struct {
 	Roster string `json:"roster,omitempty,omitzero"`
 	Run    Entry  `json:"run,omitempty,omitzero"`
 
+	// Runs runs since 24 h ago, oldest first
+	Runs []PastRun `json:"runs"`
+
 	// Says what is going on, in a sentence
 	Says string `json:"says"`
 
@@ -1466,20 +1469,17 @@ type Ward struct {
 	// Tag the tag that a range of versions took
 	Tag string `json:"tag,omitempty,omitzero"`
 
-	// Tasks tasks that are new or changed; counted in pending too
-	Tasks int `json:"tasks,omitempty,omitzero"`
-
 	// Todo what can be done about it, in a sentence
 	Todo string `json:"todo,omitempty,omitzero"`
-
-	// Tone how loud the board shows it
-	Tone WardTone `json:"tone,omitempty,omitzero"`
 
 	// WaitsFor what an automatic run waits for
 	WaitsFor string `json:"waits_for,omitempty,omitzero"`
 
 	// Watch standings since 24 h ago, oldest first
 	Watch []Stretch `json:"watch"`
+
+	// Worst what is worst about it, and so how it is shown; quiet: nothing
+	Worst WardWorst `json:"worst,omitempty,omitzero"`
 }
 
 // WardForm what its path holds
@@ -1491,8 +1491,8 @@ type WardKeepAdditions string
 // WardSettleOtherwise what happens when it is not
 type WardSettleOtherwise string
 
-// WardTone how loud the board shows it
-type WardTone string
+// WardWorst what is worst about it, and so how it is shown; quiet: nothing
+type WardWorst string
 
 // WardDetail defines model for WardDetail.
 type WardDetail struct {
@@ -1506,10 +1506,13 @@ type WardDetail struct {
 
 // WardDiff defines model for WardDiff.
 type WardDiff struct {
-	Drifted []Object        `json:"drifted"`
-	Guards  []Guard         `json:"guards,omitempty,omitzero"`
-	Pending []PendingObject `json:"pending"`
-	Ward    Ward            `json:"ward"`
+	// Changes what a sync would do
+	Changes []PendingObject `json:"changes"`
+
+	// Drift objects that others changed
+	Drift  []Object `json:"drift"`
+	Guards []Guard  `json:"guards,omitempty,omitzero"`
+	Ward   Ward     `json:"ward"`
 }
 
 // WardGroup defines model for WardGroup.
@@ -1541,8 +1544,8 @@ type WardList struct {
 	InStep int    `json:"in_step"`
 	Items  []Ward `json:"items"`
 
-	// NeedsYou of all that match
-	NeedsYou int `json:"needs_you"`
+	// NeedYou of all that match
+	NeedYou int `json:"need_you"`
 
 	// Total how many match, on all pages
 	Total int `json:"total"`
@@ -1676,7 +1679,7 @@ type GetTaskLogParams struct {
 
 // ReleaseWardParams defines parameters for ReleaseWard.
 type ReleaseWardParams struct {
-	Reason string `form:"reason,omitempty" json:"reason,omitempty,omitzero"`
+	Why string `form:"why,omitempty" json:"why,omitempty,omitzero"`
 }
 
 // GetLogsParams defines parameters for GetLogs.
@@ -1774,8 +1777,8 @@ type ServerInterface interface {
 	// (GET /events)
 	StreamEvents(c *gin.Context)
 	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
-	// (DELETE /left/{placement})
-	ForgetLeft(c *gin.Context, placement string)
+	// (DELETE /left/{ward})
+	ForgetLeft(c *gin.Context, ward string)
 	// GetMe Who this token belongs to, and which version answers
 	// (GET /me)
 	GetMe(c *gin.Context)
@@ -1860,15 +1863,15 @@ type ServerInterface interface {
 	// GetTaskLog The log of a task, as the entry of its run keeps it; of one that runs it can be followed
 	// (GET /wards/{ward}/entries/{number}/log)
 	GetTaskLog(c *gin.Context, ward WardID, number int, params GetTaskLogParams)
+	// HasRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
+	// (GET /wards/{ward}/has/{revision})
+	HasRevision(c *gin.Context, ward WardID, revision string)
 	// ReleaseWard Let automatic runs go on
 	// (DELETE /wards/{ward}/hold)
 	ReleaseWard(c *gin.Context, ward WardID, params ReleaseWardParams)
 	// HoldWard Stop automatic runs
 	// (PUT /wards/{ward}/hold)
 	HoldWard(c *gin.Context, ward WardID)
-	// HoldsRevision Tell whether the cluster holds what a commit declares for the ward, or what a later one does
-	// (GET /wards/{ward}/holds/{revision})
-	HoldsRevision(c *gin.Context, ward WardID, revision string)
 	// GetLogs The log of a Pod below one of the ward's objects
 	// (GET /wards/{ward}/logs)
 	GetLogs(c *gin.Context, ward WardID, params GetLogsParams)
@@ -2124,12 +2127,12 @@ func (siw *ServerInterfaceWrapper) ForgetLeft(c *gin.Context) {
 	var err error
 	_ = err
 
-	// ------------- Path parameter "placement" -------------
-	var placement string
+	// ------------- Path parameter "ward" -------------
+	var ward string
 
-	err = runtime.BindStyledParameterWithOptions("simple", "placement", c.Param("placement"), &placement, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter placement: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -2140,7 +2143,7 @@ func (siw *ServerInterfaceWrapper) ForgetLeft(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ForgetLeft(c, placement)
+	siw.Handler.ForgetLeft(c, ward)
 }
 
 // GetMe operation middleware
@@ -3045,6 +3048,40 @@ func (siw *ServerInterfaceWrapper) GetTaskLog(c *gin.Context) {
 	siw.Handler.GetTaskLog(c, ward, number, params)
 }
 
+// HasRevision operation middleware
+func (siw *ServerInterfaceWrapper) HasRevision(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "revision" -------------
+	var revision string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "revision", c.Param("revision"), &revision, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter revision: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HasRevision(c, ward, revision)
+}
+
 // ReleaseWard operation middleware
 func (siw *ServerInterfaceWrapper) ReleaseWard(c *gin.Context) {
 
@@ -3063,11 +3100,11 @@ func (siw *ServerInterfaceWrapper) ReleaseWard(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ReleaseWardParams
 
-	// ------------- Optional query parameter "reason" -------------
+	// ------------- Optional query parameter "why" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "reason", c.Request.URL.Query(), &params.Reason, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", c.Request.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reason: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter why: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -3104,40 +3141,6 @@ func (siw *ServerInterfaceWrapper) HoldWard(c *gin.Context) {
 	}
 
 	siw.Handler.HoldWard(c, ward)
-}
-
-// HoldsRevision operation middleware
-func (siw *ServerInterfaceWrapper) HoldsRevision(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "ward" -------------
-	var ward WardID
-
-	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// ------------- Path parameter "revision" -------------
-	var revision string
-
-	err = runtime.BindStyledParameterWithOptions("simple", "revision", c.Param("revision"), &revision, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter revision: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.HoldsRevision(c, ward, revision)
 }
 
 // GetLogs operation middleware
@@ -3505,7 +3508,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/wards/:ward/rejections/:revision", wrapper.LiftRejection)
 	router.POST(options.BaseURL+"/wards/:ward/proposals", wrapper.ProposeRollback)
 	router.POST(options.BaseURL+"/wards/:ward/look", wrapper.LookNow)
-	router.GET(options.BaseURL+"/wards/:ward/holds/:revision", wrapper.HoldsRevision)
+	router.GET(options.BaseURL+"/wards/:ward/has/:revision", wrapper.HasRevision)
 	router.POST(options.BaseURL+"/wards/:ward/runs", wrapper.StartRun)
 	router.DELETE(options.BaseURL+"/wards/:ward/runs/current", wrapper.StopRun)
 	router.DELETE(options.BaseURL+"/wards/:ward/hold", wrapper.ReleaseWard)
@@ -3528,7 +3531,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/rosters/:name/look", wrapper.LookAtRoster)
 	router.POST(options.BaseURL+"/rosters/:name/sync", wrapper.SyncRoster)
 	router.GET(options.BaseURL+"/rosters/:name/preview", wrapper.PreviewRoster)
-	router.DELETE(options.BaseURL+"/left/:placement", wrapper.ForgetLeft)
+	router.DELETE(options.BaseURL+"/left/:ward", wrapper.ForgetLeft)
 	router.POST(options.BaseURL+"/repos/:name/push-key", wrapper.MakePushKey)
 	router.GET(options.BaseURL+"/repos/:name/pushes", wrapper.GetPushes)
 	router.POST(options.BaseURL+"/repos/:name/pushes", wrapper.TakePush)

@@ -15,16 +15,16 @@ func wardOf(v *standing.View) Ward {
 	w := Ward{
 		Id: v.ID, Name: v.Ward.Name, Cluster: v.Cluster, About: v.Ward.About, Owner: v.Ward.Owner, Repo: v.Ward.From.Repo, Ref: v.Ward.From.Ref, Tag: v.Tag,
 		Path: v.Ward.From.Path, Roster: v.Roster, Source: v.Source, Form: WardForm(v.Form), Chart: v.Chart, Notes: v.Notes, Namespace: v.Ward.Into.Namespace, Standing: Standing(v.Standing), Health: Health(v.Health.Word), HealthReason: v.Health.Reason,
-		Since: v.Since, Says: v.Says, Todo: v.Todo, NeedsYou: v.NeedsYou, Tone: WardTone(v.Tone), Pending: v.Pending, Drifted: v.Drifted,
-		DriftedFields: v.DriftedFields, Contested: v.Contested, Objects: v.Count, Repository: asOf(v.Repository), Live: asOf(v.Live),
+		Since: v.Since, Says: v.Says, Todo: v.Todo, NeedsYou: v.NeedsYou, Worst: WardWorst(v.Tone), Pending: v.Pending, Drifted: v.Drifted,
+		DriftedFields: v.DriftedFields, ContestedFields: v.Contested, ObjectCount: v.Count, Repository: asOf(v.Repository), Live: asOf(v.Live),
 		Revision: revisionOf(v.Revision), Applied: revisionOf(v.Applied), Rejected: v.Rejected, AutoSync: v.Ward.Keep.Sync == ward.Auto,
-		RestoreDrift: v.Ward.Keep.Drift == ward.Restore, WaitsFor: v.WaitsFor, Watch: []Stretch{}, Notches: []Notch{}, Links: v.Ward.Links,
-		Additions: v.Additions, Tasks: v.Tasks, Loudest: v.Loudest, Rejections: len(v.Rejections), KeepAdditions: WardKeepAdditions(v.Ward.Keep.Additions), Prune: v.Ward.Keep.Prune,
+		RestoreDrift: v.Ward.Keep.Drift == ward.Restore, WaitsFor: v.WaitsFor, Watch: []Stretch{}, Runs: []PastRun{}, Links: v.Ward.Links,
+		AddedFields: v.Additions, PendingTasks: v.Tasks, Loudest: v.Loudest, Rejections: len(v.Rejections), KeepAdditions: WardKeepAdditions(v.Ward.Keep.Additions), Prune: v.Ward.Keep.Prune,
 		SettleSeconds: int(v.Ward.Settle.Within.Seconds()), SettleOtherwise: WardSettleOtherwise(v.Ward.Settle.Otherwise), After: v.Ward.After,
 		Guards: guardsOf(v.Guards),
 	}
 	if v.Hold != nil {
-		w.Hold = Hold{By: v.Hold.By, At: v.Hold.At, Until: v.Hold.Until, Reason: v.Hold.Reason, Entry: v.Hold.Entry}
+		w.Hold = Hold{By: v.Hold.By, At: v.Hold.At, Until: v.Hold.Until, Why: v.Hold.Reason, Entry: v.Hold.Entry}
 	}
 	if v.Run != nil {
 		w.Run = entryOf(v.Run)
@@ -32,7 +32,7 @@ func wardOf(v *standing.View) Ward {
 	}
 	w.Watch = stretchesOf(v.Standings)
 	for _, n := range v.Notches {
-		w.Notches = append(w.Notches, Notch{At: n.At, Number: n.Number, Kind: EntryKind(n.Kind), Outcome: Outcome(n.Outcome)})
+		w.Runs = append(w.Runs, PastRun{At: n.At, Number: n.Number, Kind: EntryKind(n.Kind), Outcome: Outcome(n.Outcome)})
 	}
 	return w
 }
@@ -147,7 +147,7 @@ func clusterOf(c keeper.Cluster) Cluster {
 func rosterOf(r keeper.Roster) Roster {
 	out := Roster{Name: r.Name, Repo: r.Repo, Ref: r.Ref, Path: r.Path, Parent: r.Parent, Limits: Limits{Namespaces: r.Limits.Namespaces, Clusters: r.Limits.Clusters, As: r.Limits.As, Repos: r.Limits.Repos},
 		Standing: RosterStanding(r.Standing), Says: r.Says, Todo: r.Todo, NeedsYou: r.NeedsYou, Revision: revisionOf(r.Revision), Repository: asOf(r.AsOf),
-		Problems: []RosterProblem{}, Leaving: r.Leaving, Left: []LeftBehind{}, Wards: r.Wards, InStep: r.InStep, Ready: r.Ready, Loud: r.Loud}
+		Problems: []RosterProblem{}, Leaving: r.Leaving, Left: []LeftBehind{}, Wards: r.Wards, InStep: r.InStep, Ready: r.Ready, NeedYou: r.Loud}
 	if r.Guarded != "" {
 		out.Guard = roster.MassRemoval
 	}
@@ -155,7 +155,7 @@ func rosterOf(r keeper.Roster) Roster {
 		out.Problems = append(out.Problems, RosterProblem{File: p.File, Line: p.Line, Text: p.Text, Ward: p.Ward})
 	}
 	for _, l := range r.Left {
-		out.Left = append(out.Left, LeftBehind{Placement: l.Placement, At: l.At, Why: l.Why, Keys: l.Refs})
+		out.Left = append(out.Left, LeftBehind{Ward: l.Placement, At: l.At, Why: l.Why, Keys: l.Refs})
 	}
 	return out
 }

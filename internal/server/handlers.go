@@ -102,7 +102,7 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 	out := WardList{Items: []Ward{}, Total: len(match), Groups: groupsOf(match)}
 	for _, v := range match {
 		if v.NeedsYou {
-			out.NeedsYou++
+			out.NeedYou++
 		}
 		if v.Standing == compare.InStep {
 			out.InStep++
@@ -194,7 +194,7 @@ func (s *server) AddWards(c *gin.Context) {
 	if in.Name == "" {
 		in.Name = "ward.yaml"
 	}
-	answer(s, c, func(ids []string) AddedWards { return AddedWards{Wards: ids} })(do(s, c, keeper.AddWards{File: in.Name, Text: in.File}))
+	answer(s, c, func(ids []string) AddedWards { return AddedWards{Items: ids} })(do(s, c, keeper.AddWards{File: in.Name, Text: in.File}))
 }
 
 // GetWard is GET /wards/{ward}.
@@ -245,12 +245,12 @@ func (s *server) DiffWard(c *gin.Context, name WardID) {
 		s.fail(c, err)
 		return
 	}
-	out := WardDiff{Ward: wardOf(d.View), Pending: []PendingObject{}, Drifted: []Object{}, Guards: guardsOf(d.Guards)}
+	out := WardDiff{Ward: wardOf(d.View), Changes: []PendingObject{}, Drift: []Object{}, Guards: guardsOf(d.Guards)}
 	for _, o := range d.Objects {
-		out.Pending = append(out.Pending, pendingOf(o))
+		out.Changes = append(out.Changes, pendingOf(o))
 	}
 	for _, o := range d.View.Astray {
-		out.Drifted = append(out.Drifted, objectOf(o))
+		out.Drift = append(out.Drift, objectOf(o))
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -392,9 +392,9 @@ func (s *server) LookNow(c *gin.Context, name WardID) {
 	answer(s, c, wardOf)(s.Keeper.Look(c, name))
 }
 
-// HoldsRevision is GET /wards/{ward}/holds/{revision}.
-func (s *server) HoldsRevision(c *gin.Context, name WardID, revision string) {
-	answer(s, c, func(h keeper.Held) HeldRevision { return HeldRevision{Holds: h.Holds, Read: h.Read, Head: h.Head} })(s.Keeper.Holds(c, name, revision))
+// HasRevision is GET /wards/{ward}/has/{revision}.
+func (s *server) HasRevision(c *gin.Context, name WardID, revision string) {
+	answer(s, c, func(h keeper.Held) HasRevision { return HasRevision{Has: h.Holds, Read: h.Read, Head: h.Head} })(s.Keeper.Holds(c, name, revision))
 }
 
 // StartRun is POST /wards/{ward}/runs.
@@ -422,12 +422,12 @@ func (s *server) HoldWard(c *gin.Context, name WardID) {
 	if !ok {
 		return
 	}
-	answer(s, c, wardOf)(do(s, c, keeper.HoldWard{Ward: name, Why: in.Reason, Until: in.Until}))
+	answer(s, c, wardOf)(do(s, c, keeper.HoldWard{Ward: name, Why: in.Why, Until: in.Until}))
 }
 
 // ReleaseWard is DELETE /wards/{ward}/hold.
 func (s *server) ReleaseWard(c *gin.Context, name WardID, q ReleaseWardParams) {
-	answer(s, c, wardOf)(do(s, c, keeper.ReleaseWard{Ward: name, Why: q.Reason}))
+	answer(s, c, wardOf)(do(s, c, keeper.ReleaseWard{Ward: name, Why: q.Why}))
 }
 
 // ListWardEntries is GET /wards/{ward}/entries.
@@ -476,9 +476,9 @@ func (s *server) GetObject(c *gin.Context, name WardID, q GetObjectParams) {
 		s.fail(c, err)
 		return
 	}
-	out := ObjectDetail{Object: objectOf(d.Object), Declared: d.Declared, Live: d.Live, Events: []ClusterEvent{}, Pods: []Pod{}}
+	out := ObjectDetail{Object: objectOf(d.Object), DeclaredYaml: d.Declared, LiveYaml: d.Live, Events: []ClusterEvent{}, Pods: []Pod{}}
 	for _, e := range d.Events {
-		out.Events = append(out.Events, ClusterEvent{At: e.At, Warning: e.Warning, Reason: e.Reason, Text: e.Text, About: e.About.Short(), Count: e.Count})
+		out.Events = append(out.Events, ClusterEvent{At: e.At, IsWarning: e.Warning, Reason: e.Reason, Text: e.Text, About: e.About.Short(), Count: e.Count})
 	}
 	for _, p := range d.Pods {
 		out.Pods = append(out.Pods, podOf(p))
@@ -652,16 +652,16 @@ func (s *server) DraftAdoption(c *gin.Context, name ItemName) {
 		s.fail(c, err)
 		return
 	}
-	out := Adoption{Objects: a.Objects, Files: []ProposedFile{}}
+	out := Adoption{ObjectCount: a.Objects, Files: []ProposedFile{}}
 	for _, f := range a.Files {
 		out.Files = append(out.Files, ProposedFile{Path: f.Path, Text: string(f.Data)})
 	}
 	out.Skipped = make([]struct {
-		Object string `json:"object"`
-		Why    string `json:"why"`
+		Name string `json:"name"`
+		Why  string `json:"why"`
 	}, len(a.Skipped))
 	for i, x := range a.Skipped {
-		out.Skipped[i].Object, out.Skipped[i].Why = x[0], x[1]
+		out.Skipped[i].Name, out.Skipped[i].Why = x[0], x[1]
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -700,7 +700,7 @@ func (s *server) MakePushKey(c *gin.Context, name ItemName) {
 // GetPushes is GET /repos/{name}/pushes.
 func (s *server) GetPushes(c *gin.Context, name ItemName) {
 	answer(s, c, func(p keeper.Pushes) Pushes {
-		return Pushes{Path: "/api/v1/repos/" + name + "/pushes", Key: p.Key, Last: p.Last}
+		return Pushes{Path: "/api/v1/repos/" + name + "/pushes", HasKey: p.Key, Last: p.Last}
 	})(s.Keeper.Pushes(c, name))
 }
 

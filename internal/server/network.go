@@ -20,17 +20,17 @@ import (
 
 // Bounds of what somebody who has not signed in can make the service do or keep.
 const (
-	maxBody       = 4 << 20 // of a request's body, in bytes
-	maxPush     = 1 << 20 // of a push's
-	maxConns      = 2048
-	maxConnsFrom  = 128             // one address; this machine's own are not counted
-	readyFor      = 5 * time.Second // as long a probe's answer is taken for the next
+	maxBody      = 4 << 20 // of a request's body, in bytes
+	maxPush      = 1 << 20 // of a push's
+	maxConns     = 2048
+	maxConnsFrom = 128             // one address; this machine's own are not counted
+	readyFor     = 5 * time.Second // as long a probe's answer is taken for the next
 	pushesLogged = time.Minute     // between two lines about notices that are not signed
 )
 
 // How long a body may take to come.
 var (
-	bodyTime   = 30 * time.Second
+	bodyTime = 30 * time.Second
 	pushTime = 10 * time.Second
 )
 

@@ -3,11 +3,14 @@ package server
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"path"
+	"reflect"
 	"regexp"
 	"strings"
 	"time"
@@ -17,6 +20,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/keeper"
 )
 
@@ -138,7 +142,7 @@ func (s *server) fail(c *gin.Context, err error) {
 		case keeper.Unwritten:
 			problem(c, http.StatusServiceUnavailable, "Nothing can be written down", f.Text)
 		default:
-			answerProblem(c, Problem{Title: "Not now", Status: http.StatusConflict, Detail: f.Text, Run: f.Run})
+			answerProblem(c, Problem{Title: "Not now", Status: http.StatusConflict, Detail: f.Text, Entry: f.Run})
 		}
 		return
 	}
@@ -150,14 +154,35 @@ func (s *server) fail(c *gin.Context, err error) {
 	problem(c, http.StatusInternalServerError, "Vigila could not do this", err.Error())
 }
 
-// body reads a JSON body; a mistake in it is answered here.
+// body reads a JSON body; a mistake in it is answered here, and so is a field that means nothing: what somebody wanted to say with it
+// would be lost.
 func body[T any](c *gin.Context) (T, bool) {
 	var v T
-	if err := c.ShouldBindJSON(&v); err != nil {
-		problem(c, http.StatusBadRequest, "The body can't be read", "it must be JSON as api/openapi.yaml says: "+err.Error())
-		return v, false
+	dec := json.NewDecoder(c.Request.Body)
+	dec.DisallowUnknownFields()
+	err := dec.Decode(&v)
+	if err == nil && dec.More() {
+		err = errors.New("there is more than one value")
 	}
-	return v, true
+	if err == nil {
+		return v, true
+	}
+	text := "it must be JSON as api/openapi.yaml says: " + err.Error()
+	if quoted, unknown := strings.CutPrefix(err.Error(), "json: unknown field "); unknown {
+		name := strings.Trim(quoted, `"`)
+		text = fmt.Sprintf("there is no field %q; %s", name, nearest.Words(name, fields(reflect.TypeFor[T]())))
+	}
+	problem(c, http.StatusBadRequest, "The body can't be read", text)
+	return v, false
+}
+
+// fields lists the names of a body's fields.
+func fields(t reflect.Type) (out []string) {
+	for i := range t.NumField() {
+		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		out = append(out, name)
+	}
+	return out
 }
 
 // console serves the built console; paths that are no file get its index, so that links into it work.

@@ -154,7 +154,7 @@ func TestAWardInAClusterThatNeverAnswered(t *testing.T) {
 	}
 	var added AddedWards
 	require.Equal(t, 200, again.call("POST", "/api/v1/wards", ward("berth-planner", ""), &added).StatusCode)
-	assert.Equal(t, []string{"berth-planner@quay"}, added.Wards)
+	assert.Equal(t, []string{"berth-planner@quay"}, added.Items)
 	require.Equal(t, 200, again.call("POST", "/api/v1/wards", ward("tide-gauge", "after: [berth-planner]\n"), &added).StatusCode)
 	again.refused("POST", "/api/v1/wards", ward("berth-planner", "after: [tide-gauge]\n"), 422, "berth-planner → tide-gauge → berth-planner")
 
@@ -186,11 +186,14 @@ func TestAWardInAClusterThatNeverAnswered(t *testing.T) {
 	assert.Equal(t, "tide-gauge@quay", page.Items[0].Id)
 
 	// Hold and release are entries of the logbook.
-	require.Equal(t, 200, again.call("PUT", "/api/v1/wards/berth-planner/hold", `{"reason": "gale watch"}`, &w).StatusCode)
+	require.Equal(t, 200, again.call("PUT", "/api/v1/wards/berth-planner/hold", `{"why": "gale watch"}`, &w).StatusCode)
 	assert.Equal(t, "operator", w.Hold.By)
 	again.refused("PUT", "/api/v1/wards/berth-planner/hold", `{}`, 409, "is held already, by operator: gale watch")
+	again.refused("PUT", "/api/v1/wards/tide-gauge/hold", `{"reason": "gale"}`, 400, `there is no field "reason"; there are until and why`)
+	again.refused("PUT", "/api/v1/wards/tide-gauge/hold", `{"unitl": "2040-01-01T00:00:00Z"}`, 400, `there is no field "unitl"; did you mean until?`)
+	again.refused("PUT", "/api/v1/wards/tide-gauge/hold", `{} {}`, 400, "there is more than one value")
 	again.refused("PUT", "/api/v1/wards/tide-gauge/hold", `{"until": "2020-01-01T00:00:00Z"}`, 422, "is in the past")
-	require.Equal(t, 200, again.call("DELETE", "/api/v1/wards/berth-planner/hold?reason=over", "", &w).StatusCode)
+	require.Equal(t, 200, again.call("DELETE", "/api/v1/wards/berth-planner/hold?why=over", "", &w).StatusCode)
 	again.refused("DELETE", "/api/v1/wards/berth-planner/hold", "", 409, "is not held")
 	var log EntryList
 	again.call("GET", "/api/v1/wards/berth-planner/entries", "", &log)

@@ -115,7 +115,9 @@ export function RostersPage() {
                 {r.wards}
               </Link>
               : {r.in_step} in step, {r.ready} ready
-              {r.loud > 0 && <strong>, {r.loud === 1 ? "1 needs you" : `${r.loud} need you`}</strong>}
+              {r.need_you > 0 && (
+                <strong>, {r.need_you === 1 ? "1 needs you" : `${r.need_you} need you`}</strong>
+              )}
             </td>
             <td className="px-3 text-sm">
               {r.needs_you ? <strong>{r.says}</strong> : r.says}
@@ -220,7 +222,7 @@ function RosterDialog({ name, close }: { name: string; close: () => void }) {
           </p>
           {r.todo && <p className="text-soft">{r.todo}</p>}
           <p className="mt-2 text-sm text-soft">
-            Its wards: {r.wards}, {r.in_step} in step, {r.ready} ready, {r.loud} in need of you. Read{" "}
+            Its wards: {r.wards}, {r.in_step} in step, {r.ready} ready, {r.need_you} in need of you. Read{" "}
             {ago(r.repository.at, now)}
             {r.repository.next && `, next look in ${span(Date.parse(r.repository.next) - now)}`}.
           </p>
@@ -244,16 +246,14 @@ function RosterDialog({ name, close }: { name: string; close: () => void }) {
               <h3 className="text-sm font-bold">Left behind</h3>
               <ul className="mt-1 space-y-2 text-sm">
                 {r.left.map((l) => (
-                  <li key={l.placement}>
-                    <strong>{l.placement}</strong> {ago(l.at, now)}: {l.why}; {count(l.keys.length, "object")}{" "}
+                  <li key={l.ward}>
+                    <strong>{l.ward}</strong> {ago(l.at, now)}: {l.why}; {count(l.keys.length, "object")}{" "}
                     stayed in the cluster{" "}
                     <button
                       className="underline"
                       onClick={() =>
                         act.mutate(() =>
-                          got(
-                            api.DELETE("/left/{placement}", { params: { path: { placement: l.placement } } }),
-                          ),
+                          got(api.DELETE("/left/{ward}", { params: { path: { ward: l.ward } } })),
                         )
                       }
                     >

@@ -226,7 +226,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/wards/{ward}/holds/{revision}": {
+    "/wards/{ward}/has/{revision}": {
         parameters: {
             query?: never;
             header?: never;
@@ -239,7 +239,7 @@ export interface paths {
             cookie?: never;
         };
         /** Tell whether the cluster holds what a commit declares for the ward, or what a later one does */
-        get: operations["holdsRevision"];
+        get: operations["hasRevision"];
         put?: never;
         post?: never;
         delete?: never;
@@ -615,13 +615,13 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/left/{placement}": {
+    "/left/{ward}": {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 /** @description name@cluster */
-                placement: string;
+                ward: string;
             };
             cookie?: never;
         };
@@ -817,8 +817,8 @@ export interface components {
             status: number;
             detail?: string;
             guards?: components["schemas"]["Guard"][];
-            /** @description the entry of the run that is in the way */
-            run?: number;
+            /** @description the number of the run that is in the way */
+            entry?: number;
         };
         Guard: {
             /** @description what to give as allow */
@@ -906,7 +906,7 @@ export interface components {
             at: string;
             /** Format: date-time */
             until?: string;
-            reason?: string;
+            why?: string;
             /** @description the entry a rollback holds it at */
             entry?: number;
         };
@@ -951,25 +951,25 @@ export interface components {
             todo?: string;
             needs_you: boolean;
             /**
-             * @description how loud the board shows it
+             * @description what is worst about it, and so how it is shown; quiet: nothing
              * @enum {string}
              */
-            tone?: "quiet" | "behind" | "drifted" | "failing" | "contested" | "blind";
+            worst?: "quiet" | "behind" | "drifted" | "failing" | "contested" | "blind";
             /** @description objects the repository moved */
             pending: number;
             /** @description objects the cluster moved */
             drifted: number;
             drifted_fields: number;
-            contested: number;
+            contested_fields: number;
             /** @description fields and list items that others added to its objects; no drift */
-            additions?: number;
+            added_fields?: number;
             /** @description tasks that are new or changed; counted in pending too */
-            tasks?: number;
+            pending_tasks?: number;
             /** @description going back failed; nothing else comes before it */
             loudest?: boolean;
             /** @description how many revisions are rejected */
             rejections?: number;
-            objects: number;
+            object_count: number;
             repository: components["schemas"]["AsOf"];
             live: components["schemas"]["AsOf"];
             revision?: components["schemas"]["Revision"];
@@ -999,7 +999,7 @@ export interface components {
             /** @description standings since 24 h ago, oldest first */
             watch: components["schemas"]["Stretch"][];
             /** @description runs since 24 h ago, oldest first */
-            notches: components["schemas"]["Notch"][];
+            runs: components["schemas"]["PastRun"][];
             links?: {
                 [key: string]: string;
             };
@@ -1010,7 +1010,7 @@ export interface components {
             standing: components["schemas"]["Standing"];
             health: components["schemas"]["Health"];
         };
-        Notch: {
+        PastRun: {
             /** Format: date-time */
             at: string;
             number: number;
@@ -1022,7 +1022,7 @@ export interface components {
             /** @description how many match, on all pages */
             total: number;
             /** @description of all that match */
-            needs_you: number;
+            need_you: number;
             /** @description of all that match */
             in_step: number;
             /** @description of all that match, how many stand in the lines of their groups; the others are on the pages */
@@ -1118,8 +1118,10 @@ export interface components {
         };
         WardDiff: {
             ward: components["schemas"]["Ward"];
-            pending: components["schemas"]["PendingObject"][];
-            drifted: components["schemas"]["Object"][];
+            /** @description what a sync would do */
+            changes: components["schemas"]["PendingObject"][];
+            /** @description objects that others changed */
+            drift: components["schemas"]["Object"][];
             guards?: components["schemas"]["Guard"][];
         };
         PendingObject: {
@@ -1254,17 +1256,15 @@ export interface components {
         };
         ObjectDetail: {
             object: components["schemas"]["Object"];
-            /** @description YAML */
-            declared?: string;
-            /** @description YAML */
-            live?: string;
+            declared_yaml?: string;
+            live_yaml?: string;
             events: components["schemas"]["ClusterEvent"][];
             pods: components["schemas"]["Pod"][];
         };
         ClusterEvent: {
             /** Format: date-time */
             at?: string;
-            warning?: boolean;
+            is_warning?: boolean;
             reason: string;
             text: string;
             about: string;
@@ -1287,7 +1287,7 @@ export interface components {
             name: string;
         };
         AddedWards: {
-            wards: string[];
+            items: string[];
         };
         StartRun: {
             /** @enum {string} */
@@ -1308,9 +1308,9 @@ export interface components {
             /** @description for a rollback: run the tasks of that entry as well */
             tasks?: boolean;
         };
-        HeldRevision: {
+        HasRevision: {
             /** @description the commit is read, and the ward is in step */
-            holds: boolean;
+            has: boolean;
             /** @description the commit that was read last is this one, or a later one */
             read: boolean;
             /** @description the commit that was read last */
@@ -1321,7 +1321,7 @@ export interface components {
             entry: number;
         };
         HoldWard: {
-            reason?: string;
+            why?: string;
             /** Format: date-time */
             until?: string;
         };
@@ -1408,7 +1408,8 @@ export interface components {
             ward?: string;
         };
         LeftBehind: {
-            placement: string;
+            /** @description name@cluster */
+            ward: string;
             /** Format: date-time */
             at: string;
             why: string;
@@ -1454,7 +1455,7 @@ export interface components {
             in_step: number;
             ready: number;
             /** @description placements that need somebody */
-            loud: number;
+            need_you: number;
         };
         RosterList: {
             total: number;
@@ -1495,10 +1496,11 @@ export interface components {
             repo?: string;
         };
         Adoption: {
-            objects: number;
+            object_count: number;
             files: components["schemas"]["ProposedFile"][];
             skipped: {
-                object: string;
+                /** @description Kind/name */
+                name: string;
                 why: string;
             }[];
         };
@@ -1513,7 +1515,7 @@ export interface components {
             /** @description where pushes go, at this service's address */
             path: string;
             /** @description there is a key that signs them; without one none is taken */
-            key: boolean;
+            has_key: boolean;
             /**
              * Format: date-time
              * @description when the last one was taken since the service started
@@ -1987,7 +1989,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    holdsRevision: {
+    hasRevision: {
         parameters: {
             query?: never;
             header?: never;
@@ -2007,7 +2009,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HeldRevision"];
+                    "application/json": components["schemas"]["HasRevision"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2094,7 +2096,7 @@ export interface operations {
     releaseWard: {
         parameters: {
             query?: {
-                reason?: string;
+                why?: string;
             };
             header?: never;
             path: {
@@ -2587,7 +2589,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description name@cluster */
-                placement: string;
+                ward: string;
             };
             cookie?: never;
         };

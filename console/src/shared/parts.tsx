@@ -67,7 +67,7 @@ export function Health({
 
 /** The glyph at the start of a board's line: what is worst about a ward. */
 export function ToneGlyph({ ward }: { ward: Ward }) {
-  if (ward.tone === "failing") {
+  if (ward.worst === "failing") {
     return (
       <span title="failing" aria-label="failing" className="text-lg text-failing">
         ▲

@@ -62,7 +62,7 @@ const paint: Record<string, string> = {
 };
 
 /** What a watch line shows: a ward, or several that share one. */
-export type Watched = Pick<Ward, "watch" | "notches"> & { id: string; standing: string; needs_you?: boolean };
+export type Watched = Pick<Ward, "watch" | "runs"> & { id: string; standing: string; needs_you?: boolean };
 
 export function WatchLine({ ward, now, height }: { ward: Watched; now: number; height: number }) {
   const [scale] = useScale();
@@ -79,7 +79,7 @@ export function WatchLine({ ward, now, height }: { ward: Watched; now: number; h
     return { begin, end, tone, text: `${s.standing}, ${s.health}, since ${clock(s.from)}` };
   });
   const first = parts[0]?.begin ?? now;
-  const summary = `${ward.id}: ${ward.standing}; ${ward.notches.length} runs in the last 24 hours`;
+  const summary = `${ward.id}: ${ward.standing}; ${ward.runs.length} runs in the last 24 hours`;
   return (
     <svg width="100%" height={height + 14} role="img" aria-label={summary} className="block overflow-visible">
       <defs>
@@ -113,7 +113,7 @@ export function WatchLine({ ward, now, height }: { ward: Watched; now: number; h
             <title>{p.text}</title>
           </rect>
         ))}
-      {ward.notches
+      {ward.runs
         .filter((n) => Date.parse(n.at) > from && n.kind !== "hold" && n.kind !== "release")
         .map((n) => {
           const at = `${x(Date.parse(n.at))}%`;

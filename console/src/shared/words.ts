@@ -107,8 +107,9 @@ export function headline(w: Ward, now: number): string {
   if (w.run) return w.says;
   if (w.standing === "drifted") return `Drifted for ${since}: ${w.says}`;
   if (w.standing === "contested") return `Contested for ${since}: ${w.says}`;
-  if (w.tone === "failing") return w.says;
-  if (w.standing === "in step" && (w.additions ?? 0) > 0 && !w.hold) return `In step for ${since}; ${w.says}`;
+  if (w.worst === "failing") return w.says;
+  if (w.standing === "in step" && (w.added_fields ?? 0) > 0 && !w.hold)
+    return `In step for ${since}; ${w.says}`;
   if (w.standing === "blind")
     return w.repository.problem || w.live.problem ? `Blind for ${since}: ${w.says}` : w.says;
   if (w.hold) return w.pending > 0 ? `${w.says}. Behind by ${count(w.pending, "object")}` : w.says;

@@ -181,7 +181,7 @@ export function Hold({ ward, open, close }: { ward: Ward; open: boolean; close: 
                 api.PUT("/wards/{ward}/hold", {
                   ...path(ward),
                   body: {
-                    reason: why,
+                    why,
                     until: hours ? new Date(Date.now() + hours * 3_600_000).toISOString() : undefined,
                   },
                 }),

@@ -70,7 +70,7 @@ export function Board() {
   const table = useArrows();
   if (wards.error && !wards.data) return <Wrong error={wards.error} />;
   if (!wards.data) return <p className="text-soft">Reading the board…</p>;
-  const { items, total, needs_you, in_step } = wards.data;
+  const { items, total, need_you, in_step } = wards.data;
   const loud = items.filter((w) => w.needs_you);
   const quiet = items.filter((w) => !w.needs_you);
   const labels = new Map(clusters.data?.items.map((c) => [c.name, c.labels.tier]));
@@ -86,7 +86,7 @@ export function Board() {
   return (
     <div ref={table}>
       <div className="flex items-start justify-between gap-4">
-        <h1 className="text-2xl font-bold">{title(total, needs_you, search, filter.any)}</h1>
+        <h1 className="text-2xl font-bold">{title(total, need_you, search, filter.any)}</h1>
         <Button
           changes
           tip="Write its ward file to a branch of the repository"
@@ -277,7 +277,7 @@ function Folded({
         </span>
         <span className="truncate pr-6 text-soft">in step and ready; {open ? "fold them" : "show each"}</span>
         <WatchLine
-          ward={{ id: `the quiet wards of ${name}`, standing: "in step", watch, notches: [] }}
+          ward={{ id: `the quiet wards of ${name}`, standing: "in step", watch, runs: [] }}
           now={now}
           height={16}
         />

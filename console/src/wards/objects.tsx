@@ -41,7 +41,7 @@ export function Outline({
   const side = [
     w.drifted > 0 && `${w.drifted} drifted`,
     w.pending > 0 && `${w.pending} behind`,
-    (w.additions ?? 0) > 0 && `+${w.additions} by others`,
+    (w.added_fields ?? 0) > 0 && `+${w.added_fields} by others`,
   ]
     .filter(Boolean)
     .join(", ");
@@ -211,13 +211,13 @@ export function Closely({
             <Differences ward={ward} object={o} now={now} />
           </Tabs.Content>
           <Tabs.Content value="Live">
-            <Yaml text={detail.data?.live} none="It is not in the cluster." />
+            <Yaml text={detail.data?.live_yaml} none="It is not in the cluster." />
           </Tabs.Content>
           <Tabs.Content value="Declared">
             <p className="mb-2 text-sm text-soft">
               {o.file ? `${o.file}, line ${o.line}` : "Made by Vigila: the ward's own namespace"}
             </p>
-            <Yaml text={detail.data?.declared} none="It is not declared any more." />
+            <Yaml text={detail.data?.declared_yaml} none="It is not declared any more." />
           </Tabs.Content>
           <Tabs.Content value="Events">
             <Events of={detail.data?.events} now={now} />
@@ -267,7 +267,7 @@ function Differences({ ward, object: o, now }: { ward: Ward; object: WardObject;
     queryFn: () => got(api.GET("/wards/{ward}/diff", { params: { path: { ward: ward.id } } })),
     enabled: !!o.change && !o.task,
   });
-  const pending = diff.data?.pending.find((p) => p.key === o.key);
+  const pending = diff.data?.changes.find((p) => p.key === o.key);
   return (
     <div className="space-y-4">
       {o.restarted_by && o.restarted_at && (
@@ -421,7 +421,7 @@ function Events({ of, now }: { of?: Schemas["ClusterEvent"][]; now: number }) {
         <li key={i} className="grid grid-cols-[5rem_1fr] gap-2">
           <span className="text-sm text-soft">{ago(e.at, now)}</span>
           <span className="min-w-0">
-            {e.warning && (
+            {e.is_warning && (
               <span aria-label="warning" className="mr-1 text-failing">
                 ▲
               </span>

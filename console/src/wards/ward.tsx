@@ -86,8 +86,8 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           {w.pending > 0 &&
             `${w.standing === "behind" ? ", " : " · behind by "}${count(w.pending, "object")}`}
           {w.drifted_fields > 0 && w.standing === "drifted" && `, ${count(w.drifted_fields, "field")}`}
-          {w.contested > 0 && `, ${count(w.contested, "field")}`}
-          {(w.additions ?? 0) > 0 && ` · +${w.additions} by others`} ·{" "}
+          {w.contested_fields > 0 && `, ${count(w.contested_fields, "field")}`}
+          {(w.added_fields ?? 0) > 0 && ` · +${w.added_fields} by others`} ·{" "}
           <Health is={w.health} reason={w.health_reason} /> ·{" "}
           <AsOf of={w.repository} what="repository" now={now} /> ·{" "}
           <AsOf of={w.live} what="cluster" now={now} live />
