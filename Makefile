@@ -73,6 +73,7 @@ check: console/node_modules/.package-lock.json
 generate: console/node_modules/.package-lock.json
 	go generate ./api
 	go run ./docs/house
+	go run ./docs/keys
 	cd console && npm run --silent generate
 
 # Takes the pictures in docs/screenshots from a demo that is up.

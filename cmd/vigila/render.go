@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -302,22 +303,91 @@ func schemaCommand() *cobra.Command {
 		names = append(names, n)
 	}
 	slices.Sort(names)
-	return &cobra.Command{
-		Use: "schema FORMAT", Short: "Print the JSON Schema of a file format, for editors",
+	var save string
+	c := &cobra.Command{
+		Use: "schema [FORMAT]", Short: "Print the JSON Schema of a file format, or put them all where editors find them",
 		Long: `Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where),
 roster (a path of ward files), cluster and repo (what a roster says of them), template (a directory with expressions)
-and health (your own health rule for a kind).`,
-		Example: "  vigila schema ward > ward.schema.json\n  vigila schema health > health.schema.json",
+and health (your own health rule for a kind).
+
+--save DIR writes those of all formats to .vigila/schemas/ of the repository around DIR, and puts a line at the top of each of
+Vigila's own files in DIR that says where it is, as editors read it: # yaml-language-server: $schema=…`,
+		Example: "  vigila schema ward > ward.schema.json\n  vigila schema --save .",
 		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) != 1 || formats[args[0]] == nil {
+			switch {
+			case save != "" && len(args) == 0:
+				return nil
+			case save != "":
+				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila schema takes a format or --save, not both"}
+			case len(args) != 1 || formats[args[0]] == nil:
 				return &cli.Exit{Code: cli.ExitUsage, Text: "vigila schema knows these formats: " + strings.Join(names, ", ")}
 			}
 			return nil
 		},
 		ValidArgs: names,
 		RunE: func(c *cobra.Command, args []string) error {
+			if save != "" {
+				return saveSchemas(c.OutOrStdout(), save, names)
+			}
 			_, err := c.OutOrStdout().Write(formats[args[0]])
 			return err
 		},
 	}
+	c.Flags().StringVar(&save, "save", "", "write the schemas of all formats into the repository around this directory, and say in its files where they are")
+	return c
+}
+
+// schemasDir is where the schemas are kept in a repository.
+const schemasDir = render.RulesDir + "/schemas"
+
+// modeline begins the line that tells an editor which schema a file keeps to.
+// Source: https://github.com/redhat-developer/yaml-language-server#using-inlined-schema
+const modeline = "# yaml-language-server: $schema="
+
+// saveSchemas writes the schemas into a repository, and into its files of Vigila's own below a directory where they are.
+func saveSchemas(out io.Writer, dir string, names []string) error {
+	in, rel, err := tree(dir, "")
+	if err != nil {
+		return err
+	}
+	root := in.Name()
+	if err := os.MkdirAll(filepath.Join(root, schemasDir), 0o755); err != nil {
+		return err
+	}
+	for _, n := range names {
+		if err := os.WriteFile(filepath.Join(root, schemasDir, n+".schema.json"), formats[n], 0o644); err != nil { //nolint:gosec // it is published
+			return err
+		}
+	}
+	files, err := in.Files(rel, render.Wanted)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "%s holds the schemas of %s\n", schemasDir, strings.Join(names, ", "))
+	for _, f := range files {
+		format := formatOf(f.Data)
+		if format == "" || strings.Contains(string(f.Data), modeline) {
+			continue
+		}
+		way, err := filepath.Rel(filepath.Dir(filepath.FromSlash(f.Path)), filepath.FromSlash(schemasDir+"/"+format+".schema.json"))
+		if err != nil {
+			return err
+		}
+		text := modeline + filepath.ToSlash(way) + "\n" + string(f.Data)
+		if err := os.WriteFile(filepath.Join(root, filepath.FromSlash(f.Path)), []byte(text), 0o644); err != nil { //nolint:gosec // as git has it
+			return err
+		}
+		fmt.Fprintf(out, "%s says where its schema is\n", visible.Line(f.Path))
+	}
+	return nil
+}
+
+// formatOf is the format of a file of Vigila's own, by its first key; "" of any other.
+func formatOf(data []byte) string {
+	for _, n := range slices.Sorted(maps.Keys(formats)) {
+		if object.FirstKey(data, "vigila", n+"/") {
+			return n
+		}
+	}
+	return ""
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -11,6 +12,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/check"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/repo"
 )
 
 func file(t *testing.T, text string) string {
@@ -105,6 +110,42 @@ func TestSchemasOfEveryFormat(t *testing.T) {
 	c.SetArgs([]string{"lane"})
 	c.SilenceUsage, c.SilenceErrors = true, true
 	assert.ErrorContains(t, c.Execute(), "vigila schema knows these formats: cluster, health, repo, roster, template, ward")
+}
+
+// TestSchemasAreWhereEditorsFindThem: in the repository, and each of Vigila's own files says so, once.
+func TestSchemasAreWhereEditorsFindThem(t *testing.T) {
+	dir := t.TempDir()
+	out, err := exec.Command("git", "init", "--quiet", dir).CombinedOutput()
+	require.NoError(t, err, string(out))
+	gate := "vigila: ward/v1\nname: gate\nfrom: {path: app}\ninto: {cluster: quay, namespace: fares}\n"
+	files := map[string]string{"wards/deep/gate.yaml": gate, "clusters.yaml": "---\nvigila: cluster/v1\nname: quay\n", "app/a.yaml": "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: horn}\n"}
+	for name, text := range files {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	save := func() string {
+		c := schemaCommand()
+		var out bytes.Buffer
+		c.SetOut(&out)
+		c.SetArgs([]string{"--save", dir})
+		require.NoError(t, c.Execute())
+		return out.String()
+	}
+	read := func(name string) string {
+		b, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		return string(b)
+	}
+	assert.Contains(t, save(), "wards/deep/gate.yaml says where its schema is")
+	assert.Equal(t, "# yaml-language-server: $schema=../../.vigila/schemas/ward.schema.json\n"+gate, read("wards/deep/gate.yaml"))
+	assert.Equal(t, "# yaml-language-server: $schema=.vigila/schemas/cluster.schema.json\n"+files["clusters.yaml"], read("clusters.yaml"))
+	assert.Equal(t, files["app/a.yaml"], read("app/a.yaml"))
+	assert.Equal(t, string(ward.Schema), read(".vigila/schemas/ward.schema.json"))
+	assert.NotContains(t, save(), "gate.yaml", "it says so already")
+	r, err := check.Dir(t.Context(), repo.Folder{Root: dir}, "", check.Options{})
+	require.NoError(t, err)
+	assert.Empty(t, r.Findings, "and everything is as it was")
+	assert.Equal(t, 1, r.Wards)
 }
 
 func TestRenderNamesMistakesInRules(t *testing.T) {

@@ -406,7 +406,7 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: d}, Into: ward.Into{Namespace: "default"}}, d, true, roster.Roster{})
 	}
 	for _, f := range files {
-		if !render.Wanted(f.Path) || below(f.Path, roots) || object.FirstKey(f.Data, "vigila", "") {
+		if !render.Wanted(f.Path) || strings.HasPrefix(f.Path, render.RulesDir+"/") || below(f.Path, roots) || object.FirstKey(f.Data, "vigila", "") {
 			continue
 		}
 		taken := c.taken[f.Path] || below(f.Path, c.taken)

@@ -456,7 +456,11 @@ Left out is what controllers make, what another ward keeps, and Secrets: those n
 					p.line("  %s: %s", s.Name, s.Why)
 				}
 			}
-			p.line("The cluster is as it was. Next: review and merge it; then vigila ward add the ward file, or let a roster find it.")
+			if dir != "" {
+				p.line("The cluster is as it was. Next: put the files into a repository. A roster that reads it finds the ward; else say in the ward file which one it is (from.repo), and: vigila ward add FILE")
+			} else {
+				p.line("The cluster is as it was. Next: review and merge it. A roster that reads %s finds the ward then; else: vigila ward add FILE", into)
+			}
 			return nil
 		},
 	}
