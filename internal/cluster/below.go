@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	apierrors "k8s.io/apimachinery/pkg/api/errors"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/client-go/rest"
 
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
@@ -104,12 +107,12 @@ type Event struct {
 func (c *Cluster) Events(ctx context.Context, namespace string, about []object.Ref) ([]Event, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	opts := metav1.ListOptions{Limit: 1000}
+	query := map[string]string{"limit": "1000"}
 	if len(about) == 1 {
-		opts.FieldSelector = "involvedObject.name=" + about[0].Name
+		query["fieldSelector"] = "involvedObject.name=" + about[0].Name
 	}
-	list, err := c.typed.CoreV1().Events(namespace).List(ctx, opts)
-	if err != nil {
+	var list corev1.EventList
+	if err := c.read(ctx, &list, path.Join("/api/v1/namespaces", namespace, "events"), query); err != nil {
 		return nil, c.explain("list events", err)
 	}
 	var out []Event
@@ -134,12 +137,20 @@ func (c *Cluster) Events(ctx context.Context, namespace string, about []object.R
 // maxLog bounds one answer of Logs, in bytes.
 const maxLog = 4 << 20
 
+// podLog asks for the log of a container.
+func (c *Cluster) podLog(namespace, pod, container string) *rest.Request {
+	q := c.raw.Get().AbsPath("/api/v1/namespaces", namespace, "pods", pod, "log")
+	if container != "" {
+		q = q.Param("container", container)
+	}
+	return q
+}
+
 // Logs reads the end of a container's log; previous is the container before its last restart.
 func (c *Cluster) Logs(ctx context.Context, namespace, pod, container string, previous bool, tail int64) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	limit := int64(maxLog)
-	s, err := c.typed.CoreV1().Pods(namespace).GetLogs(pod, &corev1.PodLogOptions{Container: container, Previous: previous, TailLines: &tail, LimitBytes: &limit}).Stream(ctx)
+	s, err := c.podLog(namespace, pod, container).Param("previous", strconv.FormatBool(previous)).Param("tailLines", strconv.FormatInt(tail, 10)).Param("limitBytes", strconv.Itoa(maxLog)).Stream(ctx)
 	if err != nil {
 		return "", c.explain(fmt.Sprintf("read the log of %s", pod), err)
 	}
@@ -156,7 +167,7 @@ var ErrNotStarted = errors.New("its container has not started yet")
 
 // Follow writes a container's log as it grows, until the container ends or ctx does.
 func (c *Cluster) Follow(ctx context.Context, namespace, pod, container string, w io.Writer) error {
-	s, err := c.typed.CoreV1().Pods(namespace).GetLogs(pod, &corev1.PodLogOptions{Container: container, Follow: true}).Stream(ctx)
+	s, err := c.podLog(namespace, pod, container).Param("follow", "true").Stream(ctx)
 	if apierrors.IsBadRequest(err) { // as the API server answers before it has one
 		return ErrNotStarted
 	}

@@ -19,12 +19,13 @@ import (
 	"k8s.io/apimachinery/pkg/api/meta"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/apimachinery/pkg/runtime/serializer"
 	"k8s.io/apimachinery/pkg/types"
 	"k8s.io/client-go/discovery"
 	"k8s.io/client-go/discovery/cached/memory"
 	"k8s.io/client-go/dynamic"
-	"k8s.io/client-go/kubernetes"
 	"k8s.io/client-go/rest"
 	"k8s.io/client-go/restmapper"
 
@@ -77,7 +78,7 @@ type Cluster struct {
 	log    *slog.Logger
 	rest   *rest.Config
 	dyn    dynamic.Interface
-	typed  kubernetes.Interface
+	raw    rest.Interface
 	disco  discovery.CachedDiscoveryInterface
 	plain  discovery.DiscoveryInterface // asks each time
 	mapper *restmapper.DeferredDiscoveryRESTMapper
@@ -153,7 +154,7 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	if c.dyn, err = dynamic.NewForConfig(rc); err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
 	}
-	if c.typed, err = kubernetes.NewForConfig(rc); err != nil {
+	if c.raw, err = bare(rc); err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
 	}
 	short := rest.CopyConfig(rc)
@@ -167,6 +168,31 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	c.mapper = restmapper.NewDeferredDiscoveryRESTMapper(c.disco)
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	return c, nil
+}
+
+// bare is a client that asks for paths and gets what is answered: the few calls that need types of their own are not worth a client
+// for each of Kubernetes' kinds.
+func bare(rc *rest.Config) (rest.Interface, error) {
+	v1 := schema.GroupVersion{Version: "v1"}
+	scheme := runtime.NewScheme()
+	metav1.AddToGroupVersion(scheme, v1)
+	scheme.AddUnversionedTypes(v1, &metav1.Status{}) // refusals
+	cfg := rest.CopyConfig(rc)
+	cfg.NegotiatedSerializer = serializer.NewCodecFactory(scheme).WithoutConversion()
+	return rest.UnversionedRESTClientFor(cfg)
+}
+
+// read reads what is at a path, as JSON.
+func (c *Cluster) read(ctx context.Context, into any, path string, query map[string]string) error {
+	q := c.raw.Get().AbsPath(path).SetHeader("Accept", "application/json")
+	for k, v := range query {
+		q = q.Param(k, v)
+	}
+	b, err := q.DoRaw(ctx)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(b, into)
 }
 
 // As is the same cluster, acted in as a service account: what that may not do is refused. Watches and kinds are the
@@ -187,7 +213,7 @@ func (c *Cluster) As(namespace, account string) (*Cluster, error) {
 	if err != nil {
 		return nil, fmt.Errorf("act as %s in cluster %s: %w", user, c.Config.Name, err)
 	}
-	a := &Cluster{Config: c.Config, log: c.log, rest: rc, dyn: dyn, typed: c.typed, disco: c.disco, plain: c.plain, mapper: c.mapper, base: c, ctx: c.ctx, cancel: func() {}}
+	a := &Cluster{Config: c.Config, log: c.log, rest: rc, dyn: dyn, raw: c.raw, disco: c.disco, plain: c.plain, mapper: c.mapper, base: c, ctx: c.ctx, cancel: func() {}}
 	c.actors[user] = a
 	return a, nil
 }
@@ -255,7 +281,7 @@ func (c *Cluster) APIs() (apis []string, whole bool, err error) {
 func (c *Cluster) OpenAPI(ctx context.Context) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	b, err := c.typed.Discovery().RESTClient().Get().AbsPath("/openapi/v2").SetHeader("Accept", "application/json").DoRaw(ctx)
+	b, err := c.raw.Get().AbsPath("/openapi/v2").SetHeader("Accept", "application/json").DoRaw(ctx)
 	return b, c.explain("ask for its schema", err)
 }
 
@@ -319,7 +345,7 @@ func (c *Cluster) Server() string { return c.rest.Host }
 func (c *Cluster) Version(ctx context.Context) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	raw, err := c.typed.Discovery().RESTClient().Get().AbsPath("/version").DoRaw(ctx)
+	raw, err := c.raw.Get().AbsPath("/version").DoRaw(ctx)
 	if err != nil {
 		return "", c.explain("ask for its version", err)
 	}
@@ -694,8 +720,8 @@ func (c *Cluster) BoundLater(ctx context.Context, claim map[string]any) (bool, e
 		return false, nil
 	}
 	name, given, _ := unstructured.NestedString(claim, "spec", "storageClassName")
-	all, err := c.typed.StorageV1().StorageClasses().List(ctx, metav1.ListOptions{})
-	if err != nil {
+	var all storagev1.StorageClassList
+	if err := c.read(ctx, &all, "/apis/storage.k8s.io/v1/storageclasses", nil); err != nil {
 		return false, c.explain("list storage classes", err)
 	}
 	for _, class := range all.Items {

@@ -753,7 +753,8 @@ func (m *Mirror) read(name string) (id, kind string, data []byte, err error) {
 
 func (m *Mirror) startCat() (*catFile, error) {
 	cmd := exec.Command("git", "cat-file", "--batch-command")
-	cmd.Dir, cmd.Env = m.dir, append(gitEnv(Source{}), "GIT_ALLOW_PROTOCOL=none") // what is not here is fetched in one go, never one by one
+	// What is not here is fetched in one go, never one by one: a git that tries it, and whose helper is refused at once, may die of that.
+	cmd.Dir, cmd.Env = m.dir, append(gitEnv(Source{}), "GIT_NO_LAZY_FETCH=1", "GIT_ALLOW_PROTOCOL=none")
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return nil, err

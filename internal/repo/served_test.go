@@ -160,6 +160,24 @@ func TestOnlyWhatIsReadIsFetched(t *testing.T) {
 	}
 }
 
+// TestWhatNobodyHasIsMissing, however often it is asked for: git would ask the server for each, and may die of being refused.
+func TestWhatNobodyHasIsMissing(t *testing.T) {
+	ctx := t.Context()
+	work, root := bare(t, "small")
+	commit(t, work, "First", map[string]string{"a.yaml": "1"})
+	push(t, work)
+	server, ca, _ := overHTTPS(t, root, nil, nil)
+	m := mirrored(t, Source{Name: "small", URL: server.URL + "/small.git", CA: ca})
+	require.NoError(t, m.Fetch(ctx))
+	rev, err := m.Resolve(ctx, "main")
+	require.NoError(t, err)
+	for range 200 {
+		has, err := m.Holds(ctx, rev.ID, strings.Repeat("ab", 20))
+		require.NoError(t, err)
+		assert.False(t, has)
+	}
+}
+
 func TestADamagedMirrorHealsItself(t *testing.T) {
 	ctx := t.Context()
 	dir, m := origin(t)
