@@ -160,7 +160,7 @@ func TestARosterDeclaresWhatIsKept(t *testing.T) {
 	r = s.rosterUntil("sound", "asks about the namespace", func(r client.Roster) bool { return len(r.Left) == 1 && len(r.Problems) == 1 })
 	assert.Contains(t, r.Says, "it left the roster and is to be dismantled, but Namespace/"+ns("two")+" would be removed")
 	assert.Equal(t, "three@quay", r.Left[0].Ward)
-	assert.Contains(t, r.Left[0].Keys, "|ConfigMap|"+ns("three")+"|mark")
+	assert.Contains(t, r.Left[0].Objects, ns("three")+"/ConfigMap/mark")
 	assert.NotNil(t, live(t, "", "v1", "configmaps", ns("three"), "mark"), "left in the cluster")
 	s.ok("ward", "remove", "two@quay", "--dismantle", "--allow", "Namespace/"+ns("two"))
 	s.gone(ns("two"), "mark")

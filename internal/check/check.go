@@ -66,7 +66,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 	}
 	r := &Report{Findings: []Finding{}}
 	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[finding]bool{}, taken: map[string]bool{}}
-	var wards []ward.Ward
+	var wards, faulty []ward.Ward
 	from := map[string]string{}
 	labels := map[string]map[string]string{} // of declared clusters
 	roots := map[string]bool{}               // directories that are an overlay, a chart or a template
@@ -95,6 +95,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 			for _, x := range d.Clusters {
 				labels[x.Name] = x.Labels
 			}
+			faulty = append(faulty, d.Faulty...)
 			for _, w := range d.Wards {
 				wards = append(wards, w)
 				if first, twice := from[w.Name]; twice {
@@ -107,16 +108,20 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 			c.add("ward", f.Path, errors.Join(mistakes...))
 		}
 	}
-	known := roster.Known{Clusters: labels}
+	known, all := roster.Known{Clusters: labels}, slices.Concat(wards, faulty)
+	for _, w := range faulty { // what it waits for can be told all the same
+		c.of = "ward " + w.Name
+		c.order(w, all, known)
+	}
 	for _, w := range wards {
 		r.Wards++
 		c.of = "ward " + w.Name
 		r.checked = append(r.checked, c.of)
 		c.limits(w, from[w.Name], labels)
 		c.ward(w, from[w.Name])
-		c.order(w, wards, known)
+		c.order(w, all, known)
 	}
-	c.circles(wards)
+	c.circles(all)
 	c.rest(files, roots)
 	c.schema()
 	c.of = ""

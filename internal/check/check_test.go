@@ -54,6 +54,8 @@ func TestWhatTheServiceWouldRefuse(t *testing.T) {
 			[]string{"wards/gate.yaml:5: these wards wait for each other in after, so none could start: gate → horn → gate", "wards/gate.yaml:11: these wards wait for each other"}},
 		{"a ward that is not there", map[string]string{"wards/gate.yaml": gate + "after: [horm, far]\n---\n" + horn, "app/a.yaml": config},
 			[]string{"wards/gate.yaml:5: ward gate waits for horm, which is not declared here; did you mean horn?"}},
+		{"and in a file with another mistake", map[string]string{"wards/gate.yaml": gate + "kepe: {}\nafter: [horm]\n---\n" + horn, "app/a.yaml": config},
+			[]string{"wards/gate.yaml:5: unknown key kepe; did you mean keep?", "wards/gate.yaml:6: ward gate waits for horm, which is not declared here; did you mean horn?"}},
 		{"a ward that is not there where it is waited for", map[string]string{"wards/gate.yaml": gate + "after: [horn]\n---\n" + strings.ReplaceAll(horn, "quay", "skerry"), "app/a.yaml": config},
 			[]string{"wards/gate.yaml:5: ward gate waits for horn, which goes into skerry and not into quay, so there it would wait for ever"}},
 		{"by labels, which clusters of here have", map[string]string{"wards/gate.yaml": "vigila: ward/v1\nname: gate\nfrom: {path: app}\ninto: {clusters: {sea: open}, namespace: fares}\nafter: [horn]\n---\n" + horn, "app/a.yaml": config,

@@ -334,8 +334,8 @@ func (p *printer) entry(e *client.Entry, moved map[string]client.MovedObject) {
 			failed = append(failed, o.Kind+"/"+o.Name)
 		}
 	}
-	for _, name := range logs {
-		p.line("\nThe log of its task: vigila logbook %s %d --log %s", e.Ward, e.Number, name)
+	for i, name := range logs {
+		p.line(pick(i == 0, "\n", "")+"The log of its task: vigila logbook %s %d --log %s", e.Ward, e.Number, name)
 	}
 	for _, name := range failed {
 		p.line("Run it once more, as it is declared now: vigila sync %s --only %s", e.Ward, name)

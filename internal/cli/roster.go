@@ -95,7 +95,7 @@ func (p *printer) oneRoster(r *client.Roster) {
 	for _, l := range r.Left {
 		p.line("")
 		p.line("Left behind of %s %s: %s", l.Ward, ago(l.At), l.Why)
-		for _, k := range l.Keys {
+		for _, k := range l.Objects {
 			p.line("  %s", k)
 		}
 		p.line("Seen to it? vigila roster forget %s", l.Ward)

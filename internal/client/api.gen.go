@@ -903,8 +903,8 @@ type Kubeconfig struct {
 type LeftBehind struct {
 	At time.Time `json:"at"`
 
-	// Keys objects that stayed in the cluster
-	Keys []string `json:"keys"`
+	// Objects what stayed in the cluster, as namespace/Kind/name
+	Objects []string `json:"objects"`
 
 	// Ward name@cluster
 	Ward string `json:"ward"`

@@ -4,6 +4,7 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
@@ -155,11 +156,23 @@ func rosterOf(r keeper.Roster) Roster {
 		out.Problems = append(out.Problems, RosterProblem{File: p.File, Line: p.Line, Text: p.Text, Ward: p.Ward})
 	}
 	for _, l := range r.Left {
-		out.Left = append(out.Left, LeftBehind{Ward: l.Placement, At: l.At, Why: l.Why, Keys: l.Refs})
+		out.Left = append(out.Left, LeftBehind{Ward: l.Placement, At: l.At, Why: l.Why, Objects: named(l.Refs)})
 	}
 	return out
 }
 
 func proposalOf(p *keeper.Proposal) Proposal {
 	return Proposal{Branch: p.Branch, Base: p.Base, Revision: Revision{Id: p.Commit, Subject: p.Subject}}
+}
+
+// named are keys of objects as people write them.
+func named(keys []string) []string {
+	out := make([]string, len(keys))
+	for i, key := range keys {
+		out[i] = key
+		if ref, err := object.ParseKey(key); err == nil {
+			out[i] = ref.String()
+		}
+	}
+	return out
 }

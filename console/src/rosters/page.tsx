@@ -247,7 +247,7 @@ function RosterDialog({ name, close }: { name: string; close: () => void }) {
               <ul className="mt-1 space-y-2 text-sm">
                 {r.left.map((l) => (
                   <li key={l.ward}>
-                    <strong>{l.ward}</strong> {ago(l.at, now)}: {l.why}; {count(l.keys.length, "object")}{" "}
+                    <strong>{l.ward}</strong> {ago(l.at, now)}: {l.why}; {count(l.objects.length, "object")}{" "}
                     stayed in the cluster{" "}
                     <button
                       className="underline"
@@ -259,7 +259,7 @@ function RosterDialog({ name, close }: { name: string; close: () => void }) {
                     >
                       seen to it
                     </button>
-                    <span className="block font-mono text-xs text-soft">{few(l.keys)}</span>
+                    <span className="block font-mono text-xs text-soft">{few(l.objects)}</span>
                   </li>
                 ))}
               </ul>

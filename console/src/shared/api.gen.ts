@@ -1413,8 +1413,8 @@ export interface components {
             /** Format: date-time */
             at: string;
             why: string;
-            /** @description objects that stayed in the cluster */
-            keys: string[];
+            /** @description what stayed in the cluster, as namespace/Kind/name */
+            objects: string[];
         };
         Limits: {
             /** @description that its wards may keep; all when empty */

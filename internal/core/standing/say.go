@@ -96,7 +96,7 @@ var rules = []rule{
 		s.quiet(ToneBlind, "What the repository declares now is still being read; until then nobody knows whether it is in step", "")
 	}},
 	{"nobody has looked yet", func(s *saying) bool { return s.Standing == compare.Blind }, func(s *saying) {
-		s.quiet(ToneBlind, "Looking for the first time since the service started", "")
+		s.quiet(ToneBlind, "Looking for the first time since the service started, or its ward file changed", "")
 	}},
 	{"its limits hold it back", func(s *saying) bool { return s.HeldBack != "" }, func(s *saying) { s.loud(ToneBehind, s.HeldBack, goodStays) }},
 	{"it is half done", func(s *saying) bool {

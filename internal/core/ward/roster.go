@@ -59,6 +59,7 @@ type Roster struct {
 type Declared struct {
 	Wards    []Ward
 	Texts    []string // of Wards, as written
+	Faulty   []Ward   // what could be read of wards with mistakes
 	Clusters []Cluster
 	Repos    []Repo
 	Rosters  []Roster
@@ -81,8 +82,11 @@ func ParseDeclared(home From, file string, data []byte) (Declared, error) {
 	var errs []error
 	for _, doc := range object.Split(data) {
 		if object.FirstKey(doc.Text, "vigila", "ward/") {
-			wards, err := ParseIn(home, file, append(blank(doc.Line-1), doc.Text...))
-			errs = append(errs, err)
+			wards, err := parse(home, file, append(blank(doc.Line-1), doc.Text...))
+			if err != nil {
+				errs, out.Faulty = append(errs, err), append(out.Faulty, wards...)
+				continue
+			}
 			for _, w := range wards {
 				out.Wards, out.Texts = append(out.Wards, w), append(out.Texts, string(doc.Text))
 			}

@@ -227,6 +227,15 @@ func Parse(file string, data []byte) ([]Ward, error) {
 
 // ParseIn is Parse for a file that lives in a repository: a ward that names no repository comes from there.
 func ParseIn(home From, file string, data []byte) ([]Ward, error) {
+	all, err := parse(home, file, data)
+	if err != nil {
+		return nil, err
+	}
+	return all, nil
+}
+
+// parse is ParseIn that gives back what it could read of wards with mistakes as well.
+func parse(home From, file string, data []byte) ([]Ward, error) {
 	docs := object.Split(data)
 	if len(docs) == 0 {
 		return nil, &Error{file, 1, "the file is empty; a ward file starts with vigila: " + Version}
@@ -257,10 +266,7 @@ func ParseIn(home From, file string, data []byte) ([]Ward, error) {
 		errs = append(errs, d.errs...)
 		out = append(out, w)
 	}
-	if err := errors.Join(errs...); err != nil {
-		return nil, err
-	}
-	return out, nil
+	return out, errors.Join(errs...)
 }
 
 type decoder struct {
