@@ -345,3 +345,29 @@ func TestCompletionKnowsWhatThereIs(t *testing.T) {
 	s.ok("reject", id, s.ward().Applied.Id, "--why", "it squeaks")
 	assert.Contains(t, s.ok("__complete", "accept", id, ""), "it squeaks")
 }
+
+// TestANarrowWindow: every page has room at 700 pixels, with nothing beside its edge, and its controls are reached with the keyboard.
+func TestANarrowWindow(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("A horn", map[string]string{"app/horn.yaml": config("horn", "interval", "30s"), "wards/none.yaml": "# later\n"})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s"))
+	s.until("it is in step", inStepAndReady)
+	s.ok("roster", "add", "sound", "--repo", s.name, "--path", "wards")
+	s.edit("hurry", "configmap/horn", `data.interval="9s"`)
+	s.until("the drift is seen", func(w client.Ward) bool { return w.Drifted == 1 })
+	b := newBrowser(t)
+	b.do(chromedp.EmulateViewport(700, 800))
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows("One ward needs you")
+	for path, shows := range map[string]string{"/": "needs you", "/wards/" + s.name + "@quay": "data.interval", "/logbook": "drift", "/rosters": "sound", "/repositories": s.name, "/clusters": "quay"} {
+		b.open(s.url + path)
+		b.shows(shows)
+		beside, err := chromedp.Run(b.ctx, chromedp.Evaluate[int]("document.documentElement.scrollWidth - document.documentElement.clientWidth"))
+		require.NoError(t, err)
+		assert.Zero(t, beside, "%s is wider than the window", path)
+		unreached, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`[...document.querySelectorAll("button, a[href], input, select")].filter((e) => e.tabIndex < 0 && !e.disabled && !e.closest("[role=tablist],[role=radiogroup]")).map((e) => e.outerHTML.slice(0, 80)).join("\n")`))
+		require.NoError(t, err)
+		assert.Empty(t, unreached, "%s: what a keyboard does not reach", path)
+	}
+}

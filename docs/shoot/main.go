@@ -22,13 +22,14 @@ func main() {
 	out := flag.String("out", ".", "directory of the pictures")
 	scale := flag.String("scale", "1", "hours that the watch lines show")
 	click := flag.String("click", "", "how the buttons and menu items to click first begin, with | between")
+	width := flag.Int64("width", 1280, "of the window, in pixels")
 	flag.Parse()
-	if err := shoot(*url, *token, *out, *scale, *click, flag.Args()); err != nil {
+	if err := shoot(*url, *token, *out, *scale, *click, *width, flag.Args()); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func shoot(url, token, out, scale, click string, pages []string) error {
+func shoot(url, token, out, scale, click string, width int64, pages []string) error {
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.NoFirstRun, chromedp.WindowSize(1280, 800))
 	defer cancel()
@@ -45,7 +46,7 @@ func shoot(url, token, out, scale, click string, pages []string) error {
 		}
 		settings := fmt.Sprintf(`localStorage.setItem("vigila.token", %q); localStorage.setItem("vigila.light", %q); localStorage.setItem("vigila.scale", %q); true`, token, light, scale)
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(1280, 800),
+			chromedp.EmulateViewport(width, 800),
 			chromedp.Navigate(url + "/healthz"),
 			chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
 				_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](settings))

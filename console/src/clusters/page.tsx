@@ -139,7 +139,7 @@ export function ClustersPage() {
               </span>
             </td>
             <td className="px-3">{c.version ?? "?"}</td>
-            <td className="px-3 font-mono text-sm">{c.server}</td>
+            <td className="px-3 font-mono text-sm break-all">{c.server}</td>
             <td className="px-3 text-sm">{pairText(c.labels)}</td>
             <td className="px-3">
               <Link className="underline" to={`/?search=@${c.name}`}>

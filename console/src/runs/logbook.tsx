@@ -90,18 +90,21 @@ export function LogbookPage() {
       </div>
       <table className="mt-4 w-full table-fixed text-left">
         <colgroup>
-          <col className="w-24" />
-          <col className="w-48" />
-          <col className="w-52" />
-          <col className="w-20" />
-          <col className="w-56" />
+          <col className="w-20 lg:w-24" />
+          <col className="w-40 lg:w-48" />
+          <col className="w-44 lg:w-52" />
+          <col className="hidden w-20 lg:table-column" />
+          <col className="w-20 lg:w-56" />
           <col />
-          <col className="w-20" />
+          <col className="hidden w-20 lg:table-column" />
         </colgroup>
         <thead className="border-b border-rule text-xs text-soft">
           <tr>
             {["When", "Ward", "What", "By", "Revision", "Why", "Took"].map((h) => (
-              <th key={h} className="px-3 pb-1.5 font-normal last:text-right">
+              <th
+                key={h}
+                className={`px-2 pb-1.5 font-normal last:text-right lg:px-3 ${h === "By" || h === "Took" ? "hidden lg:table-cell" : ""}`}
+              >
                 {h}
               </th>
             ))}
@@ -115,16 +118,16 @@ export function LogbookPage() {
                 key={`${e.ward} ${e.number}`}
                 className="border-b border-rule align-baseline hover:bg-sheet"
               >
-                <td className="px-3 py-2 whitespace-nowrap text-soft" title={moment(e.started)}>
+                <td className="px-2 py-2 whitespace-nowrap text-soft lg:px-3" title={moment(e.started)}>
                   {ago(e.started, now)}
                 </td>
-                <td className="truncate px-3">
+                <td className="truncate px-2 lg:px-3">
                   <Link to={`/wards/${e.ward}`} className="font-bold hover:underline">
                     {e.ward.replace(/@.*/, "")}
                   </Link>
                   <span className="text-soft"> @{e.ward.replace(/.*@/, "")}</span>
                 </td>
-                <td className="truncate px-3">
+                <td className="truncate px-2 lg:px-3">
                   <button
                     className="hover:underline"
                     onClick={() => setOpen(e)}
@@ -139,15 +142,15 @@ export function LogbookPage() {
                     {e.to_entry ? ` to #${e.to_entry}` : ""}
                   </button>
                 </td>
-                <td className="truncate px-3">{e.by}</td>
-                <td className="truncate px-3" title={e.revision?.subject}>
+                <td className="hidden truncate px-3 lg:table-cell">{e.by}</td>
+                <td className="truncate px-2 lg:px-3" title={e.revision?.subject}>
                   <span className="font-mono text-sm">{short(e.revision)}</span>{" "}
-                  <span className="text-soft">{e.revision?.subject}</span>
+                  <span className="hidden text-soft lg:inline">{e.revision?.subject}</span>
                 </td>
-                <td className="px-3 py-1.5 text-soft" title={e.reason || e.why}>
+                <td className="px-2 py-1.5 text-soft lg:px-3" title={e.reason || e.why}>
                   <span className="line-clamp-2 leading-snug">{e.reason || e.why}</span>
                 </td>
-                <td className="px-3 text-right whitespace-nowrap text-soft">
+                <td className="hidden px-3 text-right whitespace-nowrap text-soft lg:table-cell">
                   {took >= 1000 ? span(took) : ""}
                 </td>
               </tr>

@@ -71,7 +71,7 @@ export function Page({
                 {h}
               </th>
             ))}
-            <th />
+            <th className="sr-only">What can be done</th>
           </tr>
         </thead>
         <tbody>{children}</tbody>

@@ -10,6 +10,10 @@ import { ago, count, inWords, short, span } from "../shared/words";
 
 const LIMIT = 200;
 
+// The columns of the board; a narrow window has no room for the watch lines.
+const COLUMNS =
+  "grid-cols-[2rem_minmax(8rem,12rem)_minmax(0,1fr)_4rem] lg:grid-cols-[3rem_15rem_minmax(0,1fr)_20.5rem_5.5rem]";
+
 const standings = ["in step", "behind", "drifted", "contested", "blind"] as const;
 const healths = ["ready", "settling", "failing", "absent", "unknown"] as const;
 const filters = ["standing", "health", "cluster", "owner", "roster", "held"] as const;
@@ -118,7 +122,9 @@ export function Board() {
       )}
       {total > 0 && (
         <>
-          <div className="mt-4 grid grid-cols-[3rem_15rem_minmax(0,1fr)_20.5rem_5.5rem] items-end border-b border-rule px-3 pb-1.5 text-xs text-soft">
+          <div
+            className={`mt-4 grid ${COLUMNS} items-end border-b border-rule px-3 pb-1.5 text-xs text-soft`}
+          >
             <span />
             <span>
               Ward, by{" "}
@@ -135,9 +141,12 @@ export function Board() {
               </button>
             </span>
             <span className="flex items-end justify-between pr-6">
-              What is going on <ScaleChoice />
+              What is going on{" "}
+              <span className="hidden lg:inline">
+                <ScaleChoice />
+              </span>
             </span>
-            <span className="flex justify-between">
+            <span className="hidden justify-between lg:flex">
               {marks(scale).map((m) => (
                 <span key={m}>{m}</span>
               ))}
@@ -267,7 +276,7 @@ function Folded({
         aria-expanded={open}
         data-folded={name}
         onClick={() => setOpen(!open)}
-        className="grid min-h-9 w-full grid-cols-[3rem_15rem_minmax(0,1fr)_20.5rem_5.5rem] items-center border-b border-rule px-3 text-left hover:bg-sheet"
+        className={`grid min-h-9 w-full ${COLUMNS} items-center border-b border-rule px-3 text-left hover:bg-sheet`}
       >
         <span className="pl-1.5">
           <Standing is="in step" />
@@ -276,11 +285,13 @@ function Folded({
           <strong>{count(g.folded ?? 0, "ward")}</strong>
         </span>
         <span className="truncate pr-6 text-soft">in step and ready; {open ? "fold them" : "show each"}</span>
-        <WatchLine
-          ward={{ id: `the quiet wards of ${name}`, standing: "in step", watch, runs: [] }}
-          now={now}
-          height={16}
-        />
+        <span className="hidden lg:block">
+          <WatchLine
+            ward={{ id: `the quiet wards of ${name}`, standing: "in step", watch, runs: [] }}
+            now={now}
+            height={16}
+          />
+        </span>
         <span className="text-right text-soft">{since ? span(now - Date.parse(since)) : ""}</span>
       </button>
       {open && list.error && <Wrong error={list.error} />}
@@ -301,7 +312,7 @@ function Rosters({ items }: { items: Schemas["Roster"][] }) {
           key={r.name}
           to="/rosters"
           data-roster={r.name}
-          className="mt-2.5 grid min-h-12 grid-cols-[3rem_15rem_minmax(0,1fr)] items-center rounded-lg border border-rule bg-sheet px-3 py-0.5 hover:border-soft"
+          className="mt-2.5 grid min-h-12 grid-cols-[2rem_minmax(8rem,12rem)_minmax(0,1fr)] items-center rounded-lg lg:grid-cols-[3rem_15rem_minmax(0,1fr)] border border-rule bg-sheet px-3 py-0.5 hover:border-soft"
         >
           <span className="pl-1.5 text-xl">
             <Standing is={r.standing} />
@@ -362,7 +373,7 @@ function Line({
     <Link
       to={`/wards/${w.id}`}
       data-ward={w.id}
-      className={`grid grid-cols-[3rem_15rem_minmax(0,1fr)_20.5rem_5.5rem] items-center px-3 ${loud ? "min-h-12 py-0.5" : "min-h-9"} ${look}`}
+      className={`grid ${COLUMNS} items-center px-3 ${loud ? "min-h-12 py-0.5" : "min-h-9"} ${look}`}
     >
       <span className="pl-1.5">
         <ToneGlyph ward={w} />
@@ -377,7 +388,9 @@ function Line({
       >
         <Says ward={w} loud={loud} />
       </span>
-      <WatchLine ward={w} now={now} height={16} />
+      <span className="hidden lg:block">
+        <WatchLine ward={w} now={now} height={16} />
+      </span>
       <span className="text-right text-soft">{w.since ? span(now - Date.parse(w.since)) : ""}</span>
     </Link>
   );
