@@ -82,12 +82,48 @@ export async function got<T>(
 
 export type Note = { kind: string; name: string };
 
-/** Follows the event stream for ever; tells of each note, and whether the connection stands. */
+// A browser has six connections to a service, over all its tabs and the pages that it keeps for going back: a page that
+// nobody looks at lets its stream go, or the seventh would wait for ever.
+const UNSEEN = 30_000;
+
+/** Follows the event stream while the page is looked at; tells of each note, and whether the connection stands. */
 export function follow(note: (n: Note) => void, connected: (yes: boolean) => void): () => void {
   const end = new AbortController();
+  let gone = false; // kept by the browser for going back
+  let unseen: ReturnType<typeof setTimeout> | undefined;
+  let letGo = () => {};
+  const wake = new EventTarget();
+  const away = () => gone || (document.visibilityState === "hidden" && unseen === undefined);
+  const looked = () => {
+    clearTimeout(unseen);
+    unseen = undefined;
+    if (document.visibilityState === "hidden") {
+      unseen = setTimeout(() => {
+        unseen = undefined;
+        letGo();
+      }, UNSEEN);
+    }
+    wake.dispatchEvent(new Event("wake"));
+  };
+  const hides = () => {
+    gone = true;
+    letGo();
+  };
+  const shows = () => {
+    gone = false;
+    looked();
+  };
+  document.addEventListener("visibilitychange", looked, { signal: end.signal });
+  addEventListener("pagehide", hides, { signal: end.signal });
+  addEventListener("pageshow", shows, { signal: end.signal });
+  looked();
   const run = async () => {
     while (!end.signal.aborted) {
+      while (away() && !end.signal.aborted) {
+        await new Promise((next) => wake.addEventListener("wake", next, { once: true }));
+      }
       const silence = new AbortController();
+      letGo = () => silence.abort();
       let timer = setTimeout(() => silence.abort(), 15_000);
       try {
         const r = await fetch("/api/v1/events", {
@@ -113,10 +149,16 @@ export function follow(note: (n: Note) => void, connected: (yes: boolean) => voi
       }
       clearTimeout(timer);
       if (end.signal.aborted) return;
+      if (away()) continue; // nobody has lost anything
       connected(false);
       await new Promise((next) => setTimeout(next, 1000));
     }
   };
   void run();
-  return () => end.abort();
+  return () => {
+    end.abort();
+    clearTimeout(unseen);
+    letGo();
+    wake.dispatchEvent(new Event("wake"));
+  };
 }
