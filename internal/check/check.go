@@ -3,6 +3,7 @@
 package check
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"encoding/xml"
@@ -108,7 +109,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 			c.add("ward", f.Path, errors.Join(mistakes...))
 		}
 	}
-	known, all := roster.Known{Clusters: labels}, slices.Concat(wards, faulty)
+	known, all := roster.Known{Clusters: labels}, slices.Concat(wards, faulty, beside(tree, root))
 	for _, w := range faulty { // what it waits for can be told all the same
 		c.of = "ward " + w.Name
 		c.order(w, all, known)
@@ -121,7 +122,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		c.ward(w, from[w.Name])
 		c.order(w, all, known)
 	}
-	c.circles(all)
+	c.circles(all, slices.Concat(wards, faulty))
 	c.rest(files, roots)
 	c.schema()
 	c.of = ""
@@ -244,7 +245,11 @@ func (c *checker) order(w ward.Ward, wards []ward.Ward, known roster.Known) {
 		switch {
 		case slices.Contains(c.opts.Elsewhere, name):
 		case i < 0:
-			c.wrong(w, w.LineOf("after"), "ward %s waits for %s, which is not declared here; %s. What is declared elsewhere is named by --elsewhere %s", w.Name, name, nearest.Words(name, names), name)
+			like := ""
+			if best := nearest.Of(name, names); best != "" {
+				like = "; did you mean " + best + "?"
+			}
+			c.wrong(w, w.LineOf("after"), "ward %s waits for %s, which this repository does not declare%s If another does: --elsewhere %s", w.Name, name, cmp.Or(like, "."), name)
 		default:
 			here, there := clusters(w, known), clusters(wards[i], known)
 			for _, cluster := range here {
@@ -264,11 +269,30 @@ func clusters(w ward.Ward, known roster.Known) []string {
 	return known.Matching(w)
 }
 
-// circles finds wards that wait for each other.
-func (c *checker) circles(wards []ward.Ward) {
+// beside are the wards that the tree declares outside the directory that is checked: those in it may wait for them.
+func beside(tree render.Tree, root string) (out []ward.Ward) {
+	if root == "" {
+		return nil
+	}
+	files, err := tree.Files("", render.Wanted)
+	if err != nil {
+		return nil // it is too large to be read as a whole; what is elsewhere has to be named
+	}
+	for _, f := range files {
+		if f.Path == root || strings.HasPrefix(f.Path, root+"/") || !ward.IsRoster(f.Data) {
+			continue
+		}
+		d, _ := ward.ParseDeclared(ward.From{Repo: home, Ref: "main"}, f.Path, f.Data)
+		out = append(out, d.Wards...)
+	}
+	return out
+}
+
+// circles finds wards that wait for each other, among all; those that are checked are told of.
+func (c *checker) circles(all, wards []ward.Ward) {
 	after := map[string][]string{}
 	var names []string
-	for _, w := range wards {
+	for _, w := range all {
 		after[w.Name] = w.After
 		names = append(names, w.Name)
 	}

@@ -53,9 +53,9 @@ func TestWhatTheServiceWouldRefuse(t *testing.T) {
 		{"wards that wait for each other", map[string]string{"wards/gate.yaml": gate + "after: [horn]\n---\n" + horn + "after: [gate]\n", "app/a.yaml": config},
 			[]string{"wards/gate.yaml:5: these wards wait for each other in after, so none could start: gate → horn → gate", "wards/gate.yaml:11: these wards wait for each other"}},
 		{"a ward that is not there", map[string]string{"wards/gate.yaml": gate + "after: [horm, far]\n---\n" + horn, "app/a.yaml": config},
-			[]string{"wards/gate.yaml:5: ward gate waits for horm, which is not declared here; did you mean horn?"}},
+			[]string{"wards/gate.yaml:5: ward gate waits for horm, which this repository does not declare; did you mean horn? If another does: --elsewhere horm"}},
 		{"and in a file with another mistake", map[string]string{"wards/gate.yaml": gate + "kepe: {}\nafter: [horm]\n---\n" + horn, "app/a.yaml": config},
-			[]string{"wards/gate.yaml:5: unknown key kepe; did you mean keep?", "wards/gate.yaml:6: ward gate waits for horm, which is not declared here; did you mean horn?"}},
+			[]string{"wards/gate.yaml:5: unknown key kepe; did you mean keep?", "wards/gate.yaml:6: ward gate waits for horm, which this repository does not declare; did you mean horn? If another does: --elsewhere horm"}},
 		{"a ward that is not there where it is waited for", map[string]string{"wards/gate.yaml": gate + "after: [horn]\n---\n" + strings.ReplaceAll(horn, "quay", "skerry"), "app/a.yaml": config},
 			[]string{"wards/gate.yaml:5: ward gate waits for horn, which goes into skerry and not into quay, so there it would wait for ever"}},
 		{"by labels, which clusters of here have", map[string]string{"wards/gate.yaml": "vigila: ward/v1\nname: gate\nfrom: {path: app}\ninto: {clusters: {sea: open}, namespace: fares}\nafter: [horn]\n---\n" + horn, "app/a.yaml": config,
@@ -132,4 +132,19 @@ func TestWhatGitIgnoresIsInNoCommit(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, r.Findings, 1, r.Findings)
 	assert.Contains(t, r.Findings[0].Text, "there is no base app/out/b.yaml")
+}
+
+// TestAPartKnowsTheWhole: what is checked may wait for what the repository declares beside it, and is not told of mistakes there.
+func TestAPartKnowsTheWhole(t *testing.T) {
+	root := t.TempDir()
+	for name, text := range map[string]string{"teams/gate.yaml": gate + "after: [horn]\n", "app/a.yaml": config, "platform/horn.yaml": horn + "---\nvigila: ward/v1\nname: broken\n"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o600))
+	}
+	r, err := Dir(t.Context(), repo.Folder{Root: root}, "teams", Options{})
+	require.NoError(t, err)
+	assert.Empty(t, r.Findings)
+	r, err = Dir(t.Context(), repo.Folder{Root: root}, "", Options{})
+	require.NoError(t, err)
+	assert.NotEmpty(t, r.Findings)
 }
