@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"k8s.io/apimachinery/pkg/api/validation/path"
+	"k8s.io/apimachinery/pkg/api/validate/content"
 	"k8s.io/apimachinery/pkg/util/validation"
 
 	"vigila.dev/vigila/internal/core/object"
@@ -28,7 +28,7 @@ func misnamed(o object.Object) (out []string) {
 	var wrong []string
 	switch {
 	case !own || slices.Contains(freeNames[o.Ref.Group], o.Ref.Kind): // who serves the kind says what its names may be
-		wrong = path.IsValidPathSegmentName(o.Ref.Name)
+		wrong = content.IsPathSegmentName(o.Ref.Name)
 	case o.Ref.Group == "" && o.Ref.Kind == "Namespace":
 		wrong = validation.IsDNS1123Label(o.Ref.Name)
 	default:
