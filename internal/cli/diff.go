@@ -135,16 +135,8 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 		if o.Gone {
 			p.line("    deleted by somebody")
 		}
-		var all []change
 		hint(o, o.Fields)
-		for _, f := range o.Fields {
-			if f.Change == "made again" {
-				p.line("    %s  %s", p.paint("drifted", "deleted, and made again"), who(f))
-				continue
-			}
-			all = append(all, change{f.Path, []side{{label: "applied", value: f.From}, {label: "live", value: f.To, none: f.Change == "removed", color: "drifted"}}, who(f) + pick(f.Contested, ", contested", "")})
-		}
-		p.changes("    ", all)
+		p.drift("    ", o.Fields)
 	}
 	fromDrift := len(hints)
 	if added {
@@ -233,6 +225,19 @@ func (p *printer) created(indent string, fields []client.Difference, gone bool) 
 	var all []change
 	for _, f := range fields {
 		all = append(all, change{path: f.Path, values: []side{{value: pick(gone, f.From, f.To), color: pick(gone, "soft", "behind")}}})
+	}
+	p.changes(indent, all)
+}
+
+// drift prints what others changed of an object, with who and when.
+func (p *printer) drift(indent string, fields []client.Difference) {
+	var all []change
+	for _, f := range fields {
+		if f.Change == "made again" {
+			p.line("%s%s  %s", indent, p.paint("drifted", "deleted, and made again"), who(f))
+			continue
+		}
+		all = append(all, change{f.Path, []side{{label: "applied", value: f.From}, {label: "live", value: f.To, none: f.Change == "removed", color: "drifted"}}, who(f) + pick(f.Contested, ", contested", "")})
 	}
 	p.changes(indent, all)
 }

@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/term"
 	"sigs.k8s.io/yaml"
@@ -56,6 +57,9 @@ func (a *app) printer(w io.Writer) *printer {
 		p.tty = true
 		p.width, _, _ = term.GetSize(int(f.Fd()))
 		p.color = !a.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	}
+	if a.width > 0 {
+		p.tty, p.width = true, a.width
 	}
 	return p
 }
@@ -108,9 +112,52 @@ type cell struct{ text, color string }
 
 func plain(s string) cell { return cell{text: visible.Line(s)} }
 
+// readable is how much of the last column, which says most, has to fit on its line.
+const readable = 34
+
 // table prints rows in columns two spaces apart. On a terminal the last column is cut where a line would wrap,
-// with a mark; elsewhere nothing is.
-func (p *printer) table(rows [][]cell) { p.columns(rows, widthsOf(rows), p.width) }
+// with a mark; elsewhere nothing is. Where a terminal is too narrow for that, each row has lines of its own.
+func (p *printer) table(rows [][]cell) {
+	widths := widthsOf(rows)
+	before := 0
+	for _, w := range widths[:max(len(widths)-1, 0)] {
+		before += w + 2
+	}
+	if p.width > 0 && len(widths) > 2 && before+min(readable, widths[len(widths)-1]) > p.width {
+		p.flow(rows)
+		return
+	}
+	p.columns(rows, widths, p.width)
+}
+
+// flow prints the cells of each row one after the other, over as many lines as that takes; the heads of columns say nothing then.
+func (p *printer) flow(rows [][]cell) {
+	for i, r := range rows {
+		if i == 0 && len(r) > 1 && r[0].color == "soft" && r[1].color == "soft" {
+			continue
+		}
+		var b strings.Builder
+		used := 0
+		for j, c := range r {
+			n := utf8.RuneCountInString(c.text)
+			switch {
+			case n == 0:
+				continue
+			case used == 0:
+			case j == len(r)-1 && n > readable || used+2+n > p.width:
+				b.WriteString("\n    ")
+				used = 4
+			default:
+				b.WriteString("  ")
+				used += 2
+			}
+			c.text = clip(c.text, p.width-used)
+			b.WriteString(p.paint(c.color, c.text))
+			used += utf8.RuneCountInString(c.text)
+		}
+		p.line("%s", b.String())
+	}
+}
 
 // span says a time in words: 4 s, 36 min, 7 h, 3 d.
 func span(d time.Duration) string {

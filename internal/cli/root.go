@@ -43,11 +43,15 @@ type app struct {
 	plain   bool
 	warned  bool
 	stderr  io.Writer
+	width   int // of a terminal that is none; 0: what is written to is asked
 }
 
 // Root makes the command line. local are commands that need no service: the caller brings them.
 func Root(version string, local ...*cobra.Command) *cobra.Command {
-	a := &app{stderr: os.Stderr}
+	return (&app{stderr: os.Stderr}).root(version, local...)
+}
+
+func (a *app) root(version string, local ...*cobra.Command) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "vigila",
 		Short: "Keep clusters as their repositories declare them",

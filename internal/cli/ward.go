@@ -322,9 +322,7 @@ func (p *printer) ward(d *client.WardDetail) {
 			}
 		}
 		p.line("%s", strings.Join(words, "  "))
-		for _, f := range o.Fields {
-			p.field(f, "      ")
-		}
+		p.drift("      ", o.Fields)
 		for _, f := range o.Additions {
 			p.line("      %s  added %s  %s", f.Path, value(f.To), who(f))
 		}
@@ -340,17 +338,6 @@ func (p *printer) ward(d *client.WardDetail) {
 		for _, b := range o.Below {
 			p.line("%s", strings.TrimRight(fmt.Sprintf("    %s%s  %s  %s", strings.Repeat("  ", b.Depth), p.paint("soft", b.Kind)+" "+b.Name, p.health(b.Health), pick(b.Health != "ready", b.Reason, "")), " "))
 		}
-	}
-}
-
-func (p *printer) field(f client.Difference, indent string) {
-	switch f.Change {
-	case "made again":
-		p.line("%sdeleted, and made again  %s", indent, who(f))
-	case "removed":
-		p.line("%s%s  applied %s  live nothing  %s", indent, f.Path, value(f.From), who(f))
-	default:
-		p.line("%s%s  applied %s  live %s  %s", indent, f.Path, value(f.From), value(f.To), who(f))
 	}
 }
 

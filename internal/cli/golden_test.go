@@ -1,0 +1,170 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+var golden = flag.Bool("golden", false, "write testdata/outputs anew")
+
+// answers are what a service of Brindle Sound answers, by method and path.
+func answers() map[string]any {
+	now := time.Now()
+	at := func(d time.Duration) time.Time { return now.Add(-d - 300*time.Millisecond).UTC() }
+	seen := client.AsOf{Known: true, At: at(12 * time.Second), Next: now.Add(18500 * time.Millisecond).UTC()}
+	rev := func(id, subject string) client.Revision {
+		return client.Revision{Id: id, Subject: subject, Author: "ticketing", At: at(time.Hour)}
+	}
+	leeward, gates := rev("2d6f2e6aa", "Prefer leeward berths in a gale"), rev("c15182faa", "fare-gate 2.8.0: new tariff zones")
+	ward := func(name, cluster string, standing client.Standing, health client.Health, says string) client.Ward {
+		return client.Ward{Id: name + "@" + cluster, Name: name, Cluster: cluster, Owner: "harbour-ops", Repo: "moorings", Ref: "main", Path: "services/" + name, Roster: "moorings", Source: "wards/" + name + ".yaml", Form: "plain",
+			Standing: standing, Health: health, Since: at(36 * time.Minute), Says: says, Repository: seen, Live: client.AsOf{Known: true, At: at(0)}, Revision: leeward, Applied: leeward, AutoSync: true, SettleSeconds: 300, SettleOtherwise: "rollback",
+			KeepAdditions: "report", Prune: true, ObjectCount: 6, Watch: []client.Stretch{}, Runs: []client.PastRun{}}
+	}
+	drifted := ward("berth-planner", "quay", "drifted", "ready", "kubectl-scale changed spec.replicas of Deployment/berth-planner from 2 to 5, and 1 more")
+	drifted.DriftedFields, drifted.Drifted, drifted.NeedsYou, drifted.Todo = 2, 1, true, "Reported, not restored: so its file says (keep.drift). Restore it: vigila restore berth-planner@quay"
+	failing := ward("fare-gate", "skerry", "behind", "failing", "Went back to ac220f9: Deployment/fare-gate: container app crash-loops, exit 2, “no fare table”, restarted 3 times; not ready within 20 s")
+	failing.Pending, failing.NeedsYou, failing.Notes = 1, true, []string{"leave means Deploymnt/fare-gate, and nothing of that name is declared"}
+	held := ward("fog-signal", "quay", "in step", "ready", "Held by operator: gale watch")
+	held.Hold, held.AddedFields = client.Hold{By: "operator", At: at(2 * time.Hour), Why: "gale watch"}, 1
+	difference := func(path string, from, to any) client.Difference {
+		return client.Difference{Path: path, Change: "changed", From: from, To: to, Who: "kubectl-scale", When: at(36 * time.Minute)}
+	}
+	notice := "Boats to the skerry leave from the north pier while the gale lasts; tickets bought before are good until it is over."
+	object := client.Object{Key: "k", Group: "apps", Kind: "Deployment", Namespace: "berth-planner", Name: "berth-planner", Standing: "drifted", Health: "ready", OwnedFields: 19, File: "services/berth-planner/app.yaml", Line: 3,
+		Fields: []client.Difference{difference("spec.replicas", 2, 5), difference("spec.template.metadata.annotations[notice]", "none", notice)}}
+	gate := client.Object{Key: "g", Group: "apps", Kind: "Deployment", Namespace: "fare-gate", Name: "fare-gate", Standing: "behind", Change: "update", Health: "failing", Reason: "container app crash-loops, exit 2, “no fare table”"}
+	entry := func(n int, kind client.EntryKind, outcome client.Outcome, r client.Revision, by, why string) client.Entry {
+		return client.Entry{Ward: "fare-gate@skerry", Number: n, Kind: kind, Outcome: outcome, By: by, Why: why, Revision: r, Started: at(90 * time.Minute), Ended: at(90*time.Minute - 22*time.Second), HasSnapshot: kind != "hold"}
+	}
+	back := entry(3, "rollback", "done", rev("ac220f9aa", "Add the services of the sound"), "vigila", "Deployment/fare-gate: container app crash-loops, exit 2, “no fare table”, restarted 3 times; not ready within 20 s")
+	back.ToEntry = 1
+	failed := entry(2, "sync", "rolled back", gates, "vigila", "new revision")
+	failed.Reason = back.Why
+	list := []client.Entry{entry(4, "hold", "done", client.Revision{}, "operator", "gale watch"), back, failed, entry(1, "sync", "done", rev("ac220f9aa", "Add the services of the sound"), "vigila", "brought up by admin")}
+	whole := failed
+	whole.Objects = []client.EntryObject{{Key: "c", Kind: "ConfigMap", Name: "fare-gate", State: "ready"}, {Key: "g", Kind: "Deployment", Name: "fare-gate", State: "not ready", Reason: "container app crash-loops, exit 2, “no fare table”, restarted 3 times"},
+		{Key: "t", Kind: "Job", Name: "gate-report", Task: "failed", State: "ready", Began: at(time.Hour), Ended: at(time.Hour - 2*time.Second), Log: true}}
+	image := client.Difference{Path: "spec.template.spec.containers[name=app].image", From: "registry.brindle.example/fare-gate:2.7.1", To: "registry.brindle.example/fare-gate:2.8.0"}
+	moved := []client.MovedObject{{Key: "g", Kind: "Deployment", Name: "fare-gate", Change: "changed", Fields: []client.Difference{image}}, {Key: "c", Kind: "ConfigMap", Name: "fare-gate", Change: "added", Fields: []client.Difference{{Path: "data.zones", To: "4"}}}}
+	guard := []client.Guard{{Name: "mass-removal", Text: "5 of 8 objects would be removed"}}
+	preview := client.RunPreview{Ward: failing, Revision: gates, Guards: guard, Objects: []client.PendingObject{{Key: "g", Kind: "Deployment", Name: "fare-gate", Change: "update", Fields: []client.Difference{image}},
+		{Key: "n", Kind: "ConfigMap", Name: "notices", Change: "create", Fields: []client.Difference{{Path: "data.notice", To: notice}}}, {Key: "t", Kind: "Job", Name: "gate-report", Task: "after", Change: "run"}, {Key: "o", Kind: "ConfigMap", Name: "old-tariff", Change: "remove", Fields: []client.Difference{{Path: "data.zones", From: "3"}}}}}
+	roster := client.Roster{Name: "moorings", Repo: "moorings", Ref: "main", Path: "wards", Standing: "behind", Says: "wards/tide-gauge.yaml:4: unknown key form; did you mean from?", NeedsYou: true, Revision: leeward, Repository: seen, Wards: 10, InStep: 5, Ready: 9, NeedYou: 5,
+		Problems: []client.RosterProblem{{File: "wards/tide-gauge.yaml", Line: 4, Text: "unknown key form; did you mean from?", Ward: "tide-gauge"}}, Left: []client.LeftBehind{{Ward: "old-ferry@quay", At: at(3 * time.Hour), Why: "it left roster moorings", Objects: []string{"old-ferry/ConfigMap/horn"}}}}
+	return map[string]any{
+		"GET /wards":                                 client.WardList{Items: []client.Ward{failing, drifted, held}, Total: 63, InStep: 61, NeedYou: 2, Folded: 60, Groups: []client.WardGroup{{By: "cluster", Name: "quay", Total: 62, InStep: 61, Folded: 60, Watch: []client.Stretch{{From: at(5 * time.Hour), Standing: "in step", Health: "ready"}}}}},
+		"GET /wards/berth-planner":                   client.WardDetail{Ward: drifted, Outline: []client.Object{{Kind: "Namespace", Name: "berth-planner", Step: -1, Standing: "in step", Health: "ready"}, object}},
+		"GET /wards/fare-gate":                       client.WardDetail{Ward: failing, Outline: []client.Object{gate}},
+		"GET /wards/fare-gate@skerry/object":         client.ObjectDetail{Object: gate, Events: []client.ClusterEvent{{At: at(time.Minute), IsWarning: true, About: "Pod/fare-gate-1", Reason: "BackOff", Text: "Back-off restarting failed container app"}}, Pods: []client.Pod{{Name: "fare-gate-1", Health: "failing", Containers: []string{"app"}, Restarts: 3}}},
+		"GET /wards/fare-gate@skerry/logs":           "reading tariff zones: 4\nno fare table\n",
+		"GET /wards/berth-planner/diff":              client.WardDiff{Ward: drifted, Changes: []client.PendingObject{}, Drift: []client.Object{object}},
+		"POST /wards/fare-gate/look":                 failing,
+		"POST /wards/fare-gate/preview":              preview,
+		"GET /entries":                               client.EntryList{Items: list, Total: 61},
+		"GET /wards/fare-gate/entries":               client.EntryList{Items: list, Total: 4},
+		"GET /wards/fare-gate/entries/2":             whole,
+		"GET /wards/fare-gate@skerry/compare":        client.Comparison{From: list[3], To: failed, Objects: moved},
+		"GET /wards/fare-gate/compare":               client.Comparison{From: list[3], To: failed, Objects: moved},
+		"GET /wards/fare-gate/rejections":            client.RejectionList{Items: []client.Rejection{{Revision: gates, Why: back.Why, By: "vigila", At: at(90 * time.Minute)}}},
+		"PUT /wards/fare-gate/hold":                  held,
+		"DELETE /wards/fare-gate/hold":               failing,
+		"POST /wards/fare-gate/rejections":           failing,
+		"DELETE /wards/fare-gate/rejections/c15182f": failing,
+		"DELETE /wards/fare-gate/runs/current":       "",
+		"GET /wards/fare-gate/has/2d6f2e6":           client.HasRevision{Has: true, Read: true, Head: "2d6f2e6aa"},
+		"GET /wards/fare-gate/entries/2/log":         "gate 1: no fare table\n",
+		"GET /wards/fare-gate@skerry/entries/2/log":  "gate 1: no fare table\n",
+		"GET /wards/fare-gate@skerry/entries/2":      whole,
+		"GET /rosters":                               client.RosterList{Items: []client.Roster{roster}, Total: 1},
+		"GET /rosters/moorings":                      roster,
+		"GET /repos":                                 client.RepoList{Items: []client.Repo{{Name: "moorings", Url: "https://git.brindle.example/moorings.git", Branches: []string{"main", "next"}, Repository: seen, Wards: 10, Rosters: 1, Warning: "its token ends in 3 d"}}, Total: 1},
+		"GET /repos/moorings/pushes":                 client.Pushes{Path: "/api/v1/repos/moorings/pushes", HasKey: true, Last: at(4 * time.Minute)},
+		"GET /clusters":                              client.ClusterList{Items: []client.Cluster{{Name: "quay", Server: "https://quay.brindle.example:6443", Version: "v1.37.2", Labels: map[string]string{"tier": "rehearsal", "line": "brindle"}, Live: seen, Wards: 5}}, Total: 1},
+		"GET /tokens":                                client.TokenList{Items: []client.Token{{Name: "pipeline", Role: "operator", Made: at(48 * time.Hour), Used: at(time.Minute), Expires: now.Add(89*24*time.Hour + time.Hour)}, {Name: "admin", Role: "admin", Made: at(48 * time.Hour), Used: at(time.Second), You: true}}, Total: 2},
+		"GET /me":                                    client.Token{Name: "admin", Role: "admin"},
+	}
+}
+
+// TestOutputs: what the commands print, on terminals of two widths. go test ./internal/cli -run TestOutputs -golden writes it anew; read
+// what it says before committing it.
+func TestOutputs(t *testing.T) {
+	known := answers()
+	asked := map[string]bool{}
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		what := r.Method + " " + strings.TrimPrefix(r.URL.Path, "/api/v1")
+		v, is := known[what]
+		if asked[what] = true; !is {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusNotFound)
+			_ = json.NewEncoder(w).Encode(client.Problem{Title: "Not found", Detail: "nothing is prepared for " + what, Status: 404})
+			return
+		}
+		if text, plain := v.(string); plain {
+			_, _ = w.Write([]byte(text))
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(v)
+	}))
+	defer service.Close()
+	t.Setenv("VIGILA_URL", service.URL)
+	t.Setenv("VIGILA_TOKEN", "vigila_x")
+	t.Setenv("TZ", "UTC")
+	for _, width := range []int{80, 140} {
+		var out bytes.Buffer
+		for _, line := range []string{"ward list", "ward show berth-planner", "ward show fare-gate", "diff berth-planner", "sync fare-gate --preview", "logbook", "logbook fare-gate", "logbook fare-gate 2", "compare fare-gate 1 2", "rejections fare-gate",
+			"roster list", "roster show moorings", "repo list", "repo pushes moorings", "cluster list", "token list", "rollback fare-gate --propose --preview",
+			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop",
+			"logbook --since yesterday", "repo notices moorings", "ward lst", "nonsense"} {
+			fmt.Fprintf(&out, "$ vigila %s\n", line)
+			a := &app{stderr: &out, width: width}
+			root := a.root("test")
+			root.SetOut(&out)
+			root.SetErr(&out)
+			root.SetArgs(strings.Fields(line))
+			if code := Main(t.Context(), root, &out); code != 0 {
+				fmt.Fprintf(&out, "(exit code %d)\n", code)
+			}
+			out.WriteString("\n")
+		}
+		text := out.String()
+		for _, e := range known["GET /entries"].(client.EntryList).Items { // absolute times are told in an entry
+			text = strings.ReplaceAll(text, e.Started.Local().Format("2006-01-02 15:04:05 MST"), "2026-11-23 06:00:00 UTC")
+		}
+		for _, tk := range known["GET /tokens"].(client.TokenList).Items {
+			text = strings.ReplaceAll(text, tk.Made.Local().Format(time.DateOnly), "2026-11-21")
+		}
+		text = strings.ReplaceAll(text, time.Now().Format(time.DateOnly), "2026-11-23")
+		text = strings.ReplaceAll(text, service.URL, "http://127.0.0.1:7740")
+		for i, row := range strings.Split(text, "\n") {
+			if strings.HasPrefix(row, "WARD ") || strings.HasPrefix(row, "ENTRY ") {
+				assert.LessOrEqual(t, len([]rune(row)), width, "line %d", i+1)
+			}
+		}
+		file := filepath.Join("testdata", "outputs", fmt.Sprintf("%d.txt", width))
+		if *golden {
+			require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+			require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+			continue
+		}
+		want, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Equal(t, string(want), text)
+	}
+	assert.True(t, asked["POST /wards/fare-gate/preview"])
+}
