@@ -64,6 +64,11 @@ type Loop struct {
 	mu          sync.Mutex
 	conf        record.Repo
 	subscribers map[Subscriber]map[string]string // to the commits that each was told of last, by ref
+	found
+}
+
+// found is what was found at the last looks, and what was told of pushes.
+type found struct {
 	asOf        standing.AsOf
 	names       []string
 	failures    int
