@@ -235,12 +235,41 @@ func TestATaskIsRunAgainAndFollowed(t *testing.T) {
 	assert.Contains(t, kept, "buoy 4: lit")
 	s.fails(1, "no run goes on in "+s.name+"; name the entry", "logbook", s.name, "--log", "buoys")
 
+	// Who follows is let go when their token ends, however long the task goes on.
+	s.push("A hung task", map[string]string{"app/task.yaml": job("buoys", "buoys-hung:1", "vigila.dev/task: before")})
+	s.ok("sync", s.name, "--no-wait")
+	var made struct{ Token string }
+	require.True(t, jsonInto([]byte(s.ok("token", "make", "watcher", "--role", "reader", "--for", "1h", "-o", "json")), &made))
+	watcher := *s
+	watcher.token = made.Token
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.ok("ward", "show", s.name), "buoys") && s.ward().Run.Number == 2
+	}, patience, patience/600)
+	_, left, _ := watcher.started("logbook", s.name, "--log", "buoys", "--follow")
+	used := func() bool {
+		for row := range strings.SplitSeq(s.ok("token", "list"), "\n") {
+			if strings.HasPrefix(row, "watcher") {
+				return !strings.Contains(row, "never")
+			}
+		}
+		return false
+	}
+	require.Eventually(t, used, patience, patience/300, "it is followed")
+	s.ok("token", "end", "watcher")
+	out, code = left()
+	assert.NotContains(t, out, "panic")
+	assert.Equal(t, 2, s.ward().Run.Number, "and the task goes on")
+	s.ok("sync", s.name, "--stop")
+	s.until("it is stopped", func(w client.Ward) bool { return w.Run.Number == 0 })
+	s.push("The buoys again", map[string]string{"app/task.yaml": job("buoys", "buoys-slow:1", "vigila.dev/task: before")})
+	s.ok("sync", s.name)
+
 	// Again, and nothing else: a horn that was changed by hand stays so.
 	s.edit("hurry", "configmap/horn", `data.interval="9s"`)
 	s.until("the drift is seen", func(w client.Ward) bool { return w.Drifted == 1 })
 	assert.Contains(t, s.ok("sync", s.name, "--only", "Job/buoys"), "buoys")
 	again := s.entry(s.entries()[0].Number)
-	require.Len(t, again.Objects, 1)
+	require.Len(t, again.Objects, 1, "%d", code)
 	assert.EqualValues(t, "done", again.Outcome)
 	assert.True(t, again.Objects[0].Log)
 	assert.Equal(t, 1, s.ward().Drifted)

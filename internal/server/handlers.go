@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -341,15 +342,7 @@ func (s *server) ProposeRollback(c *gin.Context, name WardID) {
 // GetTaskLog is GET /wards/{ward}/entries/{number}/log.
 func (s *server) GetTaskLog(c *gin.Context, name WardID, number int, q GetTaskLogParams) {
 	if q.Follow {
-		w := &flushed{c: c}
-		switch err := s.Keeper.FollowTaskLog(c, name, number, q.Key, w); {
-		case err == nil:
-			w.begin()
-		case !w.begun:
-			s.fail(c, err)
-		case c.Err() == nil: // its beginning is on its way; the reader is told where it breaks off
-			_, _ = fmt.Fprintf(w, "(it breaks off here: %v)\n", err)
-		}
+		s.followTaskLog(c, name, number, q.Key)
 		return
 	}
 	text, err := s.Keeper.TaskLog(c, name, number, q.Key)
@@ -358,6 +351,38 @@ func (s *server) GetTaskLog(c *gin.Context, name WardID, number int, q GetTaskLo
 		return
 	}
 	c.String(http.StatusOK, "%s", text)
+}
+
+// followTaskLog answers with the log of a task as it grows: until the task has ended, whoever reads it has left, their token has
+// ended, or the service ends.
+func (s *server) followTaskLog(c *gin.Context, name WardID, number int, key string) {
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	go func() {
+		beat := time.NewTicker(heartbeat)
+		defer beat.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-s.Ending:
+				cancel()
+			case <-beat.C:
+				if !s.still(c) {
+					cancel()
+				}
+			}
+		}
+	}()
+	w := &flushed{c: c}
+	switch err := s.Keeper.FollowTaskLog(ctx, name, number, key, w); {
+	case err == nil:
+		w.begin()
+	case !w.begun:
+		s.fail(c, err)
+	case ctx.Err() == nil: // its beginning is on its way; the reader is told where it breaks off
+		_, _ = fmt.Fprintf(w, "(it breaks off here: %v)\n", err)
+	}
 }
 
 // flushed is an answer in plain text that is sent as it grows.
