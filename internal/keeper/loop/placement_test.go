@@ -600,6 +600,13 @@ func TestAStrayIsForgottenOnceSomebodyKeepsIt(t *testing.T) {
 	s.keepers = nil
 	assert.True(t, look(2*strayPause))
 	assert.Contains(t, p.outs, LookFor{horn, "v1"}, "it was stopped, and nobody keeps it")
+	p.noteStray(bell, "v1")
+	p.lookForStrays(now.Add(2 * strayPause))
+	p.commits(t)
+	looked, err := storeOf(p).Handed(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Contains(t, looked, bell, "what is looked for is remembered: no answer may come before a kill")
+	p.forgetStray(bell)
 	s.keepers = map[object.Ref]string{horn: "v@quay"}
 	s.wards["v@quay"] = &standing.View{}
 	assert.True(t, look(3*strayPause))

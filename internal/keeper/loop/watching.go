@@ -417,6 +417,7 @@ func (p *Placement) lookForStrays(now time.Time) (next time.Time) {
 			next = sooner(next, s.due)
 		default:
 			s.asked, s.due = true, now.Add(strayPause) // and again, should it not be answered
+			p.remember(ref, s)
 			next = sooner(next, s.due)
 			p.lookFor(ref, s.version)
 		}
