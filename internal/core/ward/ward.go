@@ -42,6 +42,8 @@ type Ward struct {
 	Links  map[string]string
 	Set    []Set
 	Spread Spread
+	Canary []Canary
+	Checks []Check
 	File   string         // that declares it, and
 	Line   int            // the 1-based line of its document there
 	Keys   map[string]int // the lines of its keys
@@ -393,7 +395,10 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		"links":  d.links(&w.Links, "links"),
 		"set":    func(n *yaml.Node) { d.list(n, "set", func(n *yaml.Node) { w.Set = append(w.Set, d.set(n)) }) },
 		"spread": func(n *yaml.Node) { d.spread(n, &w.Spread) },
+		"canary": func(n *yaml.Node) { d.canaries(n, &w) },
+		"checks": func(n *yaml.Node) { d.checks(n, &w.Checks) },
 	})
+	d.knownChecks(&w)
 	w.Keys = map[string]int{}
 	for i := 0; n.Kind == yaml.MappingNode && i < len(n.Content); i += 2 {
 		w.Keys[n.Content[i].Value] = n.Content[i].Line + d.offset

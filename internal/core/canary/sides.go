@@ -1,0 +1,85 @@
+package canary
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/judge"
+)
+
+// Side is how it is with one target in the cluster: the size of the old version, and the Pods of both.
+type Side struct {
+	Size   int      // of the workload, as whoever scales it wants it
+	Newest string   // the hash of its newest ReplicaSet
+	Old    []Pod    // below the workload
+	New    []string // names of Pods below what stands beside
+}
+
+// Pod is one of the old version's.
+type Pod struct {
+	Name, Hash string
+	Ready      bool
+}
+
+// SideOf reads a side from live objects: the workload, and the ReplicaSets and Pods below it and below what stands beside it.
+func SideOf(workload map[string]any, below, besides []map[string]any) Side {
+	s := Side{Size: 1}
+	switch n := asMap(workload["spec"])["replicas"].(type) {
+	case int64:
+		s.Size = int(n)
+	case float64:
+		s.Size = int(n)
+	}
+	newest := -1
+	for _, b := range below {
+		meta := asMap(b["metadata"])
+		hash := text(asMap(meta["labels"])[HashLabel])
+		switch text(b["kind"]) {
+		case "ReplicaSet":
+			n, _ := strconv.Atoi(text(asMap(meta["annotations"])["deployment.kubernetes.io/revision"]))
+			if n > newest {
+				newest, s.Newest = n, hash
+			}
+		case "Pod":
+			if meta["deletionTimestamp"] == nil {
+				s.Old = append(s.Old, Pod{text(meta["name"]), hash, health.Pod(b).Word == health.Ready})
+			}
+		}
+	}
+	for _, b := range besides {
+		if meta := asMap(b["metadata"]); text(b["kind"]) == "Pod" && meta["deletionTimestamp"] == nil {
+			s.New = append(s.New, text(meta["name"]))
+		}
+	}
+	slices.SortFunc(s.Old, func(a, b Pod) int { return strings.Compare(a.Name, b.Name) })
+	slices.Sort(s.New)
+	return s
+}
+
+// hash is the ReplicaSet whose Pods are the old version's: the newest once half of its Pods are ready, else the one before, as long
+// as that has any that are.
+func (s Side) hash(before string) string {
+	ready := map[string]int{}
+	for _, p := range s.Old {
+		if p.Ready {
+			ready[p.Hash]++
+		}
+	}
+	if before == "" || before == s.Newest || ready[before] == 0 || 2*ready[s.Newest] >= s.Size {
+		return s.Newest
+	}
+	return before
+}
+
+// pods are the names of both versions' Pods, for a query.
+func (s Side) pods(hash string) map[string][]string {
+	out := map[string][]string{judge.New: s.New}
+	for _, p := range s.Old {
+		if p.Hash == hash || hash == "" {
+			out[judge.Old] = append(out[judge.Old], p.Name)
+		}
+	}
+	return out
+}

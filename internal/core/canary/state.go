@@ -1,0 +1,124 @@
+package canary
+
+import (
+	"time"
+
+	"vigila.dev/vigila/internal/core/judge"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// Phase is how far a canary is.
+type Phase string
+
+// The phases, in their order; from each but the last two it may go back.
+const (
+	Looking Phase = "looking"      // at how large the old version is, and which Pods are its
+	Making  Phase = "making"       // what stands beside is made
+	Sizing  Phase = "sizing"       // the new version gets the size of its next share
+	Leading Phase = "leading"      // the routes get its weights
+	Sharing Phase = "sharing"      // a share lasts
+	Handing Phase = "handing over" // the new version gets all of the traffic
+	Through Phase = "through"      // the rest of the revision is run
+	Closing Phase = "closing"      // the routes are as declared again, and what was made beside goes
+	Back    Phase = "going back"   // the routes lead to the old version again, and what was made beside goes
+	Over    Phase = "over"
+)
+
+// State is what is remembered of a canary: whoever starts anew goes on from it. It holds no body of any object.
+type State struct {
+	Run      int       `json:"run"` // the entry of the run that carries it
+	Snapshot string    `json:"snapshot"`
+	By       string    `json:"by"`  // who began that run,
+	Why      string    `json:"why"` // and why
+	Phase    Phase     `json:"phase"`
+	Share    int       `json:"share"`  // which of the shares, from 0
+	Weight   int       `json:"weight"` // what the routes were given last, in percent; -1 when they were not touched
+	Began    time.Time `json:"began,omitzero"`
+	Since    time.Time `json:"since,omitzero"` // when the share began
+	Seen     time.Time `json:"seen,omitzero"`  // when it was looked at last
+	Ended    time.Time `json:"ended,omitzero"`
+
+	Spent   time.Duration    `json:"spent"` // how much of the share has passed, as it was seen
+	Held    *Held            `json:"held,omitempty"`
+	Going   *Going           `json:"going,omitempty"` // why it goes, or went, back
+	Targets []TargetState    `json:"targets"`
+	Tallies map[string]Tally `json:"tallies"`
+	Log     []Line           `json:"log"` // what happened, oldest first
+}
+
+// TargetState is how it is with one workload.
+type TargetState struct {
+	Ref    object.Ref `json:"ref"`
+	Size   int        `json:"size"`   // of the new version, as it was asked for; 0 before
+	Live   int        `json:"live"`   // of the old one
+	Hash   string     `json:"hash"`   // of the old Pods' ReplicaSet
+	Ready  bool       `json:"ready"`  // the new version is
+	Reason string     `json:"reason"` // why it is not
+	Images [2]string  `json:"images"` // of the old and the new version
+}
+
+// Held tells that it stays at its share.
+type Held struct {
+	By  string    `json:"by"`
+	Why string    `json:"why,omitempty"`
+	At  time.Time `json:"at"`
+}
+
+// Going is why a canary goes back.
+type Going struct {
+	Reason    string    `json:"reason"`
+	At        time.Time `json:"at"`
+	Stopped   bool      `json:"stopped,omitempty"`   // somebody stopped the run, or a newer revision takes over
+	Blameless bool      `json:"blameless,omitempty"` // the reason is not the revision's own
+	Trouble   string    `json:"trouble,omitempty"`   // what went wrong on the way back
+}
+
+// Tally is what a check has answered.
+type Tally struct {
+	Asked   int        `json:"asked"`
+	Misses  int        `json:"misses"` // in all
+	Row     int        `json:"row"`    // since the last good one
+	Unknown int        `json:"unknown"`
+	Last    judge.Word `json:"last"`
+	Why     string     `json:"why"`
+	At      time.Time  `json:"at,omitzero"` // when the last was asked
+	Points  []Point    `json:"points"`
+}
+
+// Point is one answer for a chart. A side that is not known is nil.
+type Point struct {
+	At   time.Time `json:"at"`
+	New  *float64  `json:"new,omitempty"`
+	Old  *float64  `json:"old,omitempty"`
+	Miss bool      `json:"miss,omitempty"`
+}
+
+// Line is something that happened.
+type Line struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+}
+
+// The bounds of what is remembered.
+const (
+	maxPoints = 360
+	maxLines  = 200
+)
+
+// note adds a point; of many every other one is let go, but for misses.
+func (t *Tally) note(p Point) {
+	t.Points = append(t.Points, p)
+	if len(t.Points) <= maxPoints {
+		return
+	}
+	kept := t.Points[:0]
+	for i, p := range t.Points {
+		if i%2 == 0 || p.Miss && i%4 == 1 {
+			kept = append(kept, p)
+		}
+	}
+	t.Points = kept
+}
+
+// Active tells whether it goes on, so that what was made beside may be there.
+func (s *State) Active() bool { return s != nil && s.Phase != Over }

@@ -1,0 +1,363 @@
+package ward
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+
+	"vigila.dev/vigila/internal/core/judge"
+	"vigila.dev/vigila/internal/core/nearest"
+)
+
+// Canary says how a change of a workload's Pod template is brought in: a new version beside the old one, with a growing share of the
+// traffic.
+type Canary struct {
+	Of     string   // the workload, as Kind/name
+	Routes []string // the HTTPRoutes that lead to it, as Kind/name; none when the share follows from the sizes
+	Shares []Share
+	Within time.Duration // the whole; then it goes back
+	Checks []string      // names among the ward's checks
+	Line   int
+}
+
+// ByReplicas tells whether the share follows from the sizes of the two.
+func (c Canary) ByReplicas() bool { return len(c.Routes) == 0 }
+
+// Share is one share of the traffic, and what ends it.
+type Share struct {
+	At     int           // percent
+	For    time.Duration // how long it lasts
+	Person bool          // a person says when it goes on
+}
+
+// Check is what is asked between the shares.
+type Check struct {
+	Name   string
+	Query  string // PromQL, of the metrics source From
+	From   string
+	Ask    *Request
+	Load   *Request // Rate of them a second
+	Good   string   // CEL, over the answer
+	Every  time.Duration
+	Misses int // so many are borne in all, the next goes back;
+	InARow int // or: so many in a row go back; 0 when Misses counts
+	NoData NoData
+	Line   int
+}
+
+// Request is a request of a check.
+type Request struct {
+	URL     string
+	Headers map[string]string
+	Rate    int // of a load: requests a second
+}
+
+// NoData says what an answer that tells nothing counts as.
+type NoData string
+
+// What it may be.
+const (
+	WaitForData NoData = "wait"
+	Miss        NoData = "miss"
+)
+
+// The bounds of a load.
+const (
+	maxRate    = 100
+	leastEvery = time.Second
+)
+
+// TrackHeader with TrackNew as its value leads a request to the new version while a canary goes on; whoever sends it gets there.
+const (
+	TrackHeader = "X-Track"
+	TrackNew    = "new"
+)
+
+// maxByReplicas is the largest share that follows from sizes: beside the old version stand at most as many.
+const maxByReplicas = 50
+
+func (d *decoder) canaries(n *yaml.Node, w *Ward) {
+	d.list(n, "canary", func(n *yaml.Node) { w.Canary = append(w.Canary, d.canary(n)) })
+	seen := map[string]bool{}
+	for i, c := range w.Canary {
+		if seen[c.Of] && i < len(n.Content) {
+			d.fail(n.Content[i], "canary.of names %s twice", c.Of)
+		}
+		seen[c.Of] = true
+	}
+}
+
+func (d *decoder) canary(n *yaml.Node) Canary {
+	c := Canary{Line: n.Line + d.offset}
+	each, by := time.Duration(0), false
+	d.mapping(n, "canary", keys{
+		"of": func(n *yaml.Node) {
+			d.text(&c.Of, "canary.of")(n)
+			d.canaryOf(n, c.Of)
+		},
+		"by": func(n *yaml.Node) { by = true; c.Routes = d.by(n) },
+		"shares": func(n *yaml.Node) {
+			d.list(n, "canary.shares", func(n *yaml.Node) { c.Shares = append(c.Shares, d.share(n)) })
+		},
+		"each":   d.duration(&each, "canary.each", time.Second),
+		"within": d.duration(&c.Within, "canary.within", time.Second),
+		"checks": func(n *yaml.Node) {
+			d.list(n, "canary.checks", func(n *yaml.Node) {
+				var s string
+				d.name(&s, "canary.checks")(n)
+				c.Checks = append(c.Checks, s)
+			})
+		},
+	})
+	for _, missing := range []struct {
+		is   bool
+		text string
+	}{
+		{c.Of == "", "of: a workload, such as Deployment/fare-gate"},
+		{!by, "by: the route that leads to it, such as HTTPRoute/fare-gate, or replicas"},
+		{len(c.Shares) == 0, "shares: percents of the traffic, such as [5, 20, 50]"},
+		{c.Within == 0, "within: how long the whole may take, such as 3h; then it goes back"},
+	} {
+		if missing.is {
+			d.fail(n, "each entry of canary needs %s", missing.text)
+		}
+	}
+	d.shares(n, &c, each)
+	return c
+}
+
+func (d *decoder) canaryOf(n *yaml.Node, of string) {
+	kind, name, ok := strings.Cut(of, "/")
+	switch {
+	case !ok || kind == "" || name == "" || strings.ContainsAny(of, "*?["):
+		d.fail(n, "canary.of is %q; write one workload as Kind/name, such as Deployment/fare-gate", of)
+	case kind == "DaemonSet":
+		d.fail(n, "canary.of names a DaemonSet: it runs one Pod on each node, so there is no place for a second one beside it; spread the change over clusters instead (spread.one_at_a_time)")
+	case kind == "StatefulSet":
+		d.fail(n, "canary.of names a StatefulSet: its Pods own their volumes, and a second one beside it would have none of them; spread the change over clusters instead (spread.one_at_a_time)")
+	case kind != "Deployment":
+		d.fail(n, "canary.of names a %s; a canary is of a Deployment", kind)
+	case len(name)+len("-new") > 63:
+		d.fail(n, "canary.of: the name of %s leaves no room for the -new of the one beside it; the longest has 59 characters", of)
+	}
+}
+
+// by reads replicas, one route, or several.
+func (d *decoder) by(n *yaml.Node) (routes []string) {
+	if n.Kind == yaml.ScalarNode && n.Value == "replicas" {
+		return nil
+	}
+	one := func(n *yaml.Node) {
+		kind, name, ok := strings.Cut(n.Value, "/")
+		if n.Kind != yaml.ScalarNode || !ok || kind != "HTTPRoute" || name == "" {
+			d.fail(n, "canary.by is %q; write HTTPRoute/name, a list of them, or replicas", n.Value)
+			return
+		}
+		routes = append(routes, n.Value)
+	}
+	if n.Kind == yaml.SequenceNode {
+		d.list(n, "canary.by", one)
+	} else {
+		one(n)
+	}
+	return routes
+}
+
+func (d *decoder) share(n *yaml.Node) (s Share) {
+	percent := func(n *yaml.Node) {
+		at, err := strconv.Atoi(strings.TrimSuffix(n.Value, "%"))
+		if err != nil || at < 0 || at > 100 {
+			d.fail(n, "canary.shares: %q is not a share; write a whole number from 0 to 100", n.Value)
+			return
+		}
+		s.At = at
+	}
+	if n.Kind == yaml.ScalarNode {
+		percent(n)
+		return s
+	}
+	until, has := "", false
+	d.mapping(n, "canary.shares", keys{
+		"at":  func(n *yaml.Node) { has = true; percent(n) },
+		"for": d.duration(&s.For, "canary.shares.for", time.Second),
+		"until": func(n *yaml.Node) {
+			choice(d, &until, "canary.shares.until", "person", "person")(n)
+			s.Person = until == "person"
+		},
+	})
+	if !has {
+		d.fail(n, "each of canary.shares needs at: a percent, such as {at: 50, for: 30m}")
+	}
+	return s
+}
+
+// shares fills in how long each lasts, and checks that they rise.
+func (d *decoder) shares(n *yaml.Node, c *Canary, each time.Duration) {
+	total, last := time.Duration(0), -1
+	for i := range c.Shares {
+		s := &c.Shares[i]
+		if s.For == 0 && !s.Person {
+			if s.For = each; each == 0 {
+				d.fail(n, "canary.shares: how long does %d %% last? Write each: for all of them, or {at: %d, for: 10m}", s.At, s.At)
+			}
+		}
+		switch {
+		case s.At <= last:
+			d.fail(n, "canary.shares rise from one to the next; %d comes after %d", s.At, last)
+		case c.ByReplicas() && s.At > maxByReplicas && len(c.Of) > 0:
+			d.fail(n, "canary.shares: by replicas the new version gets at most %d %%, as many beside as there are; %d needs a route: by: HTTPRoute/name", maxByReplicas, s.At)
+		case c.ByReplicas() && s.At == 0:
+			d.fail(n, "canary.shares: by replicas the new version gets traffic as soon as it is there; 0 needs a route: by: HTTPRoute/name")
+		}
+		last, total = s.At, total+s.For
+	}
+	if c.Within > 0 && total >= c.Within {
+		d.fail(n, "canary.within is %s, and the shares alone last %s; it would always go back", c.Within, total)
+	}
+}
+
+func (d *decoder) checks(n *yaml.Node, into *[]Check) {
+	if n.Kind != yaml.MappingNode {
+		d.fail(n, "checks must be a mapping of names to checks")
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		var name string
+		d.name(&name, "checks")(n.Content[i])
+		if seen[name] {
+			d.fail(n.Content[i], "checks.%s is given twice", name)
+			continue
+		}
+		seen[name] = true
+		*into = append(*into, d.check(name, n.Content[i], n.Content[i+1]))
+	}
+}
+
+func (d *decoder) check(name string, at, n *yaml.Node) Check {
+	c := Check{Name: name, Every: 10 * time.Second, NoData: WaitForData, Line: at.Line + d.offset}
+	where := "checks." + name
+	d.mapping(n, where, keys{
+		"query": func(n *yaml.Node) {
+			d.text(&c.Query, where+".query")(n)
+			if err := judge.CheckQuery(c.Query); err != nil {
+				d.fail(n, "%s.query: %v", where, err)
+			}
+		},
+		"from":    d.name(&c.From, where+".from"),
+		"request": func(n *yaml.Node) { c.Ask = d.request(n, where+".request", false) },
+		"load":    func(n *yaml.Node) { c.Load = d.request(n, where+".load", true) },
+		"good": func(n *yaml.Node) {
+			d.text(&c.Good, where+".good")(n)
+			if _, err := judge.Compile(c.Good); err != nil {
+				d.fail(n, "%s.good: %v", where, err)
+			}
+		},
+		"every":   d.duration(&c.Every, where+".every", leastEvery),
+		"misses":  func(n *yaml.Node) { d.misses(n, where+".misses", &c) },
+		"no_data": choice(d, &c.NoData, where+".no_data", WaitForData, Miss),
+	})
+	kinds := 0
+	for _, is := range []bool{c.Query != "", c.Ask != nil, c.Load != nil} {
+		if is {
+			kinds++
+		}
+	}
+	switch {
+	case kinds != 1:
+		d.fail(at, "%s needs one of query, request and load", where)
+	case c.Query != "" && c.From == "":
+		d.fail(at, "%s.from is missing: name a known metrics source (vigila metrics list)", where)
+	case c.Query == "" && c.From != "":
+		d.fail(at, "%s.from belongs to a query", where)
+	}
+	if c.Good == "" {
+		d.fail(at, "%s.good is missing: what of the answer is good, such as %s", where, map[bool]string{true: "value < 0.05", false: "status == 200"}[c.Query != ""])
+	}
+	return c
+}
+
+func (d *decoder) misses(n *yaml.Node, where string, c *Check) {
+	number := func(into *int, least int, where string) func(*yaml.Node) {
+		return func(n *yaml.Node) {
+			v, err := strconv.Atoi(n.Value)
+			if err != nil || v < least || v > 1000 {
+				d.fail(n, "%s is %q; write a whole number from %d to 1000", where, n.Value, least)
+				return
+			}
+			*into = v
+		}
+	}
+	if n.Kind == yaml.ScalarNode {
+		number(&c.Misses, 0, where)(n)
+		return
+	}
+	d.mapping(n, where, keys{"in_a_row": number(&c.InARow, 1, where+".in_a_row")})
+	if c.InARow == 0 && n.Kind == yaml.MappingNode {
+		d.fail(n, "%s needs a number, or in_a_row: a number", where)
+	}
+}
+
+func (d *decoder) request(n *yaml.Node, where string, load bool) *Request {
+	r := &Request{}
+	known := keys{"url": d.text(&r.URL, where+".url"), "headers": d.texts(&r.Headers, where+".headers")}
+	if load {
+		known["rate"] = func(n *yaml.Node) {
+			v, err := strconv.Atoi(strings.TrimSuffix(n.Value, "/s"))
+			if err != nil || v < 1 || v > maxRate {
+				d.fail(n, "%s.rate is %q; write requests a second, such as 20/s, at most %d/s", where, n.Value, maxRate)
+				return
+			}
+			r.Rate = v
+		}
+	}
+	d.mapping(n, where, known)
+	if err := Link(r.URL); err != nil {
+		d.fail(n, "%s.url: %v", where, err)
+	}
+	for _, h := range slices.Sorted(maps.Keys(r.Headers)) {
+		if strings.EqualFold(h, "Authorization") || strings.EqualFold(h, "Cookie") {
+			d.fail(n, "%s.headers has %s: what is secret does not belong into a file of a repository", where, h)
+		}
+	}
+	if load && r.Rate == 0 && n.Kind == yaml.MappingNode {
+		d.fail(n, "%s.rate is missing: requests a second, such as 20/s", where)
+	}
+	return r
+}
+
+// knownChecks refuses names of checks that the ward does not have.
+func (d *decoder) knownChecks(w *Ward) {
+	var names []string
+	for _, c := range w.Checks {
+		names = append(names, c.Name)
+	}
+	for _, c := range w.Canary {
+		for _, name := range c.Checks {
+			if !slices.Contains(names, name) {
+				d.errs = append(d.errs, &Error{d.file, c.Line, fmt.Sprintf("canary.checks names %q, which is none of this ward's checks; %s", name, orNone(name, names))})
+			}
+		}
+	}
+}
+
+func orNone(name string, names []string) string {
+	if len(names) == 0 {
+		return "write them below checks:"
+	}
+	return nearest.Words(name, names)
+}
+
+// Find is a check by its name; ok is false when there is none.
+func (w Ward) Find(check string) (c Check, ok bool) {
+	i := slices.IndexFunc(w.Checks, func(c Check) bool { return c.Name == check })
+	if i < 0 {
+		return c, false
+	}
+	return w.Checks[i], true
+}
