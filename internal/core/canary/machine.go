@@ -257,7 +257,9 @@ func (m *Machine) Step(ev Event) []Effect {
 		return nil
 	}
 	now := ev.at()
-	m.count(now)
+	if _, again := ev.(Resumed); !again { // nobody has seen the time that it was away
+		m.count(now)
+	}
 	var out []Effect
 	switch e := ev.(type) {
 	case Started:
@@ -275,6 +277,7 @@ func (m *Machine) Step(ev Event) []Effect {
 			p.calling, p.gone = false, e.Err == ""
 			if e.Err != "" {
 				m.trouble(e.Ref.Short() + " can't be removed: " + e.Err)
+				m.note(now, "%s can't be removed: %s; the next sync does it", e.Ref.Short(), e.Err)
 			}
 		}
 	case Seen:
@@ -346,6 +349,7 @@ func (m *Machine) look() []Effect {
 }
 
 func (m *Machine) resume(e Resumed) []Effect {
+	away := e.At.Sub(m.Seen)
 	m.Seen = e.At
 	m.note(e.At, "goes on, after Vigila was away")
 	switch m.Phase {
@@ -353,6 +357,10 @@ func (m *Machine) resume(e Resumed) []Effect {
 		return []Effect{Carried{}}
 	case Closing, Back:
 		m.enter(e.At, m.Phase)
+		return nil
+	}
+	if !e.At.Before(m.Deadline()) {
+		m.back(e.At, Going{Reason: fmt.Sprintf("Vigila was away for %s, and it was to be through within %s", span(away.Round(time.Second)), span(m.Within())), Blameless: true})
 		return nil
 	}
 	if e.Moved != "" {

@@ -33,6 +33,7 @@ type world struct {
 	calls   []Effect // on their way
 	side    Side
 	through bool
+	left    bool
 	ended   *Ended
 	log     []string
 }
@@ -144,7 +145,7 @@ func (w *world) answer(i int, refused string) {
 		}
 		w.feed(Applied{At: w.now, Ref: e.Object.Ref, Err: refused, Health: w.health[e.Object.Ref]})
 	case Remove:
-		if refused == "" {
+		if w.left = w.left || refused != ""; refused == "" {
 			delete(w.there, e.Ref)
 		}
 		w.feed(Removed{At: w.now, Ref: e.Ref, Err: refused})
@@ -289,7 +290,7 @@ func TestWhyItGoesBack(t *testing.T) {
 		"it is stopped":     {do: func(w *world) { w.feed(Stopped{w.now, "stopped by operator"}) }, want: "stopped by operator", stopped: true},
 		"the deadline":      {do: func(w *world) { w.m.Spent = time.Hour; w.pass(2 * time.Hour) }, want: "not through within 1 h, and nobody sent it on"},
 		"found otherwise":   {do: func(w *world) { w.machine(w.m.State); w.feed(Resumed{w.now, "Deployment/fare-gate-new is gone"}) }, want: "what was found is not what was left: Deployment/fare-gate-new is gone", blameless: true},
-		"away for too long": {do: func(w *world) { w.now = w.now.Add(time.Hour); w.kill() }, want: "not through within 1 h"},
+		"away for too long": {do: func(w *world) { w.now = w.now.Add(time.Hour); w.kill() }, want: "Vigila was away for 1 h, and it was to be through within 1 h", blameless: true},
 		"it is not ready for long": {do: func(w *world) {
 			w.health[w.target.Twin] = health.Result{Word: health.Settling, Reason: "1 of 2 ready"}
 			w.feed(Seen{w.now, w.target.Twin, w.health[w.target.Twin]})
@@ -427,6 +428,7 @@ func TestCanariesArePlayed(t *testing.T) {
 		require.NotNil(t, w.ended, "seed %d never ends\n%s", seed, w)
 		switch back := w.ended.Back; {
 		case back != nil && w.through: // the run goes back as any does, and takes away what is left
+		case w.left: // a removal was refused, which is told
 		case back == nil || back.Trouble == "":
 			w.gone()
 		}
