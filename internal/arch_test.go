@@ -25,9 +25,11 @@ var may = map[string][]string{
 	"internal/core/compare": {"internal/core/health", "internal/core/object"},
 	"internal/core/plan":    {"internal/core/compare", "internal/core/object"},
 	"internal/core/nearest": {},
-	"internal/core/ward":    {"internal/core/nearest", "internal/core/object"},
+	"internal/core/ward":    {"internal/core/judge", "internal/core/nearest", "internal/core/object"},
 	"internal/core/logbook": {"internal/core/object"},
-	"internal/core/run":     {"internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
+	"internal/core/judge":   {},
+	"internal/core/canary":  {"internal/core/health", "internal/core/judge", "internal/core/object", "internal/core/ward"},
+	"internal/core/run":     {"internal/core/canary", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
 
 	"internal/core/declared": {"internal/core/compare", "internal/core/health", "internal/core/index", "internal/core/logbook", "internal/core/object", "internal/core/plan"},
 	"internal/core/index":    {"internal/core/compare", "internal/core/health", "internal/core/object", "internal/core/ward"},

@@ -146,7 +146,39 @@ type move struct {
 type piece struct {
 	calling bool
 	health  health.Result
+	removal bool // it is, or was, removed
 	gone    bool
+	refused bool
+	began   time.Time
+	ended   time.Time
+}
+
+// Piece is how it is with one object that the canary makes, moves or takes away.
+type Piece struct {
+	Ref                             object.Ref
+	Calling, Removed, Gone, Refused bool
+	Health                          health.Result
+	Began, Ended                    time.Time
+}
+
+// Ready tells whether it is there and ready.
+func (p Piece) Ready() bool { return !p.Calling && !p.Gone && p.Health.Word == health.Ready }
+
+// Pieces lists what it has made, moved or taken away so far.
+func (m *Machine) Pieces() (out []Piece) {
+	for ref, p := range m.pieces {
+		out = append(out, Piece{ref, p.calling, p.removal, p.gone, p.refused, p.health, p.began, p.ended})
+	}
+	slices.SortFunc(out, func(a, b Piece) int { return a.Ref.Compare(b.Ref) })
+	return out
+}
+
+// GiveUp is until when the work that is on its way is tried.
+func (m *Machine) GiveUp() time.Time {
+	if len(m.queue) > 0 && !m.queue[0].began.IsZero() {
+		return m.queue[0].began.Add(m.within)
+	}
+	return m.Seen.Add(m.within)
 }
 
 // Machine is one canary, of one workload or of several that move together. Make it with New, and give it events one at a time.
@@ -274,7 +306,7 @@ func (m *Machine) Step(ev Event) []Effect {
 		out = m.applied(e)
 	case Removed:
 		if p := m.pieces[e.Ref]; p != nil && p.calling {
-			p.calling, p.gone = false, e.Err == ""
+			p.calling, p.gone, p.refused, p.ended = false, e.Err == "", e.Err != "", now
 			if e.Err != "" {
 				m.trouble(e.Ref.Short() + " can't be removed: " + e.Err)
 				m.note(now, "%s can't be removed: %s; the next sync does it", e.Ref.Short(), e.Err)
@@ -282,7 +314,7 @@ func (m *Machine) Step(ev Event) []Effect {
 		}
 	case Seen:
 		p := m.pieces[e.Ref]
-		if p != nil {
+		if p != nil && !p.removal {
 			p.health = e.Health
 		}
 		if p != nil || slices.ContainsFunc(m.targets, func(t *Target) bool { return t.Ref == e.Ref }) {
@@ -609,10 +641,11 @@ func (m *Machine) applied(e Applied) []Effect {
 	if p == nil || !p.calling {
 		return nil
 	}
-	p.calling, p.health = false, e.Health
+	p.calling, p.health, p.ended = false, e.Health, e.At
 	if e.Err == "" {
 		return nil
 	}
+	p.refused = true
 	p.health = health.Result{Word: health.Failing, Reason: e.Err, Final: true}
 	if m.Phase == Back {
 		m.trouble(e.Ref.Short() + " refused: " + e.Err)
@@ -845,11 +878,11 @@ func (m *Machine) work(now time.Time) (out []Effect, done bool) {
 		}
 		mv.began = now
 		for _, a := range mv.apply {
-			m.pieces[a.Object.Ref] = &piece{calling: true}
+			m.pieces[a.Object.Ref] = &piece{calling: true, began: now}
 			out = append(out, a)
 		}
 		for _, ref := range mv.remove {
-			m.pieces[ref] = &piece{calling: true}
+			m.pieces[ref] = &piece{calling: true, removal: true, began: now}
 			out = append(out, Remove{ref})
 		}
 		return out, false

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
@@ -174,6 +175,7 @@ type Machine struct {
 	stopped  string    // why, once somebody wants it to stop
 	failed   string    // why, once it has failed and the tasks for that run
 	ended    bool
+	canary   *carried // nil when the run carries none
 }
 
 // New makes a machine for a plan that no guard stops. within is the time until everything must be ready.
@@ -198,8 +200,21 @@ func (m *Machine) expect(steps []plan.Step) {
 	}
 }
 
-// Deadline is when the run gives up; zero before Started.
-func (m *Machine) Deadline() time.Time { return m.deadline }
+// Deadline is when the run gives up, or while a canary goes on the work of it that is on its way; zero before Started.
+func (m *Machine) Deadline() time.Time {
+	if m.carrying() {
+		return m.canary.GiveUp()
+	}
+	return m.deadline
+}
+
+// Wake is when the run has to be told the time; zero before Started.
+func (m *Machine) Wake() time.Time {
+	if m.carrying() {
+		return m.canary.Wake()
+	}
+	return m.deadline
+}
 
 // Failing tells whether the run has failed already and its tasks for that case go on.
 func (m *Machine) Failing() bool { return m.failed != "" && !m.ended }
@@ -210,13 +225,16 @@ func (m *Machine) Progress() []Progress {
 	for i, ref := range m.order {
 		out[i] = *m.progress[ref]
 	}
-	return out
+	return append(out, m.beside()...)
 }
 
 // Step takes one event and answers with what is to be done now. After an End no more actions come.
 func (m *Machine) Step(ev Event) []Action {
 	if m.ended {
 		return nil
+	}
+	if out, taken := m.carry(ev); taken {
+		return out
 	}
 	switch e := ev.(type) {
 	case Started:
@@ -290,6 +308,9 @@ func (m *Machine) settle(p *Progress, h health.Result, at time.Time) {
 
 // check looks where the run stands after an event.
 func (m *Machine) check(now time.Time) []Action {
+	if m.carrying() {
+		return nil // the canary has the say, and its time
+	}
 	busy := m.busy > 0
 	if busy && !m.rough && (m.deadline.IsZero() || now.Before(m.deadline)) {
 		return nil
@@ -318,7 +339,7 @@ func (m *Machine) check(now time.Time) []Action {
 	}
 	if len(refused) > 0 {
 		// The others of the step are still tried, then the run stops.
-		if more := m.rest(now); len(more) > 0 {
+		if more := m.others(now); len(more) > 0 {
 			return more
 		}
 		if busy {
@@ -360,8 +381,8 @@ func (m *Machine) fail(reason string, now time.Time) []Action {
 	return m.start(now)
 }
 
-// rest starts every group of the current step that has not started.
-func (m *Machine) rest(now time.Time) []Action {
+// others starts every group of the current step that has not started.
+func (m *Machine) others(now time.Time) []Action {
 	var out []Action
 	if m.step < 0 || m.step >= len(m.steps) {
 		return nil
@@ -386,9 +407,15 @@ func (m *Machine) advance(now time.Time) []Action {
 			if !m.through(m.steps) {
 				return nil
 			}
+			if m.closes() {
+				return m.follow(m.canary.Machine.Step(canary.Rest{At: now}), now)
+			}
 			return m.prune(now)
 		}
 		if m.step < 0 {
+			if m.gated(0) {
+				return m.carries(now)
+			}
 			m.step, m.group = 0, 0
 			if len(m.steps) == 0 {
 				continue
@@ -405,6 +432,9 @@ func (m *Machine) advance(now time.Time) []Action {
 		}
 		if !m.through(m.steps[:m.step+1]) {
 			return nil
+		}
+		if m.gated(m.step + 1) {
+			return m.carries(now)
 		}
 		m.step++
 		m.group = 0
