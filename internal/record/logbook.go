@@ -103,7 +103,8 @@ func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.T
 		needed := `outcome='running'
 			OR snapshot<>'' AND number=(SELECT max(g.number) FROM entries g JOIN placements p ON p.id=g.placement WHERE g.placement=entries.placement AND g.snapshot=p.snapshot AND g.outcome='done')
 			OR number=(SELECT coalesce(json_extract(nullif(p.hold,''),'$.entry'),-1) FROM placements p WHERE p.id=entries.placement)
-			OR number=(SELECT max(g.number) FROM entries g WHERE g.placement=entries.placement)`
+			OR number=(SELECT max(g.number) FROM entries g WHERE g.placement=entries.placement)
+			OR number IN (SELECT c.number FROM canaries c WHERE c.placement=entries.placement AND c.active=1)`
 		if r.Entries > 0 {
 			if err := drop(&out.Entries, `DELETE FROM entries WHERE (SELECT count(*) FROM entries n WHERE n.placement=entries.placement AND n.number>entries.number)>=? AND NOT (`+needed+`)`, r.Entries); err != nil {
 				return err

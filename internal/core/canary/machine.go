@@ -49,6 +49,12 @@ type (
 		Ref    object.Ref
 		Health health.Result
 	}
+	// Changed tells that somebody else changed what was made beside, or a route; Words say who and what.
+	Changed struct {
+		At    time.Time
+		Ref   object.Ref
+		Words string
+	}
 	// Answered answers Ask.
 	Answered struct {
 		At     time.Time
@@ -94,6 +100,7 @@ func (e Looked) at() time.Time   { return e.At }
 func (e Applied) at() time.Time  { return e.At }
 func (e Removed) at() time.Time  { return e.At }
 func (e Seen) at() time.Time     { return e.At }
+func (e Changed) at() time.Time  { return e.At }
 func (e Answered) at() time.Time { return e.At }
 func (e Tick) at() time.Time     { return e.At }
 func (e Said) at() time.Time     { return e.At }
@@ -226,6 +233,9 @@ func New(targets []*Target, checks func(string) (ward.Check, bool), within time.
 	if m.Phase == "" {
 		m.Phase, m.Weight = Looking, -1
 	}
+	if n := len(m.Shares()); m.Share >= n { // the ward file has fewer than it had
+		m.Share = max(n-1, 0)
+	}
 	return m, nil
 }
 
@@ -319,6 +329,10 @@ func (m *Machine) Step(ev Event) []Effect {
 		}
 		if p != nil || slices.ContainsFunc(m.targets, func(t *Target) bool { return t.Ref == e.Ref }) {
 			out = m.look()
+		}
+	case Changed:
+		if m.pieces[e.Ref] != nil {
+			m.back(now, Going{Reason: e.Words, Blameless: true})
 		}
 	case Answered:
 		m.answered(e)
@@ -749,6 +763,19 @@ func (m *Machine) said(e Said) {
 		m.note(e.At, "finished by %s", why)
 		m.enter(e.At, Handing)
 	}
+}
+
+// May tells why a word can't be said now; "" when it can.
+func (m *State) May(w Word) string {
+	switch {
+	case m.Phase == Back:
+		return "it goes back already"
+	case !m.Before():
+		return "it is through"
+	case (w == Next || w == Finish) && m.Phase != Sharing:
+		return fmt.Sprintf("it is %s; wait until the share has begun", m.Phase)
+	}
+	return ""
 }
 
 // Before tells whether it is not through yet, and does not go back.

@@ -47,6 +47,7 @@ func (t *Target) TwinOf(size int) object.Object {
 	o.Body = object.Clone(o.Body)
 	o.Ref = t.Twin
 	rename(o.Body, t.Twin.Name)
+	unmark(o.Body)
 	spec := asMap(o.Body["spec"])
 	spec["replicas"] = int64(size)
 	label(asMap(spec["template"]))
@@ -68,6 +69,16 @@ func (t *Target) TwinOf(size int) object.Object {
 		}
 	})
 	return o
+}
+
+// unmark takes away what the annotations of an object ask of Vigila: when its turn comes, what guards it. It is not for what is made beside.
+func unmark(body map[string]any) {
+	annotations := asMap(asMap(body["metadata"])["annotations"])
+	for key := range maps.Clone(annotations) {
+		if strings.HasPrefix(key, "vigila.dev/") {
+			delete(annotations, key)
+		}
+	}
 }
 
 // label marks a Pod template as that of the new version.
@@ -100,6 +111,7 @@ func only(s object.Object, suffix, key, value string) object.Object {
 	s.Body = object.Clone(s.Body)
 	s.Ref = named(s.Ref, suffix)
 	rename(s.Body, s.Ref.Name)
+	unmark(s.Body)
 	spec := asMap(s.Body["spec"])
 	for field := range maps.Clone(spec) {
 		switch field {

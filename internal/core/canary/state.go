@@ -1,6 +1,7 @@
 package canary
 
 import (
+	"slices"
 	"time"
 
 	"vigila.dev/vigila/internal/core/judge"
@@ -28,8 +29,10 @@ const (
 type State struct {
 	Run      int       `json:"run"` // the entry of the run that carries it
 	Snapshot string    `json:"snapshot"`
-	By       string    `json:"by"`  // who began that run,
-	Why      string    `json:"why"` // and why
+	By       string    `json:"by"`              // who began that run,
+	Why      string    `json:"why"`             // and why,
+	Allow    []string  `json:"allow,omitempty"` // with what allowed
+	Was      []Was     `json:"was"`             // where its objects are to be found as they were before
 	Phase    Phase     `json:"phase"`
 	Share    int       `json:"share"`  // which of the shares, from 0
 	Weight   int       `json:"weight"` // what the routes were given last, in percent; -1 when they were not touched
@@ -44,6 +47,13 @@ type State struct {
 	Targets []TargetState    `json:"targets"`
 	Tallies map[string]Tally `json:"tallies"`
 	Log     []Line           `json:"log"` // what happened, oldest first
+}
+
+// Was tells in which snapshot an object is as it was applied before the canary began.
+type Was struct {
+	Ref      object.Ref `json:"ref"`
+	Snapshot string     `json:"snapshot"`
+	Moves    bool       `json:"moves,omitempty"` // the run changes it
 }
 
 // TargetState is how it is with one workload.
@@ -118,6 +128,26 @@ func (t *Tally) note(p Point) {
 		}
 	}
 	t.Points = kept
+}
+
+// Clone is a copy that shares nothing that changes.
+func (s *State) Clone() State {
+	out := *s
+	out.Targets, out.Log = slices.Clone(s.Targets), slices.Clone(s.Log)
+	out.Tallies = make(map[string]Tally, len(s.Tallies))
+	for key, t := range s.Tallies {
+		t.Points = slices.Clone(t.Points)
+		out.Tallies[key] = t
+	}
+	if s.Held != nil {
+		held := *s.Held
+		out.Held = &held
+	}
+	if s.Going != nil {
+		going := *s.Going
+		out.Going = &going
+	}
+	return out
 }
 
 // Active tells whether it goes on, so that what was made beside may be there.

@@ -74,6 +74,23 @@ func (t *Target) Routes() (out []object.Ref) {
 	return out
 }
 
+// Needs lists the objects of before that it was found by.
+func (t *Target) Needs() (out []object.Ref) {
+	out = append([]object.Ref{t.Ref}, t.Routes()...)
+	for _, s := range t.services {
+		out = append(out, s.was.Ref)
+	}
+	for _, c := range t.copies {
+		out = append(out, c.of)
+	}
+	return out
+}
+
+// Beside lists what is made beside, as objects, in the order of Made.
+func (t *Target) Beside() []object.Object {
+	return append(append(t.Copies(), t.Services("")...), t.TwinOf(1))
+}
+
 func named(r object.Ref, suffix string) object.Ref {
 	r.Name += suffix
 	return r
@@ -101,14 +118,29 @@ func Find(w ward.Ward, was, will Declared, pending func(object.Ref) bool) (out [
 	return out, nil
 }
 
-func (d Declared) find(of string) (object.Ref, bool) {
-	kind, name, _ := strings.Cut(of, "/")
+// find is the first object, by namespace, that is meant by Kind/name.
+func (d Declared) find(of string) (found object.Ref, ok bool) {
 	for ref := range d {
-		if ref.Kind == kind && ref.Name == name && (ref.Group == "apps" || ref.Group == "gateway.networking.k8s.io") {
-			return ref, true
+		if Means(of, ref) && (!ok || ref.Compare(found) < 0) {
+			found, ok = ref, true
 		}
 	}
-	return object.Ref{}, false
+	return found, ok
+}
+
+// Means tells whether a workload or a route is meant by Kind/name.
+func Means(of string, ref object.Ref) bool {
+	kind, name, _ := strings.Cut(of, "/")
+	return ref.Kind == kind && ref.Name == name && (ref.Group == "apps" || ref.Group == "gateway.networking.k8s.io")
+}
+
+// Concerns tells whether canaries look at objects of a kind.
+func Concerns(ref object.Ref) bool {
+	switch ref.Group + "/" + ref.Kind {
+	case "apps/Deployment", "gateway.networking.k8s.io/HTTPRoute", "/Service", "/ConfigMap", "/Secret":
+		return true
+	}
+	return false
 }
 
 func target(c ward.Canary, ref object.Ref, was, will Declared, pending func(object.Ref) bool) (*Target, error) {
@@ -121,6 +153,7 @@ func target(c ward.Canary, ref object.Ref, was, will Declared, pending func(obje
 			o.Body = object.Clone(o.Body)
 			o.Ref = named(o.Ref, beside)
 			rename(o.Body, o.Ref.Name)
+			unmark(o.Body)
 			t.copies = append(t.copies, copied{other, o})
 		}
 	}

@@ -164,13 +164,14 @@ func Definitions(objects []object.Object) map[[2]string]bool {
 
 // Side is what a declaration is held against.
 type Side struct {
-	Index  *index.Index
-	Known  map[object.Ref]compare.Baseline // the index's, as they stand in the middle of a run; nil outside of one
-	Done   map[string]string               // the tasks of what was applied last by key, to their hashes
-	Tasks  []object.Ref                    // objects of tasks that are, or may be, in the cluster; sorted
-	Prune  bool                            // keep.prune
-	Shared func(Object) bool               // a namespace that the ward only wants to be there, and another ward keeps
-	Scaler func(object.Ref) string         // the autoscaler that has an object's replicas; "" when none has
+	Index   *index.Index
+	Known   map[object.Ref]compare.Baseline // the index's, as they stand in the middle of a run; nil outside of one
+	Done    map[string]string               // the tasks of what was applied last by key, to their hashes
+	Tasks   []object.Ref                    // objects of tasks that are, or may be, in the cluster; sorted
+	Prune   bool                            // keep.prune
+	Passing func(object.Ref) bool           // it was made by a canary for its own time, and goes whatever keep.prune says
+	Shared  func(Object) bool               // a namespace that the ward only wants to be there, and another ward keeps
+	Scaler  func(object.Ref) string         // the autoscaler that has an object's replicas; "" when none has
 }
 
 func (s Side) known() map[object.Ref]compare.Baseline {
@@ -186,6 +187,8 @@ type Behind struct {
 	Count                int  // objects of the ward, declared or kept
 	Shares               bool // it wants a namespace that another ward keeps
 }
+
+func (s Side) passing(ref object.Ref) bool { return s.Passing != nil && s.Passing(ref) }
 
 // Total is how many objects that are.
 func (b *Behind) Total() int { return len(b.Apply) + len(b.Remove) + len(b.Tasks) }
@@ -237,7 +240,7 @@ func (d *Declaration) Pending(s Side) *Behind {
 	out.Apply, out.Remove = compare.Pending(items, s.known())
 	out.Remove = slices.DeleteFunc(out.Remove, func(ref object.Ref) bool { return isTask[ref] })
 	if !s.Prune {
-		out.Remove = nil
+		out.Remove = slices.DeleteFunc(out.Remove, func(ref object.Ref) bool { return !s.passing(ref) })
 	}
 	if len(out.Remove) > 0 { // what a run may never remove is not waited for
 		keep := s.Index.Guarded(object.NoPrune)
@@ -295,7 +298,7 @@ func TasksWhen(changed bool) plan.Tasks {
 // Plan is the plan of a sync as it would run now. restore lists what is put back on the way.
 func (d *Declaration) Plan(s Side, b *Behind, restore []object.Ref, allow []string) plan.Plan {
 	return plan.Make(plan.Input{Declared: s.Planned(d.Objects), Baselines: s.Index.Baselines(), Drifted: restore,
-		Prune: s.Prune, NoPrune: s.Index.Guarded(object.NoPrune), Tasks: TasksWhen(len(b.Tasks) > 0), Stale: d.Stale(s.Tasks), Unbound: s.Index.Unbound(), Allow: allow})
+		Prune: s.Prune, Passing: s.Passing, NoPrune: s.Index.Guarded(object.NoPrune), Tasks: TasksWhen(len(b.Tasks) > 0), Stale: d.Stale(s.Tasks), Unbound: s.Index.Unbound(), Allow: allow})
 }
 
 // Half counts what is not as what was applied as a whole has it: whole, by ref to hash. The objects of a declaration that is

@@ -37,6 +37,7 @@ type Input struct {
 	Again     bool         // apply what has not changed as well
 	Prune     bool         // remove what is not declared any more
 	NoPrune   map[object.Ref]bool
+	Passing   func(object.Ref) bool // what a canary made for its own time goes, whatever Prune says, and counts for no guard; may be nil
 	Tasks     Tasks
 	Stale     []object.Ref // objects of tasks that are declared no more, to remove as well
 	Only      []object.Ref // a partial run: these and nothing else, tasks among them too; everything when empty
@@ -212,7 +213,7 @@ func Make(in Input) Plan {
 		return cmp.Or(cmp.Compare(rankOf(b), rankOf(a)), a.Compare(b))
 	})
 	for _, ref := range remove {
-		if !in.Prune || in.NoPrune[ref] {
+		if !in.passing(ref) && (!in.Prune || in.NoPrune[ref]) {
 			p.Kept = append(p.Kept, ref)
 			continue
 		}
@@ -346,6 +347,8 @@ func Names(gs []Guard) []string {
 	return out
 }
 
+func (in Input) passing(ref object.Ref) bool { return in.Passing != nil && in.Passing(ref) }
+
 func guards(p Plan, in Input) []Guard {
 	if in.Spare { // the others ask whether the repository means it; here it is not the repository that asks
 		return nil
@@ -356,7 +359,7 @@ func guards(p Plan, in Input) []Guard {
 			out = append(out, Guard{name, text})
 		}
 	}
-	had, removed := len(in.Baselines), p.Removed()
+	had, removed := len(in.Baselines), slices.DeleteFunc(p.Removed(), in.passing)
 	declares := func(that func(object.Ref) bool) bool {
 		return slices.ContainsFunc(in.Declared, func(d Declared) bool { return d.Task == object.NoTask && that(d.Ref) })
 	}

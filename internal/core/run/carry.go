@@ -103,8 +103,8 @@ func halves(steps []plan.Step, targets, routes []object.Ref, fresh func(object.R
 	return first, second
 }
 
-// carrying tells whether the canary has the say.
-func (m *Machine) carrying() bool { return m.canary != nil && m.canary.going }
+// Carrying tells whether the canary has the say.
+func (m *Machine) Carrying() bool { return m.canary != nil && m.canary.going }
 
 // gated tells whether a canary comes before a step.
 func (m *Machine) gated(step int) bool {

@@ -202,7 +202,7 @@ func (m *Machine) expect(steps []plan.Step) {
 
 // Deadline is when the run gives up, or while a canary goes on the work of it that is on its way; zero before Started.
 func (m *Machine) Deadline() time.Time {
-	if m.carrying() {
+	if m.Carrying() {
 		return m.canary.GiveUp()
 	}
 	return m.deadline
@@ -210,7 +210,7 @@ func (m *Machine) Deadline() time.Time {
 
 // Wake is when the run has to be told the time; zero before Started.
 func (m *Machine) Wake() time.Time {
-	if m.carrying() {
+	if m.Carrying() {
 		return m.canary.Wake()
 	}
 	return m.deadline
@@ -308,7 +308,7 @@ func (m *Machine) settle(p *Progress, h health.Result, at time.Time) {
 
 // check looks where the run stands after an event.
 func (m *Machine) check(now time.Time) []Action {
-	if m.carrying() {
+	if m.Carrying() {
 		return nil // the canary has the say, and its time
 	}
 	busy := m.busy > 0

@@ -1,6 +1,7 @@
 package ward
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -351,6 +352,15 @@ func orNone(name string, names []string) string {
 		return "write them below checks:"
 	}
 	return nearest.Words(name, names)
+}
+
+// CanaryText is what the file says of canaries, for a digest.
+func (w Ward) CanaryText() string {
+	text, err := json.Marshal([]any{w.Canary, w.Checks})
+	if err != nil {
+		panic(err) // plain values
+	}
+	return string(text)
 }
 
 // Find is a check by its name; ok is false when there is none.

@@ -40,6 +40,10 @@ func (d *Drive) conclude(o Order, out *Applied) {
 	}
 	out.Baseline = compare.NewBaseline(out.Ref, hash, out.sent, out.Body, o.Left, d.Mask, found, time.Now())
 	out.Baseline.Snapshot = cmp.Or(d.snapshot, o.Before.Snapshot)
+	if o.Passing {
+		out.Baseline.Snapshot = o.Before.Snapshot
+		return
+	}
 	out.Baseline.Intent = d.entry // until the run has ended: after a crash it is applied again and waited for
 }
 

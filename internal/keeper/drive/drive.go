@@ -75,6 +75,7 @@ type Order struct {
 	Defined bool             // its kind is defined by the same run
 	Allow   []string         // what a person has allowed, by name
 	Found   *fieldpath.Set   // what others owned of it at its first apply, where that is anything
+	Passing bool             // it is applied for a time by a canary: it stays part of the snapshot that it was of, and in no doubt once it is answered
 }
 
 // Applied is the answer to an order. Of one that went through Baseline is what is to be kept of it.

@@ -33,11 +33,16 @@ func (p *Placement) takeAnswers() {
 	if len(baselines) > 0 {
 		p.write(record.PutBaselines{All: baselines})
 	}
+	beside := false
 	for i := range answers {
 		if p.run != a {
 			return
 		}
+		beside = beside || a.carries(answers[i].Ref) && answers[i].Failed == nil
 		p.takeAnswer(a, &answers[i])
+	}
+	if beside && p.run == a {
+		p.settleBeside(a)
 	}
 }
 

@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
@@ -54,6 +56,9 @@ func (p *Placement) pending() *behind {
 		p.behind = &behind{of: now, Behind: p.declared.Pending(s)}
 		if p.behind.Total() > 0 {
 			p.behind.guards = p.declared.Plan(s, p.behind.Behind, p.astray().Restorable, nil).Guards
+			if g := p.guardCanary(p.behind.Apply); g != nil {
+				p.behind.guards = append(p.behind.guards, *g)
+			}
 		}
 	}
 	return p.behind
@@ -61,7 +66,7 @@ func (p *Placement) pending() *behind {
 
 // side is what a declaration is held against.
 func (p *Placement) side() declared.Side {
-	return declared.Side{Index: p.index, Known: p.knownNow(), Done: p.will.Done, Tasks: slices.SortedFunc(maps.Keys(p.tasks.all), object.Ref.Compare), Prune: p.Ward.Keep.Prune, Shared: p.shared, Scaler: p.Scaler}
+	return declared.Side{Index: p.index, Known: p.knownNow(), Done: p.will.Done, Tasks: slices.SortedFunc(maps.Keys(p.tasks.all), object.Ref.Compare), Prune: p.Ward.Keep.Prune, Passing: p.passing, Shared: p.shared, Scaler: p.Scaler}
 }
 
 // knownNow are the baselines as they stand in the middle of a run: what it has not applied yet is as it was, what it has applied is
@@ -73,6 +78,17 @@ func (p *Placement) knownNow() map[object.Ref]compare.Baseline {
 	known := maps.Clone(p.index.Baselines())
 	for ref, x := range p.run.pieces {
 		b, kept := known[ref]
+		if p.run.carries(ref) { // what a canary moves or makes is not for the repository to tell
+			switch {
+			case p.run.beside.made[ref]:
+				delete(known, ref)
+			case kept && x.had && (strings.HasPrefix(b.Declared, canary.Mark) || b.Intent != 0):
+				b = x.before
+				b.Intent = 0
+				known[ref] = b
+			}
+			continue
+		}
 		if !x.works || !kept || b.Intent == 0 {
 			continue
 		}
@@ -122,7 +138,9 @@ func (p *Placement) evaluate() time.Duration {
 	}
 	if p.run != nil {
 		if p.run.started {
-			wait = min(wait, p.run.machine.Deadline().Sub(p.at))
+			if at := p.run.machine.Wake(); !at.IsZero() {
+				wait = min(wait, at.Sub(p.at))
+			}
 		}
 	} else if !again.IsZero() {
 		wait = again.Sub(p.at)
@@ -145,7 +163,7 @@ func (p *Placement) evaluate() time.Duration {
 func (p *Placement) holdsAlready() bool {
 	d := p.declared
 	switch {
-	case p.run != nil || !d.Known() || p.will.Applied != nil && d.Revision.ID == p.will.Applied.ID:
+	case p.run != nil || p.canary != nil || !d.Known() || p.will.Applied != nil && d.Revision.ID == p.will.Applied.ID:
 		return false
 	case p.will.Applied == nil && p.index.Len() == 0: // nothing was ever begun
 		return false
@@ -163,6 +181,9 @@ func (p *Placement) decide() time.Time {
 	if p.run != nil {
 		p.giveWay()
 		return time.Time{}
+	}
+	if p.canary != nil && p.will.Leaving == nil {
+		return p.decideCanary()
 	}
 	if p.will.Leaving != nil {
 		return p.decideLeaving()
@@ -201,7 +222,7 @@ func (p *Placement) decide() time.Time {
 		_, err = p.start(Ask{Kind: run.Restore, By: logbook.Vigila, Why: p.driftWhy(astray.Restorable)})
 	case run.Again:
 		p.will.AgainAt = s.Now.Add(p.Ward.Keep.Every)
-		_, err = p.start(Ask{Kind: run.Restore, By: logbook.Vigila, Why: "applied again, as keep.reapply asks", Reapply: true, quiet: true})
+		_, err = p.start(Ask{Kind: run.Restore, By: logbook.Vigila, Why: "applied again, as keep.reapply asks", Reapply: true, own: own{quiet: true}})
 	}
 	if errors.Is(err, ErrUnread) || kind == "" && s.WaitsFor != "" && len(behind.Remove) > 0 && p.unread() != "" {
 		return s.Now.Add(unreadPause) // nobody tells when the others have read the same
@@ -211,6 +232,25 @@ func (p *Placement) decide() time.Time {
 		return s.Now.Add(p.will.Failed(s.Now))
 	}
 	return again
+}
+
+// decideCanary goes on with a canary that an earlier run left, once the cluster is known.
+func (p *Placement) decideCanary() time.Time {
+	if !p.clusterKnown().Known {
+		return time.Time{}
+	}
+	again, err := p.goOn()
+	switch {
+	case again:
+		return p.at.Add(unreadPause)
+	case err != nil:
+		p.Log.Warn("a canary can't be gone on with", "error", err)
+		p.abandon(err.Error())
+		p.goBack(nil, "a canary can't be gone on with: "+err.Error())
+	case p.run == nil || p.run.beside == nil: // there is nothing of it to carry any more
+		p.abandon("the cluster holds its revision already")
+	}
+	return time.Time{}
 }
 
 // giveWay stops an automatic sync when a newer revision has come and the ward wants that to take over.
@@ -226,7 +266,7 @@ func (p *Placement) giveWay() {
 }
 
 func (p *Placement) syncWhy() string {
-	if p.will.BroughtUpBy != "" {
+	if p.will.BroughtUpBy != "" && p.Ward.Keep.Sync != ward.Auto { // who syncs by itself does so without being asked
 		return "brought up by " + p.will.BroughtUpBy
 	}
 	if p.will.Applied == nil {
@@ -253,7 +293,11 @@ func (p *Placement) rejection(d *declared.Declaration) *logbook.Rejection {
 // digest names what is declared: the objects, and what the ward file says about how they are brought in.
 func (p *Placement) digest(d *declared.Declaration) string {
 	w := p.Ward
-	return object.Hash([]any{d.Snapshot, fmt.Sprint(w.From, w.Into, w.Settle, w.Keep.Prune, w.Leave)})
+	of := []any{d.Snapshot, fmt.Sprint(w.From, w.Into, w.Settle, w.Keep.Prune, w.Leave)}
+	if len(w.Canary) > 0 {
+		of = append(of, w.CanaryText())
+	}
+	return object.Hash(of)
 }
 
 // waits names what a sync waits for: wards in after, a cluster of the spread, another ward that keeps one of the

@@ -3,6 +3,7 @@ package loop
 import (
 	"time"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/index"
@@ -75,6 +76,15 @@ type (
 	}
 	LookAtClaim struct{ index.LookAtClaim }
 	LookBelow   struct{ index.LookBelow }
+	// LookBeside looks at the old and the new versions of a canary; its answer is LookedBeside. AskCheck asks a check; its answer is Checked.
+	LookBeside struct {
+		Run int
+		Of  []BesideOf
+	}
+	AskCheck struct {
+		Run int
+		canary.Ask
+	}
 	// Read reads and renders what the ward declares. Old is what was declared before, which may be the same still.
 	Read struct {
 		AsOf standing.AsOf
@@ -114,6 +124,12 @@ type (
 	// Finish forgets the ward, whose removal is through.
 	Finish struct{}
 )
+
+// BesideOf is a workload and what runs the new version beside it, in one apiVersion.
+type BesideOf struct {
+	Workload, Twin object.Ref
+	Version        string
+}
 
 // What the ward does itself once all is written down.
 type (

@@ -1,10 +1,12 @@
 package loop
 
 import (
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/index"
+	"vigila.dev/vigila/internal/core/judge"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
@@ -97,6 +99,19 @@ type Unreadable struct {
 
 // What becomes of a run.
 type (
+	// LookedBeside answers LookBeside; Problem is why it could not be looked. Checked answers AskCheck.
+	LookedBeside struct {
+		Run     int
+		Sides   []canary.Side
+		Problem string
+	}
+	Checked struct {
+		Run    int
+		Target int
+		Check  string
+		New    judge.Answer
+		Old    *judge.Answer
+	}
 	// begun tells that a run is written down; theirs are objects that the record knows to be another ward's.
 	begun struct {
 		run    int

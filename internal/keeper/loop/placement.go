@@ -12,6 +12,7 @@ import (
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
@@ -122,6 +123,7 @@ type Past struct {
 	Entries    []logbook.Entry // of the span that is drawn, oldest first
 	Newest     []logbook.Entry // a few, newest first
 	Stored     *declared.Declaration
+	Canary     *canary.State // that went on when the service ended
 }
 
 // shown is what others may read at any time.
@@ -190,6 +192,7 @@ type work struct {
 	late      map[object.Ref]bool   // what a run was about to apply when the service was killed: a call on its way may still land
 	strays    map[object.Ref]*stray // objects that bear the ward's mark and that nobody keeps
 	finishing bool                  // the end of its removal is on its way
+	canary    *canary.State         // that went on when the service ended, and goes on once the cluster is known
 	behind    *behind               // what the repository moved, as it was found out last
 	around    uint64                // grows when others let go of an object, and when the watches that tell of autoscalers change
 	appliedIn string                // the snapshot that appliedOf is of
@@ -222,6 +225,7 @@ func (p *Placement) Load(past Past) {
 		p.index.Keep(b)
 	}
 	p.late, p.number, p.stored, p.index.Rules = past.Doing, past.Number, past.Stored, past.Rules
+	p.canary = past.Canary
 	for _, t := range past.Tasks {
 		p.tasks.put(t)
 	}

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
+	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/index"
@@ -25,6 +27,7 @@ type Prepared struct {
 	Order   map[object.Ref]object.Turn
 	Plan    plan.Plan
 	Allow   []string
+	Canary  *Canaries // that it carries; nil when it carries none
 }
 
 // making is a run whose plan is being made.
@@ -48,10 +51,14 @@ func (p *Placement) Prepare(r Ask) (*Prepared, error) {
 		return nil, fault(Conflict, "%s is being removed, and does nothing else; keep it after all: vigila ward add FILE", p.ID)
 	}
 	m := &making{Placement: p, ask: r, astray: p.astray(), out: &Prepared{Allow: r.Allow, Objects: map[object.Ref]declared.Whole{}, Order: map[object.Ref]object.Turn{}},
-		in:    plan.Input{Baselines: p.index.Baselines(), Prune: p.Ward.Keep.Prune, NoPrune: p.index.Guarded(object.NoPrune), Again: r.Reapply && !r.quiet, Unbound: p.index.Unbound(), Allow: r.Allow},
+		in:    plan.Input{Baselines: p.index.Baselines(), Prune: p.Ward.Keep.Prune, Passing: p.passing, NoPrune: p.index.Guarded(object.NoPrune), Again: r.Reapply && !r.quiet, Unbound: p.index.Unbound(), Allow: r.Allow},
 		entry: logbook.Entry{Placement: p.ID, Kind: r.Kind, Outcome: run.Running, By: r.By, Why: r.Why, ToEntry: r.ToEntry, Started: p.at}}
 	if r.Diff {
 		m.in.Baselines = p.knownNow()
+	}
+	if r.carry != nil { // what the canary has made is its own still
+		m.in.Baselines = maps.Clone(m.in.Baselines)
+		maps.DeleteFunc(m.in.Baselines, func(ref object.Ref, b compare.Baseline) bool { return r.leftBeside(ref, b) })
 	}
 	m.in.Drifted = m.drifted()
 	of, known := map[run.Kind]func() error{run.Sync: m.sync, run.Restore: m.restore, run.Rollback: m.rollback, run.Dismantle: m.dismantle}[r.Kind]
@@ -68,6 +75,10 @@ func (p *Placement) Prepare(r Ask) (*Prepared, error) {
 		}
 	}
 	m.out.Entry, m.out.Plan = m.entry, plan.Make(m.in)
+	if err := m.canaries(); err != nil {
+		return nil, err
+	}
+	m.out.Entry = m.entry // it may say that a canary is left out
 	m.inOrder()
 	if r.Kind == run.Restore {
 		return m.out, nil // its objects were read to begin with

@@ -10,6 +10,7 @@ import (
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -39,11 +40,18 @@ type Ask struct {
 	Retry    bool     // sync: although the revision is rejected
 	Reapply  bool     // sync: everything, changed or not, and the tasks
 	Tasks    bool     // rollback: run the tasks of that entry as well
+	Now      bool     // sync: without the canaries that the ward file asks for
 
-	failed   *logbook.Entry        // of a rollback that Vigila starts by itself: the sync it mends
 	Diff     bool                  // what is pending alone: no drift, no tasks
-	quiet    bool                  // worth an entry only if it changes something
 	Declared *declared.Declaration // of Revision, once it is read
+	own
+}
+
+// own is what only the ward itself asks for.
+type own struct {
+	failed *logbook.Entry // of a rollback that Vigila starts by itself: the sync it mends
+	carry  *canary.State  // the canary that an earlier run left, which goes on
+	quiet  bool           // worth an entry only if it changes something
 }
 
 // Check refuses mixes that mean nothing.
@@ -57,8 +65,8 @@ func (r Ask) Check() error {
 		return fault(Invalid, "to_entry belongs to a rollback")
 	case r.Kind == run.Restore && len(r.Only) > 0:
 		return fault(Invalid, "only belongs to a sync or a rollback; a restore puts back what has drifted, and nothing else")
-	case r.Kind != run.Sync && (r.Revision != "" || r.Retry || r.Reapply):
-		return fault(Invalid, "revision, retry and reapply belong to a sync")
+	case r.Kind != run.Sync && (r.Revision != "" || r.Retry || r.Reapply || r.Now):
+		return fault(Invalid, "revision, retry, reapply and now belong to a sync")
 	case r.Kind != run.Rollback && r.Tasks:
 		return fault(Invalid, "tasks belongs to a rollback; a sync runs its tasks anyway")
 	case r.Tasks && len(r.Only) > 0:
@@ -66,7 +74,7 @@ func (r Ask) Check() error {
 	case r.Reapply && len(r.Only) > 0:
 		return fault(Invalid, "reapply takes everything and only takes a part; choose one of them")
 	}
-	return KnownGuards(r.Allow, plan.GuardEmpty, plan.GuardMass, orderGuard)
+	return KnownGuards(r.Allow, plan.GuardEmpty, plan.GuardMass, orderGuard, canaryGuard)
 }
 
 // KnownGuards refuses names that no guard has. An object that holds data is a guard of its own, by its Kind/name.
@@ -89,6 +97,7 @@ type activeRun struct {
 	defined  map[[2]string]bool    // kinds whose definitions come with the same objects
 	restored []logbook.Restored    // what a restore puts back
 	spared   []plan.Guard          // what a guard protects was left where it is
+	beside   *beside               // the canary that it carries; nil when it carries none
 	state
 }
 
@@ -144,13 +153,8 @@ var ErrQuiet = errors.New("everything is being applied again; try it in a moment
 
 // start begins a run and returns its entry's number; 0 when there is nothing to do.
 func (p *Placement) start(r Ask) (int, error) {
-	if p.run != nil && p.run.ask.quiet {
-		return 0, ErrQuiet
-	}
-	if p.run != nil {
-		f := fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.ID, p.run.entry.Kind, p.run.entry.Number, p.ID)
-		f.Run = p.run.entry.Number
-		return 0, f
+	if err := p.mayStart(r); err != nil {
+		return 0, err
 	}
 	ready, err := p.Prepare(r)
 	if err != nil {
@@ -190,13 +194,18 @@ func (p *Placement) start(r Ask) (int, error) {
 		hold(logbook.Hold{Reason: cmp.Or(r.Why, what), Entry: r.ToEntry})
 	case r.Kind == run.Dismantle && p.will.Leaving == nil:
 		hold(logbook.Hold{Reason: cmp.Or(r.Why, "dismantled")}) // it would be built up again the next moment
+	case r.carry != nil:
 	case r.Declared != nil && p.will.Hold == nil && p.declared != nil && p.declared.Revision.ID != r.Declared.Revision.ID && p.Ward.Keep.Sync == ward.Auto:
 		// It would run forward to its own revision the next moment.
 		hold(logbook.Hold{Reason: cmp.Or(r.Why, "synced to "+r.Declared.Revision.Short()), Entry: e.Number})
 	}
 	a := newRun(p, r, e, ready, found)
 	theirs := map[object.Ref]string{}
-	intents := p.intend(a, made.Refs())
+	planned := made.Refs()
+	if ready.Canary != nil {
+		planned = append(planned, p.embark(a, ready.Canary, planned)...)
+	}
+	intents := p.intend(a, planned)
 	for _, ref := range made.Removed() {
 		x := a.of(ref)
 		b, _ := p.index.Baseline(ref)
@@ -219,9 +228,27 @@ func (p *Placement) start(r Ask) (int, error) {
 		x.task = &activeTask{}
 		p.watchKind(object.Kind{Version: x.object.Object.Version, Kind: ref.Kind})
 	}
-	p.run = a
+	p.run, p.canary = a, nil
 	p.Log.Info("run starts", "kind", e.Kind, "entry", e.Number, "by", e.By, "apply", len(made.Refs()), "tasks", len(tasks), "remove", len(made.Removed()))
 	return e.Number, nil
+}
+
+// mayStart tells whether anything else is in the way of a run.
+func (p *Placement) mayStart(r Ask) error {
+	switch {
+	case p.run != nil && p.run.ask.quiet:
+		return ErrQuiet
+	case p.run != nil:
+		f := fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it: vigila sync %s --stop", p.ID, p.run.entry.Kind, p.run.entry.Number, p.ID)
+		f.Run = p.run.entry.Number
+		return f
+	case p.canary == nil || r.carry != nil:
+	case r.Kind == run.Rollback || r.Kind == run.Dismantle:
+		p.abandon(string(r.Kind) + " by " + r.By)
+	default:
+		return fault(Conflict, "%s has a canary that Vigila left when it ended, and goes on with it once the cluster is known; try it in a moment", p.ID)
+	}
+	return nil
 }
 
 // newRun makes a run that has not started.
@@ -250,7 +277,14 @@ func newRun(p *Placement, r Ask, e logbook.Entry, ready *Prepared, found map[obj
 	if r.Kind == run.Restore {
 		snapshot = "" // each is applied as it was
 	}
-	p.out(StartDrive{a.entry.Number, snapshot, p.Ward.Settle.Within})
+	within := p.Ward.Settle.Within
+	if ready.Canary != nil { // and the time for its moves, and for going back
+		within *= 4
+		for _, t := range ready.Canary.Targets {
+			within = max(within, 4*p.Ward.Settle.Within+t.Canary.Within)
+		}
+	}
+	p.out(StartDrive{a.entry.Number, snapshot, within})
 	otherwise := ward.Stay
 	if r.Kind == run.Sync && p.Ward.Settle.Otherwise == ward.GoBack && len(r.Only) == 0 {
 		otherwise = ward.GoBack
@@ -324,7 +358,9 @@ func guardText(gs []plan.Guard) string {
 // stop ends the run that goes on: calls that are on their way have a little time to be answered.
 func (p *Placement) stop(reason string) {
 	a := p.run
-	p.out(StopDrive{a.entry.Number})
+	if !a.machine.Carrying() { // a canary goes back first, and calls for that
+		p.out(StopDrive{a.entry.Number})
+	}
 	p.feed(run.Stop{At: p.at, Reason: reason})
 }
 
@@ -339,6 +375,7 @@ func (p *Placement) feed(ev run.Event) {
 	}
 	a.fed++
 	actions := a.machine.Step(ev)
+	p.keepCanary(a)
 	if at := a.machine.Deadline(); !at.Equal(a.giveUp) {
 		a.giveUp = at
 		p.out(Deadline{a.entry.Number, at})
@@ -353,6 +390,8 @@ func (p *Placement) feed(ev run.Event) {
 			}
 		case run.Remove:
 			p.remove(a, act.Ref)
+		case run.Carry:
+			p.carryCanary(a, act.Effect)
 		case run.End:
 			p.end(a, act)
 		}
@@ -437,6 +476,7 @@ func (p *Placement) end(a *activeRun, end run.End) {
 		e.Reason = "left where it is: " + strings.Join(plan.Names(a.spared), ", ") + ", which a guard protects"
 	}
 	p.settleBaselines(a)
+	p.endCanary(a)
 	p.putBack(a)
 	p.endTasks(a, end.Outcome)
 	p.dropKinds()
@@ -613,7 +653,7 @@ func (p *Placement) goBack(failed *logbook.Entry, why string) {
 	if failed.Kind != run.Sync {
 		failed = &logbook.Entry{}
 	}
-	r := Ask{Kind: run.Rollback, By: logbook.Vigila, Why: why, ToEntry: p.LastGood(), failed: failed}
+	r := Ask{Kind: run.Rollback, By: logbook.Vigila, Why: why, ToEntry: p.LastGood(), own: own{failed: failed}}
 	if _, err := p.start(r); err != nil {
 		p.Log.Error("going back did not start", "error", err)
 		p.will.Failed(p.at)

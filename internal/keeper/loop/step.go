@@ -3,6 +3,7 @@ package loop
 import (
 	"time"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/index"
 	"vigila.dev/vigila/internal/core/run"
 )
@@ -109,6 +110,14 @@ func (p *Placement) stepRun(ev Event) {
 		p.keepLog(ev.Run, ev.Ref, ev.Text)
 	case TaskRemoved:
 		p.tookTaskGone(ev.Task)
+	case LookedBeside:
+		if p.runs(ev.Run) != nil {
+			p.feed(run.Told{At: p.at, Event: canary.Looked{At: p.at, Sides: ev.Sides, Problem: ev.Problem}})
+		}
+	case Checked:
+		if p.runs(ev.Run) != nil {
+			p.feed(run.Told{At: p.at, Event: canary.Answered{At: p.at, Target: ev.Target, Check: ev.Check, New: ev.New, Old: ev.Old}})
+		}
 	case Ticked:
 		if p.run != nil {
 			p.feed(run.Tick{At: p.at})

@@ -448,6 +448,10 @@ func (p *Placement) feedHealth(ref object.Ref) {
 	if p.run == nil {
 		return
 	}
+	p.watchBeside(ref)
+	if p.run == nil {
+		return
+	}
 	l := p.index.Known(ref)
 	if l == nil || l.Health.Final && health.HasBelow(ref) && !l.CauseKnown {
 		return // why is told by what is below, and that is being looked at
