@@ -8,6 +8,7 @@ import (
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
 	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -57,6 +58,7 @@ type ledger interface {
 	Handed(ctx context.Context, id string) (map[object.Ref]string, error)
 	Keeper(ctx context.Context, cluster, notPlacement string, ref object.Ref) (string, error)
 	Tasks(ctx context.Context, id string) (map[object.Ref]record.TaskObject, error)
+	Canary(ctx context.Context, id string, number int) (*canary.State, error)
 
 	LastNumber(ctx context.Context, id string) (int, error)
 	Entry(ctx context.Context, id string, number int) (logbook.Entry, error)

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"vigila.dev/vigila/internal/asking"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
@@ -87,6 +88,7 @@ type Options struct {
 	Parallel        int // objects applied at a time in one run
 	Calls           int // calls to one cluster at a time, over all its runs; 4 × Parallel when 0
 	Keep            record.Retention
+	ChecksLocal     bool // requests of checks may reach this machine and its link
 	Kubeconfigs     cluster.Kubeconfigs
 	// Render renders; render.Render, in this process, when nil.
 	Render func(context.Context, render.Request) (*render.Result, error)
@@ -116,6 +118,7 @@ type Keeper struct {
 	fetches *turns   // of repositories
 	renders *turns   // of wards
 	recent  sync.Map // ids of snapshots put lately, to when
+	asks    asker
 	registry
 }
 
@@ -126,6 +129,7 @@ type registry struct {
 	clusters map[string]*clusterLoop
 	wards    map[string]*placement // by name@cluster
 	rosters  map[string]*rosterLoop
+	sources  []record.Metrics // metrics sources, by name
 	closed   bool
 	done     sync.WaitGroup
 	changing sync.Mutex // one registration at a time
@@ -152,6 +156,10 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
 	k.renders = newTurns(max(2, runtime.NumCPU()), 5*time.Second, k.metrics.waits.WithLabelValues("render"))
+	k.asks = &asking.Asker{Local: opts.ChecksLocal, Source: func(name string) (asking.Source, bool) {
+		m, known := k.metricsSource(name)
+		return sourceOf(m), known
+	}}
 	k.metrics.watch(k)
 	n, err := store.InterruptRunning(ctx)
 	if err != nil {
@@ -191,6 +199,9 @@ func (k *Keeper) openSources(ctx context.Context) error {
 	}
 	for _, c := range clusters {
 		k.openCluster(c)
+	}
+	if err := k.readMetrics(ctx); err != nil {
+		k.log.Error("metrics sources can't be read; checks that ask them know nothing", "error", err)
 	}
 	rosters, err := k.store.Rosters(ctx)
 	if err != nil {

@@ -142,6 +142,9 @@ func (p *placement) load(ctx context.Context, rec record.Placement, stored *decl
 	if held.Tasks, err = p.ledger.Tasks(ctx, p.ID); err != nil {
 		return err
 	}
+	if held.Canary, err = p.ledger.Canary(ctx, p.ID, 0); err != nil {
+		return err
+	}
 	var rules []repo.File
 	for _, f := range rec.Rules {
 		rules = append(rules, repo.File{Path: f.Path, Data: []byte(f.Text)})

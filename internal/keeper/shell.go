@@ -143,6 +143,10 @@ func (p *placement) reachOut(e loop.Effect) {
 			}
 			p.post(ev)
 		})
+	case loop.LookBeside:
+		p.lookBeside(e)
+	case loop.AskCheck:
+		p.askCheck(e)
 	case loop.Watch:
 		p.cluster.need(e.Kind, p.ID)
 	case loop.Unwatch:

@@ -15,6 +15,7 @@ import (
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
 
 	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -37,12 +38,13 @@ type book struct {
 	stretches map[string][]logbook.Stretch
 	tasks     map[string]map[object.Ref]record.TaskObject
 	snapshots map[string][]declared.Whole
+	canaries  map[string]*canary.State // those that are active
 	placed    map[string]record.Placement
 }
 
 func newBook() *book {
 	return &book{baselines: map[string]map[object.Ref]compare.Baseline{}, intents: map[string]map[object.Ref]bool{}, number: map[string]int{}, removed: map[string]map[string]bool{}, handed: map[string]map[object.Ref]string{}, entries: map[string][]logbook.Entry{},
-		rejected: map[string]map[string]logbook.Rejection{}, restores: map[string][]logbook.Restored{}, stretches: map[string][]logbook.Stretch{}, tasks: map[string]map[object.Ref]record.TaskObject{}, snapshots: map[string][]declared.Whole{}, placed: map[string]record.Placement{}}
+		rejected: map[string]map[string]logbook.Rejection{}, restores: map[string][]logbook.Restored{}, stretches: map[string][]logbook.Stretch{}, tasks: map[string]map[object.Ref]record.TaskObject{}, snapshots: map[string][]declared.Whole{}, canaries: map[string]*canary.State{}, placed: map[string]record.Placement{}}
 }
 
 // page is the ledger as one life of the service sees it: a service that was killed writes nothing more.
@@ -157,6 +159,11 @@ func (b page) take(id string, w record.Write) {
 		of(b.tasks, id)[w.Task.Ref] = w.Task
 	case record.RemoveTask:
 		delete(of(b.tasks, id), w.Ref)
+	case record.PutCanary:
+		delete(b.canaries, id)
+		if w.Active {
+			b.canaries[id] = &w.State
+		}
 	case record.SetRules, record.PutLog:
 	default:
 		panic(fmt.Sprintf("the book knows no %T", w))
@@ -236,6 +243,12 @@ func (b *book) Tasks(_ context.Context, id string) (map[object.Ref]record.TaskOb
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return maps.Clone(of(b.tasks, id)), nil
+}
+
+func (b *book) Canary(_ context.Context, id string, _ int) (*canary.State, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.canaries[id], nil
 }
 
 func (b *book) LastNumber(_ context.Context, id string) (int, error) {

@@ -272,6 +272,14 @@ func share(t *Target, step int) int {
 	return t.Canary.Shares[min(step, len(t.Canary.Shares)-1)].At
 }
 
+// Checks lists the checks of each target.
+func (m *Machine) Checks() (out [][]ward.Check) {
+	for _, t := range m.targets {
+		out = append(out, t.checks)
+	}
+	return out
+}
+
 // Version grows with everything that has to be remembered before anything more is done.
 func (m *Machine) Version() int { return m.versions }
 

@@ -1,0 +1,302 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"vigila.dev/vigila/internal/asking"
+	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/canary"
+	"vigila.dev/vigila/internal/core/judge"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
+	"vigila.dev/vigila/internal/loopback"
+	"vigila.dev/vigila/internal/record"
+)
+
+// asker asks the checks of canaries.
+type asker interface {
+	Ask(ctx context.Context, c ward.Check, pods map[string][]string, old bool) (now judge.Answer, before *judge.Answer)
+}
+
+// besidePause is how long a look at the two versions of a canary gathers others of its namespace, and how long it waits after one
+// that did not go well.
+const (
+	besidePause  = 100 * time.Millisecond
+	besideRepeat = time.Second
+)
+
+// lookBeside looks at the old and the new versions of a canary.
+func (p *placement) lookBeside(e loop.LookBeside) {
+	p.k.spawn(func() {
+		ev := loop.LookedBeside{Run: e.Run}
+		for _, of := range e.Of {
+			s, err := p.side(of)
+			if err != nil {
+				ev.Problem = err.Error()
+				time.AfterFunc(besideRepeat, func() { p.post(ev) })
+				return
+			}
+			ev.Sides = append(ev.Sides, s)
+		}
+		p.post(ev)
+	})
+}
+
+func (p *placement) side(of loop.BesideOf) (s canary.Side, err error) {
+	workload, err := p.cluster.conn.Get(p.ctx, of.Version, of.Workload)
+	if err != nil {
+		return s, err
+	}
+	twin, err := p.cluster.conn.Get(p.ctx, of.Version, of.Twin)
+	if err != nil && !errors.Is(err, cluster.ErrGone) {
+		return s, err
+	}
+	type read struct {
+		children cluster.Children
+		err      error
+	}
+	got := make(chan read, 1)
+	p.cluster.below.want(p.k.ctx, of.Workload.Namespace, besidePause, func(c cluster.Children, err error) { got <- read{c, err} })
+	select {
+	case r := <-got:
+		if r.err != nil {
+			return s, r.err
+		}
+		return canary.SideOf(workload, bodies(r.children, workload), bodies(r.children, twin)), nil
+	case <-p.ctx.Done():
+		return s, p.ctx.Err()
+	}
+}
+
+// bodies are the objects below one.
+func bodies(c cluster.Children, of map[string]any) (out []map[string]any) {
+	meta, _ := of["metadata"].(map[string]any)
+	uid, _ := meta["uid"].(string)
+	if uid == "" {
+		return nil
+	}
+	for _, o := range c.Below(uid) {
+		out = append(out, o.Body)
+	}
+	return out
+}
+
+// askCheck asks a check of a canary.
+func (p *placement) askCheck(e loop.AskCheck) {
+	p.k.spawn(func() {
+		ev := loop.Checked{Run: e.Run, Target: e.Target, Check: e.Check.Name}
+		ev.New, ev.Old = p.k.asks.Ask(p.ctx, e.Check, e.Pods, e.Old)
+		p.post(ev)
+	})
+}
+
+// CanaryNow is a canary as it goes on, or went.
+type CanaryNow struct {
+	canary.State
+	Going  bool // it goes on
+	Shares []ward.Share
+	Until  time.Time // when it goes back, should it not be through by then
+	Checks [][]ward.Check
+}
+
+// Canary is the canary of a ward: of the run that an entry's number names, or, for 0, the newest.
+func (k *Keeper) Canary(ctx context.Context, name string, number int) (*CanaryNow, error) {
+	p, err := k.one(name)
+	if err != nil {
+		return nil, err
+	}
+	var out *CanaryNow
+	err = p.ask(ctx, func() error {
+		if c := p.CanaryNow(); c != nil && (number == 0 || number == c.Run) {
+			out = &CanaryNow{State: c.State.Clone(), Going: c.Active(), Shares: c.Shares(), Until: c.Deadline(), Checks: c.Checks()}
+		}
+		return nil
+	})
+	if err != nil || out != nil {
+		return out, err
+	}
+	var s *canary.State
+	if number == 0 {
+		s, err = k.store.LastCanary(ctx, p.ID)
+	} else {
+		s, err = k.store.Canary(ctx, p.ID, number)
+	}
+	switch {
+	case err != nil:
+		return nil, err
+	case s == nil && number == 0:
+		return nil, fault(NotFound, "no run of %s has carried a canary; a ward file asks for one with canary: (docs/canary.md)", p.ID)
+	case s == nil:
+		return nil, fault(NotFound, "#%d of %s carried no canary", number, p.ID)
+	}
+	return &CanaryNow{State: *s}, nil
+}
+
+// ---- metrics sources
+
+// MetricsSource is a metrics source, without what is secret of it.
+type MetricsSource struct {
+	record.Metrics
+	Used []string // the wards whose checks ask it
+}
+
+// AddMetrics adds a metrics source, or changes one, after asking it something. What is empty of its credentials stays as it was
+// when the address is the same.
+type AddMetrics struct{ record.Metrics }
+
+// RemoveMetrics forgets a metrics source that no ward asks.
+type RemoveMetrics struct{ Name string }
+
+// SayCanary is a word of a person to the canary that goes on in a ward.
+type SayCanary struct {
+	Ward, Why string
+	Word      canary.Word
+}
+
+func (w AddMetrics) Subject() Subject    { return Subject{"add", "metrics source", w.Name} }
+func (w RemoveMetrics) Subject() Subject { return Subject{"remove", "metrics source", w.Name} }
+func (w SayCanary) Subject() Subject     { return Subject{"canary " + string(w.Word), "ward", w.Ward} }
+
+func (w SayCanary) do(ctx context.Context, k *Keeper, by Actor) (*CanaryNow, error) {
+	p, err := k.one(w.Ward)
+	if err != nil {
+		return nil, err
+	}
+	n, err := p.want(ctx, loop.SayCanary{Word: w.Word, By: by.Name, Why: w.Why})
+	if err != nil {
+		return nil, err
+	}
+	return k.Canary(ctx, p.ID, n)
+}
+
+func (w AddMetrics) do(ctx context.Context, k *Keeper, _ Actor) (MetricsSource, error) {
+	m := w.Metrics
+	if err := ward.Name(m.Name); err != nil {
+		return MetricsSource{}, fault(Invalid, "name: %v", err)
+	}
+	if err := ward.Link(m.URL); err != nil {
+		return MetricsSource{}, fault(Invalid, "the address of metrics source %s: %v", m.Name, err)
+	}
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	if old, known := k.metricsSource(m.Name); known && old.URL == m.URL && m.User == "" && m.Password == "" && m.Token == "" {
+		m.User, m.Password, m.Token = old.User, old.Password, old.Token
+	}
+	switch {
+	case m.Token != "" && m.User != "":
+		return MetricsSource{}, fault(Invalid, "metrics source %s: give a token, or a user and a password", m.Name)
+	case (m.Token != "" || m.Password != "") && loopback.InTheClear(m.URL):
+		return MetricsSource{}, fault(Invalid, "metrics source %s: over plain HTTP its credentials could be read on the way; write https://", m.Name)
+	}
+	if err := asking.Try(ctx, sourceOf(m)); err != nil {
+		return MetricsSource{}, fault(Unreachable, "%v", err)
+	}
+	if m.Made.IsZero() {
+		m.Made = time.Now()
+	}
+	if err := k.store.PutMetrics(ctx, m); err != nil {
+		return MetricsSource{}, err
+	}
+	return k.withUse(m), k.readMetrics(ctx)
+}
+
+func (w RemoveMetrics) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	m, known := k.metricsSource(w.Name)
+	if !known {
+		return Nothing{}, k.unknownMetrics(w.Name)
+	}
+	if used := k.withUse(m).Used; len(used) > 0 {
+		return Nothing{}, fault(Conflict, "metrics source %s is asked by the checks of %s; take it out there first", w.Name, used[0])
+	}
+	if err := k.store.RemoveMetrics(ctx, w.Name); err != nil {
+		return Nothing{}, err
+	}
+	return Nothing{}, k.readMetrics(ctx)
+}
+
+// readMetrics reads the metrics sources that the record knows.
+func (k *Keeper) readMetrics(ctx context.Context) error {
+	all, err := k.store.MetricsSources(ctx)
+	if err == nil {
+		k.mu.Lock()
+		k.sources = all
+		k.mu.Unlock()
+	}
+	return err
+}
+
+func (k *Keeper) metricsSource(name string) (m record.Metrics, known bool) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	i := slices.IndexFunc(k.sources, func(m record.Metrics) bool { return m.Name == name })
+	if i < 0 {
+		return m, false
+	}
+	return k.sources[i], true
+}
+
+func (k *Keeper) unknownMetrics(name string) *Fault {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	var known []string
+	for _, m := range k.sources {
+		known = append(known, m.Name)
+	}
+	return unknown("metrics source", name, known, "vigila metrics add NAME --url http://…")
+}
+
+// MetricsSources lists the metrics sources by name.
+func (k *Keeper) MetricsSources() []MetricsSource {
+	k.mu.RLock()
+	all := slices.Clone(k.sources)
+	k.mu.RUnlock()
+	out := make([]MetricsSource, len(all))
+	for i, m := range all {
+		out[i] = k.withUse(m)
+	}
+	return out
+}
+
+// TryMetrics asks a metrics source something, or what a query gives.
+func (k *Keeper) TryMetrics(ctx context.Context, name, query string) (judge.Answer, error) {
+	m, known := k.metricsSource(name)
+	if !known {
+		return judge.Answer{}, k.unknownMetrics(name)
+	}
+	if query == "" {
+		if err := asking.Try(ctx, sourceOf(m)); err != nil {
+			return judge.Answer{}, fault(Unreachable, "%v", err)
+		}
+		return judge.Answer{Value: 1, Samples: []float64{1}}, nil
+	}
+	if err := judge.CheckQuery(query); err != nil {
+		return judge.Answer{}, fault(Invalid, "the query: %v", err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	return asking.Query(ctx, sourceOf(m), query), nil
+}
+
+// withUse adds which wards ask a metrics source.
+func (k *Keeper) withUse(m record.Metrics) MetricsSource {
+	out := MetricsSource{Metrics: m}
+	out.Password, out.Token = "", ""
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for id, p := range k.wards {
+		if slices.ContainsFunc(p.Ward.Checks, func(c ward.Check) bool { return c.From == m.Name }) {
+			out.Used = append(out.Used, id)
+		}
+	}
+	slices.Sort(out.Used)
+	return out
+}
+
+func sourceOf(m record.Metrics) asking.Source {
+	return asking.Source{Name: m.Name, URL: m.URL, User: m.User, Password: m.Password, Token: m.Token, CA: m.CA}
+}
