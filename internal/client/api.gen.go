@@ -35,6 +35,111 @@ func (e AddRepoFollow) Valid() bool {
 	}
 }
 
+// Defines values for CanaryPhase.
+const (
+	CanaryPhaseClosing     CanaryPhase = "closing"
+	CanaryPhaseGoingBack   CanaryPhase = "going back"
+	CanaryPhaseHandingOver CanaryPhase = "handing over"
+	CanaryPhaseLeading     CanaryPhase = "leading"
+	CanaryPhaseLooking     CanaryPhase = "looking"
+	CanaryPhaseMaking      CanaryPhase = "making"
+	CanaryPhaseOver        CanaryPhase = "over"
+	CanaryPhaseSharing     CanaryPhase = "sharing"
+	CanaryPhaseSizing      CanaryPhase = "sizing"
+	CanaryPhaseThrough     CanaryPhase = "through"
+)
+
+// Valid indicates whether the value is a known member of the CanaryPhase enum.
+func (e CanaryPhase) Valid() bool {
+	switch e {
+	case CanaryPhaseClosing:
+		return true
+	case CanaryPhaseGoingBack:
+		return true
+	case CanaryPhaseHandingOver:
+		return true
+	case CanaryPhaseLeading:
+		return true
+	case CanaryPhaseLooking:
+		return true
+	case CanaryPhaseMaking:
+		return true
+	case CanaryPhaseOver:
+		return true
+	case CanaryPhaseSharing:
+		return true
+	case CanaryPhaseSizing:
+		return true
+	case CanaryPhaseThrough:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CanaryCheckLast.
+const (
+	CanaryCheckLastBad      CanaryCheckLast = "bad"
+	CanaryCheckLastGood     CanaryCheckLast = "good"
+	CanaryCheckLastNotKnown CanaryCheckLast = "not known"
+)
+
+// Valid indicates whether the value is a known member of the CanaryCheckLast enum.
+func (e CanaryCheckLast) Valid() bool {
+	switch e {
+	case CanaryCheckLastBad:
+		return true
+	case CanaryCheckLastGood:
+		return true
+	case CanaryCheckLastNotKnown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CanaryCheckOf.
+const (
+	CanaryCheckOfLoad    CanaryCheckOf = "load"
+	CanaryCheckOfQuery   CanaryCheckOf = "query"
+	CanaryCheckOfRequest CanaryCheckOf = "request"
+)
+
+// Valid indicates whether the value is a known member of the CanaryCheckOf enum.
+func (e CanaryCheckOf) Valid() bool {
+	switch e {
+	case CanaryCheckOfLoad:
+		return true
+	case CanaryCheckOfQuery:
+		return true
+	case CanaryCheckOfRequest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CanaryCheckUnit.
+const (
+	CanaryCheckUnitSeconds CanaryCheckUnit = "seconds"
+	CanaryCheckUnitShare   CanaryCheckUnit = "share"
+	CanaryCheckUnitValue   CanaryCheckUnit = "value"
+)
+
+// Valid indicates whether the value is a known member of the CanaryCheckUnit enum.
+func (e CanaryCheckUnit) Valid() bool {
+	switch e {
+	case CanaryCheckUnitSeconds:
+		return true
+	case CanaryCheckUnitShare:
+		return true
+	case CanaryCheckUnitValue:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ClusterBy.
 const (
 	ClusterByInside     ClusterBy = "inside"
@@ -350,6 +455,30 @@ func (e RosterStanding) Valid() bool {
 	}
 }
 
+// Defines values for SayCanaryWord.
+const (
+	SayCanaryWordBack   SayCanaryWord = "back"
+	SayCanaryWordFinish SayCanaryWord = "finish"
+	SayCanaryWordHold   SayCanaryWord = "hold"
+	SayCanaryWordNext   SayCanaryWord = "next"
+)
+
+// Valid indicates whether the value is a known member of the SayCanaryWord enum.
+func (e SayCanaryWord) Valid() bool {
+	switch e {
+	case SayCanaryWordBack:
+		return true
+	case SayCanaryWordFinish:
+		return true
+	case SayCanaryWordHold:
+		return true
+	case SayCanaryWordNext:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Standing.
 const (
 	StandingBehind    Standing = "behind"
@@ -580,6 +709,21 @@ type AddCluster struct {
 	Token string `json:"token,omitempty,omitzero"`
 }
 
+// AddMetricsSource defines model for AddMetricsSource.
+type AddMetricsSource struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca PEM of who signs its certificate
+	Ca       string `json:"ca,omitempty,omitzero"`
+	Name     string `json:"name"`
+	Password string `json:"password,omitempty,omitzero"`
+	Token    string `json:"token,omitempty,omitzero"`
+
+	// Url the server's address, such as https://metrics.brindle.example
+	Url  string `json:"url"`
+	User string `json:"user,omitempty,omitzero"`
+}
+
 // AddRepo With the address that it has already, what is left out stays as it is; credentials are never carried over to another address.
 type AddRepo struct {
 	// Bearer the password is a token that is sent as a bearer token
@@ -694,6 +838,164 @@ type Bringing struct {
 	Why  string `json:"why"`
 }
 
+// Canary A new version beside the old one, with a growing share of the traffic
+type Canary struct {
+	// At which of the shares it is at or was at last, from 0
+	At    int        `json:"at"`
+	Back  CanaryBack `json:"back,omitempty,omitzero"`
+	Began time.Time  `json:"began,omitempty,omitzero"`
+
+	// By who began the run
+	By    string    `json:"by,omitempty,omitzero"`
+	Ended time.Time `json:"ended,omitempty,omitzero"`
+
+	// Entry of the run that carries it
+	Entry   int        `json:"entry"`
+	GoingOn bool       `json:"going_on"`
+	Held    CanaryHeld `json:"held,omitempty,omitzero"`
+
+	// Log what happened, oldest first
+	Log []CanaryLine `json:"log"`
+
+	// Next when the next share begins, where it waits for nothing but time
+	Next  time.Time   `json:"next,omitempty,omitzero"`
+	Phase CanaryPhase `json:"phase"`
+
+	// Says how far it is, in a sentence
+	Says   string        `json:"says"`
+	Shares []CanaryShare `json:"shares"`
+
+	// Since when the share began
+	Since time.Time `json:"since,omitempty,omitzero"`
+
+	// SpentSeconds how much of the share has passed, as it was seen
+	SpentSeconds float64 `json:"spent_seconds,omitempty,omitzero"`
+
+	// Until when it goes back, should it not be through by then
+	Until          time.Time `json:"until,omitempty,omitzero"`
+	WaitsForPerson bool      `json:"waits_for_person"`
+	Ward           string    `json:"ward"`
+
+	// Weight percent of the traffic that the routes were given last; absent when none were touched
+	Weight    int              `json:"weight,omitempty,omitzero"`
+	Why       string           `json:"why,omitempty,omitzero"`
+	Workloads []CanaryWorkload `json:"workloads"`
+}
+
+// CanaryPhase defines model for Canary.Phase.
+type CanaryPhase string
+
+// CanaryBack defines model for CanaryBack.
+type CanaryBack struct {
+	At time.Time `json:"at"`
+
+	// Blameless the reason says nothing about the revision
+	Blameless bool   `json:"blameless,omitempty,omitzero"`
+	Reason    string `json:"reason"`
+
+	// Trouble what went wrong on the way back
+	Trouble string `json:"trouble,omitempty,omitzero"`
+}
+
+// CanaryCheck defines model for CanaryCheck.
+type CanaryCheck struct {
+	Asked int `json:"asked"`
+
+	// At when it was answered last
+	At time.Time `json:"at,omitempty,omitzero"`
+
+	// Bears how many misses are borne
+	Bears        string `json:"bears,omitempty,omitzero"`
+	EverySeconds int    `json:"every_seconds"`
+
+	// From the metrics source that it asks
+	From string `json:"from,omitempty,omitzero"`
+
+	// Good what of an answer is good
+	Good string `json:"good"`
+
+	// InARow misses since the last good answer
+	InARow int             `json:"in_a_row,omitempty,omitzero"`
+	Last   CanaryCheckLast `json:"last"`
+
+	// Limit of the points, where good is a comparison with a number
+	Limit *float64 `json:"limit,omitempty"`
+
+	// Misses in all
+	Misses int           `json:"misses"`
+	Name   string        `json:"name"`
+	Of     CanaryCheckOf `json:"of"`
+	Points []CanaryPoint `json:"points"`
+
+	// Text the query, or the address
+	Text string `json:"text,omitempty,omitzero"`
+
+	// Unit of the points
+	Unit    CanaryCheckUnit `json:"unit,omitempty,omitzero"`
+	Unknown int             `json:"unknown,omitempty,omitzero"`
+	Why     string          `json:"why,omitempty,omitzero"`
+}
+
+// CanaryCheckLast defines model for CanaryCheck.Last.
+type CanaryCheckLast string
+
+// CanaryCheckOf defines model for CanaryCheck.Of.
+type CanaryCheckOf string
+
+// CanaryCheckUnit of the points
+type CanaryCheckUnit string
+
+// CanaryHeld defines model for CanaryHeld.
+type CanaryHeld struct {
+	At  time.Time `json:"at"`
+	By  string    `json:"by"`
+	Why string    `json:"why,omitempty,omitzero"`
+}
+
+// CanaryLine defines model for CanaryLine.
+type CanaryLine struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+}
+
+// CanaryPoint defines model for CanaryPoint.
+type CanaryPoint struct {
+	At   time.Time `json:"at"`
+	Miss bool      `json:"miss,omitempty,omitzero"`
+	New  *float64  `json:"new,omitempty"`
+	Old  *float64  `json:"old,omitempty"`
+}
+
+// CanaryShare defines model for CanaryShare.
+type CanaryShare struct {
+	Percent int `json:"percent"`
+
+	// Person a person sends it on
+	Person bool `json:"person,omitempty,omitzero"`
+
+	// Seconds how long it lasts
+	Seconds int `json:"seconds,omitempty,omitzero"`
+}
+
+// CanaryWorkload defines model for CanaryWorkload.
+type CanaryWorkload struct {
+	Checks    []CanaryCheck `json:"checks"`
+	Key       string        `json:"key"`
+	Kind      string        `json:"kind"`
+	Name      string        `json:"name"`
+	Namespace string        `json:"namespace,omitempty,omitzero"`
+	NewImage  string        `json:"new_image,omitempty,omitzero"`
+	NewReady  bool          `json:"new_ready"`
+	NewSize   int           `json:"new_size"`
+	OldImage  string        `json:"old_image,omitempty,omitzero"`
+
+	// OldSize Pods, as whoever scales it wants them
+	OldSize int `json:"old_size"`
+
+	// Reason why the new version is not ready
+	Reason string `json:"reason,omitempty,omitzero"`
+}
+
 // Cluster defines model for Cluster.
 type Cluster struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -793,7 +1095,10 @@ type DraftAdoption struct {
 
 // Entry defines model for Entry.
 type Entry struct {
-	By       string    `json:"by"`
+	By string `json:"by"`
+
+	// Canary it carries, or carried, a canary; see getCanary
+	Canary   bool      `json:"canary,omitempty,omitzero"`
 	Deadline time.Time `json:"deadline,omitempty,omitzero"`
 	Ended    time.Time `json:"ended,omitempty,omitzero"`
 
@@ -951,6 +1256,35 @@ type Me struct {
 	Version string    `json:"version"`
 }
 
+// MetricsAnswer defines model for MetricsAnswer.
+type MetricsAnswer struct {
+	// Problem why a check would know nothing of this
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// Values of each series
+	Values []float64 `json:"values"`
+}
+
+// MetricsSource defines model for MetricsSource.
+type MetricsSource struct {
+	About string `json:"about,omitempty,omitzero"`
+	Name  string `json:"name"`
+
+	// SignsIn it is given credentials
+	SignsIn bool   `json:"signs_in,omitempty,omitzero"`
+	Url     string `json:"url"`
+
+	// UsedBy wards whose checks ask it
+	UsedBy []string `json:"used_by"`
+	User   string   `json:"user,omitempty,omitzero"`
+}
+
+// MetricsSourceList defines model for MetricsSourceList.
+type MetricsSourceList struct {
+	Items []MetricsSource `json:"items"`
+	Total int             `json:"total"`
+}
+
 // MovedObject defines model for MovedObject.
 type MovedObject struct {
 	Change    MovedObjectChange `json:"change"`
@@ -1032,6 +1366,9 @@ type Outcome string
 // PastRun defines model for PastRun.
 type PastRun struct {
 	At time.Time `json:"at"`
+
+	// Canary it carried a canary
+	Canary bool `json:"canary,omitempty,omitzero"`
 
 	// Kind drift: what others changed and was not put back at once, or is as it was again
 	Kind    EntryKind `json:"kind"`
@@ -1301,6 +1638,15 @@ type RunPreview struct {
 	Ward     Ward            `json:"ward"`
 }
 
+// SayCanary defines model for SayCanary.
+type SayCanary struct {
+	Why  string        `json:"why,omitempty,omitzero"`
+	Word SayCanaryWord `json:"word"`
+}
+
+// SayCanaryWord defines model for SayCanary.Word.
+type SayCanaryWord string
+
 // Standing defines model for Standing.
 type Standing string
 
@@ -1309,6 +1655,9 @@ type StartRun struct {
 	// Allow names of guards
 	Allow []string     `json:"allow,omitempty,omitzero"`
 	Kind  StartRunKind `json:"kind"`
+
+	// Now for a sync: without the canaries that the ward file asks for
+	Now bool `json:"now,omitempty,omitzero"`
 
 	// Only for a sync or a rollback: these objects and nothing else, as Kind/name
 	Only []string `json:"only,omitempty,omitzero"`
@@ -1374,6 +1723,12 @@ type Token struct {
 type TokenList struct {
 	Items []Token `json:"items"`
 	Total int     `json:"total"`
+}
+
+// TryMetricsSource defines model for TryMetricsSource.
+type TryMetricsSource struct {
+	// Query PromQL; without one it is only asked whether it answers
+	Query string `json:"query,omitempty,omitzero"`
 }
 
 // Ward defines model for Ward.
@@ -1587,6 +1942,14 @@ type ListEntriesParams struct {
 	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListMetricsSourcesParams defines parameters for ListMetricsSources.
+type ListMetricsSourcesParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListReposParams defines parameters for ListRepos.
 type ListReposParams struct {
 	// Search words that must all be somewhere in it
@@ -1651,6 +2014,12 @@ type RemoveWardParams struct {
 
 	// Why the reason, for the logbook
 	Why string `form:"why,omitempty" json:"why,omitempty,omitzero"`
+}
+
+// GetCanaryParams defines parameters for GetCanary.
+type GetCanaryParams struct {
+	// Entry the number of the run's entry
+	Entry int `form:"entry,omitempty" json:"entry,omitempty,omitzero"`
 }
 
 // CompareEntriesParams defines parameters for CompareEntries.
@@ -1722,6 +2091,12 @@ type DraftAdoptionJSONRequestBody = DraftAdoption
 // ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
 type ListContextsJSONRequestBody = Kubeconfig
 
+// AddMetricsSourceJSONRequestBody defines body for AddMetricsSource for application/json ContentType.
+type AddMetricsSourceJSONRequestBody = AddMetricsSource
+
+// TryMetricsSourceJSONRequestBody defines body for TryMetricsSource for application/json ContentType.
+type TryMetricsSourceJSONRequestBody = TryMetricsSource
+
 // AddRepoJSONRequestBody defines body for AddRepo for application/json ContentType.
 type AddRepoJSONRequestBody = AddRepo
 
@@ -1739,6 +2114,9 @@ type MakeTokenJSONRequestBody = MakeToken
 
 // AddWardsJSONRequestBody defines body for AddWards for application/json ContentType.
 type AddWardsJSONRequestBody = AddWards
+
+// SayCanaryJSONRequestBody defines body for SayCanary for application/json ContentType.
+type SayCanaryJSONRequestBody = SayCanary
 
 // HoldWardJSONRequestBody defines body for HoldWard for application/json ContentType.
 type HoldWardJSONRequestBody = HoldWard
@@ -1908,6 +2286,44 @@ type ClientInterface interface {
 	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMetricsSources Servers that the checks of canaries ask
+	//
+	// Corresponds with GET /metrics-sources (the `ListMetricsSources` operationId).
+	ListMetricsSources(ctx context.Context, params *ListMetricsSourcesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMetricsSourceWithBody Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /metrics-sources (the `AddMetricsSource` operationId).
+	AddMetricsSourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMetricsSource Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /metrics-sources (the `AddMetricsSource` operationId).
+	AddMetricsSource(ctx context.Context, body AddMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveMetricsSource Forget a metrics source that no ward asks
+	//
+	// Corresponds with DELETE /metrics-sources/{name} (the `RemoveMetricsSource` operationId).
+	RemoveMetricsSource(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMetricsSourceWithBody Ask a metrics source something, or what a query gives now
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
+	TryMetricsSourceWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMetricsSource Ask a metrics source something, or what a query gives now
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
+	TryMetricsSource(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRepos Known repositories
 	//
 	// Corresponds with GET /repos (the `ListRepos` operationId).
@@ -2075,6 +2491,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /wards/{ward} (the `GetWard` operationId).
 	GetWard(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCanary The canary of a run, with what its checks answered; the newest unless an entry is given
+	//
+	// Corresponds with GET /wards/{ward}/canary (the `GetCanary` operationId).
+	GetCanary(ctx context.Context, ward WardID, params *GetCanaryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SayCanaryWithBody Send the canary that goes on to its next share, hold it there, finish it, or send it back
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /wards/{ward}/canary (the `SayCanary` operationId).
+	SayCanaryWithBody(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SayCanary Send the canary that goes on to its next share, hold it there, finish it, or send it back
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /wards/{ward}/canary (the `SayCanary` operationId).
+	SayCanary(ctx context.Context, ward WardID, body SayCanaryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareEntries What two entries of a ward declare differently, field by field
 	//
@@ -2411,6 +2846,104 @@ func (c *Client) ForgetLeft(ctx context.Context, ward string, reqEditors ...Requ
 // Corresponds with GET /me (the `GetMe` operationId).
 func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetMeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMetricsSources Servers that the checks of canaries ask
+//
+// Corresponds with GET /metrics-sources (the `ListMetricsSources` operationId).
+func (c *Client) ListMetricsSources(ctx context.Context, params *ListMetricsSourcesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMetricsSourcesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMetricsSourceWithBody Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /metrics-sources (the `AddMetricsSource` operationId).
+func (c *Client) AddMetricsSourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMetricsSourceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMetricsSource Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /metrics-sources (the `AddMetricsSource` operationId).
+func (c *Client) AddMetricsSource(ctx context.Context, body AddMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMetricsSourceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveMetricsSource Forget a metrics source that no ward asks
+//
+// Corresponds with DELETE /metrics-sources/{name} (the `RemoveMetricsSource` operationId).
+func (c *Client) RemoveMetricsSource(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveMetricsSourceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMetricsSourceWithBody Ask a metrics source something, or what a query gives now
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
+func (c *Client) TryMetricsSourceWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMetricsSourceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMetricsSource Ask a metrics source something, or what a query gives now
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
+func (c *Client) TryMetricsSource(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMetricsSourceRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2859,6 +3392,55 @@ func (c *Client) RemoveWard(ctx context.Context, ward WardID, params *RemoveWard
 // Corresponds with GET /wards/{ward} (the `GetWard` operationId).
 func (c *Client) GetWard(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetWardRequest(c.Server, ward)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCanary The canary of a run, with what its checks answered; the newest unless an entry is given
+//
+// Corresponds with GET /wards/{ward}/canary (the `GetCanary` operationId).
+func (c *Client) GetCanary(ctx context.Context, ward WardID, params *GetCanaryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCanaryRequest(c.Server, ward, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SayCanaryWithBody Send the canary that goes on to its next share, hold it there, finish it, or send it back
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /wards/{ward}/canary (the `SayCanary` operationId).
+func (c *Client) SayCanaryWithBody(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSayCanaryRequestWithBody(c.Server, ward, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SayCanary Send the canary that goes on to its next share, hold it there, finish it, or send it back
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /wards/{ward}/canary (the `SayCanary` operationId).
+func (c *Client) SayCanary(ctx context.Context, ward WardID, body SayCanaryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSayCanaryRequest(c.Server, ward, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3653,6 +4235,193 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListMetricsSourcesRequest constructs an http.Request for the ListMetricsSources method
+func NewListMetricsSourcesRequest(server string, params *ListMetricsSourcesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/metrics-sources")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddMetricsSourceRequest calls the generic AddMetricsSource builder with application/json body
+func NewAddMetricsSourceRequest(server string, body AddMetricsSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddMetricsSourceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddMetricsSourceRequestWithBody constructs an http.Request for the AddMetricsSource method, with any body, and a specified content type
+func NewAddMetricsSourceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/metrics-sources")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveMetricsSourceRequest constructs an http.Request for the RemoveMetricsSource method
+func NewRemoveMetricsSourceRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/metrics-sources/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryMetricsSourceRequest calls the generic TryMetricsSource builder with application/json body
+func NewTryMetricsSourceRequest(server string, name ItemName, body TryMetricsSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryMetricsSourceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTryMetricsSourceRequestWithBody constructs an http.Request for the TryMetricsSource method, with any body, and a specified content type
+func NewTryMetricsSourceRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/metrics-sources/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4694,6 +5463,110 @@ func NewGetWardRequest(server string, ward WardID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetCanaryRequest constructs an http.Request for the GetCanary method
+func NewGetCanaryRequest(server string, ward WardID, params *GetCanaryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/canary", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "entry", params.Entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSayCanaryRequest calls the generic SayCanary builder with application/json body
+func NewSayCanaryRequest(server string, ward WardID, body SayCanaryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSayCanaryRequestWithBody(server, ward, "application/json", bodyReader)
+}
+
+// NewSayCanaryRequestWithBody constructs an http.Request for the SayCanary method, with any body, and a specified content type
+func NewSayCanaryRequestWithBody(server string, ward WardID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ward", ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wards/%s/canary", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5773,6 +6646,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
 
+	// ListMetricsSourcesWithResponse Servers that the checks of canaries ask
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /metrics-sources (the `ListMetricsSources` operationId).
+	ListMetricsSourcesWithResponse(ctx context.Context, params *ListMetricsSourcesParams, reqEditors ...RequestEditorFn) (*ListMetricsSourcesResponse, error)
+
+	// AddMetricsSourceWithBodyWithResponse Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /metrics-sources (the `AddMetricsSource` operationId).
+	AddMetricsSourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMetricsSourceResponse, error)
+
+	// AddMetricsSourceWithResponse Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /metrics-sources (the `AddMetricsSource` operationId).
+	AddMetricsSourceWithResponse(ctx context.Context, body AddMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMetricsSourceResponse, error)
+
+	// RemoveMetricsSourceWithResponse Forget a metrics source that no ward asks
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /metrics-sources/{name} (the `RemoveMetricsSource` operationId).
+	RemoveMetricsSourceWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveMetricsSourceResponse, error)
+
+	// TryMetricsSourceWithBodyWithResponse Ask a metrics source something, or what a query gives now
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
+	TryMetricsSourceWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMetricsSourceResponse, error)
+
+	// TryMetricsSourceWithResponse Ask a metrics source something, or what a query gives now
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
+	TryMetricsSourceWithResponse(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMetricsSourceResponse, error)
+
 	// ListReposWithResponse Known repositories
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5972,6 +6887,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /wards/{ward} (the `GetWard` operationId).
 	GetWardWithResponse(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*GetWardResponse, error)
+
+	// GetCanaryWithResponse The canary of a run, with what its checks answered; the newest unless an entry is given
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /wards/{ward}/canary (the `GetCanary` operationId).
+	GetCanaryWithResponse(ctx context.Context, ward WardID, params *GetCanaryParams, reqEditors ...RequestEditorFn) (*GetCanaryResponse, error)
+
+	// SayCanaryWithBodyWithResponse Send the canary that goes on to its next share, hold it there, finish it, or send it back
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wards/{ward}/canary (the `SayCanary` operationId).
+	SayCanaryWithBodyWithResponse(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SayCanaryResponse, error)
+
+	// SayCanaryWithResponse Send the canary that goes on to its next share, hold it there, finish it, or send it back
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wards/{ward}/canary (the `SayCanary` operationId).
+	SayCanaryWithResponse(ctx context.Context, ward WardID, body SayCanaryJSONRequestBody, reqEditors ...RequestEditorFn) (*SayCanaryResponse, error)
 
 	// CompareEntriesWithResponse What two entries of a ward declare differently, field by field
 	//
@@ -6588,6 +7524,191 @@ func (r GetMeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetMeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMetricsSourcesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MetricsSourceList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMetricsSourcesResponse) GetJSON200() *MetricsSourceList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMetricsSourcesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMetricsSourcesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMetricsSourcesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMetricsSourcesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMetricsSourcesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddMetricsSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MetricsSource
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddMetricsSourceResponse) GetJSON200() *MetricsSource {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddMetricsSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddMetricsSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddMetricsSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddMetricsSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddMetricsSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveMetricsSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveMetricsSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveMetricsSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveMetricsSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveMetricsSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveMetricsSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryMetricsSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MetricsAnswer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryMetricsSourceResponse) GetJSON200() *MetricsAnswer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryMetricsSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryMetricsSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryMetricsSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryMetricsSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryMetricsSourceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7622,6 +8743,102 @@ func (r GetWardResponse) ContentType() string {
 	return ""
 }
 
+type GetCanaryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Canary
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCanaryResponse) GetJSON200() *Canary {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCanaryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCanaryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCanaryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCanaryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCanaryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SayCanaryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Canary
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SayCanaryResponse) GetJSON200() *Canary {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SayCanaryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SayCanaryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SayCanaryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SayCanaryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SayCanaryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareEntriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8636,6 +9853,84 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 	return ParseGetMeResponse(rsp)
 }
 
+// ListMetricsSourcesWithResponse Servers that the checks of canaries ask
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /metrics-sources (the `ListMetricsSources` operationId).
+func (c *ClientWithResponses) ListMetricsSourcesWithResponse(ctx context.Context, params *ListMetricsSourcesParams, reqEditors ...RequestEditorFn) (*ListMetricsSourcesResponse, error) {
+	rsp, err := c.ListMetricsSources(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMetricsSourcesResponse(rsp)
+}
+
+// AddMetricsSourceWithBodyWithResponse Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /metrics-sources (the `AddMetricsSource` operationId).
+func (c *ClientWithResponses) AddMetricsSourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMetricsSourceResponse, error) {
+	rsp, err := c.AddMetricsSourceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMetricsSourceResponse(rsp)
+}
+
+// AddMetricsSourceWithResponse Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /metrics-sources (the `AddMetricsSource` operationId).
+func (c *ClientWithResponses) AddMetricsSourceWithResponse(ctx context.Context, body AddMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMetricsSourceResponse, error) {
+	rsp, err := c.AddMetricsSource(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMetricsSourceResponse(rsp)
+}
+
+// RemoveMetricsSourceWithResponse Forget a metrics source that no ward asks
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /metrics-sources/{name} (the `RemoveMetricsSource` operationId).
+func (c *ClientWithResponses) RemoveMetricsSourceWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveMetricsSourceResponse, error) {
+	rsp, err := c.RemoveMetricsSource(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveMetricsSourceResponse(rsp)
+}
+
+// TryMetricsSourceWithBodyWithResponse Ask a metrics source something, or what a query gives now
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
+func (c *ClientWithResponses) TryMetricsSourceWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMetricsSourceResponse, error) {
+	rsp, err := c.TryMetricsSourceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMetricsSourceResponse(rsp)
+}
+
+// TryMetricsSourceWithResponse Ask a metrics source something, or what a query gives now
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
+func (c *ClientWithResponses) TryMetricsSourceWithResponse(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMetricsSourceResponse, error) {
+	rsp, err := c.TryMetricsSource(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMetricsSourceResponse(rsp)
+}
+
 // ListReposWithResponse Known repositories
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9002,6 +10297,45 @@ func (c *ClientWithResponses) GetWardWithResponse(ctx context.Context, ward Ward
 		return nil, err
 	}
 	return ParseGetWardResponse(rsp)
+}
+
+// GetCanaryWithResponse The canary of a run, with what its checks answered; the newest unless an entry is given
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /wards/{ward}/canary (the `GetCanary` operationId).
+func (c *ClientWithResponses) GetCanaryWithResponse(ctx context.Context, ward WardID, params *GetCanaryParams, reqEditors ...RequestEditorFn) (*GetCanaryResponse, error) {
+	rsp, err := c.GetCanary(ctx, ward, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCanaryResponse(rsp)
+}
+
+// SayCanaryWithBodyWithResponse Send the canary that goes on to its next share, hold it there, finish it, or send it back
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wards/{ward}/canary (the `SayCanary` operationId).
+func (c *ClientWithResponses) SayCanaryWithBodyWithResponse(ctx context.Context, ward WardID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SayCanaryResponse, error) {
+	rsp, err := c.SayCanaryWithBody(ctx, ward, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSayCanaryResponse(rsp)
+}
+
+// SayCanaryWithResponse Send the canary that goes on to its next share, hold it there, finish it, or send it back
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wards/{ward}/canary (the `SayCanary` operationId).
+func (c *ClientWithResponses) SayCanaryWithResponse(ctx context.Context, ward WardID, body SayCanaryJSONRequestBody, reqEditors ...RequestEditorFn) (*SayCanaryResponse, error) {
+	rsp, err := c.SayCanary(ctx, ward, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSayCanaryResponse(rsp)
 }
 
 // CompareEntriesWithResponse What two entries of a ward declare differently, field by field
@@ -9601,6 +10935,134 @@ func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMetricsSourcesResponse parses an HTTP response from a ListMetricsSourcesWithResponse call
+func ParseListMetricsSourcesResponse(rsp *http.Response) (*ListMetricsSourcesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMetricsSourcesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MetricsSourceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddMetricsSourceResponse parses an HTTP response from a AddMetricsSourceWithResponse call
+func ParseAddMetricsSourceResponse(rsp *http.Response) (*AddMetricsSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddMetricsSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MetricsSource
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveMetricsSourceResponse parses an HTTP response from a RemoveMetricsSourceWithResponse call
+func ParseRemoveMetricsSourceResponse(rsp *http.Response) (*RemoveMetricsSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveMetricsSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryMetricsSourceResponse parses an HTTP response from a TryMetricsSourceWithResponse call
+func ParseTryMetricsSourceResponse(rsp *http.Response) (*TryMetricsSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryMetricsSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MetricsAnswer
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10314,6 +11776,72 @@ func ParseGetWardResponse(rsp *http.Response) (*GetWardResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest WardDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCanaryResponse parses an HTTP response from a GetCanaryWithResponse call
+func ParseGetCanaryResponse(rsp *http.Response) (*GetCanaryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCanaryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Canary
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSayCanaryResponse parses an HTTP response from a SayCanaryWithResponse call
+func ParseSayCanaryResponse(rsp *http.Response) (*SayCanaryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SayCanaryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Canary
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -96,10 +96,8 @@ func (p *placement) askCheck(e loop.AskCheck) {
 // CanaryNow is a canary as it goes on, or went.
 type CanaryNow struct {
 	canary.State
-	Going  bool // it goes on
-	Shares []ward.Share
-	Until  time.Time // when it goes back, should it not be through by then
-	Checks [][]ward.Check
+	Ward string
+	Now  bool // it goes on
 }
 
 // Canary is the canary of a ward: of the run that an entry's number names, or, for 0, the newest.
@@ -111,7 +109,7 @@ func (k *Keeper) Canary(ctx context.Context, name string, number int) (*CanaryNo
 	var out *CanaryNow
 	err = p.ask(ctx, func() error {
 		if c := p.CanaryNow(); c != nil && (number == 0 || number == c.Run) {
-			out = &CanaryNow{State: c.State.Clone(), Going: c.Active(), Shares: c.Shares(), Until: c.Deadline(), Checks: c.Checks()}
+			out = &CanaryNow{Ward: p.ID, State: c.State.Clone(), Now: c.Active()}
 		}
 		return nil
 	})
@@ -132,7 +130,7 @@ func (k *Keeper) Canary(ctx context.Context, name string, number int) (*CanaryNo
 	case s == nil:
 		return nil, fault(NotFound, "#%d of %s carried no canary", number, p.ID)
 	}
-	return &CanaryNow{State: *s}, nil
+	return &CanaryNow{Ward: p.ID, State: *s}, nil
 }
 
 // ---- metrics sources
@@ -140,7 +138,8 @@ func (k *Keeper) Canary(ctx context.Context, name string, number int) (*CanaryNo
 // MetricsSource is a metrics source, without what is secret of it.
 type MetricsSource struct {
 	record.Metrics
-	Used []string // the wards whose checks ask it
+	Used    []string // the wards whose checks ask it
+	SignsIn bool
 }
 
 // AddMetrics adds a metrics source, or changes one, after asking it something. What is empty of its credentials stays as it was
@@ -284,7 +283,7 @@ func (k *Keeper) TryMetrics(ctx context.Context, name, query string) (judge.Answ
 
 // withUse adds which wards ask a metrics source.
 func (k *Keeper) withUse(m record.Metrics) MetricsSource {
-	out := MetricsSource{Metrics: m}
+	out := MetricsSource{Metrics: m, SignsIn: m.Password != "" || m.Token != ""}
 	out.Password, out.Token = "", ""
 	k.mu.RLock()
 	defer k.mu.RUnlock()

@@ -17,7 +17,10 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 )
 
-const entryColumns = `placement, number, kind, outcome, by, why, reason, revision, to_entry, started, ended, snapshot, objects`
+const (
+	entryColumns = `placement, number, kind, outcome, by, why, reason, revision, to_entry, started, ended, snapshot, objects`
+	entryCanary  = `, EXISTS (SELECT 1 FROM canaries c WHERE c.placement=all_entries.placement AND c.number=all_entries.number)`
+)
 
 // AddEntry writes a new entry and gives it the next number of its logbook.
 func (s *Store) AddEntry(ctx context.Context, e logbook.Entry) (logbook.Entry, error) {
@@ -203,13 +206,13 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]logbook.Entry, int, erro
 		e, err := scanEntry(row)
 		out = append(out, e)
 		return err
-	}, `SELECT `+strings.Replace(entryColumns, "objects", "'[]'", 1)+` FROM all_entries WHERE `+cond+` ORDER BY `+order+` LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
+	}, `SELECT `+strings.Replace(entryColumns, "objects", "'[]'", 1)+entryCanary+` FROM all_entries WHERE `+cond+` ORDER BY `+order+` LIMIT ? OFFSET ?`, append(args, limit, f.Offset)...)
 	return out, total, err
 }
 
 // Entry reads one entry; ErrNone when there is no such number.
 func (s *Store) Entry(ctx context.Context, placement string, number int) (logbook.Entry, error) {
-	e, err := scanEntry(s.db.QueryRowContext(ctx, `SELECT `+entryColumns+` FROM all_entries WHERE placement=? AND number=?`, placement, number))
+	e, err := scanEntry(s.db.QueryRowContext(ctx, `SELECT `+entryColumns+entryCanary+` FROM all_entries WHERE placement=? AND number=?`, placement, number))
 	if errors.Is(err, sql.ErrNoRows) {
 		return e, fmt.Errorf("%s has no entry #%d: %w", placement, number, ErrNone)
 	}
@@ -233,7 +236,7 @@ func scanEntry(row interface{ Scan(...any) error }) (logbook.Entry, error) {
 	var e logbook.Entry
 	var revision, objects string
 	var started, ended int64
-	if err := row.Scan(&e.Placement, &e.Number, &e.Kind, &e.Outcome, &e.By, &e.Why, &e.Reason, &revision, &e.ToEntry, &started, &ended, &e.Snapshot, &objects); err != nil {
+	if err := row.Scan(&e.Placement, &e.Number, &e.Kind, &e.Outcome, &e.By, &e.Why, &e.Reason, &revision, &e.ToEntry, &started, &ended, &e.Snapshot, &objects, &e.Canary); err != nil {
 		return e, err
 	}
 	e.Started, e.Ended = at(started), at(ended)

@@ -30,6 +30,111 @@ func (e AddRepoFollow) Valid() bool {
 	}
 }
 
+// Defines values for CanaryPhase.
+const (
+	CanaryPhaseClosing     CanaryPhase = "closing"
+	CanaryPhaseGoingBack   CanaryPhase = "going back"
+	CanaryPhaseHandingOver CanaryPhase = "handing over"
+	CanaryPhaseLeading     CanaryPhase = "leading"
+	CanaryPhaseLooking     CanaryPhase = "looking"
+	CanaryPhaseMaking      CanaryPhase = "making"
+	CanaryPhaseOver        CanaryPhase = "over"
+	CanaryPhaseSharing     CanaryPhase = "sharing"
+	CanaryPhaseSizing      CanaryPhase = "sizing"
+	CanaryPhaseThrough     CanaryPhase = "through"
+)
+
+// Valid indicates whether the value is a known member of the CanaryPhase enum.
+func (e CanaryPhase) Valid() bool {
+	switch e {
+	case CanaryPhaseClosing:
+		return true
+	case CanaryPhaseGoingBack:
+		return true
+	case CanaryPhaseHandingOver:
+		return true
+	case CanaryPhaseLeading:
+		return true
+	case CanaryPhaseLooking:
+		return true
+	case CanaryPhaseMaking:
+		return true
+	case CanaryPhaseOver:
+		return true
+	case CanaryPhaseSharing:
+		return true
+	case CanaryPhaseSizing:
+		return true
+	case CanaryPhaseThrough:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CanaryCheckLast.
+const (
+	CanaryCheckLastBad      CanaryCheckLast = "bad"
+	CanaryCheckLastGood     CanaryCheckLast = "good"
+	CanaryCheckLastNotKnown CanaryCheckLast = "not known"
+)
+
+// Valid indicates whether the value is a known member of the CanaryCheckLast enum.
+func (e CanaryCheckLast) Valid() bool {
+	switch e {
+	case CanaryCheckLastBad:
+		return true
+	case CanaryCheckLastGood:
+		return true
+	case CanaryCheckLastNotKnown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CanaryCheckOf.
+const (
+	CanaryCheckOfLoad    CanaryCheckOf = "load"
+	CanaryCheckOfQuery   CanaryCheckOf = "query"
+	CanaryCheckOfRequest CanaryCheckOf = "request"
+)
+
+// Valid indicates whether the value is a known member of the CanaryCheckOf enum.
+func (e CanaryCheckOf) Valid() bool {
+	switch e {
+	case CanaryCheckOfLoad:
+		return true
+	case CanaryCheckOfQuery:
+		return true
+	case CanaryCheckOfRequest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CanaryCheckUnit.
+const (
+	CanaryCheckUnitSeconds CanaryCheckUnit = "seconds"
+	CanaryCheckUnitShare   CanaryCheckUnit = "share"
+	CanaryCheckUnitValue   CanaryCheckUnit = "value"
+)
+
+// Valid indicates whether the value is a known member of the CanaryCheckUnit enum.
+func (e CanaryCheckUnit) Valid() bool {
+	switch e {
+	case CanaryCheckUnitSeconds:
+		return true
+	case CanaryCheckUnitShare:
+		return true
+	case CanaryCheckUnitValue:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ClusterBy.
 const (
 	ClusterByInside     ClusterBy = "inside"
@@ -345,6 +450,30 @@ func (e RosterStanding) Valid() bool {
 	}
 }
 
+// Defines values for SayCanaryWord.
+const (
+	SayCanaryWordBack   SayCanaryWord = "back"
+	SayCanaryWordFinish SayCanaryWord = "finish"
+	SayCanaryWordHold   SayCanaryWord = "hold"
+	SayCanaryWordNext   SayCanaryWord = "next"
+)
+
+// Valid indicates whether the value is a known member of the SayCanaryWord enum.
+func (e SayCanaryWord) Valid() bool {
+	switch e {
+	case SayCanaryWordBack:
+		return true
+	case SayCanaryWordFinish:
+		return true
+	case SayCanaryWordHold:
+		return true
+	case SayCanaryWordNext:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Standing.
 const (
 	StandingBehind    Standing = "behind"
@@ -575,6 +704,21 @@ type AddCluster struct {
 	Token string `json:"token,omitempty,omitzero"`
 }
 
+// AddMetricsSource defines model for AddMetricsSource.
+type AddMetricsSource struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca PEM of who signs its certificate
+	Ca       string `json:"ca,omitempty,omitzero"`
+	Name     string `json:"name"`
+	Password string `json:"password,omitempty,omitzero"`
+	Token    string `json:"token,omitempty,omitzero"`
+
+	// Url the server's address, such as https://metrics.brindle.example
+	Url  string `json:"url"`
+	User string `json:"user,omitempty,omitzero"`
+}
+
 // AddRepo With the address that it has already, what is left out stays as it is; credentials are never carried over to another address.
 type AddRepo struct {
 	// Bearer the password is a token that is sent as a bearer token
@@ -689,6 +833,164 @@ type Bringing struct {
 	Why  string `json:"why"`
 }
 
+// Canary A new version beside the old one, with a growing share of the traffic
+type Canary struct {
+	// At which of the shares it is at or was at last, from 0
+	At    int        `json:"at"`
+	Back  CanaryBack `json:"back,omitempty,omitzero"`
+	Began time.Time  `json:"began,omitempty,omitzero"`
+
+	// By who began the run
+	By    string    `json:"by,omitempty,omitzero"`
+	Ended time.Time `json:"ended,omitempty,omitzero"`
+
+	// Entry of the run that carries it
+	Entry   int        `json:"entry"`
+	GoingOn bool       `json:"going_on"`
+	Held    CanaryHeld `json:"held,omitempty,omitzero"`
+
+	// Log what happened, oldest first
+	Log []CanaryLine `json:"log"`
+
+	// Next when the next share begins, where it waits for nothing but time
+	Next  time.Time   `json:"next,omitempty,omitzero"`
+	Phase CanaryPhase `json:"phase"`
+
+	// Says how far it is, in a sentence
+	Says   string        `json:"says"`
+	Shares []CanaryShare `json:"shares"`
+
+	// Since when the share began
+	Since time.Time `json:"since,omitempty,omitzero"`
+
+	// SpentSeconds how much of the share has passed, as it was seen
+	SpentSeconds float64 `json:"spent_seconds,omitempty,omitzero"`
+
+	// Until when it goes back, should it not be through by then
+	Until          time.Time `json:"until,omitempty,omitzero"`
+	WaitsForPerson bool      `json:"waits_for_person"`
+	Ward           string    `json:"ward"`
+
+	// Weight percent of the traffic that the routes were given last; absent when none were touched
+	Weight    int              `json:"weight,omitempty,omitzero"`
+	Why       string           `json:"why,omitempty,omitzero"`
+	Workloads []CanaryWorkload `json:"workloads"`
+}
+
+// CanaryPhase defines model for Canary.Phase.
+type CanaryPhase string
+
+// CanaryBack defines model for CanaryBack.
+type CanaryBack struct {
+	At time.Time `json:"at"`
+
+	// Blameless the reason says nothing about the revision
+	Blameless bool   `json:"blameless,omitempty,omitzero"`
+	Reason    string `json:"reason"`
+
+	// Trouble what went wrong on the way back
+	Trouble string `json:"trouble,omitempty,omitzero"`
+}
+
+// CanaryCheck defines model for CanaryCheck.
+type CanaryCheck struct {
+	Asked int `json:"asked"`
+
+	// At when it was answered last
+	At time.Time `json:"at,omitempty,omitzero"`
+
+	// Bears how many misses are borne
+	Bears        string `json:"bears,omitempty,omitzero"`
+	EverySeconds int    `json:"every_seconds"`
+
+	// From the metrics source that it asks
+	From string `json:"from,omitempty,omitzero"`
+
+	// Good what of an answer is good
+	Good string `json:"good"`
+
+	// InARow misses since the last good answer
+	InARow int             `json:"in_a_row,omitempty,omitzero"`
+	Last   CanaryCheckLast `json:"last"`
+
+	// Limit of the points, where good is a comparison with a number
+	Limit *float64 `json:"limit,omitempty"`
+
+	// Misses in all
+	Misses int           `json:"misses"`
+	Name   string        `json:"name"`
+	Of     CanaryCheckOf `json:"of"`
+	Points []CanaryPoint `json:"points"`
+
+	// Text the query, or the address
+	Text string `json:"text,omitempty,omitzero"`
+
+	// Unit of the points
+	Unit    CanaryCheckUnit `json:"unit,omitempty,omitzero"`
+	Unknown int             `json:"unknown,omitempty,omitzero"`
+	Why     string          `json:"why,omitempty,omitzero"`
+}
+
+// CanaryCheckLast defines model for CanaryCheck.Last.
+type CanaryCheckLast string
+
+// CanaryCheckOf defines model for CanaryCheck.Of.
+type CanaryCheckOf string
+
+// CanaryCheckUnit of the points
+type CanaryCheckUnit string
+
+// CanaryHeld defines model for CanaryHeld.
+type CanaryHeld struct {
+	At  time.Time `json:"at"`
+	By  string    `json:"by"`
+	Why string    `json:"why,omitempty,omitzero"`
+}
+
+// CanaryLine defines model for CanaryLine.
+type CanaryLine struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+}
+
+// CanaryPoint defines model for CanaryPoint.
+type CanaryPoint struct {
+	At   time.Time `json:"at"`
+	Miss bool      `json:"miss,omitempty,omitzero"`
+	New  *float64  `json:"new,omitempty"`
+	Old  *float64  `json:"old,omitempty"`
+}
+
+// CanaryShare defines model for CanaryShare.
+type CanaryShare struct {
+	Percent int `json:"percent"`
+
+	// Person a person sends it on
+	Person bool `json:"person,omitempty,omitzero"`
+
+	// Seconds how long it lasts
+	Seconds int `json:"seconds,omitempty,omitzero"`
+}
+
+// CanaryWorkload defines model for CanaryWorkload.
+type CanaryWorkload struct {
+	Checks    []CanaryCheck `json:"checks"`
+	Key       string        `json:"key"`
+	Kind      string        `json:"kind"`
+	Name      string        `json:"name"`
+	Namespace string        `json:"namespace,omitempty,omitzero"`
+	NewImage  string        `json:"new_image,omitempty,omitzero"`
+	NewReady  bool          `json:"new_ready"`
+	NewSize   int           `json:"new_size"`
+	OldImage  string        `json:"old_image,omitempty,omitzero"`
+
+	// OldSize Pods, as whoever scales it wants them
+	OldSize int `json:"old_size"`
+
+	// Reason why the new version is not ready
+	Reason string `json:"reason,omitempty,omitzero"`
+}
+
 // Cluster defines model for Cluster.
 type Cluster struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -788,7 +1090,10 @@ type DraftAdoption struct {
 
 // Entry defines model for Entry.
 type Entry struct {
-	By       string    `json:"by"`
+	By string `json:"by"`
+
+	// Canary it carries, or carried, a canary; see getCanary
+	Canary   bool      `json:"canary,omitempty,omitzero"`
 	Deadline time.Time `json:"deadline,omitempty,omitzero"`
 	Ended    time.Time `json:"ended,omitempty,omitzero"`
 
@@ -946,6 +1251,35 @@ type Me struct {
 	Version string    `json:"version"`
 }
 
+// MetricsAnswer defines model for MetricsAnswer.
+type MetricsAnswer struct {
+	// Problem why a check would know nothing of this
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// Values of each series
+	Values []float64 `json:"values"`
+}
+
+// MetricsSource defines model for MetricsSource.
+type MetricsSource struct {
+	About string `json:"about,omitempty,omitzero"`
+	Name  string `json:"name"`
+
+	// SignsIn it is given credentials
+	SignsIn bool   `json:"signs_in,omitempty,omitzero"`
+	Url     string `json:"url"`
+
+	// UsedBy wards whose checks ask it
+	UsedBy []string `json:"used_by"`
+	User   string   `json:"user,omitempty,omitzero"`
+}
+
+// MetricsSourceList defines model for MetricsSourceList.
+type MetricsSourceList struct {
+	Items []MetricsSource `json:"items"`
+	Total int             `json:"total"`
+}
+
 // MovedObject defines model for MovedObject.
 type MovedObject struct {
 	Change    MovedObjectChange `json:"change"`
@@ -1027,6 +1361,9 @@ type Outcome string
 // PastRun defines model for PastRun.
 type PastRun struct {
 	At time.Time `json:"at"`
+
+	// Canary it carried a canary
+	Canary bool `json:"canary,omitempty,omitzero"`
 
 	// Kind drift: what others changed and was not put back at once, or is as it was again
 	Kind    EntryKind `json:"kind"`
@@ -1296,6 +1633,15 @@ type RunPreview struct {
 	Ward     Ward            `json:"ward"`
 }
 
+// SayCanary defines model for SayCanary.
+type SayCanary struct {
+	Why  string        `json:"why,omitempty,omitzero"`
+	Word SayCanaryWord `json:"word"`
+}
+
+// SayCanaryWord defines model for SayCanary.Word.
+type SayCanaryWord string
+
 // Standing defines model for Standing.
 type Standing string
 
@@ -1304,6 +1650,9 @@ type StartRun struct {
 	// Allow names of guards
 	Allow []string     `json:"allow,omitempty,omitzero"`
 	Kind  StartRunKind `json:"kind"`
+
+	// Now for a sync: without the canaries that the ward file asks for
+	Now bool `json:"now,omitempty,omitzero"`
 
 	// Only for a sync or a rollback: these objects and nothing else, as Kind/name
 	Only []string `json:"only,omitempty,omitzero"`
@@ -1369,6 +1718,12 @@ type Token struct {
 type TokenList struct {
 	Items []Token `json:"items"`
 	Total int     `json:"total"`
+}
+
+// TryMetricsSource defines model for TryMetricsSource.
+type TryMetricsSource struct {
+	// Query PromQL; without one it is only asked whether it answers
+	Query string `json:"query,omitempty,omitzero"`
 }
 
 // Ward defines model for Ward.
@@ -1582,6 +1937,14 @@ type ListEntriesParams struct {
 	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListMetricsSourcesParams defines parameters for ListMetricsSources.
+type ListMetricsSourcesParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListReposParams defines parameters for ListRepos.
 type ListReposParams struct {
 	// Search words that must all be somewhere in it
@@ -1646,6 +2009,12 @@ type RemoveWardParams struct {
 
 	// Why the reason, for the logbook
 	Why string `form:"why,omitempty" json:"why,omitempty,omitzero"`
+}
+
+// GetCanaryParams defines parameters for GetCanary.
+type GetCanaryParams struct {
+	// Entry the number of the run's entry
+	Entry int `form:"entry,omitempty" json:"entry,omitempty,omitzero"`
 }
 
 // CompareEntriesParams defines parameters for CompareEntries.
@@ -1717,6 +2086,12 @@ type DraftAdoptionJSONRequestBody = DraftAdoption
 // ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
 type ListContextsJSONRequestBody = Kubeconfig
 
+// AddMetricsSourceJSONRequestBody defines body for AddMetricsSource for application/json ContentType.
+type AddMetricsSourceJSONRequestBody = AddMetricsSource
+
+// TryMetricsSourceJSONRequestBody defines body for TryMetricsSource for application/json ContentType.
+type TryMetricsSourceJSONRequestBody = TryMetricsSource
+
 // AddRepoJSONRequestBody defines body for AddRepo for application/json ContentType.
 type AddRepoJSONRequestBody = AddRepo
 
@@ -1734,6 +2109,9 @@ type MakeTokenJSONRequestBody = MakeToken
 
 // AddWardsJSONRequestBody defines body for AddWards for application/json ContentType.
 type AddWardsJSONRequestBody = AddWards
+
+// SayCanaryJSONRequestBody defines body for SayCanary for application/json ContentType.
+type SayCanaryJSONRequestBody = SayCanary
 
 // HoldWardJSONRequestBody defines body for HoldWard for application/json ContentType.
 type HoldWardJSONRequestBody = HoldWard
@@ -1782,6 +2160,18 @@ type ServerInterface interface {
 	// GetMe Who this token belongs to, and which version answers
 	// (GET /me)
 	GetMe(c *gin.Context)
+	// ListMetricsSources Servers that the checks of canaries ask
+	// (GET /metrics-sources)
+	ListMetricsSources(c *gin.Context, params ListMetricsSourcesParams)
+	// AddMetricsSource Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept
+	// (POST /metrics-sources)
+	AddMetricsSource(c *gin.Context)
+	// RemoveMetricsSource Forget a metrics source that no ward asks
+	// (DELETE /metrics-sources/{name})
+	RemoveMetricsSource(c *gin.Context, name ItemName)
+	// TryMetricsSource Ask a metrics source something, or what a query gives now
+	// (POST /metrics-sources/{name}/try)
+	TryMetricsSource(c *gin.Context, name ItemName)
 	// ListRepos Known repositories
 	// (GET /repos)
 	ListRepos(c *gin.Context, params ListReposParams)
@@ -1848,6 +2238,12 @@ type ServerInterface interface {
 	// GetWard One ward with its objects
 	// (GET /wards/{ward})
 	GetWard(c *gin.Context, ward WardID)
+	// GetCanary The canary of a run, with what its checks answered; the newest unless an entry is given
+	// (GET /wards/{ward}/canary)
+	GetCanary(c *gin.Context, ward WardID, params GetCanaryParams)
+	// SayCanary Send the canary that goes on to its next share, hold it there, finish it, or send it back
+	// (POST /wards/{ward}/canary)
+	SayCanary(c *gin.Context, ward WardID)
 	// CompareEntries What two entries of a ward declare differently, field by field
 	// (GET /wards/{ward}/compare)
 	CompareEntries(c *gin.Context, ward WardID, params CompareEntriesParams)
@@ -2157,6 +2553,112 @@ func (siw *ServerInterfaceWrapper) GetMe(c *gin.Context) {
 	}
 
 	siw.Handler.GetMe(c)
+}
+
+// ListMetricsSources operation middleware
+func (siw *ServerInterfaceWrapper) ListMetricsSources(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMetricsSourcesParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMetricsSources(c, params)
+}
+
+// AddMetricsSource operation middleware
+func (siw *ServerInterfaceWrapper) AddMetricsSource(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddMetricsSource(c)
+}
+
+// RemoveMetricsSource operation middleware
+func (siw *ServerInterfaceWrapper) RemoveMetricsSource(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveMetricsSource(c, name)
+}
+
+// TryMetricsSource operation middleware
+func (siw *ServerInterfaceWrapper) TryMetricsSource(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryMetricsSource(c, name)
 }
 
 // ListRepos operation middleware
@@ -2830,6 +3332,67 @@ func (siw *ServerInterfaceWrapper) GetWard(c *gin.Context) {
 	}
 
 	siw.Handler.GetWard(c, ward)
+}
+
+// GetCanary operation middleware
+func (siw *ServerInterfaceWrapper) GetCanary(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCanaryParams
+
+	// ------------- Optional query parameter "entry" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "entry", c.Request.URL.Query(), &params.Entry, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter entry: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCanary(c, ward, params)
+}
+
+// SayCanary operation middleware
+func (siw *ServerInterfaceWrapper) SayCanary(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ward" -------------
+	var ward WardID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ward", c.Param("ward"), &ward, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SayCanary(c, ward)
 }
 
 // CompareEntries operation middleware
@@ -3513,6 +4076,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/wards/:ward/runs/current", wrapper.StopRun)
 	router.DELETE(options.BaseURL+"/wards/:ward/hold", wrapper.ReleaseWard)
 	router.PUT(options.BaseURL+"/wards/:ward/hold", wrapper.HoldWard)
+	router.GET(options.BaseURL+"/wards/:ward/canary", wrapper.GetCanary)
+	router.POST(options.BaseURL+"/wards/:ward/canary", wrapper.SayCanary)
 	router.GET(options.BaseURL+"/wards/:ward/entries", wrapper.ListWardEntries)
 	router.GET(options.BaseURL+"/wards/:ward/entries/:number", wrapper.GetEntry)
 	router.GET(options.BaseURL+"/wards/:ward/entries/:number/log", wrapper.GetTaskLog)
@@ -3541,6 +4106,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/clusters/:name/adopt", wrapper.DraftAdoption)
 	router.GET(options.BaseURL+"/clusters/:name/schema", wrapper.GetClusterSchema)
 	router.POST(options.BaseURL+"/contexts", wrapper.ListContexts)
+	router.GET(options.BaseURL+"/metrics-sources", wrapper.ListMetricsSources)
+	router.POST(options.BaseURL+"/metrics-sources", wrapper.AddMetricsSource)
+	router.DELETE(options.BaseURL+"/metrics-sources/:name", wrapper.RemoveMetricsSource)
+	router.POST(options.BaseURL+"/metrics-sources/:name/try", wrapper.TryMetricsSource)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
 	router.DELETE(options.BaseURL+"/tokens/:name", wrapper.EndToken)

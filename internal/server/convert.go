@@ -33,7 +33,7 @@ func wardOf(v *standing.View) Ward {
 	}
 	w.Watch = stretchesOf(v.Standings)
 	for _, n := range v.Notches {
-		w.Runs = append(w.Runs, PastRun{At: n.At, Number: n.Number, Kind: EntryKind(n.Kind), Outcome: Outcome(n.Outcome)})
+		w.Runs = append(w.Runs, PastRun{At: n.At, Number: n.Number, Kind: EntryKind(n.Kind), Outcome: Outcome(n.Outcome), Canary: n.Canary})
 	}
 	return w
 }
@@ -93,7 +93,7 @@ func differences(ds []compare.Difference, contested []bool) []Difference {
 
 func entryOf(e *logbook.Entry) Entry {
 	out := Entry{Ward: e.Placement, Number: e.Number, Kind: EntryKind(e.Kind), Outcome: Outcome(e.Outcome), By: e.By, Why: e.Why, Reason: e.Reason,
-		Revision: revisionOf(e.Revision), ToEntry: e.ToEntry, Started: e.Started, Ended: e.Ended, HasSnapshot: e.Snapshot != ""}
+		Revision: revisionOf(e.Revision), ToEntry: e.ToEntry, Started: e.Started, Ended: e.Ended, HasSnapshot: e.Snapshot != "", Canary: e.Canary}
 	for _, o := range e.Objects {
 		out.Objects = append(out.Objects, EntryObject{Key: o.Ref.Key(), Task: Task(o.Task), Replaced: o.Replaced, Log: o.Log, Began: o.Began, Ended: o.Ended, Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Step: o.Step, State: EntryObjectState(o.State), Reason: o.Reason})
 	}

@@ -409,7 +409,7 @@ func (f *flushed) Write(b []byte) (int, error) {
 // askOf is the run that a body asks for.
 func askOf(c *gin.Context, in StartRun) keeper.Ask {
 	return keeper.Ask{Kind: run.Kind(in.Kind), By: who(c).Name, Why: in.Why, ToEntry: in.ToEntry, Allow: in.Allow, Only: in.Only, Revision: in.Revision,
-		Retry: in.Retry, Reapply: in.Reapply, Tasks: in.Tasks}
+		Retry: in.Retry, Reapply: in.Reapply, Tasks: in.Tasks, Now: in.Now}
 }
 
 // LookNow is POST /wards/{ward}/look.

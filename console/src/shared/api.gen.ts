@@ -309,6 +309,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/wards/{ward}/canary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** The canary of a run, with what its checks answered; the newest unless an entry is given */
+        get: operations["getCanary"];
+        put?: never;
+        /** Send the canary that goes on to its next share, hold it there, finish it, or send it back */
+        post: operations["sayCanary"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/wards/{ward}/entries": {
         parameters: {
             query?: never;
@@ -769,6 +790,62 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/metrics-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Servers that the checks of canaries ask */
+        get: operations["listMetricsSources"];
+        put?: never;
+        /** Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept */
+        post: operations["addMetricsSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics-sources/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a metrics source that no ward asks */
+        delete: operations["removeMetricsSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics-sources/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask a metrics source something, or what a query gives now */
+        post: operations["tryMetricsSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -1016,6 +1093,8 @@ export interface components {
             number: number;
             kind: components["schemas"]["EntryKind"];
             outcome: components["schemas"]["Outcome"];
+            /** @description it carried a canary */
+            canary?: boolean;
         };
         WardList: {
             items: components["schemas"]["Ward"][];
@@ -1227,7 +1306,188 @@ export interface components {
             deadline?: string;
             /** @description it can be rolled back to */
             has_snapshot?: boolean;
+            /** @description it carries, or carried, a canary; see getCanary */
+            canary?: boolean;
             objects?: components["schemas"]["EntryObject"][];
+        };
+        /** @description A new version beside the old one, with a growing share of the traffic */
+        Canary: {
+            ward: string;
+            /** @description of the run that carries it */
+            entry: number;
+            going_on: boolean;
+            /** @enum {string} */
+            phase: "looking" | "making" | "sizing" | "leading" | "sharing" | "handing over" | "through" | "closing" | "going back" | "over";
+            /** @description how far it is, in a sentence */
+            says: string;
+            shares: components["schemas"]["CanaryShare"][];
+            /** @description which of the shares it is at or was at last, from 0 */
+            at: number;
+            /** @description percent of the traffic that the routes were given last; absent when none were touched */
+            weight?: number;
+            waits_for_person: boolean;
+            /** Format: date-time */
+            began?: string;
+            /**
+             * Format: date-time
+             * @description when the share began
+             */
+            since?: string;
+            /**
+             * Format: double
+             * @description how much of the share has passed, as it was seen
+             */
+            spent_seconds?: number;
+            /**
+             * Format: date-time
+             * @description when the next share begins, where it waits for nothing but time
+             */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description when it goes back, should it not be through by then
+             */
+            until?: string;
+            /** Format: date-time */
+            ended?: string;
+            /** @description who began the run */
+            by?: string;
+            why?: string;
+            held?: components["schemas"]["CanaryHeld"];
+            back?: components["schemas"]["CanaryBack"];
+            workloads: components["schemas"]["CanaryWorkload"][];
+            /** @description what happened, oldest first */
+            log: components["schemas"]["CanaryLine"][];
+        };
+        CanaryShare: {
+            percent: number;
+            /** @description how long it lasts */
+            seconds?: number;
+            /** @description a person sends it on */
+            person?: boolean;
+        };
+        CanaryHeld: {
+            by: string;
+            why?: string;
+            /** Format: date-time */
+            at: string;
+        };
+        CanaryBack: {
+            reason: string;
+            /** Format: date-time */
+            at: string;
+            /** @description the reason says nothing about the revision */
+            blameless?: boolean;
+            /** @description what went wrong on the way back */
+            trouble?: string;
+        };
+        CanaryWorkload: {
+            key: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            old_image?: string;
+            new_image?: string;
+            /** @description Pods, as whoever scales it wants them */
+            old_size: number;
+            new_size: number;
+            new_ready: boolean;
+            /** @description why the new version is not ready */
+            reason?: string;
+            checks: components["schemas"]["CanaryCheck"][];
+        };
+        CanaryCheck: {
+            name: string;
+            /** @enum {string} */
+            of: "query" | "request" | "load";
+            /** @description the query, or the address */
+            text?: string;
+            /** @description the metrics source that it asks */
+            from?: string;
+            /** @description what of an answer is good */
+            good: string;
+            /**
+             * @description of the points
+             * @enum {string}
+             */
+            unit?: "value" | "seconds" | "share";
+            /**
+             * Format: double
+             * @description of the points, where good is a comparison with a number
+             */
+            limit?: number;
+            every_seconds: number;
+            /** @enum {string} */
+            last: "good" | "bad" | "not known";
+            why?: string;
+            /**
+             * Format: date-time
+             * @description when it was answered last
+             */
+            at?: string;
+            asked: number;
+            /** @description in all */
+            misses: number;
+            /** @description misses since the last good answer */
+            in_a_row?: number;
+            unknown?: number;
+            /** @description how many misses are borne */
+            bears?: string;
+            points: components["schemas"]["CanaryPoint"][];
+        };
+        CanaryPoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            new?: number;
+            /** Format: double */
+            old?: number;
+            miss?: boolean;
+        };
+        CanaryLine: {
+            /** Format: date-time */
+            at: string;
+            text: string;
+        };
+        SayCanary: {
+            /** @enum {string} */
+            word: "next" | "hold" | "finish" | "back";
+            why?: string;
+        };
+        MetricsSource: {
+            name: string;
+            url: string;
+            user?: string;
+            /** @description it is given credentials */
+            signs_in?: boolean;
+            about?: string;
+            /** @description wards whose checks ask it */
+            used_by: string[];
+        };
+        MetricsSourceList: {
+            items: components["schemas"]["MetricsSource"][];
+            total: number;
+        };
+        AddMetricsSource: {
+            name: string;
+            /** @description the server's address, such as https://metrics.brindle.example */
+            url: string;
+            user?: string;
+            password?: string;
+            token?: string;
+            /** @description PEM of who signs its certificate */
+            ca?: string;
+            about?: string;
+        };
+        TryMetricsSource: {
+            /** @description PromQL; without one it is only asked whether it answers */
+            query?: string;
+        };
+        MetricsAnswer: {
+            /** @description why a check would know nothing of this */
+            problem?: string;
+            /** @description of each series */
+            values: number[];
         };
         EntryObject: {
             key: string;
@@ -1307,6 +1567,8 @@ export interface components {
             reapply?: boolean;
             /** @description for a rollback: run the tasks of that entry as well */
             tasks?: boolean;
+            /** @description for a sync: without the canaries that the ward file asks for */
+            now?: boolean;
         };
         HasRevision: {
             /** @description the commit is read, and the ward is in step */
@@ -2119,6 +2381,61 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getCanary: {
+        parameters: {
+            query?: {
+                /** @description the number of the run's entry */
+                entry?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The canary */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Canary"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sayCanary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayCanary"];
+            };
+        };
+        responses: {
+            /** @description The canary */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Canary"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listWardEntries: {
         parameters: {
             query?: {
@@ -2814,6 +3131,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ContextList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMetricsSources: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Metrics sources */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricsSourceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addMetricsSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddMetricsSource"];
+            };
+        };
+        responses: {
+            /** @description The metrics source */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricsSource"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeMetricsSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryMetricsSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryMetricsSource"];
+            };
+        };
+        responses: {
+            /** @description What it answers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricsAnswer"];
                 };
             };
             default: components["responses"]["Problem"];

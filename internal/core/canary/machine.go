@@ -229,7 +229,9 @@ func New(targets []*Target, checks func(string) (ward.Check, bool), within time.
 		if len(m.Targets) <= i {
 			m.Targets = append(m.Targets, TargetState{Ref: t.Ref, Images: t.images()})
 		}
+		m.Targets[i].Checks = t.checks
 	}
+	m.Steps, m.Whole = m.Shares(), m.Within()
 	if m.Phase == "" {
 		m.Phase, m.Weight = Looking, -1
 	}
@@ -270,14 +272,6 @@ func (m *Machine) Shares() (out []ward.Share) {
 // share is the share of a target, in percent, at a step.
 func share(t *Target, step int) int {
 	return t.Canary.Shares[min(step, len(t.Canary.Shares)-1)].At
-}
-
-// Checks lists the checks of each target.
-func (m *Machine) Checks() (out [][]ward.Check) {
-	for _, t := range m.targets {
-		out = append(out, t.checks)
-	}
-	return out
 }
 
 // Version grows with everything that has to be remembered before anything more is done.
@@ -855,7 +849,7 @@ func (m *Machine) advance(now time.Time) (out []Effect) {
 // late is why it is not through in time. That checks know nothing says nothing about the revision.
 func (m *Machine) late() Going {
 	g := Going{Reason: "not through within " + span(m.Within())}
-	if names := m.unknown(); len(names) > 0 && m.Phase == Sharing {
+	if names := m.Unknown(); len(names) > 0 && m.Phase == Sharing {
 		g.Reason += "; not known: " + strings.Join(names, ", ")
 		g.Blameless = true
 	} else if m.Shares()[m.Share].Person {
@@ -955,21 +949,9 @@ func (m *Machine) work(now time.Time) (out []Effect, done bool) {
 	return nil, true
 }
 
-// unknown lists the checks that know nothing of this share yet, or no more.
-func (m *Machine) unknown() (out []string) {
-	for i, t := range m.targets {
-		for _, c := range t.checks {
-			if w := m.Tallies[tallyOf(i, c.Name)].Last; w != judge.Good && w != judge.Bad {
-				out = append(out, c.Name)
-			}
-		}
-	}
-	return out
-}
-
 func (m *Machine) mayGoOn() bool {
 	s := m.Shares()[m.Share]
-	return m.Held == nil && !s.Person && m.Spent >= s.For && len(m.unknown()) == 0 && m.unready.IsZero()
+	return m.Held == nil && !s.Person && m.Spent >= s.For && len(m.Unknown()) == 0 && m.unready.IsZero()
 }
 
 // ask asks the checks whose time has come.

@@ -1,11 +1,14 @@
 package canary
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"vigila.dev/vigila/internal/core/judge"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 // Phase is how far a canary is.
@@ -41,6 +44,9 @@ type State struct {
 	Seen     time.Time `json:"seen,omitzero"`  // when it was looked at last
 	Ended    time.Time `json:"ended,omitzero"`
 
+	Steps []ward.Share  `json:"steps"` // its shares, of all targets together
+	Whole time.Duration `json:"whole"` // how long it may take
+
 	Spent   time.Duration    `json:"spent"` // how much of the share has passed, as it was seen
 	Held    *Held            `json:"held,omitempty"`
 	Going   *Going           `json:"going,omitempty"` // why it goes, or went, back
@@ -58,13 +64,14 @@ type Was struct {
 
 // TargetState is how it is with one workload.
 type TargetState struct {
-	Ref    object.Ref `json:"ref"`
-	Size   int        `json:"size"`   // of the new version, as it was asked for; 0 before
-	Live   int        `json:"live"`   // of the old one
-	Hash   string     `json:"hash"`   // of the old Pods' ReplicaSet
-	Ready  bool       `json:"ready"`  // the new version is
-	Reason string     `json:"reason"` // why it is not
-	Images [2]string  `json:"images"` // of the old and the new version
+	Ref    object.Ref   `json:"ref"`
+	Size   int          `json:"size"`   // of the new version, as it was asked for; 0 before
+	Live   int          `json:"live"`   // of the old one
+	Hash   string       `json:"hash"`   // of the old Pods' ReplicaSet
+	Ready  bool         `json:"ready"`  // the new version is
+	Reason string       `json:"reason"` // why it is not
+	Images [2]string    `json:"images"` // of the old and the new version
+	Checks []ward.Check `json:"checks"`
 }
 
 // Held tells that it stays at its share.
@@ -130,6 +137,18 @@ func (t *Tally) note(p Point) {
 	t.Points = kept
 }
 
+// Brief is a copy without the points of its checks.
+func (s *State) Brief() *State {
+	out := *s
+	out.Tallies = make(map[string]Tally, len(s.Tallies))
+	for key, t := range s.Tallies {
+		t.Points = nil
+		out.Tallies[key] = t
+	}
+	out = out.Clone()
+	return &out
+}
+
 // Clone is a copy that shares nothing that changes.
 func (s *State) Clone() State {
 	out := *s
@@ -149,6 +168,94 @@ func (s *State) Clone() State {
 	}
 	return out
 }
+
+// Until is when it goes back, should it not be through by then.
+func (s *State) Until() time.Time { return s.Began.Add(s.Whole) }
+
+// At is the share that it is at, or on its way to, in percent.
+func (s *State) At() int {
+	if s.Share < len(s.Steps) {
+		return s.Steps[s.Share].At
+	}
+	return 0
+}
+
+// Asks tells that it waits for a person to send it on.
+func (s *State) Asks() bool {
+	return s.Phase == Sharing && s.Held == nil && s.Share < len(s.Steps) && s.Steps[s.Share].Person
+}
+
+// Unknown lists the checks that know nothing of this share yet, or no more.
+func (s *State) Unknown() (out []string) {
+	for i, t := range s.Targets {
+		for _, c := range t.Checks {
+			if w := s.TallyOf(i, c.Name).Last; w != judge.Good && w != judge.Bad {
+				out = append(out, c.Name)
+			}
+		}
+	}
+	return out
+}
+
+// Next is when the next share begins, as far as that is known; zero where it waits for something else than time.
+func (s *State) Next() time.Time {
+	if s.Phase != Sharing || s.Held != nil || s.Asks() || s.Share >= len(s.Steps) {
+		return time.Time{}
+	}
+	if left := s.Steps[s.Share].For - s.Spent; left > 0 {
+		return s.Seen.Add(left)
+	}
+	return time.Time{}
+}
+
+// Says is how far it is, in a few words.
+func (s *State) Says() string {
+	name := "the new version"
+	if len(s.Targets) == 1 {
+		name = "the new version of " + s.Targets[0].Ref.Short()
+	}
+	switch s.Phase {
+	case Looking, Making, Sizing, Leading:
+		return fmt.Sprintf("%s is made ready for %d %% of the traffic", name, s.At())
+	case Handing:
+		return "all of the traffic goes to " + name
+	case Through:
+		return name + " has proved good, and the rest of the revision follows"
+	case Closing:
+		return name + " is in its place, and what stood beside goes"
+	case Back:
+		return fmt.Sprintf("goes back from %s: %s", name, s.Going.Reason)
+	case Over:
+		if s.Going != nil {
+			return fmt.Sprintf("went back from %s: %s", name, s.Going.Reason)
+		}
+		return name + " went through"
+	}
+	out := fmt.Sprintf("%s has %d %% of the traffic", name, s.At())
+	after := "all of it"
+	if s.Share+1 < len(s.Steps) {
+		after = fmt.Sprintf("%d %%", s.Steps[s.Share+1].At)
+	}
+	next, unknown := s.Next(), s.Unknown()
+	switch {
+	case s.Held != nil:
+		out += ", and is held there by " + s.Held.By
+		if s.Held.Why != "" {
+			out += ": " + s.Held.Why
+		}
+	case s.Asks():
+		out += ", and " + after + " waits for a person"
+	case !next.IsZero():
+		out += fmt.Sprintf("; %s at %s", after, clock(next))
+	case len(unknown) > 0:
+		out += fmt.Sprintf("; %s once it is known how it does: %s", after, strings.Join(unknown, ", "))
+	case len(s.Targets) > 0 && !s.Targets[0].Ready:
+		out += "; it is not ready: " + s.Targets[0].Reason
+	}
+	return out
+}
+
+func clock(t time.Time) string { return t.UTC().Format("15:04:05") + " UTC" }
 
 // Active tells whether it goes on, so that what was made beside may be there.
 func (s *State) Active() bool { return s != nil && s.Phase != Over }

@@ -5,6 +5,8 @@ package judge
 import (
 	"fmt"
 	"math"
+	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -254,4 +256,17 @@ func CheckQuery(text string) error {
 	default:
 		return fmt.Errorf("it gives a %s; write a query that gives one value for each series, such as rate(…[1m])", t)
 	}
+}
+
+// bound is an expression that compares what a chart shows with a number.
+var bound = regexp.MustCompile(`^\s*(?:value|seconds|load\.failed_share)\s*[<>]=?\s*([0-9.eE+-]+)\s*$`)
+
+// Limit is the number that an expression compares what a chart shows with; ok is false when it is another expression.
+func Limit(good string) (limit float64, ok bool) {
+	m := bound.FindStringSubmatch(good)
+	if m == nil {
+		return 0, false
+	}
+	limit, err := strconv.ParseFloat(m[1], 64)
+	return limit, err == nil
 }

@@ -67,6 +67,7 @@ type Entry struct {
 	Ended     time.Time
 	Snapshot  string
 	Objects   []EntryObject
+	Canary    bool // it carried a canary
 }
 
 // EntryObject is the outcome of a run for one object.

@@ -36,7 +36,7 @@ func NewLine(stretches []logbook.Stretch, entries []logbook.Entry) Line {
 
 // Notch puts a run on the line, or takes in what has become of it.
 func (l *Line) Notch(e logbook.Entry) {
-	n := Notch{At: e.Started, Number: e.Number, Kind: e.Kind, Outcome: e.Outcome}
+	n := Notch{At: e.Started, Number: e.Number, Kind: e.Kind, Outcome: e.Outcome, Canary: e.Canary}
 	if i := slices.IndexFunc(l.notches, func(x Notch) bool { return x.Number == e.Number }); i >= 0 {
 		l.notches[i] = n
 	} else {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -67,6 +68,9 @@ var rules = []rule{
 	{"nothing can be written down", func(s *saying) bool { return s.f.Unwritten != "" }, func(s *saying) {
 		s.loud(ToneFailing, "What is done can't be written down, so nothing more is done: "+s.f.Unwritten, "It goes on by itself once the service can write to its data directory again.")
 	}},
+	{"a canary goes on", func(s *saying) bool {
+		return s.Run != nil && s.Canary != nil && !s.Canary.Began.IsZero() && s.Canary.Active()
+	}, (*saying).canary},
 	{"a run goes on", func(s *saying) bool { return s.Run != nil }, (*saying).running},
 	{"the record can't be used", func(s *saying) bool { return s.f.Broken != "" }, func(s *saying) {
 		s.loud(ToneBlind, Capital(s.f.Broken), "The others go on. Mend it in the record, or remove the ward and add it anew: vigila ward remove "+s.ID)
@@ -240,6 +244,22 @@ func (s *saying) running() {
 	}
 	if s.Health.Word == health.Failing {
 		s.Tone = ToneFailing
+	}
+}
+
+// canary says how far a canary is. It is loud where it waits for a person.
+func (s *saying) canary() {
+	c, show := s.Canary, "vigila canary show "+s.ID
+	says := Capital(c.Says())
+	switch {
+	case c.Phase == canary.Back:
+		s.quiet(ToneFailing, says, "")
+	case c.Asks():
+		s.loud(ToneBehind, says, fmt.Sprintf("Compare the two: %s. Then send it on, or back: vigila canary next %s, vigila canary back %s", show, s.ID, s.ID))
+	case c.Held != nil:
+		s.quiet(ToneBehind, says, fmt.Sprintf("Send it on, or back: vigila canary next %s, vigila canary back %s", s.ID, s.ID))
+	default:
+		s.quiet(ToneBehind, says, "Compare the two: "+show)
 	}
 }
 

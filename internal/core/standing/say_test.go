@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -158,6 +159,14 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 		"running": {change: func(v *View) {
 			v.Run = &logbook.Entry{Number: 4, Kind: "sync", Objects: []logbook.EntryObject{{Ref: deployment, State: "settling", Reason: "1 of 2 ready"}, {Ref: deployment, State: "ready"}}}
 		}, says: "Sync #4: 1 of 2 done; waits for Deployment/berth-planner: 1 of 2 ready", todo: "--stop", tone: Quiet},
+		"a canary that waits for a person": {change: canaryAt(canary.Sharing, func(c *canary.State) { c.Share = 1 }), says: "The new version of Deployment/berth-planner has 20 % of the traffic, and all of it waits for a person",
+			todo: "vigila canary next berth-planner@quay, vigila canary back berth-planner@quay", tone: ToneBehind, needs: true},
+		"a canary whose time runs": {change: canaryAt(canary.Sharing, nil), says: "has 5 % of the traffic; 20 % at 06:05:00 UTC", todo: "vigila canary show berth-planner@quay", tone: ToneBehind},
+		"a canary that knows nothing": {change: canaryAt(canary.Sharing, func(c *canary.State) {
+			c.Spent, c.Targets[0].Checks = time.Hour, []ward.Check{{Name: "errors"}}
+		}), says: "20 % once it is known how it does: errors", todo: "canary show", tone: ToneBehind},
+		"a canary that is held":   {change: canaryAt(canary.Sharing, func(c *canary.State) { c.Held = &canary.Held{By: "operator", Why: "gale watch"} }), says: "is held there by operator: gale watch", todo: "vigila canary next", tone: ToneBehind},
+		"a canary that goes back": {change: canaryAt(canary.Back, func(c *canary.State) { c.Going = &canary.Going{Reason: "check errors: value 0.4"} }), says: "Goes back from the new version of Deployment/berth-planner: check errors: value 0.4", tone: ToneFailing},
 		"half done": {change: half, facts: Facts{Last: stopped, LastGood: 3}, says: "Sync #7 was stopped half way: 1 object of 2 are not as in 1d77f3a Prefer leeward berths",
 			todo: "Go on: vigila sync berth-planner@quay. Go back: vigila rollback berth-planner@quay 3", tone: ToneFailing, needs: true},
 		"half done the first time": {change: func(v *View) { half(v); v.Applied = nil }, facts: Facts{Last: stopped}, says: "Sync #7 was stopped before badbadb was there as a whole",
@@ -201,6 +210,17 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 	}
 	for _, r := range rules {
 		assert.True(t, played[r.name], "no case here says: %s", r.name)
+	}
+}
+
+// canaryAt is a run that carries a canary of 5 % for five minutes and 20 % until a person says.
+func canaryAt(p canary.Phase, more func(*canary.State)) func(*View) {
+	return func(v *View) {
+		v.Run = &logbook.Entry{Number: 4, Kind: "sync"}
+		v.Canary = &canary.State{Phase: p, Began: now, Seen: now, Steps: []ward.Share{{At: 5, For: 5 * time.Minute}, {At: 20, Person: true}}, Targets: []canary.TargetState{{Ref: deployment, Ready: true}}}
+		if more != nil {
+			more(v.Canary)
+		}
 	}
 }
 

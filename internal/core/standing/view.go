@@ -7,6 +7,7 @@ import (
 	"sort"
 	"time"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -42,6 +43,7 @@ type Notch struct {
 	Number  int
 	Kind    logbook.Kind
 	Outcome logbook.Outcome
+	Canary  bool // it carried a canary
 }
 
 // View is a ward as it stands, for readers. It never changes once it is made.
@@ -86,8 +88,9 @@ type View struct {
 	Guards        []plan.Guard
 	Run           *logbook.Entry
 	RunDeadline   time.Time
-	RunFailing    bool      // the run has failed, and its tasks for that go on
-	RestoreAt     time.Time // drift is not restored before
+	Canary        *canary.State // that the run carries, without its points; nil when it carries none
+	RunFailing    bool          // the run has failed, and its tasks for that go on
+	RestoreAt     time.Time     // drift is not restored before
 	Standings     []logbook.Stretch
 	Notches       []Notch
 	Count         int      // objects, declared or kept
@@ -127,6 +130,11 @@ func Same(a, b *View) bool {
 	x, y := *a, *b
 	for _, v := range []*View{&x, &y} {
 		v.Repository.At, v.Repository.Next, v.Live.At = time.Time{}, time.Time{}, time.Time{}
+		if v.Canary != nil {
+			c := *v.Canary
+			c.Seen, c.Spent = time.Time{}, 0
+			v.Canary = &c
+		}
 	}
 	return reflect.DeepEqual(x, y)
 }

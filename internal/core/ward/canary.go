@@ -51,6 +51,17 @@ type Check struct {
 	Line   int
 }
 
+// Bears says how many misses are borne.
+func (c Check) Bears() string {
+	switch {
+	case c.InARow > 1:
+		return fmt.Sprintf("%d in a row", c.InARow-1)
+	case c.InARow == 1 || c.Misses == 0:
+		return "none"
+	}
+	return fmt.Sprintf("%d in all", c.Misses)
+}
+
 // Request is a request of a check.
 type Request struct {
 	URL     string
@@ -242,7 +253,7 @@ func (d *decoder) checks(n *yaml.Node, into *[]Check) {
 
 func (d *decoder) check(name string, at, n *yaml.Node) Check {
 	c := Check{Name: name, Every: 10 * time.Second, NoData: WaitForData, Line: at.Line + d.offset}
-	where := "checks." + name
+	where, old := "checks."+name, false
 	d.mapping(n, where, keys{
 		"query": func(n *yaml.Node) {
 			d.text(&c.Query, where+".query")(n)
@@ -255,9 +266,11 @@ func (d *decoder) check(name string, at, n *yaml.Node) Check {
 		"load":    func(n *yaml.Node) { c.Load = d.request(n, where+".load", true) },
 		"good": func(n *yaml.Node) {
 			d.text(&c.Good, where+".good")(n)
-			if _, err := judge.Compile(c.Good); err != nil {
+			rule, err := judge.Compile(c.Good)
+			if err != nil {
 				d.fail(n, "%s.good: %v", where, err)
 			}
+			old = err == nil && rule.ComparesOld()
 		},
 		"every":   d.duration(&c.Every, where+".every", leastEvery),
 		"misses":  func(n *yaml.Node) { d.misses(n, where+".misses", &c) },
@@ -274,6 +287,8 @@ func (d *decoder) check(name string, at, n *yaml.Node) Check {
 		d.fail(at, "%s needs one of query, request and load", where)
 	case c.Query != "" && c.From == "":
 		d.fail(at, "%s.from is missing: name a known metrics source (vigila metrics list)", where)
+	case old && c.Query == "":
+		d.fail(at, "%s.good compares with old, which only a query can: a request reaches the old version by its share alone", where)
 	case c.Query == "" && c.From != "":
 		d.fail(at, "%s.from belongs to a query", where)
 	}

@@ -410,6 +410,23 @@ func (w SayCanary) grant(p *Placement) (int, error) {
 	return p.run.entry.Number, nil
 }
 
+// needed lists the snapshots that the canary that goes on, or is to go on, needs.
+func (p *Placement) needed() (out []string) {
+	of := func(s *canary.State) {
+		out = append(out, s.Snapshot)
+		for _, w := range s.Was {
+			out = append(out, w.Snapshot)
+		}
+	}
+	if p.canary != nil {
+		of(p.canary)
+	}
+	if c := p.CanaryNow(); c != nil {
+		of(&c.State)
+	}
+	return out
+}
+
 // CanaryNow is the canary of the run that goes on, with all that is remembered of it; nil when there is none. It is asked on the
 // ward's goroutine.
 func (p *Placement) CanaryNow() *canary.Machine {

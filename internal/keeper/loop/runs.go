@@ -253,6 +253,7 @@ func (p *Placement) mayStart(r Ask) error {
 
 // newRun makes a run that has not started.
 func newRun(p *Placement, r Ask, e logbook.Entry, ready *Prepared, found map[object.Ref]*fieldpath.Set) *activeRun {
+	e.Canary = ready.Canary != nil
 	a := &activeRun{ask: r, entry: e, pieces: map[object.Ref]*piece{}, spared: ready.Plan.Spared}
 	carry := func(ref object.Ref) {
 		if a.pieces[ref] == nil {

@@ -58,6 +58,7 @@ func (p *Placement) build() *standing.View {
 	}
 	v.Rejections = p.will.Rejected()
 	v.Snapshots = []string{p.will.Snapshot}
+	v.Snapshots = append(v.Snapshots, p.needed()...)
 	if p.stored != nil {
 		v.Snapshots = append(v.Snapshots, p.stored.Snapshot)
 	}
@@ -95,6 +96,12 @@ func (p *Placement) build() *standing.View {
 		v.Run, v.RunDeadline, v.RunFailing = &e, p.run.machine.Deadline(), p.run.machine.Failing()
 		if !p.run.started { // it is being written down
 			v.RunDeadline = e.Started.Add(p.Ward.Settle.Within)
+		}
+		if c := p.run.machine.Canary(); c != nil {
+			v.Canary = c.Brief()
+			if p.run.machine.Carrying() && c.Before() {
+				v.RunDeadline = c.Deadline()
+			}
 		}
 	}
 	standing.Say(v, facts)
