@@ -41,6 +41,7 @@ type settings struct {
 	LogFormat       string `mapstructure:"log_format"`
 	AdminTokenFile  string `mapstructure:"admin_token_file"`
 	AllowLocalRepos bool   `mapstructure:"allow_local_repos"`
+	ChecksLocal     bool   `mapstructure:"checks_may_reach_local"`
 	ClusterCalls    int    `mapstructure:"cluster_calls"`
 	KeepEntries     int    `mapstructure:"keep_entries"`
 	KeepFor         string `mapstructure:"keep_for"`
@@ -105,6 +106,7 @@ Where no admin's token is left: vigila serve --make-admin-token makes one on the
 	f.String("kubeconfigs", "", "directory of kubeconfigs that whoever adds a cluster may name; none when empty")
 	f.Bool("kubeconfig-commands", false, "let kubeconfigs in that directory name commands and files, which the service then runs and reads")
 	f.Bool("allow-local-repos", false, "take repositories at file:// addresses, for trials")
+	f.Bool("checks-may-reach-local", false, "requests of the checks of canaries may reach this machine and its link, for trials")
 	return c
 }
 
@@ -114,7 +116,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "cluster-calls", "keep-entries", "keep-for", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -243,7 +245,7 @@ func serve(ctx context.Context, s settings) error {
 	if err != nil {
 		return fmt.Errorf("find this program: %w", err)
 	}
-	k, err := keeper.New(ctx, store, keeper.Options{Render: render.NewApart(program, apart).Render, MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, Parallel: s.Parallel,
+	k, err := keeper.New(ctx, store, keeper.Options{Render: render.NewApart(program, apart).Render, MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, ChecksLocal: s.ChecksLocal, Parallel: s.Parallel,
 		Calls: s.ClusterCalls, Kubeconfigs: cluster.Kubeconfigs{Dir: s.Kubeconfigs, Commands: s.Commands}, Keep: record.Retention{Entries: s.KeepEntries, Age: s.keepFor}}, log)
 	if err != nil {
 		return err

@@ -162,6 +162,9 @@ func (a *app) follow(ctx context.Context, conn *client.Conn, p *printer, ward st
 			p.line("%s #%d", p.paint("bold", ward), number)
 			first = false
 		}
+		if e.Canary {
+			p.canaryLines(ctx, conn, ward, number, seen)
+		}
 		for _, o := range e.Objects {
 			now := string(o.State) + o.Reason
 			if seen[o.Key] == now || o.State == "waiting" {

@@ -69,7 +69,7 @@ syncs changes, tells drift and who caused it, and goes back to an earlier revisi
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%v; see %s --help", err, c.CommandPath())
 	})
-	root.AddCommand(a.signIn(), a.ward(), a.diff(), a.sync(), a.restore(), a.run(), a.wait(), a.look(), a.watch(), a.logbook(), a.rollback(), a.compare(), a.rejections(), a.reject(), a.accept(), a.hold(), a.release(), a.repo(), a.cluster(), a.roster(), a.adopt(), a.token(), &cobra.Command{
+	root.AddCommand(a.signIn(), a.ward(), a.diff(), a.sync(), a.restore(), a.run(), a.wait(), a.look(), a.watch(), a.logbook(), a.rollback(), a.compare(), a.rejections(), a.reject(), a.accept(), a.hold(), a.release(), a.repo(), a.cluster(), a.roster(), a.adopt(), a.token(), a.canary(), a.metrics(), &cobra.Command{
 		Use: "version", Short: "Print the version", Example: "  vigila version", Args: noArgs,
 		Run: func(c *cobra.Command, _ []string) { fmt.Fprintln(c.OutOrStdout(), "vigila "+version) },
 	})
@@ -96,7 +96,7 @@ How its objects do:
   ·  unknown     nobody has looked
 
 Need you: a ward needs you when nothing more happens by itself. It asks first and is behind; it reports drift instead of
-restoring it; a run failed and went back; a guard stands before a sync; something is failing, contested or can't be
+restoring it; a run failed and went back; a guard stands before a sync; a canary waits for a person; something is failing, contested or can't be
 read; it is done half. What goes on by itself (a run, a wait, a restore a moment from now), and what a person holds, does not.
 
 Who changed a field is the name by which that client applied it, as the cluster notes it (managedFields): kubectl-edit,

@@ -30,6 +30,7 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
   vigila sync berth-planner@quay --only Job/berth-migrate
   vigila sync berth-planner@quay --revision 1d77f3a --why 'the last that docked in fog'
   vigila sync berth-planner@quay --retry
+  vigila sync fare-gate@quay --now --why 'the till is down'
   vigila sync berth-planner@quay --allow mass-removal
   vigila sync berth-planner@quay --stop`,
 		Args:              exactly(1, "the name of a ward"),
@@ -49,7 +50,7 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
 				return err
 			}
 			in.Kind = "sync"
-			return a.begin(c, conn, p, args[0], &in, "vigila sync "+args[0]+again(c, "only", "revision", "retry", "reapply", "allow"))
+			return a.begin(c, conn, p, args[0], &in, "vigila sync "+args[0]+again(c, "only", "revision", "retry", "reapply", "now", "allow"))
 		}),
 	}
 	f := c.Flags()
@@ -59,7 +60,8 @@ would stop it. Exit code 3 when there is something to do, 1 when something stand
 	f.StringVar(&in.Revision, "revision", "", "another branch, tag or commit than the ward follows; an automatic ward is held there")
 	f.BoolVar(&in.Retry, "retry", false, "although the revision is rejected")
 	f.BoolVar(&in.Reapply, "reapply", false, "apply everything, changed or not, and run the tasks")
-	f.BoolVar(&stop, "stop", false, "stop the run that is going on")
+	f.BoolVar(&in.Now, "now", false, "without the canary that the ward file asks for: all at once")
+	f.BoolVar(&stop, "stop", false, "stop the run that is going on; a canary goes back first")
 	return a.reading(c)
 }
 

@@ -835,8 +835,6 @@ type Bringing struct {
 
 // Canary A new version beside the old one, with a growing share of the traffic
 type Canary struct {
-	// At which of the shares it is at or was at last, from 0
-	At    int        `json:"at"`
 	Back  CanaryBack `json:"back,omitempty,omitzero"`
 	Began time.Time  `json:"began,omitempty,omitzero"`
 
@@ -845,19 +843,22 @@ type Canary struct {
 	Ended time.Time `json:"ended,omitempty,omitzero"`
 
 	// Entry of the run that carries it
-	Entry   int        `json:"entry"`
-	GoingOn bool       `json:"going_on"`
-	Held    CanaryHeld `json:"held,omitempty,omitzero"`
+	Entry   int  `json:"entry"`
+	GoingOn bool `json:"going_on"`
 
-	// Log what happened, oldest first
-	Log []CanaryLine `json:"log"`
+	// Happened what happened, oldest first
+	Happened []CanaryLine `json:"happened"`
+	Held     CanaryHeld   `json:"held,omitempty,omitzero"`
 
 	// Next when the next share begins, where it waits for nothing but time
 	Next  time.Time   `json:"next,omitempty,omitzero"`
 	Phase CanaryPhase `json:"phase"`
 
 	// Says how far it is, in a sentence
-	Says   string        `json:"says"`
+	Says string `json:"says"`
+
+	// Share which of the shares it is at or was at last, from 0
+	Share  int           `json:"share"`
 	Shares []CanaryShare `json:"shares"`
 
 	// Since when the share began

@@ -27,8 +27,8 @@ func (s *server) SayCanary(c *gin.Context, name WardID) {
 }
 
 func canaryOf(c *keeper.CanaryNow) Canary {
-	out := Canary{Ward: c.Ward, Entry: c.Run, GoingOn: c.Now, Phase: CanaryPhase(c.Phase), Says: c.Says(), Shares: []CanaryShare{}, At: c.Share, WaitsForPerson: c.Asks(), Began: c.Began, Since: c.Since, SpentSeconds: c.Spent.Seconds(),
-		Next: c.Next(), Until: c.Until(), Ended: c.Ended, By: c.By, Why: c.Why, Workloads: []CanaryWorkload{}, Log: []CanaryLine{}}
+	out := Canary{Ward: c.Ward, Entry: c.Run, GoingOn: c.Now, Phase: CanaryPhase(c.Phase), Says: c.Says(), Shares: []CanaryShare{}, Share: c.Share, WaitsForPerson: c.Asks(), Began: c.Began, Since: c.Since, SpentSeconds: c.Spent.Seconds(),
+		Next: c.Next(), Until: c.Until(), Ended: c.Ended, By: c.By, Why: c.Why, Workloads: []CanaryWorkload{}, Happened: []CanaryLine{}}
 	if c.Weight > 0 {
 		out.Weight = c.Weight
 	}
@@ -49,7 +49,7 @@ func canaryOf(c *keeper.CanaryNow) Canary {
 		out.Workloads = append(out.Workloads, w)
 	}
 	for _, l := range c.Log {
-		out.Log = append(out.Log, CanaryLine{At: l.At, Text: l.Text})
+		out.Happened = append(out.Happened, CanaryLine{At: l.At, Text: l.Text})
 	}
 	return out
 }

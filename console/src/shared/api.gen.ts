@@ -1322,7 +1322,7 @@ export interface components {
             says: string;
             shares: components["schemas"]["CanaryShare"][];
             /** @description which of the shares it is at or was at last, from 0 */
-            at: number;
+            share: number;
             /** @description percent of the traffic that the routes were given last; absent when none were touched */
             weight?: number;
             waits_for_person: boolean;
@@ -1357,7 +1357,7 @@ export interface components {
             back?: components["schemas"]["CanaryBack"];
             workloads: components["schemas"]["CanaryWorkload"][];
             /** @description what happened, oldest first */
-            log: components["schemas"]["CanaryLine"][];
+            happened: components["schemas"]["CanaryLine"][];
         };
         CanaryShare: {
             percent: number;
