@@ -23,11 +23,14 @@ import (
 
 	"vigila.dev/lab/edit"
 	"vigila.dev/lab/faults"
+	"vigila.dev/lab/gateway"
 	"vigila.dev/lab/gitserve"
 	"vigila.dev/lab/hostile"
+	"vigila.dev/lab/metrics"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
 	"vigila.dev/lab/soak"
+	"vigila.dev/lab/traffic"
 )
 
 // State is written to lab.json in the lab's directory once everything is ready, for scripts and tests.
@@ -36,6 +39,8 @@ type State struct {
 	Clusters map[string]string `json:"clusters"` // name to kubeconfig
 	Git      string            `json:"git"`      // address of the git server
 	Children map[string]int    `json:"children"`
+	Gateways map[string]string `json:"gateways,omitempty"` // cluster to the address of its gateway
+	Metrics  string            `json:"metrics,omitempty"`  // address of the metrics server
 }
 
 func main() {
@@ -43,7 +48,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := &cobra.Command{Use: "vigila-lab", Short: "Real control planes and stand-ins on this machine", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand(), hostileCommand(), proxyCommand(), soakCommand())
+	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand(), hostileCommand(), proxyCommand(), soakCommand(), trafficCommand())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "vigila-lab:", err)
 		os.Exit(1)
@@ -53,6 +58,8 @@ func main() {
 func up() *cobra.Command {
 	var dir, catalogueFile, seed, user, password string
 	var clusters, empty []string
+	var withGateway bool
+	var prometheus string
 	c := &cobra.Command{
 		Use: "up", Short: "Start the lab and stay up until Ctrl-C or vigila-lab down",
 		Example: "  vigila-lab up --dir .demo/lab --clusters quay,skerry --catalogue lab/demo/images.yaml --seed lab/demo/moorings",
@@ -77,7 +84,8 @@ func up() *cobra.Command {
 			}
 			defer p.Stop()
 			defer os.Remove(filepath.Join(dir, "lab.json"))
-			state := State{Pid: os.Getpid(), Clusters: map[string]string{}, Children: p.Pids()}
+			state := State{Pid: os.Getpid(), Clusters: map[string]string{}, Gateways: map[string]string{}, Children: p.Pids()}
+			targets := map[string]string{}
 			for _, cl := range p.Clusters {
 				f, err := nodes.Start(ctx, cl.Config, catalogue, 3)
 				if err != nil {
@@ -85,6 +93,23 @@ func up() *cobra.Command {
 				}
 				defer f.Close()
 				state.Clusters[cl.Name] = cl.Kubeconfig
+				targets[cl.Name] = f.Targets()
+				if withGateway {
+					g, err := gateway.Start(ctx, cl.Config, f.At)
+					if err != nil {
+						return fmt.Errorf("gateway of %s: %w", cl.Name, err)
+					}
+					defer g.Close()
+					state.Gateways[cl.Name] = g.URL
+				}
+			}
+			if prometheus != "" {
+				m, err := metrics.Start(ctx, prometheus, dir, targets)
+				if err != nil {
+					return fmt.Errorf("metrics: %w", err)
+				}
+				defer m.Close()
+				state.Metrics = m.URL
 			}
 			port, err := gitPort(dir)
 			if err != nil {
@@ -133,6 +158,8 @@ func up() *cobra.Command {
 	f.StringVar(&catalogueFile, "catalogue", "", "how images behave")
 	f.StringVar(&seed, "seed", "", "directory of commits for a repository of the same name")
 	f.StringSliceVar(&empty, "empty-repos", nil, "empty repositories to make")
+	f.BoolVar(&withGateway, "gateway", false, "run a gateway for each cluster: HTTPRoutes lead real requests on loopback to its Pods")
+	f.StringVar(&prometheus, "prometheus", "", "run this program, Prometheus, to ask the Pods for metrics")
 	f.StringVar(&user, "git-user", "", "ask for this user name at the git server")
 	f.StringVar(&password, "git-password", "", "and this password")
 	_ = c.MarkFlagRequired("dir")
@@ -348,6 +375,29 @@ faults again.`,
 	f.BoolVar(&o.Rewinds, "rewinds", true, "put the cluster's data back now and then, as a restored backup does")
 	f.BoolVar(&o.Hostile, "hostile", true, "keep wards from a repository of bombs and endless things beside the others")
 	f.StringVar(&o.Vigila, "vigila", "bin/vigila", "the binary under test")
+	return c
+}
+
+func trafficCommand() *cobra.Command {
+	var host string
+	var rate int
+	var lasts time.Duration
+	c := &cobra.Command{
+		Use: "traffic URL", Short: "Send requests to a loopback address at a steady rate until Ctrl-C; prints what came back, as JSON",
+		Example: "  vigila-lab traffic http://127.0.0.1:4200 --host fares.brindle.example --rate 20", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			ctx, cancel := context.WithTimeout(c.Context(), lasts)
+			defer cancel()
+			n, err := traffic.Send(ctx, args[0], host, rate)
+			if err != nil {
+				return err
+			}
+			return json.NewEncoder(os.Stdout).Encode(n)
+		},
+	}
+	c.Flags().StringVar(&host, "host", "", "the host that is asked for")
+	c.Flags().IntVar(&rate, "rate", 20, "requests a second")
+	c.Flags().DurationVar(&lasts, "for", 24*time.Hour, "at most so long")
 	return c
 }
 

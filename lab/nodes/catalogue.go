@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path"
+	"strconv"
 	"time"
 
 	"sigs.k8s.io/yaml"
@@ -25,6 +26,7 @@ type Image struct {
 	AfterText string        `json:"after"` // until ready, or until it exits
 	Exit      int32         `json:"exit"`
 	Logs      []string      `json:"logs"`
+	HTTP      *Answers      `json:"http"` // how its Pods answer; 200 and the image's name when absent
 }
 
 // Load reads a catalogue file.
@@ -41,6 +43,16 @@ func Load(file string) (*Catalogue, error) {
 		im := &c.Images[i]
 		if im.After, err = time.ParseDuration(orElse(im.AfterText, "1s")); err != nil {
 			return nil, fmt.Errorf("%s: images[%d].after: %w", file, i, err)
+		}
+		if im.HTTP != nil {
+			if im.HTTP.latency, err = time.ParseDuration(orElse(im.HTTP.Latency, "0s")); err != nil {
+				return nil, fmt.Errorf("%s: images[%d].http.latency: %w", file, i, err)
+			}
+			for code, share := range im.HTTP.Codes {
+				if n, err := strconv.Atoi(code); err != nil || n < 200 || n > 599 || share < 1 {
+					return nil, fmt.Errorf("%s: images[%d].http.codes: %s: %d is no status code with a share", file, i, code, share)
+				}
+			}
 		}
 		switch im.Behaviour {
 		case "", "ready", "never-ready", "crash", "pull-fails", "exits":

@@ -36,6 +36,7 @@ type Yard struct {
 	names     []string
 	server    *httptest.Server
 	port      int32
+	serving   *serving
 	done      sync.WaitGroup
 
 	mu   sync.Mutex
@@ -63,6 +64,9 @@ func Start(ctx context.Context, cfg *rest.Config, catalogue *Catalogue, count in
 		return nil, err
 	}
 	f := &Yard{client: client, catalogue: catalogue, pods: map[types.UID]*pod{}}
+	if f.serving, err = newServing(); err != nil {
+		return nil, err
+	}
 	f.server = httptest.NewUnstartedServer(http.HandlerFunc(f.kubelet))
 	f.server.TLS = &tls.Config{MinVersion: tls.VersionTLS12}
 	f.server.StartTLS()
@@ -110,6 +114,7 @@ func Start(ctx context.Context, cfg *rest.Config, catalogue *Catalogue, count in
 func (f *Yard) Close() {
 	f.server.CloseClientConnections()
 	f.server.Close()
+	_ = f.serving.server.Close()
 	f.done.Wait()
 }
 
@@ -312,6 +317,9 @@ func (f *Yard) play(ctx context.Context, p *corev1.Pod, k *pod) {
 					s.State = corev1.ContainerState{Terminated: &corev1.ContainerStateTerminated{ExitCode: im.Exit, Reason: exitReason(im.Exit), StartedAt: now, FinishedAt: metav1.Now(), Message: lastOf(im)}}
 				})
 				return
+			}
+			if i == 0 { // the first container is the one that answers
+				defer f.serving.begin(p, im)()
 			}
 			set(i, corev1.PodRunning, func(s *corev1.ContainerStatus) { s.Ready = true })
 			<-ctx.Done()
