@@ -38,6 +38,8 @@ var (
 	bin     string // directory of the built binaries
 	labDir  string
 	gitBase string
+	gateway string // address of the lab's, for quay
+	metrics string // and of its metrics server
 )
 
 func TestMain(m *testing.M) {
@@ -67,7 +69,7 @@ func run(m *testing.M) (int, error) {
 	if err != nil {
 		return 1, err
 	}
-	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--catalogue", images)
+	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus")
 	lab.Stdout, lab.Stderr = os.Stderr, os.Stderr
 	if err := lab.Start(); err != nil {
 		return 1, err
@@ -77,9 +79,12 @@ func run(m *testing.M) (int, error) {
 		_ = lab.Wait()
 	}()
 	for end := time.Now().Add(2 * time.Minute); ; {
-		var state struct{ Git string }
+		var state struct {
+			Git, Metrics string
+			Gateways     map[string]string
+		}
 		if b, err := os.ReadFile(filepath.Join(labDir, "lab.json")); err == nil && json.Unmarshal(b, &state) == nil {
-			gitBase = state.Git
+			gitBase, gateway, metrics = state.Git, state.Gateways["quay"], state.Metrics
 			break
 		}
 		if time.Now().After(end) {

@@ -73,11 +73,15 @@ func (t *Target) TwinOf(size int) object.Object {
 
 // unmark takes away what the annotations of an object ask of Vigila: when its turn comes, what guards it. It is not for what is made beside.
 func unmark(body map[string]any) {
-	annotations := asMap(asMap(body["metadata"])["annotations"])
+	meta := asMap(body["metadata"])
+	annotations := asMap(meta["annotations"])
 	for key := range maps.Clone(annotations) {
 		if strings.HasPrefix(key, "vigila.dev/") {
 			delete(annotations, key)
 		}
+	}
+	if len(annotations) == 0 { // an empty one would be owned as a whole
+		delete(meta, "annotations")
 	}
 }
 
