@@ -12,6 +12,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
 
 	"vigila.dev/vigila/internal/client"
 )
@@ -120,6 +123,15 @@ func (l *requests) lost() (sent int, lost []string) {
 	return l.sent, append([]string{}, l.failed...)
 }
 
+// live reads an object of the test's namespace from the cluster.
+func (s *service) live(resource, name string) *unstructured.Unstructured {
+	s.t.Helper()
+	gvr := map[string]schema.GroupVersionResource{"deployments": {Group: "apps", Version: "v1", Resource: "deployments"}, "configmaps": {Version: "v1", Resource: "configmaps"}}[resource]
+	o, err := s.objects(gvr).Get(context.Background(), name, metav1.GetOptions{})
+	require.NoError(s.t, err)
+	return o
+}
+
 func (s *service) host() string { return s.name + ".brindle.example" }
 
 // canary is the newest of the test's ward.
@@ -211,4 +223,198 @@ func TestACanaryGoesThrough(t *testing.T) {
 	assert.Empty(t, lost, "of %d", sent)
 	out := s.ok("ward", "show", s.name+"@quay")
 	assert.NotContains(t, out, "gate-new")
+}
+
+// TestACanaryGoesBack sends errors with the new version: all of the traffic is on the old one again without a lost request, the revision
+// is rejected with the check's own words, and after a false alarm the same revision is tried again.
+func TestACanaryGoesBack(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.ok("metrics", "add", "harbour-metrics", metrics)
+	good := gateWith(s.name, "gate-quick:1", 4, "v1beta1")
+	s.push("All", map[string]string{"app/a.yaml": good})
+	ward := s.wardFile("sync: auto, every: 1s", "within: 60s") + strings.Replace(asksPeople, "{at: 20, until: person}", "{at: 20, for: 10m}", 1)
+	s.add(strings.Replace(ward, "within: 10m", "within: 30m", 1))
+	s.until("is in step", inStepAndReady)
+	before := s.live("deployments", "gate").GetGeneration()
+	l := load(t, s.host(), 100)
+
+	s.push("Wrong", map[string]string{"app/a.yaml": gateWith(s.name, "gate-wrong:2", 4, "v1beta1")})
+	w := s.until("has gone back", func(w client.Ward) bool { return w.Rejected != "" && w.Run.Number == 0 })
+	assert.Contains(t, w.Rejected, "check errors: value 0.2")
+	assert.Contains(t, w.Rejected, "good is value < 0.05")
+	assert.Equal(t, before, s.live("deployments", "gate").GetGeneration(), "the old version was never touched")
+	c := s.canary()
+	assert.False(t, c.GoingOn)
+	assert.NotEmpty(t, c.Workloads[0].Checks[0].Points)
+	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:1", 200), 0)
+	out, _, code := s.cli("canary", "show", s.name+"@quay")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "Went back from the new version of Deployment/gate: check errors")
+	s.fails(1, "no canary goes on", "canary", "next", s.name+"@quay")
+
+	s.ok("sync", s.name+"@quay", "--retry", "--no-wait", "--why", "the till was down")
+	s.canaryUntil("is tried again", func(c client.Canary) bool { return c.GoingOn && at(0)(c) })
+	s.ok("canary", "hold", s.name+"@quay", "--why", "looking")
+	s.ok("canary", "back", s.name+"@quay", "--why", "no false alarm")
+	w = s.until("has gone back", func(w client.Ward) bool { return w.Run.Number == 0 && strings.Contains(w.Rejected, "sent back by admin") })
+	assert.Equal(t, "ready", string(w.Health))
+	l.end()
+	sent, lost := l.lost()
+	assert.Empty(t, lost, "of %d", sent)
+}
+
+// TestACanaryOutlivesTheService kills the service again and again while a canary goes on: it goes on at the same share, and nothing is
+// lost.
+func TestACanaryOutlivesTheService(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("All", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:1", 3, "v1") + "---\n" + config("tides", "table", "spring")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s") + `canary:
+  - of: Deployment/gate
+    by: HTTPRoute/gate
+    shares: [{at: 10, for: 2s}, {at: 30, until: person}, {at: 60, for: 2s}]
+    within: 10m
+`)
+	s.until("is in step", inStepAndReady)
+	l := load(t, s.host(), 100)
+	s.push("Two", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:2", 3, "v1") + "---\n" + config("tides", "table", "neap")})
+	for _, phase := range []client.CanaryPhase{"making", "sizing", "leading"} { // whichever of them are seen
+		for end := time.Now().Add(3 * time.Second); time.Now().Before(end); {
+			if c := s.canary(); c.Phase == phase || c.Phase == "sharing" {
+				break
+			}
+		}
+		s.kill()
+		s.start()
+	}
+	c := s.canaryUntil("waits at 30 %", at(1))
+	assert.Contains(t, fmt.Sprint(c.Happened), "goes on, after Vigila was away")
+	assert.InDelta(t, 30, shareSeen(t, s.host(), "gate-quick:2", 500), 3)
+	s.kill()
+	s.start()
+	c = s.canaryUntil("waits at 30 % still", func(c client.Canary) bool { return c.GoingOn && at(1)(c) })
+	assert.Contains(t, fmt.Sprint(c.Why), "new revision")
+	s.ok("canary", "next", s.name+"@quay")
+	s.canaryUntil("is at 60 %", func(c client.Canary) bool { return c.Share == 2 })
+	s.kill()
+	s.start()
+	s.until("is in step", inStepAndReady)
+	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:2", 200), 0)
+	l.end()
+	sent, lost := l.lost()
+	assert.Empty(t, lost, "of %d", sent)
+	assert.NotContains(t, s.ok("ward", "show", s.name+"@quay"), "gate-new")
+}
+
+// TestACanaryAmongOthers scales the workload meanwhile, edits beside it, changes its ConfigMap with it, and has two routes.
+func TestACanaryAmongOthers(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	app := func(image, table string) string {
+		text := strings.Replace(gateWith(s.name, image, 4, "v1"), "containers: [{", "containers: [{envFrom: [{configMapRef: {name: tides}}], ", 1)
+		second := strings.NewReplacer("HTTPRoute\nmetadata: {name: gate}", "HTTPRoute\nmetadata: {name: side}", "hostnames: [", "hostnames: [side-").Replace(text[strings.Index(text, "apiVersion: gateway"):])
+		return text + "---\n" + config("tides", "table", table) + "---\n" + config("piers", "count", "7") + "---\n" + second
+	}
+	s.push("All", map[string]string{"app/a.yaml": app("gate-quick:1", "spring")})
+	s.add(s.wardFile("sync: auto, every: 1s, drift: report", "within: 60s") + `canary:
+  - of: Deployment/gate
+    by: [HTTPRoute/gate, HTTPRoute/side]
+    shares: [{at: 25, until: person}]
+    within: 10m
+`)
+	s.until("is in step", inStepAndReady)
+	s.push("Two", map[string]string{"app/a.yaml": app("gate-quick:2", "neap")})
+	s.canaryUntil("waits at 25 %", at(0))
+	assert.Equal(t, "spring", s.live("configmaps", "tides").Object["data"].(map[string]any)["table"], "the old version never reads the new table")
+	assert.Equal(t, "neap", s.live("configmaps", "tides-new").Object["data"].(map[string]any)["table"])
+	assert.InDelta(t, 25, shareSeen(t, s.host(), "gate-quick:2", 400), 3)
+	assert.InDelta(t, 25, shareSeen(t, "side-"+s.host(), "gate-quick:2", 400), 3)
+
+	s.edit("kubectl-edit", "configmap/piers", "data.count=nine")
+	s.until("has drifted beside it", func(w client.Ward) bool { return w.Drifted == 1 })
+	assert.True(t, at(0)(s.canary()), "what it does not touch is none of its business")
+	s.edit("kube-controller-manager", "deployment/gate", "spec.replicas=8", "--subresource", "scale")
+	s.canaryUntil("follows the size", func(c client.Canary) bool {
+		return c.Workloads[0].OldSize == 8 && c.Workloads[0].NewSize == 2 && c.Workloads[0].NewReady
+	})
+	s.fails(1, "is in the middle of sync", "ward", "remove", s.name, "--dismantle")
+	s.ok("canary", "finish", s.name+"@quay")
+	s.until("has nothing to do but the edits", func(w client.Ward) bool { return w.Run.Number == 0 && w.Pending == 0 })
+	assert.Equal(t, "neap", s.live("configmaps", "tides").Object["data"].(map[string]any)["table"])
+	assert.InDelta(t, 100, shareSeen(t, "side-"+s.host(), "gate-quick:2", 100), 0)
+
+	// Without a canary, once, with who and why.
+	s.push("Three", map[string]string{"app/a.yaml": app("gate-quick:3", "neap")})
+	s.canaryUntil("waits at 25 %", func(c client.Canary) bool { return c.GoingOn && at(0)(c) })
+	s.ok("sync", s.name+"@quay", "--stop")
+	s.until("has gone back", func(w client.Ward) bool { return w.Run.Number == 0 && w.Standing != "in step" })
+	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:2", 100), 0)
+}
+
+// TestACanaryThatSomebodyMeddlesWith goes back when somebody moves its weights, and can't be made where its route leads elsewhere.
+func TestACanaryThatSomebodyMeddlesWith(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("All", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:1", 2, "v1")})
+	ward := s.wardFile("sync: ask, every: 1s", "within: 60s") + "canary:\n  - {of: Deployment/gate, by: HTTPRoute/gate, shares: [{at: 50, until: person}], within: 10m}\n"
+	s.add(ward)
+	s.ok("sync", s.name+"@quay")
+	s.push("Two", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:2", 2, "v1")})
+	s.ok("sync", s.name+"@quay", "--no-wait")
+	s.canaryUntil("waits at 50 %", at(0))
+	s.edit("kubectl-edit", "deployment/gate-new", "spec.replicas=0")
+	w := s.until("has gone back", func(w client.Ward) bool { return w.Run.Number == 0 && w.Pending > 0 })
+	assert.Empty(t, w.Rejected, "the revision has no blame in it")
+	assert.Contains(t, s.canary().Back.Reason, "kubectl-edit")
+	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:1", 100), 0)
+	s.ok("sync", s.name+"@quay", "--now", "--why", "the till is down")
+	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:2", 100), 0)
+	assert.Contains(t, s.ok("logbook", s.name+"@quay"), "the till is down; without its canary")
+
+	s.add(strings.Replace(ward, "by: HTTPRoute/gate", "by: HTTPRoute/gates", 1))
+	s.push("Three", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:3", 2, "v1")})
+	w = s.until("is stopped before harm", func(w client.Ward) bool { return len(w.Guards) > 0 })
+	assert.Contains(t, w.Guards[0].Text, "keeps no HTTPRoute/gates")
+	s.fails(1, "--allow canary", "sync", s.name+"@quay")
+	s.ok("sync", s.name+"@quay", "--allow", "canary")
+}
+
+// TestACanaryByReplicas has no route: the share follows from the sizes, requests and a load are asked of it, and a crash sends it back at
+// once.
+func TestACanaryByReplicas(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.kill()
+	s.args = []string{"--checks-may-reach-local"}
+	s.start()
+	s.push("All", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:1", 3, "v1")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s") + fmt.Sprintf(`canary:
+  - {of: Deployment/gate, by: replicas, shares: [{at: 25, for: 3s}, {at: 50, for: 2s}], within: 10m, checks: [answers, load]}
+checks:
+  answers:
+    request: {url: "%[1]s/", headers: {Host: %[2]s}}
+    good: status == 200 && body.contains("gate")
+    every: 1s
+  load:
+    load: {url: "%[1]s/", rate: 20/s, headers: {Host: %[2]s}}
+    good: load.failed_share < 0.01 && load.p99 < 5.0
+    every: 1s
+`, gateway, s.host()))
+	s.until("is in step", inStepAndReady)
+	s.push("Two", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:2", 3, "v1")})
+	c := s.canaryUntil("is at 25 %", at(0))
+	assert.Equal(t, 1, c.Workloads[0].NewSize)
+	s.until("is in step", inStepAndReady)
+	c = s.canary()
+	for _, check := range c.Workloads[0].Checks {
+		assert.EqualValues(t, "good", check.Last, check.Name)
+		assert.Positive(t, check.Asked)
+	}
+	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:2", 50), 0)
+
+	s.push("Three", map[string]string{"app/a.yaml": gateWith(s.name, "gate-crashing:3", 3, "v1")})
+	w := s.until("has gone back", func(w client.Ward) bool { return w.Rejected != "" && w.Run.Number == 0 })
+	assert.Contains(t, w.Rejected, "Deployment/gate-new container app crash-loops, exit 2")
+	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:2", 50), 0)
 }

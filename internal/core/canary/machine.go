@@ -871,7 +871,7 @@ func (m *Machine) weigh(now time.Time) {
 		}
 		s := &m.Targets[i]
 		s.Ready, s.Reason = p.health.Word == health.Ready, p.health.Reason
-		if p.health.Final {
+		if p.health.Final || p.health.Word == health.Failing { // a crash loop is not waited out
 			m.back(now, Going{Reason: fmt.Sprintf("%s %s", t.Twin.Short(), cmp.Or(p.health.Reason, "is failing"))})
 			return
 		}
