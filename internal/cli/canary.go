@@ -85,7 +85,7 @@ func (p *printer) canary(c *client.Canary) {
 	p.line("%s", p.paint(canaryColor(c), upper(visible.Line(c.Says))))
 	switch {
 	case c.GoingOn && c.Phase != "going back" && !c.Until.IsZero():
-		p.line("%s", p.paint("soft", fmt.Sprintf("Began %s. Goes back by itself at %s, should it not be through by then", ago(c.Began), c.Until.Local().Format("15:04:05"))))
+		p.line("%s", p.paint("soft", fmt.Sprintf("Began %s. Should it not be through in %s, it goes back by itself", ago(c.Began), span(time.Until(c.Until).Round(time.Second)))))
 	case !c.Ended.IsZero() && !c.Began.IsZero():
 		p.line("%s", p.paint("soft", fmt.Sprintf("Began %s, and took %s", ago(c.Began), span(c.Ended.Sub(c.Began)))))
 	}
