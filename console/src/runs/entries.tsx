@@ -4,6 +4,7 @@ import { useState } from "react";
 import { start, useAct } from "../shared/act";
 import { type Entry, Problem, type Ward, api, got } from "../shared/api";
 import { Button, Modal, Panel, Reason, Wrong } from "../shared/parts";
+import { CanaryOf } from "./canary";
 import { EntryObjects, Guards, Lines, Plan, Whole } from "./run";
 import { ago, bad, entryTitle, moment, short, span } from "../shared/words";
 
@@ -133,6 +134,7 @@ export function EntryDialog({
               </>
             )}
           </dl>
+          {e.canary && <CanaryOf ward={e.ward} entry={e.number} live={e.outcome === "running"} now={now} />}
           <EntryObjects of={e.objects ?? []} ward={e.ward} number={e.number} moved={moved.data?.objects} />
           {e.has_snapshot && <Compare entry={e} />}
         </>

@@ -131,6 +131,18 @@ export function WatchLine({ ward, now, height }: { ward: Watched; now: number; h
               >
                 <title>{title}</title>
               </line>
+              {n.canary && (
+                <svg x={at} y={7 + height / 2} overflow="visible">
+                  <circle
+                    r="4.5"
+                    fill="var(--sheet)"
+                    stroke={["done", "running"].includes(n.outcome) ? "var(--ink)" : "var(--failing)"}
+                    strokeWidth="2"
+                  >
+                    <title>{title}, a canary</title>
+                  </circle>
+                </svg>
+              )}
               {back && (
                 <svg x={at} y="0" overflow="visible">
                   <path d="M0 0 L-7 4 L0 8 Z" fill="var(--failing)">

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { Logbook, RollBack } from "../runs/entries";
+import { CanaryPanel } from "../runs/canary";
 import { Progress } from "../runs/run";
 import { lookAndStart, path, start, useAct } from "../shared/act";
 import { Problem, type Schemas, type Ward, type WardDetail, api, got } from "../shared/api";
@@ -36,7 +37,8 @@ export function WardPage() {
     <>
       <Head detail={d} now={now} />
       <Strip ward={d.ward} now={now} />
-      {d.ward.run && <Progress run={d.ward.run} now={now} says={d.ward.says} />}
+      {d.ward.run?.canary && <CanaryPanel ward={d.ward.id} entry={d.ward.run.number} now={now} />}
+      {d.ward.run && !d.ward.run.canary && <Progress run={d.ward.run} now={now} says={d.ward.says} />}
       <div className="mt-4 grid items-start gap-6 lg:grid-cols-[minmax(0,23rem)_minmax(0,1fr)_minmax(0,17rem)]">
         <Outline detail={d} chosen={object?.key} choose={choose} />
         {object ? (
@@ -98,7 +100,11 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           <Button
             changes
             strong
-            tip="Stop after the calls that are on their way; what was applied stays"
+            tip={
+              w.run.canary
+                ? "The canary goes back first: all of the traffic to the old version"
+                : "Stop after the calls that are on their way; what was applied stays"
+            }
             onClick={() => act.mutate(() => got(api.DELETE("/wards/{ward}/runs/current", path(w))))}
           >
             Stop

@@ -82,9 +82,8 @@ func (p *Placement) knownNow() map[object.Ref]compare.Baseline {
 			switch {
 			case p.run.beside.made[ref]:
 				delete(known, ref)
-			case kept && x.had && (strings.HasPrefix(b.Declared, canary.Mark) || b.Intent != 0):
-				b = x.before
-				b.Intent = 0
+			case kept && (strings.HasPrefix(b.Declared, canary.Mark) || b.Intent != 0):
+				b.Declared, b.Intent = p.run.beside.was[ref].Hash, 0
 				known[ref] = b
 			}
 			continue
