@@ -16,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
@@ -365,9 +366,16 @@ func (c *checker) ward(w ward.Ward, file string) {
 		c.render(one, file, somewhere, c.rosterOf(file))
 	}
 	var refs []object.Ref
+	declared := canary.Declared{}
 	for _, o := range c.made {
 		if o.of == c.of {
 			refs = append(refs, o.Ref)
+			declared[o.Ref] = o.Object
+		}
+	}
+	for _, m := range canary.Mistakes(w, declared) {
+		if len(refs) > 0 {
+			c.wrong(w, m.Canary.Line, "%s", m.Text)
 		}
 	}
 	for _, l := range w.Idle(refs) {

@@ -72,6 +72,9 @@ func TestWhatTheServiceWouldRefuse(t *testing.T) {
 		{"what is left of nothing, and a rule for nothing", map[string]string{"wards/gate.yaml": gate + "leave:\n  - {of: ConfigMap/*, fields: [/data/a]}\n  - {of: Deploymnt/gate, fields: [/spec/replicas]}\n", "app/a.yaml": config,
 			".vigila/health.yaml": "vigila: health/v1\nof: Berth.harbour.brindle.example\nready: 'true'\n"},
 			[]string{"wards/gate.yaml:7: leave means Deploymnt/gate, and ward gate declares nothing of that name", ".vigila/health.yaml:1: this health rule is for Berth, and nothing here is one"}},
+		{"canaries of nothing, and of a route that leads elsewhere", map[string]string{"wards/gate.yaml": gate + "canary:\n  - {of: Deployment/gates, by: replicas, shares: [20], each: 1m, within: 1h}\n  - {of: Deployment/gate, by: HTTPRoute/gate, shares: [20], each: 1m, within: 1h}\n",
+			"app/a.yaml": "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: gate}\nspec: {selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: {containers: [{name: c, image: d}]}}}\n---\napiVersion: gateway.networking.k8s.io/v1\nkind: HTTPRoute\nmetadata: {name: gate}\nspec: {rules: [{backendRefs: [{name: horn, port: 80}]}]}\n"},
+			[]string{"wards/gate.yaml:6: canary means Deployment/gates, and the ward declares nothing of that name", "wards/gate.yaml:7: the canary of Deployment/gate can't be made: no rule of HTTPRoute/gate leads to a Service of this ward that selects the Pods of Deployment/gate"}},
 		{"the innermost roster counts", map[string]string{"rosters.yaml": limits + "---\nvigila: roster/v1\nname: pilots\nfrom: {path: teams/pilots}\n", "teams/pilots/gate.yaml": "vigila: ward/v1\nname: gate\nfrom: {path: app}\ninto: {cluster: skerry, namespace: tides}\n", "app/a.yaml": config}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -174,8 +173,8 @@ func (p *printer) checks(all []client.CanaryCheck) {
 	for _, c := range all {
 		word := map[client.CanaryCheckLast]cell{"good": {"● good", ""}, "bad": {"▲ bad", "failing"}, "not known": {"· not known", "blind"}}[c.Last]
 		now, old := "", ""
-		for _, pt := range slices.Backward(c.Points) {
-			if now == "" && pt.New != nil {
+		if n := len(c.Points); n > 0 { // what the newest answer told, if anything
+			if pt := c.Points[n-1]; pt.New != nil {
 				now = measure(*pt.New, c.Unit)
 				if pt.Old != nil {
 					old = measure(*pt.Old, c.Unit)

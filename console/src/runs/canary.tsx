@@ -197,7 +197,7 @@ export function measure(v: number, unit?: Check["unit"]): string {
 }
 
 function CheckChart({ c, of, now }: { c: Canary; of: Check; now: number }) {
-  const newest = of.points.findLast((p) => p.new !== undefined);
+  const newest = of.points.at(-1);
   const tone = of.last === "bad" ? "text-failing" : of.last === "good" ? "text-ink" : "text-soft";
   return (
     <figure className="rounded-md border border-rule p-2.5">

@@ -118,6 +118,28 @@ func Find(w ward.Ward, was, will Declared, pending func(object.Ref) bool) (out [
 	return out, nil
 }
 
+// Mistake is a canary that a ward file asks for, and that what the ward declares can't have.
+type Mistake struct {
+	Canary ward.Canary
+	Text   string
+}
+
+// Mistakes holds the canaries of a ward file against what the ward declares: a workload that there is none of, a route that leads
+// elsewhere.
+func Mistakes(w ward.Ward, declared Declared) (out []Mistake) {
+	for _, c := range w.Canary {
+		ref, ok := declared.find(c.Of)
+		if !ok {
+			out = append(out, Mistake{c, fmt.Sprintf("canary means %s, and the ward declares nothing of that name", c.Of)})
+			continue
+		}
+		if _, err := target(c, ref, declared, declared, func(object.Ref) bool { return false }); err != nil {
+			out = append(out, Mistake{c, fmt.Sprintf("the canary of %s can't be made: %v", c.Of, err)})
+		}
+	}
+	return out
+}
+
 // find is the first object, by namespace, that is meant by Kind/name.
 func (d Declared) find(of string) (found object.Ref, ok bool) {
 	for ref := range d {

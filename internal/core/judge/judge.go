@@ -254,7 +254,7 @@ func CheckQuery(text string) error {
 	case parser.ValueTypeVector, parser.ValueTypeScalar:
 		return nil
 	default:
-		return fmt.Errorf("it gives a %s; write a query that gives one value for each series, such as rate(…[1m])", t)
+		return fmt.Errorf("it gives a %s; write a query that gives one value for each series, such as rate(…[1m])", parser.DocumentedType(t))
 	}
 }
 

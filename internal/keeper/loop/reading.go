@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/standing"
@@ -166,6 +167,11 @@ func (p *Placement) meansNothing(d *declared.Declaration) (out []string) {
 	}
 	for _, l := range p.Ward.Idle(refs) {
 		out = append(out, fmt.Sprintf("leave means %s, and nothing of that name is declared", l.Of()))
+	}
+	for _, c := range p.Ward.Canary {
+		if !slices.ContainsFunc(refs, func(ref object.Ref) bool { return canary.Means(c.Of, ref) }) {
+			out = append(out, fmt.Sprintf("canary means %s, and nothing of that name is declared", c.Of))
+		}
 	}
 	own := map[string]bool{}
 	for _, f := range d.Files { // those for the whole repository may be for others
