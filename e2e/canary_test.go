@@ -257,7 +257,9 @@ func TestACanaryGoesBack(t *testing.T) {
 	s.canaryUntil("is tried again", func(c client.Canary) bool { return c.GoingOn && at(0)(c) })
 	s.ok("canary", "hold", s.name+"@quay", "--why", "looking")
 	s.ok("canary", "back", s.name+"@quay", "--why", "no false alarm")
-	w = s.until("has gone back", func(w client.Ward) bool { return w.Run.Number == 0 && strings.Contains(w.Rejected, "sent back by admin") })
+	w = s.until("has gone back", func(w client.Ward) bool {
+		return w.Run.Number == 0 && strings.Contains(w.Rejected, "sent back by admin")
+	})
 	assert.Equal(t, "ready", string(w.Health))
 	l.end()
 	sent, lost := l.lost()

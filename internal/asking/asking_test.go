@@ -33,16 +33,18 @@ func TestAQueryIsAnsweredOrNotKnown(t *testing.T) {
 		value   float64
 		problem string
 	}{
-		"a vector":        {says(200, vector("0.5", "2")), 0.5, ""},
-		"a scalar":        {says(200, `{"status":"success","data":{"resultType":"scalar","result":[1700000000,"7"]}}`), 7, ""},
-		"nothing":         {says(200, vector()), 0, "the query gives no data"},
-		"no number":       {says(200, vector("NaN")), 0, "NaN, which is no number"},
-		"a matrix":        {says(200, `{"status":"success","data":{"resultType":"matrix","result":[]}}`), 0, "gives a matrix, which is no value"},
-		"nonsense":        {says(200, "<html>"), 0, "metrics source m: "},
-		"a refusal":       {says(422, `{"status":"error","errorType":"execution","error":"too many samples"}`), 0, "too many samples"},
-		"no sign-in":      {says(401, "no"), 0, "metrics source m: "},
-		"a way elsewhere": {func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://elsewhere.example/", http.StatusFound) }, 0, "metrics source m: "},
-		"silence":         {func(http.ResponseWriter, *http.Request) { <-hang }, 0, "no answer in time"},
+		"a vector":   {says(200, vector("0.5", "2")), 0.5, ""},
+		"a scalar":   {says(200, `{"status":"success","data":{"resultType":"scalar","result":[1700000000,"7"]}}`), 7, ""},
+		"nothing":    {says(200, vector()), 0, "the query gives no data"},
+		"no number":  {says(200, vector("NaN")), 0, "NaN, which is no number"},
+		"a matrix":   {says(200, `{"status":"success","data":{"resultType":"matrix","result":[]}}`), 0, "gives a matrix, which is no value"},
+		"nonsense":   {says(200, "<html>"), 0, "metrics source m: "},
+		"a refusal":  {says(422, `{"status":"error","errorType":"execution","error":"too many samples"}`), 0, "too many samples"},
+		"no sign-in": {says(401, "no"), 0, "metrics source m: "},
+		"a way elsewhere": {func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://elsewhere.example/", http.StatusFound)
+		}, 0, "metrics source m: "},
+		"silence": {func(http.ResponseWriter, *http.Request) { <-hang }, 0, "no answer in time"},
 		"without end": {func(w http.ResponseWriter, r *http.Request) {
 			for r.Context().Err() == nil {
 				if _, err := w.Write(make([]byte, 1<<20)); err != nil {

@@ -66,7 +66,28 @@ func answers() map[string]any {
 		{Key: "n", Kind: "ConfigMap", Name: "notices", Change: "create", Fields: []client.Difference{{Path: "data.notice", To: notice}}}, {Key: "t", Kind: "Job", Name: "gate-report", Task: "after", Change: "run"}, {Key: "o", Kind: "ConfigMap", Name: "old-tariff", Change: "remove", Fields: []client.Difference{{Path: "data.zones", From: "3"}}}}}
 	roster := client.Roster{Name: "moorings", Repo: "moorings", Ref: "main", Path: "wards", Standing: "behind", Says: "wards/tide-gauge.yaml:4: unknown key form; did you mean from?", NeedsYou: true, Revision: leeward, Repository: seen, Wards: 10, InStep: 5, Ready: 9, NeedYou: 5,
 		Problems: []client.RosterProblem{{File: "wards/tide-gauge.yaml", Line: 4, Text: "unknown key form; did you mean from?", Ward: "tide-gauge"}}, Left: []client.LeftBehind{{Ward: "old-ferry@quay", At: at(3 * time.Hour), Why: "it left roster moorings", Objects: []string{"old-ferry/ConfigMap/horn"}}}}
+	number := func(v float64) *float64 { return &v }
+	happened := func(s int, text string) client.CanaryLine {
+		return client.CanaryLine{At: time.Date(2026, 11, 23, 6, 0, s, 0, time.Local), Text: text}
+	}
+	canary := client.Canary{Ward: "ticket-office@skerry", Entry: 2, GoingOn: true, Phase: "sharing", Says: "the new version of Deployment/ticket-office has 20 % of the traffic, and 50 % waits for a person", WaitsForPerson: true, By: "vigila", Why: "new revision",
+		Shares: []client.CanaryShare{{Percent: 5, Seconds: 20}, {Percent: 20, Person: true}, {Percent: 50, Seconds: 1800}}, Share: 1, Weight: 20, Began: at(12 * time.Minute), Until: now.Add(23*time.Hour + time.Hour/2),
+		Workloads: []client.CanaryWorkload{{Key: "d", Kind: "Deployment", Name: "ticket-office", OldImage: "registry.brindle.example/ticket-office:3.1.0", NewImage: "registry.brindle.example/ticket-office:3.2.0", OldSize: 5, NewSize: 1, NewReady: true, Checks: []client.CanaryCheck{
+			{Name: "errors", Of: "query", Good: "value < 0.05", Unit: "value", Last: "good", Asked: 16, Bears: "2 in all", Points: []client.CanaryPoint{{At: at(0), New: number(0.01), Old: number(0)}}},
+			{Name: "delivers", Of: "request", Good: "status == 200", Unit: "seconds", Last: "not known", Why: "no answer in time", Asked: 3, Bears: "none", Points: []client.CanaryPoint{{At: at(0)}}}}}},
+		Happened: []client.CanaryLine{happened(0, "begins"), happened(1, "5 %: Deployment/ticket-office 1 beside 5"), happened(21, "20 %: Deployment/ticket-office 1 beside 5")}}
+	wentBack := canary
+	wentBack.GoingOn, wentBack.WaitsForPerson, wentBack.Phase, wentBack.Ended = false, false, "over", at(11*time.Minute)
+	wentBack.Says, wentBack.Back = "went back from the new version of Deployment/ticket-office: check errors: value 0.4; good is value < 0.05", client.CanaryBack{Reason: "check errors", At: at(11 * time.Minute)}
+	source := client.MetricsSource{Name: "harbour-metrics", Url: "https://metrics.brindle.example", SignsIn: true, UsedBy: []string{"departures@skerry", "ticket-office@skerry"}}
 	return map[string]any{
+		"GET /wards/ticket-office/canary":           canary,
+		"GET /wards/departures/canary":              wentBack,
+		"POST /wards/ticket-office/canary":          canary,
+		"GET /metrics-sources":                      client.MetricsSourceList{Items: []client.MetricsSource{source}, Total: 1},
+		"POST /metrics-sources":                     source,
+		"DELETE /metrics-sources/harbour-metrics":   "",
+		"POST /metrics-sources/harbour-metrics/try": client.MetricsAnswer{Values: []float64{19.9286}},
 		"GET /wards":                                 client.WardList{Items: []client.Ward{failing, drifted, held}, Total: 63, InStep: 61, NeedYou: 2, Folded: 60, Groups: []client.WardGroup{{By: "cluster", Name: "quay", Total: 62, InStep: 61, Folded: 60, Watch: []client.Stretch{{From: at(5 * time.Hour), Standing: "in step", Health: "ready"}}}}},
 		"GET /wards/berth-planner":                   client.WardDetail{Ward: drifted, Outline: []client.Object{{Kind: "Namespace", Name: "berth-planner", Step: -1, Standing: "in step", Health: "ready"}, object}},
 		"GET /wards/fare-gate":                       client.WardDetail{Ward: failing, Outline: []client.Object{gate}},
@@ -129,7 +150,7 @@ func TestOutputs(t *testing.T) {
 		var out bytes.Buffer
 		for _, line := range []string{"ward list", "ward show berth-planner", "ward show fare-gate", "diff berth-planner", "sync fare-gate --preview", "logbook", "logbook fare-gate", "logbook fare-gate 2", "compare fare-gate 1 2", "rejections fare-gate",
 			"roster list", "roster show moorings", "repo list", "repo pushes moorings", "cluster list", "token list", "rollback fare-gate --propose --preview",
-			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop",
+			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
 			"logbook --since yesterday", "repo notices moorings", "ward lst", "nonsense"} {
 			fmt.Fprintf(&out, "$ vigila %s\n", line)
 			a := &app{stderr: &out, width: width}
