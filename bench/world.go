@@ -26,13 +26,14 @@ import (
 
 // world is a lab with one cluster, and what the measures need of it.
 type world struct {
-	dir  string
-	bin  string
-	lab  *exec.Cmd
-	git  string // address of the git server
-	rest *rest.Config
-	dyn  dynamic.Interface
-	all  []*service
+	dir     string
+	bin     string
+	lab     *exec.Cmd
+	git     string // address of the git server
+	gateway string // and of the gateway
+	rest    *rest.Config
+	dyn     dynamic.Interface
+	all     []*service
 }
 
 func newWorld(ctx context.Context) (*world, error) {
@@ -45,12 +46,15 @@ func newWorld(ctx context.Context) (*world, error) {
 		return nil, err
 	}
 	w := &world{dir: dir, bin: bin}
-	w.lab = exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", filepath.Join(dir, "lab"), "--clusters", "quay")
+	w.lab = exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", filepath.Join(dir, "lab"), "--clusters", "quay", "--gateway")
 	w.lab.Stderr = os.Stderr
 	if err := w.lab.Start(); err != nil {
 		return nil, fmt.Errorf("%w; build it with make lab", err)
 	}
-	var state struct{ Git string }
+	var state struct {
+		Git      string
+		Gateways map[string]string
+	}
 	if err := until(ctx, "the lab is up", func() (bool, error) {
 		b, err := os.ReadFile(filepath.Join(dir, "lab", "lab.json"))
 		return err == nil && json.Unmarshal(b, &state) == nil, nil
@@ -58,7 +62,7 @@ func newWorld(ctx context.Context) (*world, error) {
 		w.close()
 		return nil, err
 	}
-	w.git = state.Git
+	w.git, w.gateway = state.Git, state.Gateways["quay"]
 	if w.rest, err = clientcmd.BuildConfigFromFlags("", w.kubeconfig()); err != nil {
 		w.close()
 		return nil, err

@@ -77,7 +77,7 @@ func (d *Drive) inPlace(ctx context.Context, o Order, out *Applied) error {
 	}
 	out.sent = body.Body
 	if o.Before.UID == "" {
-		if err := d.unclaimed(ctx, o.Object.Object); err != nil {
+		if err := d.unclaimed(ctx, o.Object.Object, o.Passing); err != nil {
 			return err
 		}
 	}

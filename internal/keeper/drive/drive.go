@@ -226,14 +226,17 @@ func outside(err error) bool {
 	return errors.As(err, &taken) || silent(err) || cluster.Outside(err)
 }
 
-// unclaimed refuses to adopt an object that another service keeps.
-func (w *Ward) unclaimed(ctx context.Context, o object.Object) error {
+// unclaimed refuses to adopt an object that another service keeps. What is made for a time alone adopts nothing: it will be removed.
+func (w *Ward) unclaimed(ctx context.Context, o object.Object, passing bool) error {
 	live, err := w.Live.Get(ctx, o.Version, o.Ref)
 	if errors.Is(err, cluster.ErrGone) || cluster.UnknownKind(err) {
 		return nil
 	}
 	if err != nil {
 		return err
+	}
+	if passing && (object.Label(live, object.WardLabel) != w.Name || object.Service(live) != w.Service) {
+		return &TakenError{fmt.Sprintf("%s is there already, and is not this ward's; give one of the two another name", o.Ref.Short())}
 	}
 	return w.foreign(live)
 }

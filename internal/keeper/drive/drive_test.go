@@ -160,6 +160,11 @@ func TestAnApply(t *testing.T) {
 		"another ward's":               {order: func(o *Order) { o.Refused = "v" }, failed: &Failure{Text: "ward v keeps it already; one object can belong to one ward", Outside: true}},
 		"another service's": {live: state("theirs", "v", "them"), calls: "get",
 			failed: &Failure{Text: compare.AnotherService("them") + " keeps it already, in its ward v; remove it there, or write keep.take_over: [vigila/them] to take it over", Outside: true}},
+		"for a time it adopts nothing": {order: func(o *Order) { o.Passing = true }, live: state("theirs", "", ""), calls: "get",
+			failed: &Failure{Text: "ConfigMap/horn is there already, and is not this ward's; give one of the two another name", Outside: true}},
+		"for a time, after a kill": {order: func(o *Order) { o.Passing, o.Before.Snapshot = true, "w" }, live: state("new", "w", "us"), calls: "get, apply", want: func(t *testing.T, a Applied) {
+			assert.Equal(t, []any{"w", 0}, []any{a.Baseline.Snapshot, a.Baseline.Intent}, "it stays part of what it was of, and is in no doubt")
+		}},
 		"no rights":                    {answer: map[string][]error{"apply": {forbidden}}, calls: "get, apply", failed: &Failure{Text: forbidden.Error(), Outside: true}},
 		"silence is waited for":        {answer: map[string][]error{"apply": {silence, silence}}, calls: "get, apply, get, apply, get, apply", told: []string{"trying horn: " + silence.Error(), "trying horn: " + silence.Error()}},
 		"what can't be changed is not": {order: func(o *Order) { o.Before = before }, answer: map[string][]error{"apply": {immutable}}, calls: "apply", failed: &Failure{Text: "data can't be changed in place; let it be deleted and made again (vigila.dev/replace: when-immutable), make it under a new name, or undo the change"}},

@@ -374,8 +374,8 @@ func (p *Placement) goOn() (again bool, err error) {
 }
 
 // abandon gives up a canary that can't be gone on with: what it made is in the way of nothing, and goes with the next run.
-func (p *Placement) abandon(why string) {
-	s := p.canary.Clone()
+func (p *Placement) abandon(left *canary.State, why string) {
+	s := left.Clone()
 	s.Phase, s.Ended = canary.Over, p.at
 	s.Going = &canary.Going{Reason: why, At: p.at, Blameless: true}
 	s.Log = append(s.Log, canary.Line{At: p.at, Text: "can't be gone on with: " + why})

@@ -238,16 +238,19 @@ func (p *Placement) decideCanary() time.Time {
 	if !p.clusterKnown().Known {
 		return time.Time{}
 	}
+	left := p.canary
 	again, err := p.goOn()
 	switch {
 	case again:
 		return p.at.Add(unreadPause)
 	case err != nil:
 		p.Log.Warn("a canary can't be gone on with", "error", err)
-		p.abandon(err.Error())
+		p.abandon(left, err.Error())
 		p.goBack(nil, "a canary can't be gone on with: "+err.Error())
-	case p.run == nil || p.run.beside == nil: // there is nothing of it to carry any more
-		p.abandon("the cluster holds its revision already")
+	case p.run == nil: // there is nothing of it to carry any more
+		p.abandon(left, "the cluster holds its revision already")
+	case p.run.beside == nil:
+		p.abandon(left, "the ward file asks for none any more")
 	}
 	return time.Time{}
 }

@@ -42,6 +42,9 @@ func (p *Placement) leave(l logbook.Leaving) error {
 	switch {
 	case p.will.Leaving != nil && p.will.Leaving.Dismantle == l.Dismantle && slices.Equal(p.will.Leaving.Allow, l.Allow):
 		return nil
+	case p.run != nil && p.run.beside != nil && p.run.machine.Carrying(): // it may wait for a person for a day
+		p.stop("the ward is to leave, asked for by " + l.By)
+		return fault(Conflict, "the canary of %s goes back first; try it in a moment", p.ID)
 	case p.run != nil && p.run.entry.Kind != run.Dismantle:
 		return fault(Conflict, "%s is in the middle of %s #%d; wait for it, or stop it first: vigila sync %s --stop", p.ID, p.run.entry.Kind, p.run.entry.Number, p.ID)
 	}

@@ -244,7 +244,7 @@ func (p *Placement) mayStart(r Ask) error {
 		return f
 	case p.canary == nil || r.carry != nil:
 	case r.Kind == run.Rollback || r.Kind == run.Dismantle:
-		p.abandon(string(r.Kind) + " by " + r.By)
+		p.abandon(p.canary, string(r.Kind)+" by "+r.By)
 	default:
 		return fault(Conflict, "%s has a canary that Vigila left when it ended, and goes on with it once the cluster is known; try it in a moment", p.ID)
 	}
