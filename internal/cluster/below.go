@@ -70,6 +70,13 @@ func (c *Cluster) Children(ctx context.Context, namespace string) (Children, err
 // Pods are left out.
 func (c Children) Below(uid string) []Owned { return c.below(uid, 1) }
 
+// Leads lists the EndpointSlices of a Service: which Pods it leads to.
+func (c *Cluster) Leads(ctx context.Context, namespace, service string) ([]map[string]any, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	return c.list(ctx, schema.GroupVersionResource{Group: "discovery.k8s.io", Version: "v1", Resource: "endpointslices"}, namespace, metav1.ListOptions{LabelSelector: "kubernetes.io/service-name=" + service})
+}
+
 func (c Children) below(uid string, depth int) []Owned {
 	var out []Owned
 	for _, item := range c[uid] {

@@ -65,10 +65,30 @@ func (p *placement) side(of loop.BesideOf) (s canary.Side, err error) {
 		if r.err != nil {
 			return s, r.err
 		}
-		return canary.SideOf(workload, bodies(r.children, workload), bodies(r.children, twin)), nil
+		s = canary.SideOf(workload, bodies(r.children, workload), bodies(r.children, twin))
+		return s, p.alone(&s, of, canary.SideOf(twin, bodies(r.children, twin), nil))
 	case <-p.ctx.Done():
 		return s, p.ctx.Err()
 	}
+}
+
+// alone finds the Services beside that do not lead yet where they are to. twin is the new version as a side of its own.
+func (p *placement) alone(s *canary.Side, of loop.BesideOf, twin canary.Side) error {
+	for _, x := range []struct {
+		services []string
+		pods     int
+	}{{of.Old, s.ReadyPods()}, {of.New, twin.ReadyPods()}} {
+		for _, name := range x.services {
+			slices, err := p.cluster.conn.Leads(p.ctx, of.Workload.Namespace, name)
+			if err != nil {
+				return err
+			}
+			if !canary.Lead(slices, x.pods) {
+				s.Alone = append(s.Alone, name)
+			}
+		}
+	}
+	return nil
 }
 
 // bodies are the objects below one.

@@ -40,6 +40,7 @@ type reach interface {
 	Everything(ctx context.Context, namespace string) ([]cluster.Found, error)
 	Marked(ctx context.Context, each func(cluster.Found)) error
 	Children(ctx context.Context, namespace string) (cluster.Children, error)
+	Leads(ctx context.Context, namespace, service string) ([]map[string]any, error)
 	Events(ctx context.Context, namespace string, about []object.Ref) ([]cluster.Event, error)
 	Logs(ctx context.Context, namespace, pod, container string, previous bool, tail int64) (string, error)
 	Follow(ctx context.Context, namespace, pod, container string, w io.Writer) error

@@ -489,6 +489,7 @@ func (w *watcher) Marked(ctx context.Context, each func(cluster.Found)) error {
 		return nil
 	})
 }
+func (w *watcher) Leads(context.Context, string, string) ([]map[string]any, error) { return nil, nil }
 func (w *watcher) Children(context.Context, string) (cluster.Children, error) {
 	return cluster.Children{}, nil
 }

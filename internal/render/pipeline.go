@@ -79,6 +79,7 @@ var clusterWide = map[string][]string{
 	"flowcontrol.apiserver.k8s.io": {"FlowSchema", "PriorityLevelConfiguration"},
 	"admissionregistration.k8s.io": {"MutatingWebhookConfiguration", "ValidatingWebhookConfiguration", "ValidatingAdmissionPolicy", "ValidatingAdmissionPolicyBinding", "MutatingAdmissionPolicy", "MutatingAdmissionPolicyBinding"},
 	"resource.k8s.io":              {"DeviceClass", "DeviceTaintRule", "ResourceSlice"},
+	"gateway.networking.k8s.io":    {"GatewayClass"}, // the Gateway API's
 }
 
 // KnownScopes tells without a cluster whether an object lives in a namespace. Of a kind that Kubernetes does not have itself it is

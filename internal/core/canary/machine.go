@@ -203,6 +203,9 @@ type Machine struct {
 	asked    map[string]time.Time
 	busy     map[string]bool // checks that are being asked
 	unready  time.Time       // since when the new version is not ready, once it was
+	made     time.Time       // when the newest work on what stands beside was done
+	asks     time.Time       // when the look that is on its way was asked for,
+	seen     time.Time       // and the one that was answered last
 	versions int
 	written  time.Time
 }
@@ -392,7 +395,7 @@ func (m *Machine) look() []Effect {
 		m.again = true
 		return nil
 	}
-	m.looking, m.again = true, false
+	m.looking, m.again, m.asks = true, false, m.Seen
 	return []Effect{Look{}}
 }
 
@@ -438,6 +441,7 @@ func (m *Machine) resume(e Resumed) []Effect {
 
 // looked takes in the sizes and the Pods of both sides.
 func (m *Machine) looked(e Looked) (out []Effect) {
+	asked := m.asks
 	m.looking = false
 	if m.again {
 		out = m.look()
@@ -445,7 +449,7 @@ func (m *Machine) looked(e Looked) (out []Effect) {
 	if e.Problem != "" || len(e.Sides) != len(m.targets) {
 		return append(out, m.look()...) // it is asked until it is answered; the deadline bounds that
 	}
-	m.sides = e.Sides
+	m.sides, m.seen = e.Sides, asked
 	for i := range m.targets {
 		s, side := &m.Targets[i], e.Sides[i]
 		hash := side.hash(s.Hash)
@@ -546,6 +550,9 @@ func (m *Machine) lead(step, whole int) (mv move, err error) {
 func (m *Machine) enter(now time.Time, p Phase) {
 	m.Phase, m.queue = p, nil
 	m.changed(now)
+	if p == Making || p == Sizing {
+		m.made = now
+	}
 	add := func(mv move) {
 		if len(mv.apply)+len(mv.remove) > 0 {
 			m.queue = append(m.queue, mv)
@@ -816,9 +823,14 @@ func (m *Machine) advance(now time.Time) (out []Effect) {
 		}
 		was := m.Phase
 		switch m.Phase {
-		case Making:
-			m.enter(now, Leading)
-		case Sizing:
+		case Making, Sizing: // their work is done
+			if alone := m.alone(); alone != "" { // traffic that is led there now would be lost
+				if now.Sub(m.made) >= m.within {
+					m.fail(now, Going{Reason: fmt.Sprintf("Service/%s led to nobody within %s", alone, span(m.within)), Blameless: true})
+					continue
+				}
+				return append(out, m.look()...)
+			}
 			m.enter(now, Leading)
 		case Leading:
 			m.enter(now, Sharing)
@@ -844,6 +856,22 @@ func (m *Machine) advance(now time.Time) (out []Effect) {
 			return out
 		}
 	}
+}
+
+// alone is a Service beside that leads to nobody yet; "" once the newest look says that all do.
+func (m *Machine) alone() string {
+	for i, t := range m.targets {
+		if len(t.services) == 0 {
+			continue
+		}
+		switch {
+		case i >= len(m.sides) || m.seen.Before(m.made):
+			return t.services[0].was.Ref.Name + former
+		case len(m.sides[i].Alone) > 0:
+			return m.sides[i].Alone[0]
+		}
+	}
+	return ""
 }
 
 // late is why it is not through in time. That checks know nothing says nothing about the revision.
@@ -946,6 +974,7 @@ func (m *Machine) work(now time.Time) (out []Effect, done bool) {
 		return nil, true
 	}
 	m.queue = m.queue[1:]
+	m.made = now
 	return nil, true
 }
 
@@ -991,6 +1020,8 @@ func (m *Machine) Wake() (at time.Time) {
 	}
 	if len(m.queue) > 0 {
 		sooner(m.queue[0].began.Add(m.within))
+	} else if m.Phase == Making || m.Phase == Sizing {
+		sooner(m.made.Add(m.within))
 	}
 	if m.Phase != Sharing {
 		return at

@@ -255,6 +255,60 @@ func TestACanaryGoesThrough(t *testing.T) {
 	assert.Equal(t, object.Hash(w.target.after[0].Body), object.Hash(w.there[routeRef].Body), "the route is as declared")
 }
 
+// TestNoTrafficIsLedToNobody: the routes wait until the Services beside lead to Pods, and a canary whose Services never do goes back.
+func TestNoTrafficIsLedToNobody(t *testing.T) {
+	alone := func() *world {
+		w := newWorld(t, byRoute, errorsCheck)
+		w.side.Alone = []string{"fare-gate-old"}
+		for range 40 { // as settle does, but for looks that never end
+			if len(w.calls) > 0 {
+				w.answer(0, "")
+			}
+			for ref := range w.health {
+				w.health[ref] = health.Result{Word: health.Ready}
+				w.feed(Seen{w.now, ref, w.health[ref]})
+			}
+		}
+		assert.Equal(t, Making, w.m.Phase)
+		assert.Equal(t, -1, w.m.Weight, "no route was touched\n%s", w)
+		return w
+	}
+	w := alone()
+	w.side.Alone = nil
+	w.settle()
+	assert.Equal(t, Sharing, w.m.Phase)
+
+	w = alone()
+	w.now = w.now.Add(time.Minute)
+	w.feed(Tick{w.now})
+	w.settle()
+	require.NotNil(t, w.ended)
+	assert.Equal(t, "Service/fare-gate-old led to nobody within 1 min", w.ended.Back.Reason)
+	assert.True(t, w.ended.Back.Blameless)
+	w.gone()
+}
+
+func TestWhatAServiceLeadsTo(t *testing.T) {
+	slice := func(ready ...any) map[string]any {
+		var all []any
+		for i, r := range ready {
+			all = append(all, map[string]any{"conditions": map[string]any{"ready": r}, "targetRef": map[string]any{"name": fmt.Sprint("p", i)}})
+		}
+		return map[string]any{"endpoints": all}
+	}
+	for _, c := range []struct {
+		slices []map[string]any
+		pods   int
+		want   bool
+	}{
+		{nil, 0, false}, {[]map[string]any{slice()}, 0, false}, {[]map[string]any{slice(true)}, 1, true}, {[]map[string]any{slice(true)}, 2, false}, {[]map[string]any{slice(true, false)}, 2, false},
+		{[]map[string]any{slice(true, nil)}, 2, true},          // what is not said is ready
+		{[]map[string]any{slice(true), slice(true)}, 2, false}, // the same Pod, by each of its addresses
+	} {
+		assert.Equal(t, c.want, Lead(c.slices, c.pods), "%v", c)
+	}
+}
+
 func TestWhyItGoesBack(t *testing.T) {
 	bad := func(w *world) {
 		for range 20 {

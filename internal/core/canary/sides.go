@@ -15,6 +15,32 @@ type Side struct {
 	Newest string   // the hash of its newest ReplicaSet
 	Old    []Pod    // below the workload
 	New    []string // names of Pods below what stands beside
+	// Alone are Services beside that lead to fewer Pods than are ready: whoever keeps their endpoints has not come to it yet.
+	Alone []string
+}
+
+// Lead tells whether a Service leads to as many Pods as it is to, by its endpoints.
+// Source: https://kubernetes.io/docs/reference/kubernetes-api/service-resources/endpoint-slice-v1/
+func Lead(slices []map[string]any, pods int) bool {
+	ready := map[string]bool{}
+	for _, s := range slices {
+		for _, e := range asList(s["endpoints"]) {
+			if asMap(asMap(e)["conditions"])["ready"] != false {
+				ready[text(asMap(asMap(e)["targetRef"])["name"])] = true
+			}
+		}
+	}
+	return len(ready) > 0 && len(ready) >= pods
+}
+
+// ReadyPods counts the ready ones below either version; those of the old one as far as they are of its newest ReplicaSet.
+func (s Side) ReadyPods() (old int) {
+	for _, p := range s.Old {
+		if p.Ready && p.Hash == s.Newest {
+			old++
+		}
+	}
+	return old
 }
 
 // Pod is one of the old version's.

@@ -66,6 +66,14 @@ func (t *Target) Made() (out []object.Ref) {
 	return append(out, t.Twin)
 }
 
+// Alone names the Services that lead to the old Pods alone, and to the new ones.
+func (t *Target) Alone() (old, next []string) {
+	for _, s := range t.services {
+		old, next = append(old, s.was.Ref.Name+former), append(next, s.was.Ref.Name+beside)
+	}
+	return old, next
+}
+
 // Routes lists the routes whose weights it moves.
 func (t *Target) Routes() (out []object.Ref) {
 	for _, r := range t.routes {

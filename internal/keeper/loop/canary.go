@@ -265,7 +265,8 @@ func (p *Placement) carryCanary(a *activeRun, e canary.Effect) {
 	case canary.Look:
 		look := LookBeside{Run: a.entry.Number}
 		for _, t := range a.beside.Targets {
-			look.Of = append(look.Of, BesideOf{t.Ref, t.Twin, a.of(t.Twin).object.Object.Version})
+			old, next := t.Alone()
+			look.Of = append(look.Of, BesideOf{t.Ref, t.Twin, a.of(t.Twin).object.Object.Version, old, next})
 		}
 		p.out(look)
 	case canary.Ask:

@@ -85,7 +85,7 @@ func TestACanaryIsWrittenDownBeforeItIsMade(t *testing.T) {
 	p.Settle(now, false)
 	looks := only[LookBeside](goes(t, p))
 	require.Len(t, looks, 1, "it looks how large the old version is")
-	assert.Equal(t, []BesideOf{{gate, twin, "apps/v1"}}, looks[0].Of)
+	assert.Equal(t, []BesideOf{{Workload: gate, Twin: twin, Version: "apps/v1"}}, looks[0].Of)
 
 	p.Step(now, LookedBeside{Run: looks[0].Run, Sides: []canary.Side{{Size: 4, Newest: "h1"}}})
 	var written []record.Write

@@ -129,6 +129,7 @@ type (
 type BesideOf struct {
 	Workload, Twin object.Ref
 	Version        string
+	Old, New       []string // names of the Services that lead to either alone
 }
 
 // What the ward does itself once all is written down.
