@@ -18,9 +18,12 @@ func (w *world) back(ctx context.Context) (row, error) {
 	r := row{what: "first bad sample of a canary's check until all of the traffic is on the old version", against: "the check's own interval", goal: "one interval plus 1 s",
 		how: fmt.Sprintf("A canary by route has half of the traffic, and a check asks a metrics source every %s. From the moment from which the source answers badly until the last request that the new version answers, at 100 requests a second through the lab's gateway. The check bears no miss. Median and worst of %d.", every, rounds)}
 	var bad atomic.Bool
-	source := httptest.NewServer(http.HandlerFunc(func(out http.ResponseWriter, _ *http.Request) {
+	source := httptest.NewServer(http.HandlerFunc(func(out http.ResponseWriter, q *http.Request) {
 		value := "0.01"
-		if bad.Load() {
+		switch {
+		case q.FormValue("query") == "vector(1)": // whether it answers at all
+			value = "1"
+		case bad.Load():
 			value = "0.5"
 		}
 		out.Header().Set("Content-Type", "application/json")
@@ -68,7 +71,7 @@ from: {repo: canary, path: app}
 into: {cluster: quay, namespace: bench-canary, create_namespace: true}
 keep: {sync: auto, every: 1s}
 canary: [{of: Deployment/gate, by: HTTPRoute/gate, shares: [{at: 50, for: 1h}], within: 2h, checks: [errors]}]
-checks: {errors: {query: vector(1), from: bench, good: value < 0.05, every: %s}}
+checks: {errors: {query: errors, from: bench, good: value < 0.05, every: %s}}
 `, every)); err != nil {
 		return r, err
 	}

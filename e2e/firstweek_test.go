@@ -65,6 +65,7 @@ var alike = []struct {
 	{regexp.MustCompile(`\b[0-9a-f]{7,40}\b`), "HASH"},
 	{regexp.MustCompile(`\b\d+ (s|min|h|d)\b`), "SPAN"},
 	{regexp.MustCompile(`restarted \d+ times`), "restarted"},
+	{regexp.MustCompile(`value [0-9.]+;`), "VALUE"}, // of a check
 	{regexp.MustCompile(` {2,}`), "  "},
 }
 

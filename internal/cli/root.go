@@ -96,8 +96,9 @@ How its objects do:
   ·  unknown     nobody has looked
 
 Need you: a ward needs you when nothing more happens by itself. It asks first and is behind; it reports drift instead of
-restoring it; a run failed and went back; a guard stands before a sync; a canary waits for a person; something is failing, contested or can't be
-read; it is done half. What goes on by itself (a run, a wait, a restore a moment from now), and what a person holds, does not.
+restoring it; a run failed and went back; a guard stands before a sync; a canary waits for a person; something is
+failing, contested or can't be read; it is done half. What goes on by itself (a run, a wait, a restore a moment from
+now), and what a person holds, does not.
 
 Who changed a field is the name by which that client applied it, as the cluster notes it (managedFields): kubectl-edit,
 a controller, a pipeline. Which person that was only the cluster's audit log knows.
