@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"strings"
 	"sync"
@@ -419,4 +420,42 @@ checks:
 	w := s.until("has gone back", func(w client.Ward) bool { return w.Rejected != "" && w.Run.Number == 0 })
 	assert.Contains(t, w.Rejected, "Deployment/gate-new container app crash-loops, exit 2")
 	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:2", 50), 0)
+}
+
+// TestCanariesKilledAtAnyMoment kills the service, as a crash does, at random moments of three canaries under steady traffic: each goes
+// through, none goes back, no request is lost, and nothing is left beside.
+func TestCanariesKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("All", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:1", 2, "v1")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s") + `canary:
+  - of: Deployment/gate
+    by: HTTPRoute/gate
+    shares: [{at: 10, for: 1s}, {at: 50, for: 1s}]
+    within: 10m
+`)
+	s.until("is in step", inStepAndReady)
+	l := load(t, s.host(), 50)
+	r := rand.New(rand.NewPCG(26, uint64(time.Now().UnixNano())))
+	kills := 0
+	for version := 2; version <= 4; version++ {
+		head := s.push("Another", map[string]string{"app/a.yaml": gateWith(s.name, fmt.Sprintf("gate-quick:%d", version), 2, "v1")})
+		through := func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Id == head }
+		for end := time.Now().Add(2 * patience); !through(s.ward()) && kills < 8*version; {
+			require.True(t, time.Now().Before(end), "it never goes through")
+			time.Sleep(time.Duration(100+r.IntN(1500)) * time.Millisecond)
+			s.kill()
+			kills++
+			s.start()
+		}
+		s.until("is in step", through)
+		c := s.canary()
+		assert.Zero(t, c.Back.At, "after %d kills: %s\n%+v", kills, c.Back.Reason, c.Happened)
+		assert.InDelta(t, 100, shareSeen(t, s.host(), fmt.Sprintf("gate-quick:%d", version), 20), 0)
+	}
+	l.end()
+	sent, lost := l.lost()
+	assert.Empty(t, lost, "of %d, with %d kills", sent, kills)
+	assert.NotContains(t, s.ok("ward", "show", s.name+"@quay"), "gate-new")
+	t.Logf("%d kills, %d requests", kills, sent)
 }
