@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -458,4 +459,43 @@ func TestCanariesKilledAtAnyMoment(t *testing.T) {
 	assert.Empty(t, lost, "of %d, with %d kills", sent, kills)
 	assert.NotContains(t, s.ok("ward", "show", s.name+"@quay"), "gate-new")
 	t.Logf("%d kills, %d requests", kills, sent)
+}
+
+// TestACanaryInTheConsole is seen on its ward's page, held, sent on and sent back from there; a chart draws each check.
+func TestACanaryInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.ok("metrics", "add", "harbour-metrics", metrics)
+	s.push("All", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:1", 4, "v1")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s") + asksPeople)
+	s.until("is in step", inStepAndReady)
+	s.push("Two", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:2", 4, "v1")})
+	s.canaryUntil("waits at 20 %", at(0))
+	s.canaryUntil("was asked about", func(c client.Canary) bool { return len(c.Workloads[0].Checks[0].Points) > 1 })
+
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows("waits for a person")
+	b.open(s.url + "/wards/" + s.name + "@quay")
+	b.shows("Canary of sync #2")
+	b.shows("gate-quick:1")
+	b.shows("gate-quick:2")
+	drawn, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll("figure canvas")].some(c => { const d = c.getContext("2d").getImageData(0, 0, c.width, c.height).data; return d.some(v => v > 0); })`))
+	require.NoError(t, err)
+	assert.True(t, drawn, "the check is drawn")
+	b.click("Hold here")
+	b.shows("held by admin")
+	b.click("Go on to 50 %")
+	s.canaryUntil("waits at 50 %", at(1))
+	b.shows("sent on by admin")
+	b.click("Send back")
+	b.shows("Send the canary back")
+	b.do(chromedp.SendKeys(chromedp.Search(`//label[contains(., "Why, for whoever")]/input`), "squeaks"))
+	_, err = chromedp.Run(b.ctx, chromedp.Evaluate[bool](`[...document.querySelectorAll("[role=dialog] button")].find(e => e.textContent === "Send back").click() || true`))
+	require.NoError(t, err)
+	w := s.until("has gone back", func(w client.Ward) bool { return w.Rejected != "" && w.Run.Number == 0 })
+	assert.Contains(t, w.Rejected, "sent back by admin: squeaks")
+	b.shows("Went back to")
+	b.opens(`//button[contains(., "#2 sync")]`, "The canary took")
+	b.shows("sent back by admin: squeaks")
 }
