@@ -217,6 +217,7 @@ function CheckChart({ c, of, now }: { c: Canary; of: Check; now: number }) {
           {newest?.old !== undefined && (
             <>
               {" "}
+              <span className="ml-2" />
               <Swatch side="old" /> {measure(newest.old, of.unit)}
             </>
           )}
