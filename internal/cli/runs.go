@@ -141,6 +141,13 @@ func (p *printer) plan(d *client.RunPreview, do string) {
 		return
 	}
 	p.line("%s", p.paint("soft", "A preview; nothing is done."))
+	for _, c := range d.Canaries {
+		var shares []string
+		for _, s := range c.Shares {
+			shares = append(shares, fmt.Sprintf("%d %% %s", s.Percent, pick(s.Person, "until a person says", "for "+span(time.Duration(s.Seconds)*time.Second))))
+		}
+		p.line("%s", p.paint("behind", fmt.Sprintf("◐ %s goes on as a canary: %s, then all; back by itself after %s", c.Of, strings.Join(shares, ", "), span(time.Duration(c.WithinSeconds)*time.Second))))
+	}
 	part := ""
 	refused := 0
 	for _, o := range d.Objects {

@@ -1403,6 +1403,16 @@ type PendingObject struct {
 // PendingObjectChange keep: not declared any more, and left in the cluster. run: a task
 type PendingObjectChange string
 
+// PlannedCanary defines model for PlannedCanary.
+type PlannedCanary struct {
+	// Of the workload, as Kind/name
+	Of     string        `json:"of"`
+	Shares []CanaryShare `json:"shares"`
+
+	// WithinSeconds how long the whole may take; then it goes back
+	WithinSeconds int `json:"within_seconds"`
+}
+
 // Pod defines model for Pod.
 type Pod struct {
 	Containers []string `json:"containers"`
@@ -1629,6 +1639,9 @@ type RosterProblem struct {
 type RunPreview struct {
 	// Allowed guards that the request allows
 	Allowed []Guard `json:"allowed,omitempty,omitzero"`
+
+	// Canaries those that it carries
+	Canaries []PlannedCanary `json:"canaries,omitempty,omitzero"`
 
 	// Guards what stops it
 	Guards []Guard `json:"guards,omitempty,omitzero"`

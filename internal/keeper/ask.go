@@ -22,6 +22,7 @@ import (
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
@@ -174,7 +175,8 @@ type Preview struct {
 	Revision *logbook.Revision
 	Objects  []PendingObject
 	Guards   []plan.Guard
-	Allowed  []plan.Guard // guards that were allowed
+	Allowed  []plan.Guard  // guards that were allowed
+	Canaries []ward.Canary // that it carries
 }
 
 // Diff tells what a sync would do, exactly: a dry-run apply of what is pending, and of nothing else.
@@ -246,6 +248,11 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 		return out, nil
 	}
 	out.Guards, out.Revision = made.Plan.Guards, made.Entry.Revision
+	if made.Canary != nil {
+		for _, t := range made.Canary.Targets {
+			out.Canaries = append(out.Canaries, t.Canary)
+		}
+	}
 	var known map[object.Ref]loop.Trial
 	var leaves map[string][]object.Ref // by the snapshot that they are in
 	if err := p.ask(ctx, func() error {

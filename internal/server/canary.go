@@ -27,13 +27,10 @@ func (s *server) SayCanary(c *gin.Context, name WardID) {
 }
 
 func canaryOf(c *keeper.CanaryNow) Canary {
-	out := Canary{Ward: c.Ward, Entry: c.Run, GoingOn: c.Now, Phase: CanaryPhase(c.Phase), Says: c.Says(), Shares: []CanaryShare{}, Share: c.Share, WaitsForPerson: c.Asks(), Began: c.Began, Since: c.Since, SpentSeconds: c.Spent.Seconds(),
+	out := Canary{Ward: c.Ward, Entry: c.Run, GoingOn: c.Now, Phase: CanaryPhase(c.Phase), Says: c.Says(), Shares: sharesOf(c.Steps), Share: c.Share, WaitsForPerson: c.Asks(), Began: c.Began, Since: c.Since, SpentSeconds: c.Spent.Seconds(),
 		Next: c.Next(), Until: c.Until(), Ended: c.Ended, By: c.By, Why: c.Why, Workloads: []CanaryWorkload{}, Happened: []CanaryLine{}}
 	if c.Weight > 0 {
 		out.Weight = c.Weight
-	}
-	for _, s := range c.Steps {
-		out.Shares = append(out.Shares, CanaryShare{Percent: s.At, Seconds: int(s.For.Seconds()), Person: s.Person})
 	}
 	if h := c.Held; h != nil {
 		out.Held = CanaryHeld{By: h.By, Why: h.Why, At: h.At}
@@ -50,6 +47,14 @@ func canaryOf(c *keeper.CanaryNow) Canary {
 	}
 	for _, l := range c.Log {
 		out.Happened = append(out.Happened, CanaryLine{At: l.At, Text: l.Text})
+	}
+	return out
+}
+
+func sharesOf(all []ward.Share) []CanaryShare {
+	out := []CanaryShare{}
+	for _, s := range all {
+		out = append(out, CanaryShare{Percent: s.At, Seconds: int(s.For.Seconds()), Person: s.Person})
 	}
 	return out
 }

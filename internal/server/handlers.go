@@ -271,6 +271,9 @@ func (s *server) PreviewRun(c *gin.Context, name WardID) {
 	for _, o := range d.Objects {
 		out.Objects = append(out.Objects, pendingOf(o))
 	}
+	for _, x := range d.Canaries {
+		out.Canaries = append(out.Canaries, PlannedCanary{Of: x.Of, Shares: sharesOf(x.Shares), WithinSeconds: int(x.Within.Seconds())})
+	}
 	c.JSON(http.StatusOK, out)
 }
 

@@ -8,6 +8,8 @@ import (
 	"context"
 	_ "embed"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -60,7 +62,7 @@ type Gateway struct {
 	done      sync.WaitGroup
 
 	mu    sync.Mutex
-	turns map[string]map[string]int64 // of the backends of a rule, and of the endpoints of a Service: what each has in hand
+	turns map[string]*deck // of the backends of a rule, and of the endpoints of a Service
 }
 
 // Install defines HTTPRoute in a cluster, unless it is defined.
@@ -102,7 +104,7 @@ func Start(ctx context.Context, cfg *rest.Config, at func(ip string) string) (*G
 	if err != nil {
 		return nil, err
 	}
-	g := &Gateway{client: client, at: at, turns: map[string]map[string]int64{}}
+	g := &Gateway{client: client, at: at, turns: map[string]*deck{}}
 	follow := dynamicinformer.NewDynamicSharedInformerFactory(client, 0)
 	g.routes = follow.ForResource(routes).Informer()
 	if _, err := g.routes.AddEventHandler(cache.ResourceEventHandlerFuncs{
@@ -296,32 +298,51 @@ func (g *Gateway) endpoint(namespace, service string) string {
 	return g.turn(namespace+"/"+service, weights)
 }
 
-// turn chooses by weights, smoothly: each comes as often as its share says, over any stretch.
-func (g *Gateway) turn(of string, weights map[string]int64) (chosen string) {
+// turn chooses by weights: each comes as often as its share says, in an order that nobody can follow by asking in step with it.
+func (g *Gateway) turn(of string, weights map[string]int64) string {
+	key, common := "", int64(0)
+	for _, to := range slices.Sorted(maps.Keys(weights)) {
+		key += fmt.Sprintf("%s=%d ", to, weights[to])
+		for a, b := common, weights[to]; ; a, b = b, a%b {
+			if b == 0 {
+				common = a
+				break
+			}
+		}
+	}
+	if common == 0 {
+		return "" // all of them are 0, or there is none
+	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	hand := g.turns[of]
-	if hand == nil {
-		hand = map[string]int64{}
-		g.turns[of] = hand
-	}
-	for to := range hand {
-		if weights[to] == 0 {
-			delete(hand, to)
+	d := g.turns[of]
+	if d == nil || d.of != key || len(d.left) == 0 {
+		d = &deck{of: key}
+		total := int64(0)
+		for _, w := range weights {
+			total += w / common
 		}
-	}
-	total := int64(0)
-	for to, w := range weights {
-		if w <= 0 {
-			continue
+		for to, w := range weights {
+			share := w / common
+			if total > largest { // nearly as it should be
+				share = (share*largest + total - 1) / total
+			}
+			for range share {
+				d.left = append(d.left, to)
+			}
 		}
-		total += w
-		if hand[to] += w; chosen == "" || hand[to] > hand[chosen] || hand[to] == hand[chosen] && to < chosen {
-			chosen = to
-		}
+		rand.Shuffle(len(d.left), func(i, j int) { d.left[i], d.left[j] = d.left[j], d.left[i] })
+		g.turns[of] = d
 	}
-	if chosen != "" {
-		hand[chosen] -= total
-	}
-	return chosen
+	to := d.left[0]
+	d.left = d.left[1:]
+	return to
 }
+
+// deck is who comes next, as often as its weight says.
+type deck struct {
+	of   string // the weights
+	left []string
+}
+
+const largest = 1000

@@ -11,17 +11,19 @@ import (
 )
 
 func TestTurnsFollowWeights(t *testing.T) {
-	g := &Gateway{turns: map[string]map[string]int64{}}
+	g := &Gateway{turns: map[string]*deck{}}
 	count := map[string]int{}
-	for i := range 200 {
-		got := g.turn("r", map[string]int64{"old": 95, "new": 5, "none": 0})
-		count[got]++
-		if i < 10 && got == "new" {
-			assert.Equal(t, 9, i, "not all at once, and not late")
-		}
+	for range 200 {
+		count[g.turn("r", map[string]int64{"old": 95, "new": 5, "none": 0})]++
 	}
 	assert.Equal(t, map[string]int{"old": 190, "new": 10}, count)
 	assert.Empty(t, g.turn("r", map[string]int64{"old": 0}))
+	assert.Empty(t, g.turn("r", nil))
+	clear(count)
+	for range 1000 {
+		count[g.turn("large", map[string]int64{"old": 700_001, "new": 299_999})]++
+	}
+	assert.InDelta(t, 300, count["new"], 2)
 	assert.Equal(t, "new", g.turn("r", map[string]int64{"new": 1}), "weights that change count at once")
 }
 

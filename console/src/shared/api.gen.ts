@@ -1231,6 +1231,15 @@ export interface components {
             guards?: components["schemas"]["Guard"][];
             /** @description guards that the request allows */
             allowed?: components["schemas"]["Guard"][];
+            /** @description those that it carries */
+            canaries?: components["schemas"]["PlannedCanary"][];
+        };
+        PlannedCanary: {
+            /** @description the workload, as Kind/name */
+            of: string;
+            shares: components["schemas"]["CanaryShare"][];
+            /** @description how long the whole may take; then it goes back */
+            within_seconds: number;
         };
         Comparison: {
             from: components["schemas"]["Entry"];

@@ -5,7 +5,7 @@ import { Guards, Plan } from "../runs/run";
 import { path, start, useAct } from "../shared/act";
 import { type Ward, api, got } from "../shared/api";
 import { Button, Modal, Reason, Wrong } from "../shared/parts";
-import { ago, short } from "../shared/words";
+import { ago, short, span } from "../shared/words";
 
 /** The whole plan of a sync beforehand, with the guards that would stop it. */
 export function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
@@ -37,6 +37,18 @@ export function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
       {plan.data && (
         <div className="space-y-4">
           <Guards of={guards} allowed={allowed} allow={allow} />
+          {plan.data.canaries?.map((c) => (
+            <p key={c.of} className="text-behind">
+              ◐ {c.of} goes on as a canary:{" "}
+              {c.shares
+                .map(
+                  (s) =>
+                    `${s.percent} % ${s.person ? "until a person says" : `for ${span((s.seconds ?? 0) * 1000)}`}`,
+                )
+                .join(", ")}
+              , then all; back by itself after {span(c.within_seconds * 1000)}.
+            </p>
+          ))}
           <Plan of={plan.data.objects} />
         </div>
       )}
