@@ -190,9 +190,9 @@ func (t *Target) split(refs []any, namespace string, share int) (out []any, lead
 	return out, true, lighten(out)
 }
 
-// maxWeight is the largest weight of a backend.
+// heaviest is the largest weight of a backend.
 // Source: https://gateway-api.sigs.k8s.io/reference/spec/#httpbackendref
-const maxWeight = 1_000_000
+const heaviest = 1_000_000
 
 // lighten divides weights by what they have in common.
 func lighten(refs []any) error {
@@ -210,7 +210,7 @@ func lighten(refs []any) error {
 		if common > 1 {
 			m["weight"] = m["weight"].(int64) / common
 		}
-		if m["weight"].(int64) > maxWeight {
+		if m["weight"].(int64) > heaviest {
 			return fmt.Errorf("the weights of its backends are too large to be divided into shares; write smaller ones of the same proportion")
 		}
 	}
