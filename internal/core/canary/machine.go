@@ -446,6 +446,10 @@ func (m *Machine) looked(e Looked) (out []Effect) {
 	if m.again {
 		out = m.look()
 	}
+	if e.Problem != m.Blind {
+		m.Blind = e.Problem
+		m.changed(e.At)
+	}
 	if e.Problem != "" || len(e.Sides) != len(m.targets) {
 		return append(out, m.look()...) // it is asked until it is answered; the deadline bounds that
 	}
@@ -823,10 +827,18 @@ func (m *Machine) advance(now time.Time) (out []Effect) {
 		}
 		was := m.Phase
 		switch m.Phase {
+		case Looking:
+			if m.Blind != "" && now.Sub(m.Began) >= m.within {
+				m.back(now, Going{Reason: fmt.Sprintf("it could not be looked at within %s: %s", span(m.within), m.Blind), Blameless: true})
+			}
 		case Making, Sizing: // their work is done
 			if alone := m.alone(); alone != "" { // traffic that is led there now would be lost
 				if now.Sub(m.made) >= m.within {
-					m.fail(now, Going{Reason: fmt.Sprintf("Service/%s led to nobody within %s", alone, span(m.within)), Blameless: true})
+					why := fmt.Sprintf("Service/%s led to nobody within %s", alone, span(m.within))
+					if m.Blind != "" {
+						why = fmt.Sprintf("it could not be looked at within %s: %s", span(m.within), m.Blind)
+					}
+					m.fail(now, Going{Reason: why, Blameless: true})
 					continue
 				}
 				return append(out, m.look()...)
@@ -1020,6 +1032,8 @@ func (m *Machine) Wake() (at time.Time) {
 	}
 	if len(m.queue) > 0 {
 		sooner(m.queue[0].began.Add(m.within))
+	} else if m.Phase == Looking && m.Blind != "" {
+		sooner(m.Began.Add(m.within))
 	} else if m.Phase == Making || m.Phase == Sizing {
 		sooner(m.made.Add(m.within))
 	}

@@ -288,6 +288,28 @@ func TestNoTrafficIsLedToNobody(t *testing.T) {
 	w.gone()
 }
 
+// TestWhatCanNotBeLookedAt says so, and goes back after a while: nobody is to wait hours for a right that is missing.
+func TestWhatCanNotBeLookedAt(t *testing.T) {
+	w := newWorld(t, byRoute, errorsCheck)
+	no := `endpointslices is forbidden`
+	w.answer(0, no)
+	assert.Equal(t, Looking, w.m.Phase)
+	assert.Contains(t, w.m.Says(), "; it can't be looked at: "+no)
+	w.now = w.m.Wake()
+	w.feed(Tick{w.now})
+	w.settle()
+	require.NotNil(t, w.ended)
+	assert.Equal(t, "it could not be looked at within 1 min: "+no, w.ended.Back.Reason)
+	assert.True(t, w.ended.Back.Blameless)
+	w.gone()
+
+	w = newWorld(t, byRoute, errorsCheck)
+	w.answer(0, no)
+	w.settle()
+	assert.Equal(t, Sharing, w.m.Phase, "it was answered the next time")
+	assert.Empty(t, w.m.Blind)
+}
+
 func TestWhatAServiceLeadsTo(t *testing.T) {
 	slice := func(ready ...any) map[string]any {
 		var all []any

@@ -50,6 +50,7 @@ type State struct {
 	Spent   time.Duration    `json:"spent"` // how much of the share has passed, as it was seen
 	Held    *Held            `json:"held,omitempty"`
 	Going   *Going           `json:"going,omitempty"` // why it goes, or went, back
+	Blind   string           `json:"blind,omitempty"` // why it can't be looked at
 	Targets []TargetState    `json:"targets"`
 	Tallies map[string]Tally `json:"tallies"`
 	Log     []Line           `json:"log"` // what happened, oldest first
@@ -216,7 +217,7 @@ func (s *State) Says() string {
 	}
 	switch s.Phase {
 	case Looking, Making, Sizing, Leading:
-		return fmt.Sprintf("%s is made ready for %d %% of the traffic", name, s.At())
+		return fmt.Sprintf("%s is made ready for %d %% of the traffic", name, s.At()) + s.blind()
 	case Handing:
 		return "all of the traffic goes to " + name
 	case Through:
@@ -252,7 +253,14 @@ func (s *State) Says() string {
 	case len(s.Targets) > 0 && !s.Targets[0].Ready:
 		out += "; it is not ready: " + s.Targets[0].Reason
 	}
-	return out
+	return out + s.blind()
+}
+
+func (s *State) blind() string {
+	if s.Blind == "" {
+		return ""
+	}
+	return "; it can't be looked at: " + s.Blind
 }
 
 func clock(t time.Time) string { return t.UTC().Format("15:04:05") + " UTC" }
