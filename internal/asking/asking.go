@@ -94,7 +94,7 @@ func Query(ctx context.Context, s Source, query string) judge.Answer {
 	}
 	v, _, _, err := prometheus.NewAPI(client).Query(ctx, query, time.Now())
 	if err != nil {
-		return judge.Answer{Problem: "metrics source " + s.Name + ": " + inShort(ctx, err)}
+		return judge.Answer{Problem: "metrics source " + s.Name + ": " + refused(ctx, err)}
 	}
 	switch v := v.(type) {
 	case *model.Scalar:
@@ -157,6 +157,22 @@ func (t signedIn) RoundTrip(r *http.Request) (*http.Response, error) {
 type limited struct {
 	io.Reader
 	io.Closer
+}
+
+// refused is why a query gave nothing, in the server's words where it speaks the API.
+func refused(ctx context.Context, err error) string {
+	var e *prometheus.Error
+	if !errors.As(err, &e) {
+		return inShort(ctx, err)
+	}
+	switch e.Type {
+	case prometheus.ErrClient, prometheus.ErrServer: // a status, and no answer of the API
+		_, status, _ := strings.Cut(e.Msg, ": ")
+		return "it answers " + status + " to a query; is its address that of a server that speaks the Prometheus HTTP API, and does it want credentials?"
+	case prometheus.ErrBadResponse:
+		return "its answer is none of the Prometheus HTTP API: " + inShort(ctx, errors.New(e.Msg))
+	}
+	return inShort(ctx, errors.New(e.Msg))
 }
 
 // stay follows no redirect: credentials go where they are to go, and an answer is an answer.

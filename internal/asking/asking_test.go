@@ -38,12 +38,12 @@ func TestAQueryIsAnsweredOrNotKnown(t *testing.T) {
 		"nothing":    {says(200, vector()), 0, "the query gives no data"},
 		"no number":  {says(200, vector("NaN")), 0, "NaN, which is no number"},
 		"a matrix":   {says(200, `{"status":"success","data":{"resultType":"matrix","result":[]}}`), 0, "gives a matrix, which is no value"},
-		"nonsense":   {says(200, "<html>"), 0, "metrics source m: "},
+		"nonsense":   {says(200, "<html>"), 0, "metrics source m: its answer is none of the Prometheus HTTP API: "},
 		"a refusal":  {says(422, `{"status":"error","errorType":"execution","error":"too many samples"}`), 0, "too many samples"},
-		"no sign-in": {says(401, "no"), 0, "metrics source m: "},
+		"no sign-in": {says(401, "no"), 0, "metrics source m: it answers 401 to a query; is its address that of a server"},
 		"a way elsewhere": {func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://elsewhere.example/", http.StatusFound)
-		}, 0, "metrics source m: "},
+		}, 0, "metrics source m: its answer is none of the Prometheus HTTP API: bad response code 302"},
 		"silence": {func(http.ResponseWriter, *http.Request) { <-hang }, 0, "no answer in time"},
 		"without end": {func(w http.ResponseWriter, r *http.Request) {
 			for r.Context().Err() == nil {

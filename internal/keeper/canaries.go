@@ -296,6 +296,9 @@ func (k *Keeper) TryMetrics(ctx context.Context, name, query string) (judge.Answ
 	if err := judge.CheckQuery(query); err != nil {
 		return judge.Answer{}, fault(Invalid, "the query: %v", err)
 	}
+	if judge.Query(query, nil, false) != query {
+		return judge.Answer{}, fault(Invalid, "the query names Pods of a canary; write their names, or .*, in place of ${{ … }} here")
+	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	return asking.Query(ctx, sourceOf(m), query), nil

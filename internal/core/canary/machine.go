@@ -786,9 +786,14 @@ func (m *State) May(w Word) string {
 	case !m.Before():
 		return "it is through"
 	case (w == Next || w == Finish) && m.Phase != Sharing:
-		return fmt.Sprintf("it is %s; wait until the share has begun", m.Phase)
+		return fmt.Sprintf("the share of %d %% has not begun, since its new version is being made ready; try it in a moment", m.At())
 	}
 	return ""
+}
+
+// Wants is what a word asks for.
+func (w Word) Wants() string {
+	return map[Word]string{Next: "go on to its next share", Hold: "be held", Finish: "be finished", GoBack: "go back"}[w]
 }
 
 // Before tells whether it is not through yet, and does not go back.

@@ -401,7 +401,7 @@ func (w SayCanary) grant(p *Placement) (int, error) {
 		if no == "" {
 			no = "it has not begun yet, or is through"
 		}
-		return 0, fault(Conflict, "the canary of %s can't %s now: %s", p.ID, w.Word, no)
+		return 0, fault(Conflict, "the canary of %s can't %s now: %s", p.ID, w.Word.Wants(), no)
 	}
 	p.feed(run.Told{At: p.at, Event: canary.Said{At: p.at, Word: w.Word, By: w.By, Why: w.Why}})
 	p.Publish()

@@ -193,7 +193,7 @@ func TestNobodySpeaksToACanaryThatIsNotThere(t *testing.T) {
 	_, err = SayCanary{Word: "onwards"}.grant(p)
 	assert.ErrorContains(t, err, `there is no word "onwards"`)
 	_, err = SayCanary{Word: canary.Next}.grant(p)
-	assert.ErrorContains(t, err, "can't next now: it is looking; wait until the share has begun")
+	assert.ErrorContains(t, err, "can't go on to its next share now: the share of 25 % has not begun, since its new version is being made ready; try it in a moment")
 	n, err := SayCanary{Word: canary.GoBack, By: "operator", Why: "not today"}.grant(p)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
