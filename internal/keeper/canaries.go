@@ -6,13 +6,13 @@ import (
 	"slices"
 	"time"
 
-	"vigila.dev/vigila/internal/asking"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/judge"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/loopback"
+	"vigila.dev/vigila/internal/metrics"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -210,7 +210,7 @@ func (w AddMetrics) do(ctx context.Context, k *Keeper, _ Actor) (MetricsSource, 
 	case (m.Token != "" || m.Password != "") && loopback.InTheClear(m.URL):
 		return MetricsSource{}, fault(Invalid, "metrics source %s: over plain HTTP its credentials could be read on the way; write https://", m.Name)
 	}
-	if err := asking.Try(ctx, sourceOf(m)); err != nil {
+	if err := metrics.Try(ctx, sourceOf(m)); err != nil {
 		return MetricsSource{}, fault(Unreachable, "%v", err)
 	}
 	if m.Made.IsZero() {
@@ -243,7 +243,7 @@ func (k *Keeper) readMetrics(ctx context.Context) error {
 	all, err := k.store.MetricsSources(ctx)
 	if err == nil {
 		k.mu.Lock()
-		k.sources = all
+		k.measured = all
 		k.mu.Unlock()
 	}
 	return err
@@ -252,18 +252,18 @@ func (k *Keeper) readMetrics(ctx context.Context) error {
 func (k *Keeper) metricsSource(name string) (m record.Metrics, known bool) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	i := slices.IndexFunc(k.sources, func(m record.Metrics) bool { return m.Name == name })
+	i := slices.IndexFunc(k.measured, func(m record.Metrics) bool { return m.Name == name })
 	if i < 0 {
 		return m, false
 	}
-	return k.sources[i], true
+	return k.measured[i], true
 }
 
 func (k *Keeper) unknownMetrics(name string) *Fault {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var known []string
-	for _, m := range k.sources {
+	for _, m := range k.measured {
 		known = append(known, m.Name)
 	}
 	return unknown("metrics source", name, known, "vigila metrics add NAME --url http://…")
@@ -272,7 +272,7 @@ func (k *Keeper) unknownMetrics(name string) *Fault {
 // MetricsSources lists the metrics sources by name.
 func (k *Keeper) MetricsSources() []MetricsSource {
 	k.mu.RLock()
-	all := slices.Clone(k.sources)
+	all := slices.Clone(k.measured)
 	k.mu.RUnlock()
 	out := make([]MetricsSource, len(all))
 	for i, m := range all {
@@ -288,7 +288,7 @@ func (k *Keeper) TryMetrics(ctx context.Context, name, query string) (judge.Answ
 		return judge.Answer{}, k.unknownMetrics(name)
 	}
 	if query == "" {
-		if err := asking.Try(ctx, sourceOf(m)); err != nil {
+		if err := metrics.Try(ctx, sourceOf(m)); err != nil {
 			return judge.Answer{}, fault(Unreachable, "%v", err)
 		}
 		return judge.Answer{Value: 1, Samples: []float64{1}}, nil
@@ -301,7 +301,7 @@ func (k *Keeper) TryMetrics(ctx context.Context, name, query string) (judge.Answ
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	return asking.Query(ctx, sourceOf(m), query), nil
+	return metrics.Query(ctx, sourceOf(m), query), nil
 }
 
 // withUse adds which wards ask a metrics source.
@@ -319,6 +319,6 @@ func (k *Keeper) withUse(m record.Metrics) MetricsSource {
 	return out
 }
 
-func sourceOf(m record.Metrics) asking.Source {
-	return asking.Source{Name: m.Name, URL: m.URL, User: m.User, Password: m.Password, Token: m.Token, CA: m.CA}
+func sourceOf(m record.Metrics) metrics.Source {
+	return metrics.Source{Name: m.Name, URL: m.URL, User: m.User, Password: m.Password, Token: m.Token, CA: m.CA}
 }

@@ -12,7 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"vigila.dev/vigila/internal/asking"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
@@ -21,6 +20,7 @@ import (
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/sources"
+	"vigila.dev/vigila/internal/metrics"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 )
@@ -113,7 +113,7 @@ type Keeper struct {
 	opts    Options
 	ctx     context.Context
 	cancel  context.CancelFunc
-	metrics *metrics
+	metrics *counters
 	broker  *broker
 	fetches *turns   // of repositories
 	renders *turns   // of wards
@@ -129,7 +129,7 @@ type registry struct {
 	clusters map[string]*clusterLoop
 	wards    map[string]*placement // by name@cluster
 	rosters  map[string]*rosterLoop
-	sources  []record.Metrics // metrics sources, by name
+	measured []record.Metrics // metrics sources, by name
 	closed   bool
 	done     sync.WaitGroup
 	changing sync.Mutex // one registration at a time
@@ -152,11 +152,11 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	if opts.Calls <= 0 {
 		opts.Calls = 4 * opts.Parallel
 	}
-	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, log: log, opts: opts, metrics: newMetrics(), broker: newBroker(), registry: newRegistry()}
+	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, log: log, opts: opts, metrics: newCounters(), broker: newBroker(), registry: newRegistry()}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
 	k.renders = newTurns(max(2, runtime.NumCPU()), 5*time.Second, k.metrics.waits.WithLabelValues("render"))
-	k.asks = &asking.Asker{Local: opts.ChecksLocal, Source: func(name string) (asking.Source, bool) {
+	k.asks = &metrics.Asker{Local: opts.ChecksLocal, Source: func(name string) (metrics.Source, bool) {
 		m, known := k.metricsSource(name)
 		return sourceOf(m), known
 	}}

@@ -4,8 +4,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 )
 
-// metrics are what /metrics tells of the keeper.
-type metrics struct {
+// counters are what /metrics tells of the keeper.
+type counters struct {
 	registry *prometheus.Registry
 	fetches  *prometheus.HistogramVec
 	renders  prometheus.Counter
@@ -17,8 +17,8 @@ type metrics struct {
 	k        *Keeper
 }
 
-func newMetrics() *metrics {
-	m := &metrics{
+func newCounters() *counters {
+	m := &counters{
 		registry: prometheus.NewRegistry(),
 		fetches: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_fetch_seconds", Help: "Time to fetch a repository.",
 			Buckets: prometheus.ExponentialBuckets(0.01, 3, 8)}, []string{"repo", "result"}),
@@ -34,20 +34,20 @@ func newMetrics() *metrics {
 	return m
 }
 
-func (m *metrics) watch(k *Keeper) { m.k = k }
+func (m *counters) watch(k *Keeper) { m.k = k }
 
 // Registry is where /metrics reads from.
 func (k *Keeper) Registry() *prometheus.Registry { return k.metrics.registry }
 
 // Describe is part of prometheus.Collector.
-func (m *metrics) Describe(c chan<- *prometheus.Desc) {
+func (m *counters) Describe(c chan<- *prometheus.Desc) {
 	c <- m.wards
 	c <- m.queue
 	c <- m.turns
 }
 
 // Collect is part of prometheus.Collector.
-func (m *metrics) Collect(c chan<- prometheus.Metric) {
+func (m *counters) Collect(c chan<- prometheus.Metric) {
 	if m.k == nil {
 		return
 	}

@@ -25,7 +25,7 @@ type Canaries struct {
 	Targets []*canary.Target
 
 	machine   *canary.Machine
-	moves     []canary.Was
+	needs     []canary.Was
 	was, will map[object.Ref]declared.Whole
 }
 
@@ -102,8 +102,8 @@ func (p *Placement) canaries(refs []object.Ref, snapshot string, changes func(ob
 	}
 	for _, t := range out.Targets {
 		for _, ref := range t.Needs() {
-			if !slices.ContainsFunc(out.moves, func(w canary.Was) bool { return w.Ref == ref }) {
-				out.moves = append(out.moves, canary.Was{Ref: ref, Snapshot: in[ref], Moves: changes(ref)})
+			if !slices.ContainsFunc(out.needs, func(w canary.Was) bool { return w.Ref == ref }) {
+				out.needs = append(out.needs, canary.Was{Ref: ref, Snapshot: in[ref], Moves: changes(ref)})
 			}
 		}
 	}
@@ -177,7 +177,7 @@ func (p *Placement) passing(ref object.Ref) bool {
 
 // make makes the machine: a new one, or one that goes on with what an earlier run left.
 func (c *Canaries) make(p *Placement, r Ask) (err error) {
-	s := canary.State{By: r.By, Why: r.Why, Allow: r.Allow, Was: c.moves}
+	s := canary.State{By: r.By, Why: r.Why, Allow: r.Allow, Was: c.needs}
 	if r.carry != nil {
 		s = r.carry.Clone()
 		for i, t := range c.Targets {

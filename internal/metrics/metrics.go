@@ -1,7 +1,7 @@
-// Package asking asks what the checks of canaries want to know: queries of servers that speak the Prometheus HTTP API, requests, and
+// Package metrics asks what the checks of canaries want to know: queries of servers that speak the Prometheus HTTP API, requests, and
 // loads of requests. What is not answered, or not in time, or makes no sense, is a Problem in the answer, never an error: a check knows
 // nothing then. Start with Asker.
-package asking
+package metrics
 
 import (
 	"context"

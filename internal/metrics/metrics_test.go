@@ -1,4 +1,4 @@
-package asking
+package metrics
 
 import (
 	"context"
