@@ -201,18 +201,18 @@ type Machine struct {
 	looking  bool
 	again    bool // something has changed since the look that is on its way
 	asked    map[string]time.Time
-	busy     map[string]bool // checks that are being asked
-	unready  time.Time       // since when the new version is not ready, once it was
-	made     time.Time       // when the newest work on what stands beside was done
-	asks     time.Time       // when the look that is on its way was asked for,
-	seen     time.Time       // and the one that was answered last
+	busy     map[string]int // checks that are being asked, to the share that they are asked in, from 1
+	unready  time.Time      // since when the new version is not ready, once it was
+	made     time.Time      // when the newest work on what stands beside was done
+	asks     time.Time      // when the look that is on its way was asked for,
+	seen     time.Time      // and the one that was answered last
 	versions int
 	written  time.Time
 }
 
 // New makes a machine that goes on from a state: a first one has no phase. within is how long what it applies may take to be ready.
 func New(targets []*Target, checks func(string) (ward.Check, bool), within time.Duration, s State) (*Machine, error) {
-	m := &Machine{State: s, targets: targets, within: within, rules: map[string]*judge.Rule{}, pieces: map[object.Ref]*piece{}, asked: map[string]time.Time{}, busy: map[string]bool{}}
+	m := &Machine{State: s, targets: targets, within: within, rules: map[string]*judge.Rule{}, pieces: map[object.Ref]*piece{}, asked: map[string]time.Time{}, busy: map[string]int{}}
 	if m.Tallies == nil {
 		m.Tallies = map[string]Tally{}
 	}
@@ -462,7 +462,7 @@ func (m *Machine) looked(e Looked) (out []Effect) {
 			s.Hash = hash
 		}
 		if side.Size != s.Live {
-			s.Live = side.Size
+			s.Live, s.Peak = side.Size, max(s.Peak, side.Size)
 			m.changed(e.At)
 		}
 		if grown && m.beside() {
@@ -506,9 +506,10 @@ func makes(all []object.Object, declared bool) (out []Apply) {
 func (m *Machine) size(step int) *move {
 	mv := move{patient: true}
 	for i, t := range m.targets {
-		want := Size(m.Targets[i].Live, share(t, step), t.Canary.ByReplicas())
+		full := max(m.Targets[i].Live, m.Targets[i].Peak) // an autoscaler takes Pods of the old version away as the new one takes its load
+		want := Size(full, share(t, step), t.Canary.ByReplicas())
 		if m.Phase == Handing || m.Phase == Through {
-			want = max(m.Targets[i].Live, 1)
+			want = max(full, 1)
 		}
 		if want != m.Targets[i].Size {
 			m.Targets[i].Size = want
@@ -695,8 +696,9 @@ func (m *Machine) fail(now time.Time, why Going) {
 
 func (m *Machine) answered(e Answered) {
 	key := tallyOf(e.Target, e.Check)
+	late := m.Phase != Sharing || m.busy[key] != m.Share+1 // it was asked in a share that is over
 	delete(m.busy, key)
-	if m.Phase != Sharing || e.Target >= len(m.targets) || m.rules[e.Check] == nil {
+	if !m.Before() || e.Target >= len(m.targets) || m.rules[e.Check] == nil {
 		return
 	}
 	var c ward.Check
@@ -706,9 +708,14 @@ func (m *Machine) answered(e Answered) {
 		}
 	}
 	v := m.rules[e.Check].Judge(e.New, e.Old)
+	if late && v.Word != judge.Bad {
+		return // it says nothing of the share that goes on; what is bad is bad at any
+	}
 	t := m.Tallies[key]
 	t.Asked++
-	t.Last, t.Why, t.At = v.Word, v.Why, e.At
+	if !late {
+		t.Last, t.Why, t.At = v.Word, v.Why, e.At
+	}
 	p := Point{At: e.At}
 	if y, ok := e.New.Plot(); ok {
 		p.New = &y
@@ -1012,10 +1019,10 @@ func (m *Machine) ask(now time.Time) (out []Effect) {
 			if !was {
 				last = m.Since
 			}
-			if m.busy[key] || now.Sub(last) < c.Every {
+			if m.busy[key] > 0 || now.Sub(last) < c.Every {
 				continue
 			}
-			m.asked[key], m.busy[key] = now, true
+			m.asked[key], m.busy[key] = now, m.Share+1
 			out = append(out, Ask{i, c, m.sides[i].pods(m.Targets[i].Hash), m.rules[c.Name].ComparesOld() || c.Query != ""})
 		}
 	}
@@ -1059,7 +1066,7 @@ func (m *Machine) Wake() (at time.Time) {
 			if !was {
 				last = m.Since
 			}
-			if !m.busy[key] {
+			if m.busy[key] == 0 {
 				sooner(last.Add(c.Every))
 			}
 		}

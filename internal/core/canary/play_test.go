@@ -462,6 +462,11 @@ func TestTheSizeFollows(t *testing.T) {
 	w.feed(Seen{w.now, w.target.Ref, health.Result{Word: health.Ready}})
 	w.settle()
 	assert.Equal(t, int64(2), asMap(w.there[w.target.Twin].Body["spec"])["replicas"])
+	w.side.Size = 4 // an autoscaler takes away what the new version relieves
+	w.feed(Seen{w.now, w.target.Ref, health.Result{Word: health.Ready}})
+	w.settle()
+	assert.Equal(t, 4, w.m.Targets[0].Live)
+	assert.Equal(t, int64(2), asMap(w.there[w.target.Twin].Body["spec"])["replicas"], "the new one keeps what its share of the most needs")
 	w.side.Newest = "def"
 	for i := range w.side.Old {
 		w.side.Old[i].Hash = "def"
@@ -470,6 +475,32 @@ func TestTheSizeFollows(t *testing.T) {
 	w.settle()
 	old := w.there[object.Ref{Kind: "Service", Namespace: "ticketing", Name: "fare-gate-old"}]
 	assert.Equal(t, "def", asMap(asMap(old.Body["spec"])["selector"])[HashLabel], "a restart by hand is followed")
+}
+
+// TestAnAnswerIsOfItsOwnShare: one that was asked in an earlier share ends no later one, and sends back all the same when it is bad.
+func TestAnAnswerIsOfItsOwnShare(t *testing.T) {
+	asked := func() *world {
+		w := newWorld(t, byRoute, errorsCheck)
+		w.settle()
+		w.now = w.now.Add(10 * time.Second)
+		w.feed(Tick{w.now})
+		require.Len(t, w.calls, 1)
+		require.IsType(t, Ask{}, w.calls[0])
+		ask := w.calls[0]
+		w.calls = nil
+		w.feed(Said{At: w.now, Word: Next, By: "operator"})
+		w.settle()
+		require.Equal(t, 1, w.m.Share)
+		w.calls = append(w.calls, ask)
+		return w
+	}
+	w := asked()
+	w.answer(0, "")
+	assert.Equal(t, []string{"errors"}, w.m.Unknown(), "of this share nothing is known")
+	w = asked()
+	w.answer(0, "bad")
+	assert.Equal(t, []string{"errors"}, w.m.Unknown())
+	assert.Equal(t, 1, w.m.TallyOf(0, "errors").Misses)
 }
 
 var plays = flag.Int("play.times", 400, "how many canaries are played")

@@ -68,6 +68,7 @@ type TargetState struct {
 	Ref    object.Ref   `json:"ref"`
 	Size   int          `json:"size"`   // of the new version, as it was asked for; 0 before
 	Live   int          `json:"live"`   // of the old one
+	Peak   int          `json:"peak"`   // and the most that it had since this began
 	Hash   string       `json:"hash"`   // of the old Pods' ReplicaSet
 	Ready  bool         `json:"ready"`  // the new version is
 	Reason string       `json:"reason"` // why it is not
