@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
@@ -198,6 +199,9 @@ func (w AddMetrics) do(ctx context.Context, k *Keeper, _ Actor) (MetricsSource, 
 	}
 	if err := ward.Link(m.URL); err != nil {
 		return MetricsSource{}, fault(Invalid, "the address of metrics source %s: %v", m.Name, err)
+	}
+	if strings.ContainsAny(m.URL, "?#") { // a token, often, and it would be shown
+		return MetricsSource{}, fault(Invalid, "the address of metrics source %s holds a ? or a #; write it without, and give credentials apart", m.Name)
 	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
