@@ -423,6 +423,147 @@ checks:
 	assert.InDelta(t, 100, shareSeen(t, s.host(), "gate-quick:2", 50), 0)
 }
 
+// tills is a StatefulSet that reads a ConfigMap, with a Service and a route that leads to it.
+func tills(host, image, fare string) string {
+	return strings.Replace(strings.Replace(gateWith(host, image, 4, "v1"), "kind: Deployment", "kind: StatefulSet", 1), `containers: [{name: app,`, `containers: [{name: app, envFrom: [{configMapRef: {name: fares}}],`, 1) + `---
+apiVersion: v1
+kind: ConfigMap
+metadata: {name: fares}
+data: {day: "` + fare + `"}
+`
+}
+
+// images are those of the tills, by the names of their Pods.
+func (s *service) images() map[string]string {
+	s.t.Helper()
+	out := map[string]string{}
+	all, err := s.objects(schema.GroupVersionResource{Version: "v1", Resource: "pods"}).List(context.Background(), metav1.ListOptions{})
+	require.NoError(s.t, err)
+	for _, p := range all.Items {
+		c, _, err := unstructured.NestedSlice(p.Object, "spec", "containers")
+		require.NoError(s.t, err)
+		out[p.GetName()] = strings.TrimPrefix(c[0].(map[string]any)["image"].(string), "registry.brindle.example/")
+	}
+	return out
+}
+
+// TestACanaryOfAStatefulSet makes some of its own Pods new, the highest: they alone read the new settings, a check that wards share asks
+// them through the API server, and when they crash they do not keep it from going back.
+func TestACanaryOfAStatefulSet(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.ok("metrics", "add", "harbour-metrics", metrics)
+	const checks = "vigila: checks/v1\nchecks:\n  answers: {request: {service: gate, path: /}, good: 'status == 200 && body.contains(\"gate\") && old.status == 200', every: 1s}\n"
+	s.push("All", map[string]string{"app/a.yaml": tills(s.name, "gate-quick:1", "2"), ".vigila/checks.yaml": checks})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s") + `canary:
+  - of: StatefulSet/gate
+    by: replicas
+    shares: [{at: 25, until: person}, {at: 60, for: 2s}]
+    within: 10m
+    checks: [answers]
+    traffic: {query: 'sum(rate(http_requests_total{pod=~"${{ new.pods }}"}[5s]))', from: harbour-metrics, every: 1s}
+`)
+	s.until("is in step", inStepAndReady)
+	s.fails(1, "is asked by the checks of", "metrics", "remove", "harbour-metrics")
+	l := load(t, s.host(), 50)
+
+	s.push("Two", map[string]string{"app/a.yaml": tills(s.name, "gate-quick:2", "3")})
+	parted := map[string]string{"gate-0": "gate-quick:1", "gate-1": "gate-quick:1", "gate-2": "gate-quick:1", "gate-3": "gate-quick:2"}
+	c := s.canaryUntil("knows how the new one does", func(c client.Canary) bool {
+		return at(0)(c) && c.Workloads[0].Checks[0].Last == "good" && c.Workloads[0].SeenShare != nil
+	})
+	assert.Equal(t, parted, s.images())
+	assert.Equal(t, []any{true, 3, 1}, []any{c.Workloads[0].InPlace, c.Workloads[0].OldSize, c.Workloads[0].NewSize})
+	assert.Equal(t, "Service/gate /", c.Workloads[0].Checks[0].Text)
+	assert.InDelta(t, 25, *c.Workloads[0].SeenShare, 15)
+	assert.Equal(t, "2", s.live("configmaps", "fares").Object["data"].(map[string]any)["day"], "the old ones read the old settings")
+	assert.Zero(t, s.until("is there", func(client.Ward) bool { return true }).Drifted)
+	assert.Contains(t, s.ok("canary", "show", s.name+"@quay"), "TRAFFIC SEEN")
+	s.kill()
+	s.start()
+	s.canaryUntil("goes on at 25 %", func(c client.Canary) bool { return at(0)(c) && c.GoingOn })
+	assert.Equal(t, parted, s.images())
+	s.ok("canary", "next", s.name+"@quay")
+	s.until("is in step", inStepAndReady)
+	assert.Equal(t, map[string]string{"gate-0": "gate-quick:2", "gate-1": "gate-quick:2", "gate-2": "gate-quick:2", "gate-3": "gate-quick:2"}, s.images())
+	assert.Equal(t, "3", s.live("configmaps", "fares").Object["data"].(map[string]any)["day"])
+
+	s.push("Three", map[string]string{"app/a.yaml": tills(s.name, "gate-crashing:3", "4")})
+	w := s.until("has gone back", func(w client.Ward) bool {
+		return w.Rejected != "" && w.Run.Number == 0 && w.Health == "ready"
+	})
+	assert.Contains(t, w.Rejected, "StatefulSet/gate")
+	assert.Equal(t, "gate-quick:2", s.images()["gate-3"])
+	assert.Equal(t, "3", s.live("configmaps", "fares").Object["data"].(map[string]any)["day"])
+	assert.NotContains(t, s.ok("ward", "show", s.name+"@quay"), "fares-new")
+	l.end()
+	sent, lost := l.lost()
+	assert.Empty(t, lost, "of %d", sent)
+}
+
+// TestAStatefulSetGoesBack: Kubernetes waits for the Pod of the failed revision for ever; a rollback does not.
+func TestAStatefulSetGoesBack(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("All", map[string]string{"app/a.yaml": tills(s.name, "gate-quick:1", "2")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 20s"))
+	s.until("is in step", inStepAndReady)
+	s.push("Broken", map[string]string{"app/a.yaml": tills(s.name, "gate-broken:2", "3")})
+	w := s.until("has gone back", func(w client.Ward) bool {
+		return w.Rejected != "" && w.Run.Number == 0 && w.Health == "ready"
+	})
+	assert.Contains(t, w.Rejected, "StatefulSet/gate")
+	assert.Equal(t, "gate-quick:1", s.images()["gate-3"])
+}
+
+// TestACheckThatThereIsNone is told on the ward before a change comes, stands in its way, and goes once it is written.
+func TestACheckThatThereIsNone(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("All", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:1", 2, "v1")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s") + "canary: [{of: Deployment/gate, by: HTTPRoute/gate, shares: [{at: 50, for: 1s}], within: 5m, checks: [answers]}]\n")
+	s.until("is in step", inStepAndReady)
+	assert.Contains(t, s.ok("ward", "show", s.name+"@quay"), `canary.checks names "answers"`)
+	s.push("Two", map[string]string{"app/a.yaml": gateWith(s.name, "gate-quick:2", 2, "v1")})
+	w := s.until("is stopped", func(w client.Ward) bool { return w.NeedsYou })
+	assert.Contains(t, w.Says, `canary.checks names "answers"`)
+	s.push("Checks", map[string]string{".vigila/checks.yaml": "vigila: checks/v1\nchecks:\n  answers: {request: {service: gate}, good: status == 200, every: 1s}\n"})
+	s.until("is in step", inStepAndReady)
+	assert.Positive(t, s.canary().Workloads[0].Checks[0].Asked)
+}
+
+// TestSeveralCanariesMoveTogether, and a newer revision that replaces one that goes on has it go back first.
+func TestSeveralCanariesMoveTogether(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	two := func(image string) string {
+		gate := gateWith(s.name, image, 2, "v1")
+		till := strings.ReplaceAll(strings.ReplaceAll(gateWith(s.name, image, 2, "v1"), "gate}", "till}"), "name: gate,", "name: till,")
+		till, _, _ = strings.Cut(till, "---")
+		return gate + "---\n" + till
+	}
+	s.push("All", map[string]string{"app/a.yaml": two("gate-quick:1")})
+	s.add(s.wardFile("sync: auto, every: 1s, newer: replace", "within: 60s") + `canary:
+  - {of: Deployment/gate, by: HTTPRoute/gate, shares: [{at: 20, for: 2s}, {at: 50, until: person}], within: 10m}
+  - {of: Deployment/till, by: replicas, shares: [{at: 50, for: 1s}], within: 10m}
+`)
+	s.until("is in step", inStepAndReady)
+	s.push("Two", map[string]string{"app/a.yaml": two("gate-quick:2")})
+	c := s.canaryUntil("both are at their second share", at(1))
+	assert.Len(t, c.Workloads, 2)
+	assert.True(t, c.WaitsForPerson)
+	first := c.Entry
+	s.push("Three", map[string]string{"app/a.yaml": two("gate-quick:3")})
+	c = s.canaryUntil("the next has taken over", func(c client.Canary) bool { return c.Entry != first && at(1)(c) })
+	assert.Contains(t, s.ok("logbook", s.name+"@quay"), "stopped")
+	assert.Contains(t, c.Workloads[0].OldImage, "gate-quick:1", "what went back was never through")
+	s.ok("canary", "finish", s.name+"@quay")
+	s.until("is in step", inStepAndReady)
+	for name, image := range s.images() {
+		assert.Equal(t, "gate-quick:3", image, name)
+	}
+}
+
 // TestCanariesKilledAtAnyMoment kills the service, as a crash does, at random moments of three canaries under steady traffic: each goes
 // through, none goes back, no request is lost, and nothing is left beside.
 func TestCanariesKilledAtAnyMoment(t *testing.T) {

@@ -28,10 +28,10 @@ var may = map[string][]string{
 	"internal/core/ward":    {"internal/core/judge", "internal/core/nearest", "internal/core/object"},
 	"internal/core/logbook": {"internal/core/object"},
 	"internal/core/judge":   {},
-	"internal/core/canary":  {"internal/core/health", "internal/core/judge", "internal/core/object", "internal/core/ward"},
+	"internal/core/canary":  {"internal/core/health", "internal/core/judge", "internal/core/nearest", "internal/core/object", "internal/core/ward"},
 	"internal/core/run":     {"internal/core/canary", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
 
-	"internal/core/declared": {"internal/core/compare", "internal/core/health", "internal/core/index", "internal/core/logbook", "internal/core/object", "internal/core/plan"},
+	"internal/core/declared": {"internal/core/compare", "internal/core/health", "internal/core/index", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
 	"internal/core/index":    {"internal/core/compare", "internal/core/health", "internal/core/object", "internal/core/ward"},
 	"internal/core/roster":   {"internal/core/compare", "internal/core/declared", "internal/core/health", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/standing", "internal/core/ward"},
 	"internal/core/standing": {"internal/core/canary", "internal/core/compare", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/run", "internal/core/ward"},

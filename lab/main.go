@@ -92,6 +92,9 @@ func up() *cobra.Command {
 					return fmt.Errorf("nodes of %s: %w", cl.Name, err)
 				}
 				defer f.Close()
+				if err := f.Egress(cl.Egress); err != nil {
+					return err
+				}
 				state.Clusters[cl.Name] = cl.Kubeconfig
 				targets[cl.Name] = f.Targets()
 				if withGateway {

@@ -295,7 +295,7 @@ In a pipeline: -o junit or -o sarif.`,
 }
 
 // formats are the file formats of Vigila, by name.
-var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
+var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
 
 func schemaCommand() *cobra.Command {
 	var names []string

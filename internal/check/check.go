@@ -108,8 +108,15 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		case health.IsRules(f.Data):
 			_, mistakes := health.ParseRules(f.Path, f.Data)
 			c.add("ward", f.Path, errors.Join(mistakes...))
+		case ward.IsChecks(f.Data):
+			checks, err := ward.ParseChecks(f.Path, f.Data)
+			c.add("ward", f.Path, err)
+			if err == nil {
+				c.checks = append(c.checks, checks...)
+			}
 		}
 	}
+	c.common(root)
 	known, all := roster.Known{Clusters: labels}, slices.Concat(wards, faulty, beside(tree, root))
 	for _, w := range faulty { // what it waits for can be told all the same
 		c.of = "ward " + w.Name
@@ -161,6 +168,39 @@ type checker struct {
 	made  []made          // everything that was rendered
 	// rosters are those that are declared here, of files that are here.
 	rosters []roster.Roster
+	checks  []ward.Check // of checks files, of which some hold for a ward
+}
+
+// common reads the checks files that hold for every ward of the tree, where a directory of it is checked.
+func (c *checker) common(root string) {
+	if root == "" {
+		return
+	}
+	files, err := c.tree.Files(render.RulesDir, render.Wanted)
+	if err != nil {
+		return // mostly there are none
+	}
+	for _, f := range files {
+		if ward.IsChecks(f.Data) && !strings.HasPrefix(f.Path, root+"/") {
+			if checks, err := ward.ParseChecks(f.Path, f.Data); err == nil {
+				c.checks = append(c.checks, checks...)
+			}
+		}
+	}
+}
+
+// shared are the checks files' checks that hold for a ward: those of its repository, of its roster, and with plain files its own.
+func (c *checker) shared(w ward.Ward, file string) (out []ward.Check) {
+	r := c.rosterOf(file)
+	for _, x := range c.checks {
+		common := strings.HasPrefix(x.File, render.RulesDir+"/")
+		rosters := r.Name == "" || r.Path == "" || strings.HasPrefix(x.File, r.Path+"/")
+		own := x.File == w.From.Path || strings.HasPrefix(x.File, w.From.Path+"/")
+		if common || rosters || own {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // made is an object that was rendered, and what for.
@@ -371,6 +411,13 @@ func (c *checker) ward(w ward.Ward, file string) {
 		if o.of == c.of {
 			refs = append(refs, o.Ref)
 			declared[o.Ref] = o.Object
+		}
+	}
+	shared := c.shared(w, file)
+	c.add("ward", w.File, ward.Twice(shared))
+	for _, x := range w.Canary {
+		if text := w.NoCheck(x, shared); text != "" {
+			c.wrong(w, x.Line, "%s", text)
 		}
 	}
 	for _, m := range canary.Mistakes(w, declared) {

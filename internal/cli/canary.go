@@ -98,8 +98,16 @@ func (p *printer) canary(c *client.Canary) {
 		if c.GoingOn {
 			next += pick(w.NewReady, ", ready", ", not ready: "+w.Reason)
 		}
-		p.table([][]cell{{{w.Kind + "/" + w.Name, "bold"}, {"IMAGE", "soft"}, {"SIZE", "soft"}},
-			{plain("old"), plain(w.OldImage), plain(count(w.OldSize, "Pod"))}, {plain("new"), plain(w.NewImage), plain(strings.TrimSuffix(next, ": "))}})
+		rows := [][]cell{{{w.Kind + "/" + w.Name, "bold"}, {"IMAGE", "soft"}, {"SIZE", "soft"}},
+			{plain("old"), plain(w.OldImage), plain(count(w.OldSize, "Pod"))}, {plain("new"), plain(w.NewImage), plain(strings.TrimSuffix(next, ": "))}}
+		if w.AsksTraffic {
+			old, now := "not known", "not known"
+			if w.SeenShare != nil {
+				old, now = fmt.Sprintf("%.0f %%", 100-*w.SeenShare), fmt.Sprintf("%.0f %%", *w.SeenShare)
+			}
+			rows = [][]cell{append(rows[0], cell{"TRAFFIC SEEN", "soft"}), append(rows[1], plain(old)), append(rows[2], plain(now))}
+		}
+		p.table(rows)
 		if len(w.Checks) > 0 {
 			p.line("")
 			p.checks(w.Checks)

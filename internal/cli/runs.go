@@ -148,6 +148,12 @@ func (p *printer) plan(d *client.RunPreview, do string) {
 		}
 		p.line("%s", p.paint("behind", fmt.Sprintf("◐ %s goes on as a canary: %s, then all; back by itself after %s", c.Of, strings.Join(shares, ", "), span(time.Duration(c.WithinSeconds)*time.Second))))
 	}
+	if len(d.BeforeCanary) > 0 {
+		p.line("  before it, and put back should it go back: %s", strings.Join(d.BeforeCanary, ", "))
+	}
+	if len(d.TasksBeforeCanary) > 0 {
+		p.line("  before it, and not undone should it go back: %s", strings.Join(d.TasksBeforeCanary, ", "))
+	}
 	part := ""
 	refused := 0
 	for _, o := range d.Objects {

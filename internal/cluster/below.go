@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"path"
 	"slices"
 	"sort"
@@ -75,6 +76,36 @@ func (c *Cluster) Leads(ctx context.Context, namespace, service string) ([]map[s
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
 	return c.list(ctx, schema.GroupVersionResource{Group: "discovery.k8s.io", Version: "v1", Resource: "endpointslices"}, namespace, metav1.ListOptions{LabelSelector: "kubernetes.io/service-name=" + service})
+}
+
+// AskPod sends a GET to a port of a Pod, through the API server. The answer may be the API server's own: a Status that says why not.
+// Source: https://kubernetes.io/docs/tasks/access-application-cluster/access-cluster-services/
+func (c *Cluster) AskPod(ctx context.Context, namespace, pod string, port int, path string, headers map[string]string) (*http.Response, error) {
+	base, _, err := rest.DefaultServerUrlFor(c.rest)
+	if err != nil {
+		return nil, err
+	}
+	client, err := rest.HTTPClientFor(c.rest)
+	if err != nil {
+		return nil, err
+	}
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	path, query, _ := strings.Cut(path, "?")
+	u := *base
+	u.Path = strings.TrimSuffix(u.Path, "/") + fmt.Sprintf("/api/v1/namespaces/%s/pods/%s:%d/proxy/%s", namespace, pod, port, strings.TrimPrefix(path, "/"))
+	u.RawQuery = query
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range headers {
+		req.Header.Set(k, v)
+	}
+	answer, err := client.Do(req)
+	if err != nil {
+		return nil, c.explain("ask Pod "+pod, err)
+	}
+	return answer, nil
 }
 
 func (c Children) below(uid string, depth int) []Owned {

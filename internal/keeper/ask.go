@@ -177,6 +177,8 @@ type Preview struct {
 	Guards   []plan.Guard
 	Allowed  []plan.Guard  // guards that were allowed
 	Canaries []ward.Canary // that it carries
+	// BeforeCanary comes before them and goes back with them, TasksBefore runs before them and has run then.
+	BeforeCanary, TasksBefore []object.Ref
 }
 
 // Diff tells what a sync would do, exactly: a dry-run apply of what is pending, and of nothing else.
@@ -252,6 +254,7 @@ func (p *placement) preview(ctx context.Context, made *loop.Prepared, allowed []
 		for _, t := range made.Canary.Targets {
 			out.Canaries = append(out.Canaries, t.Canary)
 		}
+		out.BeforeCanary, out.TasksBefore = made.Canary.Applied, made.Canary.Tasks
 	}
 	var known map[object.Ref]loop.Trial
 	var leaves map[string][]object.Ref // by the snapshot that they are in

@@ -3,6 +3,8 @@ package keeper
 import (
 	"context"
 	"errors"
+	"math/rand/v2"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -51,25 +53,43 @@ func (p *placement) side(of loop.BesideOf) (s canary.Side, err error) {
 	if err != nil {
 		return s, err
 	}
+	if of.Twin == of.Workload {
+		return p.parts(of, workload)
+	}
 	twin, err := p.cluster.conn.Get(p.ctx, of.Version, of.Twin)
 	if err != nil && !errors.Is(err, cluster.ErrGone) {
 		return s, err
 	}
+	children, err := p.children(of.Workload.Namespace)
+	if err != nil {
+		return s, err
+	}
+	s = canary.SideOf(workload, bodies(children, workload), bodies(children, twin))
+	return s, p.alone(&s, of, canary.SideOf(twin, bodies(children, twin), nil))
+}
+
+// parts looks at a workload of whose Pods some are new.
+func (p *placement) parts(of loop.BesideOf, workload map[string]any) (canary.Side, error) {
+	children, err := p.children(of.Workload.Namespace)
+	if err != nil {
+		return canary.Side{}, err
+	}
+	return canary.PartsOf(workload, bodies(children, workload)), nil
+}
+
+// children reads what objects of a namespace own, together with whoever wants to know it now.
+func (p *placement) children(namespace string) (cluster.Children, error) {
 	type read struct {
 		children cluster.Children
 		err      error
 	}
 	got := make(chan read, 1)
-	p.cluster.below.want(p.k.ctx, of.Workload.Namespace, besidePause, func(c cluster.Children, err error) { got <- read{c, err} })
+	p.cluster.below.want(p.k.ctx, namespace, besidePause, func(c cluster.Children, err error) { got <- read{c, err} })
 	select {
 	case r := <-got:
-		if r.err != nil {
-			return s, r.err
-		}
-		s = canary.SideOf(workload, bodies(r.children, workload), bodies(r.children, twin))
-		return s, p.alone(&s, of, canary.SideOf(twin, bodies(r.children, twin), nil))
+		return r.children, r.err
 	case <-p.ctx.Done():
-		return s, p.ctx.Err()
+		return nil, p.ctx.Err()
 	}
 }
 
@@ -109,8 +129,32 @@ func bodies(c cluster.Children, of map[string]any) (out []map[string]any) {
 func (p *placement) askCheck(e loop.AskCheck) {
 	p.k.spawn(func() {
 		ev := loop.Checked{Run: e.Run, Target: e.Target, Check: e.Check.Name}
-		ev.New, ev.Old = p.k.asks.Ask(p.ctx, e.Check, e.Pods, e.Old)
+		if r := e.Check.Ask; r != nil && r.Service != "" {
+			ev.New = p.askService(e, e.Pods[judge.New])
+			if e.Old {
+				old := p.askService(e, e.Pods[judge.Old])
+				ev.Old = &old
+			}
+		} else {
+			ev.New, ev.Old = p.k.asks.Ask(p.ctx, e.Check, e.Pods, e.Old)
+		}
 		p.post(ev)
+	})
+}
+
+// askService asks a check of one of some Pods behind a Service.
+func (p *placement) askService(e loop.AskCheck, pods []string) judge.Answer {
+	r := *e.Check.Ask
+	return metrics.Through(p.ctx, e.Check, func(ctx context.Context) (*http.Response, error) {
+		leads, err := p.cluster.conn.Leads(ctx, e.Namespace, r.Service)
+		if err != nil {
+			return nil, err
+		}
+		pod, port, problem := canary.Endpoint(leads, r.Service, r.Port, pods, rand.IntN(1<<16))
+		if problem != "" {
+			return nil, errors.New(problem)
+		}
+		return p.cluster.conn.AskPod(ctx, e.Namespace, pod, port, r.Path, r.Headers)
 	})
 }
 
@@ -315,7 +359,11 @@ func (k *Keeper) withUse(m record.Metrics) MetricsSource {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	for id, p := range k.wards {
-		if slices.ContainsFunc(p.Ward.Checks, func(c ward.Check) bool { return c.From == m.Name }) {
+		var shared []ward.Check
+		if d := p.Says(); d != nil {
+			shared = d.Checks
+		}
+		if slices.Contains(p.Ward.Metrics(shared), m.Name) {
 			out.Used = append(out.Used, id)
 		}
 	}

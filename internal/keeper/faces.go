@@ -3,6 +3,7 @@ package keeper
 import (
 	"context"
 	"io"
+	"net/http"
 	"time"
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
@@ -41,6 +42,7 @@ type reach interface {
 	Marked(ctx context.Context, each func(cluster.Found)) error
 	Children(ctx context.Context, namespace string) (cluster.Children, error)
 	Leads(ctx context.Context, namespace, service string) ([]map[string]any, error)
+	AskPod(ctx context.Context, namespace, pod string, port int, path string, headers map[string]string) (*http.Response, error)
 	Events(ctx context.Context, namespace string, about []object.Ref) ([]cluster.Event, error)
 	Logs(ctx context.Context, namespace, pod, container string, previous bool, tail int64) (string, error)
 	Follow(ctx context.Context, namespace, pod, container string, w io.Writer) error

@@ -325,7 +325,7 @@ func (l *rosterLoop) declare(in *roster.Files) (settled bool, problems []roster.
 	return settled, problems
 }
 
-// setRules takes the health rules that hold for every ward of the roster.
+// setRules takes the health rules and checks that hold for every ward of the roster.
 func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 	if slices.Equal(rules, l.record().Rules) {
 		return nil
@@ -334,7 +334,7 @@ func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 	for _, f := range rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
 	}
-	if _, err := render.Rules(files); err != nil {
+	if _, _, err := render.Shared(files); err != nil {
 		return roster.Places(rules[0].Path, err)
 	}
 	l.mu.Lock()

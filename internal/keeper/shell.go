@@ -147,6 +147,8 @@ func (p *placement) reachOut(e loop.Effect) {
 		p.lookBeside(e)
 	case loop.AskCheck:
 		p.askCheck(e)
+	case loop.Unstick:
+		p.beside(e.Run, func(d *drive.Drive) loop.Event { d.Unstick(e.Version, e.Ref); return nil })
 	case loop.Watch:
 		p.cluster.need(e.Kind, p.ID)
 	case loop.Unwatch:

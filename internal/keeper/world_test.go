@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"math/rand/v2"
+	"net/http"
 	"slices"
 	"strings"
 	"sync"
@@ -488,6 +489,9 @@ func (w *watcher) Marked(ctx context.Context, each func(cluster.Found)) error {
 		}
 		return nil
 	})
+}
+func (w *watcher) AskPod(context.Context, string, string, int, string, map[string]string) (*http.Response, error) {
+	return nil, errors.New("Pods are not reached here")
 }
 func (w *watcher) Leads(context.Context, string, string) ([]map[string]any, error) { return nil, nil }
 func (w *watcher) Children(context.Context, string) (cluster.Children, error) {

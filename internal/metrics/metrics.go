@@ -218,8 +218,25 @@ func (a *Asker) may(_, address string, _ syscall.RawConn) error {
 
 func (a *Asker) request(ctx context.Context, client *http.Client, r ward.Request) judge.Answer {
 	defer client.CloseIdleConnections()
+	return answered(ctx, func(ctx context.Context) (*http.Response, error) { return send(ctx, client, r) })
+}
+
+// Through asks what a check asks of a Pod: ask sends it through the cluster's API server, whose own refusals say nothing of the Pod.
+func Through(ctx context.Context, c ward.Check, ask func(context.Context) (*http.Response, error)) judge.Answer {
+	ctx, cancel := context.WithTimeout(ctx, min(max(c.Every, shortest), longest))
+	defer cancel()
+	out := answered(ctx, ask)
+	if m, is := out.Body.(map[string]any); is && out.Status >= 400 && m["kind"] == "Status" && m["apiVersion"] == "v1" {
+		text, _ := m["message"].(string)
+		return judge.Answer{Problem: "the API server: " + inShort(ctx, errors.New(text))}
+	}
+	return out
+}
+
+// answered makes a request, and reads its answer.
+func answered(ctx context.Context, ask func(context.Context) (*http.Response, error)) judge.Answer {
 	began := time.Now()
-	answer, err := send(ctx, client, r)
+	answer, err := ask(ctx)
 	if err != nil {
 		return judge.Answer{Problem: inShort(ctx, err)}
 	}

@@ -503,7 +503,7 @@ type Placement struct {
 	Applied           *logbook.Revision
 	Snapshot          string
 	Tasks             map[string]string // the tasks of Snapshot by key, to their hashes
-	Rules             []declared.File   // health files
+	Rules             []declared.File   // health and checks files
 	Hold              *logbook.Hold
 	Leaving           *logbook.Leaving
 	Made              time.Time // when the ward came into this cluster

@@ -156,7 +156,7 @@ func (w SetApplied) to(ctx context.Context, t *writing) error {
 	return t.exec(ctx, `UPDATE baselines SET snapshot='' WHERE placement=? AND snapshot<>''`, t.id)
 }
 
-// SetRules keeps the health files that a placement read last.
+// SetRules keeps the health and checks files that a placement read last.
 type SetRules struct{ Files []declared.File }
 
 func (w SetRules) to(ctx context.Context, t *writing) error {

@@ -26,7 +26,7 @@ func Wanted(name string) bool {
 	return false
 }
 
-// RulesDir is the directory at the root of a repository whose health files hold for every ward from it.
+// RulesDir is the directory at the root of a repository whose health and checks files hold for every ward from it.
 const RulesDir = ".vigila"
 
 // Rules reads the health files among some files; all else is passed over. Two rules for one kind are an error.
@@ -48,6 +48,25 @@ func Rules(files []repo.File) (health.Rules, error) {
 		}
 	}
 	return out, errors.Join(errs...)
+}
+
+// IsShared tells whether a file holds what wards share: health rules, or checks of canaries.
+func IsShared(data []byte) bool { return health.IsRules(data) || ward.IsChecks(data) }
+
+// Shared reads the health and checks files among some files; all else is passed over. What comes twice is an error.
+func Shared(files []repo.File) (health.Rules, []ward.Check, error) {
+	rules, err := Rules(files)
+	errs := []error{err}
+	var checks []ward.Check
+	for _, f := range files {
+		if ward.IsChecks(f.Data) {
+			more, err := ward.ParseChecks(f.Path, f.Data)
+			errs = append(errs, err)
+			checks = append(checks, more...)
+		}
+	}
+	errs = append(errs, ward.Twice(checks))
+	return rules, checks, errors.Join(errs...)
 }
 
 // Plain reads every object of plain manifests. Ward files and health files among them are passed over. Every

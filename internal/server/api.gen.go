@@ -975,21 +975,29 @@ type CanaryShare struct {
 
 // CanaryWorkload defines model for CanaryWorkload.
 type CanaryWorkload struct {
-	Checks    []CanaryCheck `json:"checks"`
-	Key       string        `json:"key"`
-	Kind      string        `json:"kind"`
-	Name      string        `json:"name"`
-	Namespace string        `json:"namespace,omitempty,omitzero"`
-	NewImage  string        `json:"new_image,omitempty,omitzero"`
-	NewReady  bool          `json:"new_ready"`
-	NewSize   int           `json:"new_size"`
-	OldImage  string        `json:"old_image,omitempty,omitzero"`
+	// AsksTraffic a metrics source is asked for it
+	AsksTraffic bool          `json:"asks_traffic,omitempty,omitzero"`
+	Checks      []CanaryCheck `json:"checks"`
+
+	// InPlace the new Pods are some of the workload's own
+	InPlace   bool   `json:"in_place,omitempty,omitzero"`
+	Key       string `json:"key"`
+	Kind      string `json:"kind"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty,omitzero"`
+	NewImage  string `json:"new_image,omitempty,omitzero"`
+	NewReady  bool   `json:"new_ready"`
+	NewSize   int    `json:"new_size"`
+	OldImage  string `json:"old_image,omitempty,omitzero"`
 
 	// OldSize Pods, as whoever scales it wants them
 	OldSize int `json:"old_size"`
 
 	// Reason why the new version is not ready
 	Reason string `json:"reason,omitempty,omitzero"`
+
+	// SeenShare of the traffic of both, in percent, that the new version was seen to get; absent when that is not known
+	SeenShare *float64 `json:"seen_share,omitempty"`
 }
 
 // Cluster defines model for Cluster.
@@ -1635,6 +1643,9 @@ type RunPreview struct {
 	// Allowed guards that the request allows
 	Allowed []Guard `json:"allowed,omitempty,omitzero"`
 
+	// BeforeCanary what is applied before them, as Kind/name, and put back when they go back
+	BeforeCanary []string `json:"before_canary,omitempty,omitzero"`
+
 	// Canaries those that it carries
 	Canaries []PlannedCanary `json:"canaries,omitempty,omitzero"`
 
@@ -1644,7 +1655,10 @@ type RunPreview struct {
 	// Objects in the order of the run; removals come last
 	Objects  []PendingObject `json:"objects"`
 	Revision Revision        `json:"revision,omitempty,omitzero"`
-	Ward     Ward            `json:"ward"`
+
+	// TasksBeforeCanary tasks that run before them; what they have done stays done
+	TasksBeforeCanary []string `json:"tasks_before_canary,omitempty,omitzero"`
+	Ward              Ward     `json:"ward"`
 }
 
 // SayCanary defines model for SayCanary.

@@ -39,7 +39,7 @@ func canaryOf(c *keeper.CanaryNow) Canary {
 		out.Back = CanaryBack{Reason: g.Reason, At: g.At, Blameless: g.Blameless, Trouble: g.Trouble}
 	}
 	for i, t := range c.Targets {
-		w := CanaryWorkload{Key: t.Ref.Key(), Kind: t.Ref.Kind, Namespace: t.Ref.Namespace, Name: t.Ref.Name, OldImage: t.Images[0], NewImage: t.Images[1], OldSize: t.Live, NewSize: t.Size, NewReady: t.Ready, Reason: t.Reason, Checks: []CanaryCheck{}}
+		w := CanaryWorkload{Key: t.Ref.Key(), Kind: t.Ref.Kind, Namespace: t.Ref.Namespace, Name: t.Ref.Name, OldImage: t.Images[0], NewImage: t.Images[1], OldSize: t.Old(), InPlace: t.InPlace, SeenShare: t.Share, AsksTraffic: t.Traffic, NewSize: t.Size, NewReady: t.Ready, Reason: t.Reason, Checks: []CanaryCheck{}}
 		for _, check := range t.Checks {
 			w.Checks = append(w.Checks, checkOf(check, c.TallyOf(i, check.Name)))
 		}
@@ -64,7 +64,7 @@ func checkOf(c ward.Check, t canary.Tally) CanaryCheck {
 		Asked: t.Asked, Misses: t.Misses, InARow: t.Row, Unknown: t.Unknown, Bears: c.Bears(), Points: []CanaryPoint{}}
 	switch {
 	case c.Ask != nil:
-		out.Of, out.Text, out.Unit = CanaryCheckOfRequest, c.Ask.URL, CanaryCheckUnitSeconds
+		out.Of, out.Text, out.Unit = CanaryCheckOfRequest, c.Ask.Where(), CanaryCheckUnitSeconds
 	case c.Load != nil:
 		out.Of, out.Text, out.Unit = CanaryCheckOfLoad, c.Load.URL, CanaryCheckUnitShare
 	}

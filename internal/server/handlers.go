@@ -274,6 +274,12 @@ func (s *server) PreviewRun(c *gin.Context, name WardID) {
 	for _, x := range d.Canaries {
 		out.Canaries = append(out.Canaries, PlannedCanary{Of: x.Of, Shares: sharesOf(x.Shares), WithinSeconds: int(x.Within.Seconds())})
 	}
+	for _, ref := range d.BeforeCanary {
+		out.BeforeCanary = append(out.BeforeCanary, ref.Short())
+	}
+	for _, ref := range d.TasksBefore {
+		out.TasksBeforeCanary = append(out.TasksBeforeCanary, ref.Short())
+	}
 	c.JSON(http.StatusOK, out)
 }
 

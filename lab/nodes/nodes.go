@@ -35,6 +35,7 @@ type Yard struct {
 	catalogue *Catalogue
 	names     []string
 	server    *httptest.Server
+	egress    *http.Server // the API server's way to the Pods; nil when it goes by itself
 	port      int32
 	serving   *serving
 	done      sync.WaitGroup
@@ -115,6 +116,9 @@ func (f *Yard) Close() {
 	f.server.CloseClientConnections()
 	f.server.Close()
 	_ = f.serving.server.Close()
+	if f.egress != nil {
+		_ = f.egress.Close()
+	}
 	f.done.Wait()
 }
 

@@ -10,6 +10,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io"
 	mathrand "math/rand/v2"
 	"net"
@@ -44,6 +45,7 @@ type Cluster struct {
 	URL        string
 	Kubeconfig string // path; its one context has the cluster's name
 	Config     *rest.Config
+	Egress     string // the socket where the API server looks for a way to nodes and Pods, by HTTP CONNECT
 }
 
 type child struct {
@@ -110,12 +112,15 @@ func (p *Plane) cluster(ctx context.Context, name, etcd, key, token string, at p
 	port := at[name]
 	c := &Cluster{Name: name, URL: fmt.Sprintf("https://127.0.0.1:%d", port), Kubeconfig: filepath.Join(p.Dir, "kubeconfig", name+".yaml")}
 	certs := filepath.Join(p.Dir, "certs", name)
+	if err := p.egress(c); err != nil {
+		return nil, err
+	}
 	if _, err := p.spawn("apiserver-"+name, "apiserver",
 		"--etcd-servers="+etcd, "--etcd-prefix=/"+name, "--secure-port="+strconv.Itoa(port), "--bind-address=127.0.0.1", "--cert-dir="+certs,
 		"--service-account-issuer=https://kubernetes.default.svc", "--service-account-key-file="+key, "--service-account-signing-key-file="+key,
 		"--token-auth-file="+filepath.Join(p.Dir, "tokens.csv"), "--authorization-mode=RBAC", "--service-cluster-ip-range=10.0.0.0/24",
 		"--disable-admission-plugins=ServiceAccount", "--kubelet-preferred-address-types=InternalIP", "--allow-privileged=true",
-		"--endpoint-reconciler-type=none", "--profiling=false"); err != nil {
+		"--endpoint-reconciler-type=none", "--profiling=false", "--egress-selector-config-file="+filepath.Join(p.Dir, name+"-egress.json")); err != nil {
 		return nil, err
 	}
 	ca := filepath.Join(certs, "apiserver.crt") // self-signed: the API server makes it at its first start
@@ -153,6 +158,21 @@ func (p *Plane) cluster(ctx context.Context, name, etcd, key, token string, at p
 		"--leader-elect=false", "--kube-api-qps=1000", "--kube-api-burst=2000", "--bind-address=127.0.0.1", "--secure-port="+strconv.Itoa(at[name+"-controllers"]), "--cert-dir="+filepath.Join(p.Dir, "certs", name+"-controllers"),
 		"--profiling=false")
 	return c, err
+}
+
+// egress tells the API server of a cluster which way leads to nodes and Pods, whose addresses mean nothing on this machine.
+// Source: https://kubernetes.io/docs/reference/config-api/apiserver-config.v1/
+func (p *Plane) egress(c *Cluster) error {
+	h := fnv.New32a()
+	_, _ = io.WriteString(h, p.Dir)
+	c.Egress = filepath.Join(os.TempDir(), fmt.Sprintf("vigila-lab-%08x-%s", h.Sum32(), c.Name)) // a socket's path is short
+	type m = map[string]any
+	b, err := json.Marshal(m{"apiVersion": "apiserver.k8s.io/v1beta1", "kind": "EgressSelectorConfiguration", "egressSelections": []m{{
+		"name": "cluster", "connection": m{"proxyProtocol": "HTTPConnect", "transport": m{"uds": m{"udsName": c.Egress}}}}}})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(p.Dir, c.Name+"-egress.json"), b, 0o600)
 }
 
 // certificate reads a file of certificates once it is whole: whoever writes it makes it first, and fills it then.

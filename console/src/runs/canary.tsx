@@ -165,6 +165,15 @@ function Sides({ c, w }: { c: Canary; w: Schemas["CanaryWorkload"] }) {
           <td className="py-1 pr-3">{100 - share} %</td>
           <td className="py-1">{share} %</td>
         </tr>
+        {w.asks_traffic && (
+          <tr className="border-t border-rule">
+            <th className="py-1 font-normal text-soft">traffic seen</th>
+            <td className="py-1 pr-3">
+              {w.seen_share === undefined ? "not known" : `${Math.round(100 - w.seen_share)} %`}
+            </td>
+            <td className="py-1">{w.seen_share === undefined ? "not known" : `${Math.round(w.seen_share)} %`}</td>
+          </tr>
+        )}
       </tbody>
     </table>
   );

@@ -1233,6 +1233,10 @@ export interface components {
             allowed?: components["schemas"]["Guard"][];
             /** @description those that it carries */
             canaries?: components["schemas"]["PlannedCanary"][];
+            /** @description what is applied before them, as Kind/name, and put back when they go back */
+            before_canary?: string[];
+            /** @description tasks that run before them; what they have done stays done */
+            tasks_before_canary?: string[];
         };
         PlannedCanary: {
             /** @description the workload, as Kind/name */
@@ -1400,6 +1404,15 @@ export interface components {
             /** @description Pods, as whoever scales it wants them */
             old_size: number;
             new_size: number;
+            /** @description the new Pods are some of the workload's own */
+            in_place?: boolean;
+            /**
+             * Format: double
+             * @description of the traffic of both, in percent, that the new version was seen to get; absent when that is not known
+             */
+            seen_share?: number;
+            /** @description a metrics source is asked for it */
+            asks_traffic?: boolean;
             new_ready: boolean;
             /** @description why the new version is not ready */
             reason?: string;

@@ -49,6 +49,12 @@ export function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
               , then all; back by itself after {span(c.within_seconds * 1000)}.
             </p>
           ))}
+          {!!plan.data.before_canary?.length && (
+            <p>Before it, and put back should it go back: {plan.data.before_canary.join(", ")}.</p>
+          )}
+          {!!plan.data.tasks_before_canary?.length && (
+            <p>Before it, and not undone should it go back: {plan.data.tasks_before_canary.join(", ")}.</p>
+          )}
           <Plan of={plan.data.objects} />
         </div>
       )}

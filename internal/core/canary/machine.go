@@ -230,7 +230,7 @@ func New(targets []*Target, checks func(string) (ward.Check, bool), within time.
 			t.checks = append(t.checks, c)
 		}
 		if len(m.Targets) <= i {
-			m.Targets = append(m.Targets, TargetState{Ref: t.Ref, Images: t.images()})
+			m.Targets = append(m.Targets, TargetState{Ref: t.Ref, Images: t.images(), InPlace: t.InPlace(), Traffic: t.Canary.Traffic != nil})
 		}
 		m.Targets[i].Checks = t.checks
 	}
@@ -282,7 +282,20 @@ func (m *Machine) Version() int { return m.versions }
 
 // Carries tells whether an object is made or moved by the canary.
 func (m *Machine) Carries(ref object.Ref) bool {
-	return slices.ContainsFunc(m.targets, func(t *Target) bool { return t.Is(ref) || slices.Contains(t.Routes(), ref) })
+	return slices.ContainsFunc(m.targets, func(t *Target) bool {
+		// Once it is through, the rest of the run carries the workload itself.
+		return t.Is(ref) || slices.Contains(t.Routes(), ref) || t.InPlace() && t.Ref == ref && (m.Before() || m.Phase == Back)
+	})
+}
+
+// InPlace lists the workloads that some of the Pods of are new, while it goes on.
+func (m *Machine) InPlace() (out []object.Ref) {
+	for _, t := range m.targets {
+		if t.InPlace() {
+			out = append(out, t.Ref)
+		}
+	}
+	return out
 }
 
 // Refs lists what is made beside, and Routes what is moved.
@@ -430,7 +443,7 @@ func (m *Machine) resume(e Resumed) []Effect {
 		mv := move{}
 		for i, t := range m.targets {
 			mv.apply = append(mv.apply, makes(t.Services(m.Targets[i].Hash), false)...)
-			mv.apply = append(mv.apply, Apply{t.TwinOf(m.Targets[i].Size), false})
+			mv.apply = append(mv.apply, Apply{t.TwinOf(m.Targets[i].Size, m.Targets[i].Size+m.Targets[i].Part), false})
 		}
 		m.queue = []move{mv}
 	default:
@@ -506,6 +519,15 @@ func makes(all []object.Object, declared bool) (out []Apply) {
 func (m *Machine) size(step int) *move {
 	mv := move{patient: true}
 	for i, t := range m.targets {
+		if t.InPlace() {
+			live := m.Targets[i].Live
+			size := PartOf(live, share(t, step))
+			if s := &m.Targets[i]; m.Phase != Handing && m.Phase != Through && (size != s.Size || live-size != s.Part) { // then the rest of the run gives it to all of them
+				s.Size, s.Part = size, max(live-size, 0)
+				mv.apply = append(mv.apply, Apply{t.TwinOf(size, live), false})
+			}
+			continue
+		}
 		full := max(m.Targets[i].Live, m.Targets[i].Peak) // an autoscaler takes Pods of the old version away as the new one takes its load
 		want := Size(full, share(t, step), t.Canary.ByReplicas())
 		if m.Phase == Handing || m.Phase == Through {
@@ -513,7 +535,7 @@ func (m *Machine) size(step int) *move {
 		}
 		if want != m.Targets[i].Size {
 			m.Targets[i].Size = want
-			mv.apply = append(mv.apply, Apply{t.TwinOf(want), false})
+			mv.apply = append(mv.apply, Apply{t.TwinOf(want, full), false})
 		}
 	}
 	if len(mv.apply) == 0 {
@@ -525,6 +547,10 @@ func (m *Machine) size(step int) *move {
 func (m *Machine) sizes() string {
 	var all []string
 	for _, t := range m.Targets {
+		if t.InPlace {
+			all = append(all, fmt.Sprintf("%s %d of %d", t.Ref.Short(), t.Size, t.Live))
+			continue
+		}
 		all = append(all, fmt.Sprintf("%s %d beside %d", t.Ref.Short(), t.Size, t.Live))
 	}
 	return strings.Join(all, ", ")
@@ -554,6 +580,9 @@ func (m *Machine) lead(step, whole int) (mv move, err error) {
 // enter begins a phase, and says what there is to do in it.
 func (m *Machine) enter(now time.Time, p Phase) {
 	m.Phase, m.queue = p, nil
+	for i := range m.Targets {
+		m.Targets[i].Share = nil
+	}
 	m.changed(now)
 	if p == Making || p == Sizing {
 		m.made = now
@@ -632,7 +661,12 @@ func (m *Machine) close(add func(move), back bool) {
 				routes.apply = append(routes.apply, a)
 			}
 		}
-		twins.remove = append(twins.remove, t.Twin)
+		switch {
+		case !t.InPlace():
+			twins.remove = append(twins.remove, t.Twin)
+		case back:
+			routes.apply = append(routes.apply, Apply{t.before, true})
+		}
 		for _, ref := range t.Made() {
 			if ref != t.Twin {
 				rest.remove = append(rest.remove, ref)
@@ -640,7 +674,7 @@ func (m *Machine) close(add func(move), back bool) {
 		}
 	}
 	if back && m.Weight < 0 {
-		routes.apply = nil
+		routes.apply = slices.DeleteFunc(routes.apply, func(a Apply) bool { return !slices.Contains(m.InPlace(), a.Object.Ref) })
 	}
 	if back {
 		add(twins)
@@ -698,6 +732,11 @@ func (m *Machine) answered(e Answered) {
 	key := tallyOf(e.Target, e.Check)
 	late := m.Phase != Sharing || m.busy[key] != m.Share+1 // it was asked in a share that is over
 	delete(m.busy, key)
+	if e.Check == "" && e.Target < len(m.targets) && !late {
+		m.Targets[e.Target].Share = seenShare(e.New, e.Old)
+		m.changed(e.At)
+		return
+	}
 	if !m.Before() || e.Target >= len(m.targets) || m.rules[e.Check] == nil {
 		return
 	}
@@ -748,6 +787,20 @@ func (m *Machine) answered(e Answered) {
 	case c.InARow == 0 && t.Misses > c.Misses:
 		m.back(e.At, Going{Reason: fmt.Sprintf("check %s: %s%s", e.Check, v.Why, counted(t.Misses, ""))})
 	}
+}
+
+// seenShare is the new version's share of the traffic of both, in percent; nil when that is not known, or there is no traffic.
+func seenShare(now judge.Answer, before *judge.Answer) *float64 {
+	if before == nil {
+		return nil
+	}
+	next, knows := now.Plot()
+	old, known := before.Plot()
+	if !knows || !known || next < 0 || old < 0 || next+old <= 0 {
+		return nil
+	}
+	share := 100 * next / (next + old)
+	return &share
 }
 
 func counted(n int, how string) string {
@@ -1013,7 +1066,7 @@ func (m *Machine) ask(now time.Time) (out []Effect) {
 		return nil // which Pods to ask about is not known yet
 	}
 	for i, t := range m.targets {
-		for _, c := range t.checks {
+		for _, c := range t.asks() {
 			key := tallyOf(i, c.Name)
 			last, was := m.asked[key]
 			if !was {
@@ -1023,10 +1076,18 @@ func (m *Machine) ask(now time.Time) (out []Effect) {
 				continue
 			}
 			m.asked[key], m.busy[key] = now, m.Share+1
-			out = append(out, Ask{i, c, m.sides[i].pods(m.Targets[i].Hash), m.rules[c.Name].ComparesOld() || c.Query != ""})
+			out = append(out, Ask{i, c, m.sides[i].pods(m.Targets[i].Hash), c.Query != "" || m.rules[c.Name].ComparesOld()})
 		}
 	}
 	return out
+}
+
+// asks are its checks, and what tells its traffic, which has no name.
+func (t *Target) asks() []ward.Check {
+	if t.Canary.Traffic == nil {
+		return t.checks
+	}
+	return append(slices.Clone(t.checks), *t.Canary.Traffic)
 }
 
 // Wake is when it has to be told the time next; zero when nothing waits for that.
@@ -1060,7 +1121,7 @@ func (m *Machine) Wake() (at time.Time) {
 		sooner(m.Seen.Add(left))
 	}
 	for i, t := range m.targets {
-		for _, c := range t.checks {
+		for _, c := range t.asks() {
 			key := tallyOf(i, c.Name)
 			last, was := m.asked[key]
 			if !was {

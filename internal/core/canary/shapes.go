@@ -11,6 +11,12 @@ import (
 	"vigila.dev/vigila/internal/core/ward"
 )
 
+// PartOf is how many of live Pods are of the new version at a share, in percent, of a StatefulSet: one at least, and one stays old, but
+// for one that stands alone.
+func PartOf(live, share int) int {
+	return max(min((live*share+99)/100, live-1), 1)
+}
+
 // Size is how many Pods of the new version stand beside live ones at a share, in percent: by a route the share of the live size, and
 // all of it at 0, where only checks reach it; by replicas so many that the Service gives them about the share. One at least.
 func Size(live, share int, byReplicas bool) int {
@@ -41,8 +47,29 @@ func (t *Target) Copies() (out []object.Object) {
 	return out
 }
 
-// TwinOf is the workload that runs the new version beside the old one: the same template with a label and a selector of its own.
-func (t *Target) TwinOf(size int) object.Object {
+// TwinOf is the workload that runs so many Pods of the new version beside the old one: the same template with a label and a selector
+// of its own. In place it is the workload itself, of whose live Pods so many, the highest, get the new template, and all else is as it
+// was.
+// Source: https://kubernetes.io/docs/concepts/workloads/controllers/statefulset/#partitions
+func (t *Target) TwinOf(size, live int) object.Object {
+	if t.InPlace() {
+		o := t.before
+		o.Body = object.Clone(o.Body)
+		spec := asMap(o.Body["spec"])
+		spec["template"] = object.Clone(templateOf(t.template.Body))
+		t.rereads(asMap(spec["template"]))
+		strategy := asMap(spec["updateStrategy"])
+		if strategy == nil {
+			strategy = map[string]any{}
+		}
+		rolling := asMap(strategy["rollingUpdate"])
+		if rolling == nil {
+			rolling = map[string]any{}
+		}
+		rolling["partition"] = int64(max(live-size, 0))
+		strategy["type"], strategy["rollingUpdate"], spec["updateStrategy"] = "RollingUpdate", rolling, strategy
+		return o
+	}
 	o := t.template
 	o.Body = object.Clone(o.Body)
 	o.Ref = t.Twin
@@ -61,14 +88,19 @@ func (t *Target) TwinOf(size int) object.Object {
 	}
 	match[TrackLabel] = ward.TrackNew
 	selector["matchLabels"], spec["selector"] = match, selector
-	eachName(asMap(spec["template"]), func(kind string, in map[string]any, key string) {
+	t.rereads(asMap(spec["template"]))
+	return o
+}
+
+// rereads lets a Pod template read the copies that are made for the new version.
+func (t *Target) rereads(template map[string]any) {
+	eachName(template, func(kind string, in map[string]any, key string) {
 		for _, c := range t.copies {
 			if c.of.Kind == kind && c.of.Name == text(in[key]) {
 				in[key] = c.body.Ref.Name
 			}
 		}
 	})
-	return o
 }
 
 // unmark takes away what the annotations of an object ask of Vigila: when its turn comes, what guards it. It is not for what is made beside.

@@ -158,7 +158,7 @@ func TestTheTwinReadsItsOwnSettings(t *testing.T) {
 	require.Len(t, copies, 1, "the Secret is none of the ward's")
 	assert.Equal(t, "fares-new", copies[0].Ref.Name)
 	assert.Contains(t, yamlOf(t, copies[0].Body), `x: "2"`)
-	twin := yamlOf(t, target.TwinOf(3).Body)
+	twin := yamlOf(t, target.TwinOf(3, 4).Body)
 	for _, want := range []string{"image: a:2", "name: fare-gate-new", "replicas: 3", "vigila.dev/track: new", "tier: web", "vigila.dev/ward: fare-gate"} {
 		assert.Contains(t, twin, want)
 	}
@@ -225,6 +225,96 @@ func TestSizes(t *testing.T) {
 		{4, 20, true, 1}, {4, 50, true, 4}, {10, 5, true, 1}, {10, 20, true, 3}, {1, 50, true, 1}, {3, 100, true, 3},
 	} {
 		assert.Equal(t, c.want, Size(c.live, c.share, c.replicas), "%+v", c)
+	}
+}
+
+// stateful makes a StatefulSet of the Deployment among declared objects.
+func stateful(d Declared) Declared {
+	for ref, o := range d {
+		if ref.Kind == "Deployment" {
+			delete(d, ref)
+			o.Body["kind"], o.Ref.Kind = "StatefulSet", "StatefulSet"
+			d[o.Ref] = o
+		}
+	}
+	return d
+}
+
+var inPlace = ward.Canary{Of: "StatefulSet/fare-gate", Within: time.Hour, Checks: []string{"errors"}, Shares: []ward.Share{{At: 20, For: time.Minute}, {At: 60, For: time.Minute}}}
+
+func TestAStatefulSetIsParted(t *testing.T) {
+	was := stateful(fareGate(t, "a:1", "1"))
+	target := find(t, inPlace, was, stateful(fareGate(t, "a:2", "2")))
+	assert.Equal(t, target.Ref, target.Twin)
+	assert.NotContains(t, target.Made(), target.Ref, "it stays when the canary is over")
+	o := target.TwinOf(2, 5)
+	text := yamlOf(t, o.Body)
+	for _, want := range []string{"image: a:2", "name: fares-new", "partition: 3", "kind: StatefulSet"} {
+		assert.Contains(t, text, want)
+	}
+	assert.NotContains(t, text, TrackLabel, "another label would be another template, and all would be made anew at the end")
+	spec := asMap(o.Body["spec"])
+	spec["template"] = templateOf(was[target.Ref].Body)
+	delete(spec, "updateStrategy")
+	assert.Equal(t, object.Hash(was[target.Ref].Body), object.Hash(o.Body), "all else is as it was")
+
+	for _, c := range [][3]int{{5, 1, 1}, {5, 20, 1}, {5, 21, 2}, {5, 99, 4}, {2, 60, 1}, {1, 50, 1}, {10, 50, 5}, {0, 20, 1}} {
+		assert.Equal(t, c[2], PartOf(c[0], c[1]), "%v", c)
+	}
+	for want, strategy := range map[string]map[string]any{
+		"its Pods are replaced by hand":         {"type": "OnDelete"},
+		"it declares a partition of its own, 2": {"type": "RollingUpdate", "rollingUpdate": map[string]any{"partition": int64(2)}},
+	} {
+		will := stateful(fareGate(t, "a:2", "2"))
+		asMap(will[target.Ref].Body["spec"])["updateStrategy"] = strategy
+		_, err := Find(ward.Ward{Canary: []ward.Canary{inPlace}}, was, will, changed(was, will))
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestTheSidesOfAStatefulSet(t *testing.T) {
+	pod := func(name, hash string, ready string) map[string]any {
+		return map[string]any{"kind": "Pod", "metadata": map[string]any{"name": name, "labels": map[string]any{revisionLabel: hash}},
+			"status": map[string]any{"phase": "Running", "conditions": []any{map[string]any{"type": "Ready", "status": ready}}}}
+	}
+	set := func(update string) map[string]any {
+		return map[string]any{"spec": map[string]any{"replicas": int64(3)}, "status": map[string]any{"currentRevision": "a", "updateRevision": update}}
+	}
+	below := []map[string]any{pod("x-2", "b", "True"), pod("x-1", "a", "False"), pod("x-0", "a", "True")}
+	assert.Equal(t, Side{Size: 3, Old: []Pod{{"x-0", "", true}, {"x-1", "", false}}, New: []string{"x-2"}}, PartsOf(set("b"), below))
+	assert.Empty(t, PartsOf(set("a"), below).New, "before it is parted, all are old")
+}
+
+func TestAPodBehindAService(t *testing.T) {
+	slice := func(ports []any, pods ...any) map[string]any {
+		var all []any
+		for _, p := range pods {
+			all = append(all, map[string]any{"conditions": map[string]any{"ready": p != "late"}, "targetRef": map[string]any{"name": p}})
+		}
+		return map[string]any{"ports": ports, "endpoints": all}
+	}
+	web := map[string]any{"name": "web", "port": int64(8080)}
+	admin := map[string]any{"name": "admin", "port": float64(9000)}
+	both := []map[string]any{slice([]any{web, admin}, "old", "new", "late")}
+	for _, c := range []struct {
+		slices  []map[string]any
+		port    string
+		pods    []string
+		want    string
+		problem string
+	}{
+		{[]map[string]any{slice([]any{web}, "old", "new")}, "", []string{"new"}, "new:8080", ""},
+		{both, "admin", []string{"new"}, "new:9000", ""},
+		{both, "", []string{"new"}, "", "has several ports; name one of them: service: gate:web"},
+		{both, "wep", []string{"new"}, "", "has no port wep; did you mean web?"},
+		{both, "web", []string{"late"}, "", "leads to no Pod of this version that is ready"},
+		{nil, "", []string{"new"}, "", "leads to no Pod"},
+	} {
+		pod, port, problem := Endpoint(c.slices, "gate", c.port, c.pods, 7)
+		assert.Contains(t, problem, c.problem)
+		if c.want != "" {
+			assert.Equal(t, c.want, fmt.Sprint(pod, ":", port))
+		}
 	}
 }
 

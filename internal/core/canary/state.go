@@ -65,15 +65,29 @@ type Was struct {
 
 // TargetState is how it is with one workload.
 type TargetState struct {
-	Ref    object.Ref   `json:"ref"`
-	Size   int          `json:"size"`   // of the new version, as it was asked for; 0 before
-	Live   int          `json:"live"`   // of the old one
-	Peak   int          `json:"peak"`   // and the most that it had since this began
-	Hash   string       `json:"hash"`   // of the old Pods' ReplicaSet
-	Ready  bool         `json:"ready"`  // the new version is
-	Reason string       `json:"reason"` // why it is not
-	Images [2]string    `json:"images"` // of the old and the new version
-	Checks []ward.Check `json:"checks"`
+	Ref  object.Ref `json:"ref"`
+	Size int        `json:"size"` // of the new version, as it was asked for; 0 before
+	Live int        `json:"live"` // of the old one; in place, of both
+	// InPlace: some of the workload's own Pods are new, those from Part on.
+	InPlace bool         `json:"in_place,omitempty"`
+	Part    int          `json:"part,omitempty"`
+	Peak    int          `json:"peak"`   // and the most that it had since this began
+	Hash    string       `json:"hash"`   // of the old Pods' ReplicaSet
+	Ready   bool         `json:"ready"`  // the new version is
+	Reason  string       `json:"reason"` // why it is not
+	Images  [2]string    `json:"images"` // of the old and the new version
+	Checks  []ward.Check `json:"checks"`
+	Traffic bool         `json:"traffic,omitempty"` // a metrics source is asked how much either gets
+	// Share is how much of the traffic the new version was seen to get, in percent, in this share; nil when that is not known.
+	Share *float64 `json:"seen,omitempty"`
+}
+
+// Old is how many Pods of the old version there are.
+func (t TargetState) Old() int {
+	if t.InPlace {
+		return max(t.Live-t.Size, 0)
+	}
+	return t.Live
 }
 
 // Held tells that it stays at its share.

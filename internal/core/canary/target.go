@@ -38,7 +38,8 @@ type Target struct {
 	after    []object.Object // the same as the revision declares them
 	services []service
 	copies   []copied
-	template object.Object // the workload as the revision declares it
+	template object.Object // the workload as the revision declares it,
+	before   object.Object // and as it was applied last
 	image    string        // of the version before
 	checks   []ward.Check
 }
@@ -63,8 +64,14 @@ func (t *Target) Made() (out []object.Ref) {
 	for _, s := range t.services {
 		out = append(out, named(s.was.Ref, former), named(s.was.Ref, beside))
 	}
+	if t.InPlace() {
+		return out
+	}
 	return append(out, t.Twin)
 }
+
+// InPlace tells that the new version takes the place of some of the workload's own Pods.
+func (t *Target) InPlace() bool { return t.Canary.InPlace() }
 
 // Alone names the Services that lead to the old Pods alone, and to the new ones.
 func (t *Target) Alone() (old, next []string) {
@@ -96,7 +103,11 @@ func (t *Target) Needs() (out []object.Ref) {
 
 // Beside lists what is made beside, as objects, in the order of Made.
 func (t *Target) Beside() []object.Object {
-	return append(append(t.Copies(), t.Services("")...), t.TwinOf(1))
+	out := append(t.Copies(), t.Services("")...)
+	if t.InPlace() {
+		return out
+	}
+	return append(out, t.TwinOf(1, 1))
 }
 
 func named(r object.Ref, suffix string) object.Ref {
@@ -167,14 +178,22 @@ func Means(of string, ref object.Ref) bool {
 // Concerns tells whether canaries look at objects of a kind.
 func Concerns(ref object.Ref) bool {
 	switch ref.Group + "/" + ref.Kind {
-	case "apps/Deployment", "gateway.networking.k8s.io/HTTPRoute", "/Service", "/ConfigMap", "/Secret":
+	case "apps/Deployment", "apps/StatefulSet", "gateway.networking.k8s.io/HTTPRoute", "/Service", "/ConfigMap", "/Secret":
 		return true
 	}
 	return false
 }
 
 func target(c ward.Canary, ref object.Ref, was, will Declared, pending func(object.Ref) bool) (*Target, error) {
-	t := &Target{Canary: c, Ref: ref, Twin: named(ref, beside), image: imageOf(was[ref].Body)}
+	t := &Target{Canary: c, Ref: ref, Twin: named(ref, beside), image: imageOf(was[ref].Body), before: was[ref]}
+	if t.InPlace() {
+		t.Twin = ref
+		for _, o := range []object.Object{was[ref], will[ref]} {
+			if err := parts(o.Body); err != nil {
+				return nil, err
+			}
+		}
+	}
 	t.template = will[ref]
 	t.template.Body = object.Clone(t.template.Body)
 	for _, other := range t.named(templateOf(t.template.Body)) {
@@ -194,6 +213,29 @@ func target(c ward.Canary, ref object.Ref, was, will Declared, pending func(obje
 		return nil, err
 	}
 	return t, t.free(was, will)
+}
+
+// parts tells why a StatefulSet can't be parted in two versions.
+// Source: https://kubernetes.io/docs/concepts/workloads/controllers/statefulset/#update-strategies
+func parts(body map[string]any) error {
+	strategy := asMap(asMap(body["spec"])["updateStrategy"])
+	if kind := text(strategy["type"]); kind != "" && kind != "RollingUpdate" {
+		return fmt.Errorf("its updateStrategy is %s, so that its Pods are replaced by hand; write RollingUpdate", kind)
+	}
+	if n := number(asMap(strategy["rollingUpdate"])["partition"]); n != 0 {
+		return fmt.Errorf("it declares a partition of its own, %d; leave it to the canary", n)
+	}
+	return nil
+}
+
+func number(v any) int {
+	switch n := v.(type) {
+	case int64:
+		return int(n)
+	case float64:
+		return int(n)
+	}
+	return 0
 }
 
 // lead finds the routes and the Services that lead to the workload.

@@ -12,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 // Input is one thing that a rendering read: while all of them have the same hash, it would give the same result.
@@ -75,7 +76,8 @@ type Declaration struct {
 	Objects  []Object          // sorted by Ref
 	Tasks    map[string]string // keys of the tasks among them, to their hashes
 	Rules    health.Rules
-	Files    []File                // the health files
+	Checks   []ward.Check          // that the ward's canaries share with others
+	Files    []File                // what Rules and Checks are from
 	Kinds    []object.Kind         // of all objects
 	Scaled   map[object.Ref]string // declared autoscalers, by what they scale
 	Waits    string                // why there is nothing declared yet, and that this is no error

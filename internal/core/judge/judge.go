@@ -214,6 +214,11 @@ func Query(text string, pods map[string][]string, other bool) string {
 	return placeholder(text, side)
 }
 
+// AsksNew tells whether a query asks for the Pods of the new version.
+func AsksNew(text string) bool {
+	return Query(text, map[string][]string{New: {"a"}}, false) != Query(text, map[string][]string{New: {"b"}}, false)
+}
+
 // placeholder replaces ${{ SIDE.pods }}.
 func placeholder(text string, with func(side string) string) string {
 	var b strings.Builder

@@ -51,7 +51,7 @@ type Files struct {
 // Where is the file that declares a cluster, a repository or a roster.
 func (f *Files) Where(kind, name string) string { return f.where[kind+" "+name] }
 
-// Read reads what the files of a roster declare; rulesDir is where health files hold for every ward of the repository anyway. kept
+// Read reads what the files of a roster declare; rulesDir is where health and checks files hold for every ward of the repository anyway. kept
 // are the roster's wards: where the file of one is no declaration any more, that is a slip and no removal.
 func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Problem) {
 	out := &Files{where: map[string]string{}, Broken: map[string]string{}}
@@ -59,7 +59,7 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 	not := map[string]bool{} // files that declare nothing
 	for _, f := range files {
 		not[f.Path] = !ward.IsRoster(f.Data)
-		if !strings.HasPrefix(f.Path, rulesDir+"/") && health.IsRules(f.Data) {
+		if !strings.HasPrefix(f.Path, rulesDir+"/") && (health.IsRules(f.Data) || ward.IsChecks(f.Data)) {
 			out.Rules = append(out.Rules, declared.File{Path: f.Path, Text: string(f.Data)})
 			continue
 		}

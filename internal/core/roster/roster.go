@@ -33,7 +33,7 @@ type Roster struct {
 	Name, Repo, Ref, Path string
 	Parent                string // the roster that declares it
 	Limits                Limits
-	Rules                 []declared.File // health files
+	Rules                 []declared.File // health and checks files
 }
 
 // Of is the roster that a declaration in a file of parent means.

@@ -62,6 +62,22 @@ func (m *Machine) Carry(c *canary.Machine, targets []object.Ref, fresh func(obje
 	}
 }
 
+// BeforeCanary lists what of a run comes before the canary of some workloads: what is applied, and goes back with it, and tasks, whose
+// work stays done.
+func BeforeCanary(steps []plan.Step, targets, routes []object.Ref, fresh func(object.Ref) bool) (applied, tasks []object.Ref) {
+	first, _ := halves(steps, targets, routes, fresh)
+	for _, s := range first {
+		for _, g := range s.Groups {
+			if g.Task == object.NoTask {
+				applied = append(applied, g.Refs...)
+			} else {
+				tasks = append(tasks, g.Refs...)
+			}
+		}
+	}
+	return applied, tasks
+}
+
 // halves parts the steps of a run at a canary: before it come earlier steps, and of its own step what others live in, tasks before, and
 // what is new. Its routes are in neither: it brings them to what is declared at its end.
 func halves(steps []plan.Step, targets, routes []object.Ref, fresh func(object.Ref) bool) (first, second []plan.Step) {

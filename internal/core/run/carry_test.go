@@ -32,7 +32,7 @@ func canaried(t *testing.T, s canary.State) *Machine {
 	w := ward.Ward{Canary: []ward.Canary{{Of: "Deployment/gate", Within: time.Hour, Shares: []ward.Share{{At: 20, For: time.Minute}}}}}
 	targets, err := canary.Find(w, was, will, func(object.Ref) bool { return true })
 	require.NoError(t, err)
-	k, err := canary.New(targets, w.Find, time.Minute, s)
+	k, err := canary.New(targets, func(string) (ward.Check, bool) { return ward.Check{}, false }, time.Minute, s)
 	require.NoError(t, err)
 	p := steps(step(-1, group(a)), step(0, plan.Group{Refs: []object.Ref{migrate}, Task: object.Before, Await: true}, group(b, c), group(gate)), step(1, group(d)))
 	p.OnFail = []plan.Step{{Groups: []plan.Group{{Refs: []object.Ref{cleared}, Task: object.OnFail, Await: true}}}}

@@ -221,11 +221,20 @@ func (m *Machine) Failing() bool { return m.failed != "" && !m.ended }
 
 // Progress lists the objects of the run in the order they are worked on.
 func (m *Machine) Progress() []Progress {
-	out := make([]Progress, len(m.order))
-	for i, ref := range m.order {
-		out[i] = *m.progress[ref]
+	beside := m.beside()
+	out := make([]Progress, 0, len(m.order)+len(beside))
+	for _, ref := range m.order {
+		p := *m.progress[ref]
+		same := func(x Progress) bool { return x.Ref == ref }
+		if i := slices.IndexFunc(beside, same); i >= 0 { // a canary in place goes before the run's own turn
+			if p.State == Waiting || p.State == Untried {
+				p = beside[i]
+			}
+			beside = slices.DeleteFunc(beside, same)
+		}
+		out = append(out, p)
 	}
-	return append(out, m.beside()...)
+	return append(out, beside...)
 }
 
 // Step takes one event and answers with what is to be done now. After an End no more actions come.

@@ -1,6 +1,7 @@
 package ward
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -23,8 +24,15 @@ type Canary struct {
 	Shares []Share
 	Within time.Duration // the whole; then it goes back
 	Checks []string      // names among the ward's checks
-	Line   int
+	// Traffic tells how much traffic each version gets, to show the share that is seen: Query, From and Every of it; nil when it is not
+	// asked.
+	Traffic *Check
+	Line    int
 }
+
+// InPlace tells whether the new version takes the place of some of the workload's own Pods, instead of standing beside it: a
+// StatefulSet's, whose Pods own their volumes.
+func (c Canary) InPlace() bool { return strings.HasPrefix(c.Of, "StatefulSet/") }
 
 // ByReplicas tells whether the share follows from the sizes of the two.
 func (c Canary) ByReplicas() bool { return len(c.Routes) == 0 }
@@ -48,7 +56,8 @@ type Check struct {
 	Misses int // so many are borne in all, the next goes back;
 	InARow int // or: so many in a row go back; 0 when Misses counts
 	NoData NoData
-	Line   int
+	File   string // that it is written in, and
+	Line   int    // where
 }
 
 // Bears says how many misses are borne.
@@ -62,11 +71,26 @@ func (c Check) Bears() string {
 	return fmt.Sprintf("%d in all", c.Misses)
 }
 
-// Request is a request of a check.
+// Request is a request of a check: to a URL, or to a Service of the ward's namespace through the cluster's API server.
 type Request struct {
 	URL     string
+	Service string // its name,
+	Port    string // the name of one of its ports, "" for the only one,
+	Path    string // and what is asked there
 	Headers map[string]string
 	Rate    int // of a load: requests a second
+}
+
+// Where is where it goes, in a few words.
+func (r Request) Where() string {
+	if r.Service == "" {
+		return r.URL
+	}
+	at := "Service/" + r.Service
+	if r.Port != "" {
+		at += ":" + r.Port
+	}
+	return at + " " + cmp.Or(r.Path, "/")
 }
 
 // NoData says what an answer that tells nothing counts as.
@@ -125,6 +149,7 @@ func (d *decoder) canary(n *yaml.Node) Canary {
 				c.Checks = append(c.Checks, s)
 			})
 		},
+		"traffic": func(n *yaml.Node) { c.Traffic = d.traffic(n) },
 	})
 	for _, missing := range []struct {
 		is   bool
@@ -139,8 +164,39 @@ func (d *decoder) canary(n *yaml.Node) Canary {
 			d.fail(n, "each entry of canary needs %s", missing.text)
 		}
 	}
+	if c.InPlace() && len(c.Routes) > 0 {
+		d.fail(n, "canary.by: the Pods of a StatefulSet own their volumes, so that none can stand beside it; write by: replicas, and the share is how many of its Pods are new")
+	}
 	d.shares(n, &c, each)
 	return c
+}
+
+// traffic reads what tells how much traffic a version gets.
+func (d *decoder) traffic(n *yaml.Node) *Check {
+	c := Check{Every: 10 * time.Second, NoData: WaitForData, File: d.file, Line: n.Line + d.offset}
+	const where = "canary.traffic"
+	d.mapping(n, where, keys{
+		"query": func(n *yaml.Node) { d.query(n, where+".query", &c.Query) },
+		"from":  d.name(&c.From, where+".from"),
+		"every": d.duration(&c.Every, where+".every", leastEvery),
+	})
+	switch {
+	case n.Kind != yaml.MappingNode:
+	case c.Query == "":
+		d.fail(n, "%s.query is missing: how much traffic the new Pods get, such as sum(rate(http_requests_total{pod=~\"${{ new.pods }}\"}[1m]))", where)
+	case !judge.AsksNew(c.Query):
+		d.fail(n, "%s.query does not ask for the Pods of the new version, so it tells nothing of the two; name them: {pod=~\"${{ new.pods }}\"}", where)
+	case c.From == "":
+		d.fail(n, "%s.from is missing: name a known metrics source (vigila metrics list)", where)
+	}
+	return &c
+}
+
+func (d *decoder) query(n *yaml.Node, where string, into *string) {
+	d.text(into, where)(n)
+	if err := judge.CheckQuery(*into); err != nil {
+		d.fail(n, "%s: %v", where, err)
+	}
 }
 
 func (d *decoder) canaryOf(n *yaml.Node, of string) {
@@ -150,11 +206,9 @@ func (d *decoder) canaryOf(n *yaml.Node, of string) {
 		d.fail(n, "canary.of is %q; write one workload as Kind/name, such as Deployment/fare-gate", of)
 	case kind == "DaemonSet":
 		d.fail(n, "canary.of names a DaemonSet: it runs one Pod on each node, so there is no place for a second one beside it; spread the change over clusters instead (spread.one_at_a_time)")
-	case kind == "StatefulSet":
-		d.fail(n, "canary.of names a StatefulSet: its Pods own their volumes, and a second one beside it would have none of them; spread the change over clusters instead (spread.one_at_a_time)")
-	case kind != "Deployment":
-		d.fail(n, "canary.of names a %s; a canary is of a Deployment", kind)
-	case len(name)+len("-new") > 63:
+	case kind != "Deployment" && kind != "StatefulSet":
+		d.fail(n, "canary.of names a %s; a canary is of a Deployment or a StatefulSet", kind)
+	case kind == "Deployment" && len(name)+len("-new") > 63:
 		d.fail(n, "canary.of: the name of %s leaves no room for the -new of the one beside it; the longest has 59 characters", of)
 	}
 }
@@ -221,6 +275,9 @@ func (d *decoder) shares(n *yaml.Node, c *Canary, each time.Duration) {
 		switch {
 		case s.At <= last:
 			d.fail(n, "canary.shares rise from one to the next; %d comes after %d", s.At, last)
+		case c.InPlace() && (s.At == 0 || s.At == 100):
+			d.fail(n, "canary.shares: of a StatefulSet some Pods are of the new version, and some of the old one; %d is none or all", s.At)
+		case c.InPlace():
 		case c.ByReplicas() && s.At > maxByReplicas && len(c.Of) > 0:
 			d.fail(n, "canary.shares: by replicas the new version gets at most %d %%, as many beside as there are; %d needs a route: by: HTTPRoute/name", maxByReplicas, s.At)
 		case c.ByReplicas() && s.At == 0:
@@ -252,15 +309,10 @@ func (d *decoder) checks(n *yaml.Node, into *[]Check) {
 }
 
 func (d *decoder) check(name string, at, n *yaml.Node) Check {
-	c := Check{Name: name, Every: 10 * time.Second, NoData: WaitForData, Line: at.Line + d.offset}
+	c := Check{Name: name, Every: 10 * time.Second, NoData: WaitForData, File: d.file, Line: at.Line + d.offset}
 	where, old := "checks."+name, false
 	d.mapping(n, where, keys{
-		"query": func(n *yaml.Node) {
-			d.text(&c.Query, where+".query")(n)
-			if err := judge.CheckQuery(c.Query); err != nil {
-				d.fail(n, "%s.query: %v", where, err)
-			}
-		},
+		"query":   func(n *yaml.Node) { d.query(n, where+".query", &c.Query) },
 		"from":    d.name(&c.From, where+".from"),
 		"request": func(n *yaml.Node) { c.Ask = d.request(n, where+".request", false) },
 		"load":    func(n *yaml.Node) { c.Load = d.request(n, where+".load", true) },
@@ -287,8 +339,8 @@ func (d *decoder) check(name string, at, n *yaml.Node) Check {
 		d.fail(at, "%s needs one of query, request and load", where)
 	case c.Query != "" && c.From == "":
 		d.fail(at, "%s.from is missing: name a known metrics source (vigila metrics list)", where)
-	case old && c.Query == "":
-		d.fail(at, "%s.good compares with old, which only a query can: a request reaches the old version by its share alone", where)
+	case old && c.Query == "" && (c.Ask == nil || c.Ask.Service == ""):
+		d.fail(at, "%s.good compares with old, which only a query and the request of a service can: a request to a URL reaches the old version by its share alone", where)
 	case c.Query == "" && c.From != "":
 		d.fail(at, "%s.from belongs to a query", where)
 	}
@@ -332,13 +384,38 @@ func (d *decoder) request(n *yaml.Node, where string, load bool) *Request {
 			r.Rate = v
 		}
 	}
+	if !load {
+		known["service"] = func(n *yaml.Node) {
+			d.text(&r.Service, where+".service")(n)
+			r.Service, r.Port, _ = strings.Cut(r.Service, ":")
+			if err := Name(r.Service); err != nil {
+				d.fail(n, "%s.service: %v", where, err)
+			}
+		}
+		known["path"] = d.text(&r.Path, where+".path")
+	}
 	d.mapping(n, where, known)
-	if err := Link(r.URL); err != nil {
-		d.fail(n, "%s.url: %v", where, err)
+	switch {
+	case r.Service == "" && r.Path != "":
+		d.fail(n, "%s.path belongs to a service; write it into the url", where)
+	case r.Service != "" && r.URL != "":
+		d.fail(n, "%s has a url and a service; write one of them", where)
+	case r.Service != "" && r.Path != "" && !strings.HasPrefix(r.Path, "/"):
+		d.fail(n, "%s.path is %q; it starts with a /", where, r.Path)
+	case strings.ContainsAny(r.Path, "%#\\") || slices.ContainsFunc(strings.Split(r.Path, "/"), func(s string) bool { return s == ".." || s == "." }):
+		d.fail(n, "%s.path is %q; write it plainly, without .., %%, # and backslashes", where, r.Path)
+	case r.Service != "":
+	default:
+		if err := Link(r.URL); err != nil {
+			d.fail(n, "%s.url: %v", where, err)
+		}
 	}
 	for _, h := range slices.Sorted(maps.Keys(r.Headers)) {
-		if strings.EqualFold(h, "Authorization") || strings.EqualFold(h, "Cookie") {
+		switch name := strings.ToLower(h); {
+		case name == "authorization" || name == "cookie":
 			d.fail(n, "%s.headers has %s: what is secret does not belong into a file of a repository", where, h)
+		case r.Service != "" && (strings.HasPrefix(name, "impersonate-") || slices.Contains([]string{"host", "connection", "upgrade"}, name)):
+			d.fail(n, "%s.headers has %s, which would be meant for the API server; leave it out", where, h)
 		}
 	}
 	if load && r.Rate == 0 && n.Kind == yaml.MappingNode {
@@ -347,42 +424,69 @@ func (d *decoder) request(n *yaml.Node, where string, load bool) *Request {
 	return r
 }
 
-// knownChecks refuses names of checks that the ward does not have.
-func (d *decoder) knownChecks(w *Ward) {
-	var names []string
+// Metrics lists the metrics sources that its canaries ask.
+func (w Ward) Metrics(shared []Check) (out []string) {
 	for _, c := range w.Checks {
-		names = append(names, c.Name)
+		out = append(out, c.From)
 	}
 	for _, c := range w.Canary {
+		if c.Traffic != nil {
+			out = append(out, c.Traffic.From)
+		}
 		for _, name := range c.Checks {
-			if !slices.Contains(names, name) {
-				d.errs = append(d.errs, &Error{d.file, c.Line, fmt.Sprintf("canary.checks names %q, which is none of this ward's checks; %s", name, orNone(name, names))})
+			if x, known := w.Find(name, shared); known {
+				out = append(out, x.From)
 			}
 		}
 	}
+	slices.Sort(out)
+	return slices.DeleteFunc(slices.Compact(out), func(name string) bool { return name == "" })
 }
 
-func orNone(name string, names []string) string {
-	if len(names) == 0 {
-		return "write them below checks:"
+// CanaryText is what the file, and the checks that it shares, say of canaries, for a digest. Where it is written says nothing.
+func (w Ward) CanaryText(shared []Check) string {
+	canaries, checks := slices.Clone(w.Canary), []Check{}
+	for i, c := range canaries {
+		canaries[i].Line = 0
+		for _, name := range c.Checks {
+			if x, known := w.Find(name, shared); known {
+				x.File, x.Line = "", 0
+				checks = append(checks, x)
+			}
+		}
 	}
-	return nearest.Words(name, names)
-}
-
-// CanaryText is what the file says of canaries, for a digest.
-func (w Ward) CanaryText() string {
-	text, err := json.Marshal([]any{w.Canary, w.Checks})
+	text, err := json.Marshal([]any{canaries, checks})
 	if err != nil {
 		panic(err) // plain values
 	}
 	return string(text)
 }
 
-// Find is a check by its name; ok is false when there is none.
-func (w Ward) Find(check string) (c Check, ok bool) {
-	i := slices.IndexFunc(w.Checks, func(c Check) bool { return c.Name == check })
-	if i < 0 {
-		return c, false
+// Find is a check of the ward's own file, or of the shared ones, by its name; ok is false when there is none.
+func (w Ward) Find(check string, shared []Check) (c Check, ok bool) {
+	for _, all := range [][]Check{w.Checks, shared} {
+		if i := slices.IndexFunc(all, func(c Check) bool { return c.Name == check }); i >= 0 {
+			return all[i], true
+		}
 	}
-	return w.Checks[i], true
+	return c, false
+}
+
+// NoCheck says what is wrong with a canary that names a check that there is none of; "" when there are all.
+func (w Ward) NoCheck(c Canary, shared []Check) string {
+	for _, name := range c.Checks {
+		if _, known := w.Find(name, shared); known {
+			continue
+		}
+		var names []string
+		for _, x := range slices.Concat(w.Checks, shared) {
+			names = append(names, x.Name)
+		}
+		mend := "write it below checks:, or in a checks file (vigila: " + ChecksVersion + ")"
+		if len(names) > 0 {
+			mend = nearest.Words(name, names)
+		}
+		return fmt.Sprintf("canary.checks names %q, which is none of this ward's checks, nor of those that it shares; %s", name, mend)
+	}
+	return ""
 }

@@ -316,7 +316,7 @@ var renamed = map[string]string{"values_from": "values_in"}
 
 func orThis(where string) string {
 	if where == "" {
-		return "a ward file"
+		return "a file of Vigila's own"
 	}
 	return where
 }
@@ -398,7 +398,6 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 		"canary": func(n *yaml.Node) { d.canaries(n, &w) },
 		"checks": func(n *yaml.Node) { d.checks(n, &w.Checks) },
 	})
-	d.knownChecks(&w)
 	w.Keys = map[string]int{}
 	for i := 0; n.Kind == yaml.MappingNode && i < len(n.Content); i += 2 {
 		w.Keys[n.Content[i].Value] = n.Content[i].Line + d.offset

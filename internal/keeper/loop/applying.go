@@ -46,6 +46,12 @@ func (p *Placement) takeAnswers() {
 	}
 }
 
+// goesBack tells whether what is applied now is what was before.
+func (a *activeRun) goesBack() bool {
+	c := a.machine.Canary()
+	return a.entry.Kind == run.Rollback || c != nil && c.Going != nil
+}
+
 func (p *Placement) takeAnswer(a *activeRun, got *drive.Applied) {
 	x := a.of(got.Ref)
 	ev := run.Applied{At: p.at, Ref: got.Ref, Replaced: got.Replaced}
@@ -66,6 +72,9 @@ func (p *Placement) takeAnswer(a *activeRun, got *drive.Applied) {
 	if _, was := p.tasks.all[got.Ref]; was { // it was a task before it came to be kept
 		p.write(record.RemoveTask{Ref: got.Ref})
 		p.tasks.drop(got.Ref)
+	}
+	if got.Ref.Group == "apps" && got.Ref.Kind == "StatefulSet" && a.goesBack() {
+		p.out(Unstick{a.entry.Number, got.Ref, b.Version})
 	}
 	p.carry(effects)
 	if early := x.early; early != nil { // a newer state was there before this answer

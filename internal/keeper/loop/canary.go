@@ -13,6 +13,7 @@ import (
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
 )
@@ -24,6 +25,9 @@ const canaryGuard = "canary"
 type Canaries struct {
 	Targets []*canary.Target
 
+	// Applied and Tasks come before them in the run; the first go back with them.
+	Applied, Tasks []object.Ref
+
 	machine   *canary.Machine
 	needs     []canary.Was
 	was, will map[object.Ref]declared.Whole
@@ -34,17 +38,21 @@ type beside struct {
 	*Canaries
 	made    map[object.Ref]bool
 	routes  map[object.Ref]bool
-	version int // of the state that is written down
+	parts   map[object.Ref]bool // workloads of whose Pods some are new
+	version int                 // of the state that is written down
 }
 
 // carries tells whether an object is made or moved by the canary of the run that goes on.
 func (a *activeRun) carries(ref object.Ref) bool {
-	return a != nil && a.beside != nil && (a.beside.made[ref] || a.beside.routes[ref])
+	if a == nil || a.beside == nil {
+		return false
+	}
+	return a.beside.made[ref] || a.beside.routes[ref] || a.beside.parts[ref] && a.machine.Canary().Carries(ref)
 }
 
 // canaries finds the canaries of a revision: changes tells what the run applies. left is the canary that an earlier run left. What is
 // wrong with them is a guard; nil when they can be made, or there are none.
-func (p *Placement) canaries(refs []object.Ref, snapshot string, changes func(object.Ref) bool, left *canary.State) (*Canaries, *plan.Guard, error) {
+func (p *Placement) canaries(refs []object.Ref, snapshot string, changes func(object.Ref) bool, checks []ward.Check, left *canary.State) (*Canaries, *plan.Guard, error) {
 	spaces := map[string]bool{}
 	for _, c := range p.Ward.Canary {
 		for _, ref := range refs {
@@ -101,6 +109,9 @@ func (p *Placement) canaries(refs []object.Ref, snapshot string, changes func(ob
 		return nil, nil, nil
 	}
 	for _, t := range out.Targets {
+		if text := p.Ward.NoCheck(t.Canary, checks); text != "" {
+			return nil, &plan.Guard{Name: canaryGuard, Text: text}, nil
+		}
 		for _, ref := range t.Needs() {
 			if !slices.ContainsFunc(out.needs, func(w canary.Was) bool { return w.Ref == ref }) {
 				out.needs = append(out.needs, canary.Was{Ref: ref, Snapshot: in[ref], Moves: changes(ref)})
@@ -129,7 +140,8 @@ func (m *making) canaries() error {
 	for _, d := range m.in.Declared {
 		refs = append(refs, d.Ref)
 	}
-	found, guard, err := m.Placement.canaries(refs, m.entry.Snapshot, changes, m.ask.carry)
+	checks := m.checks()
+	found, guard, err := m.Placement.canaries(refs, m.entry.Snapshot, changes, checks, m.ask.carry)
 	if err != nil {
 		return err
 	}
@@ -146,7 +158,30 @@ func (m *making) canaries() error {
 		return nil
 	}
 	m.out.Canary = found
-	return found.make(m.Placement, m.ask)
+	var routes []object.Ref
+	for _, t := range found.Targets {
+		routes = append(routes, t.Routes()...)
+	}
+	found.Applied, found.Tasks = run.BeforeCanary(m.out.Plan.Steps, found.workloads(), routes, m.fresh)
+	return found.make(m.Placement, m.ask, checks)
+}
+
+// checks are those that the declaration which is synced shares with other wards; of a canary that goes on, those that it began with.
+func (m *making) checks() (out []ward.Check) {
+	if left := m.ask.carry; left != nil {
+		for _, t := range left.Targets {
+			out = append(out, t.Checks...)
+		}
+		return out
+	}
+	d := m.declared
+	if m.ask.Declared != nil {
+		d = m.ask.Declared
+	}
+	if d != nil {
+		out = d.Checks
+	}
+	return out
 }
 
 // guardCanary is the guard that stands before the sync of what is pending; nil when none does.
@@ -162,7 +197,7 @@ func (p *Placement) guardCanary(apply []object.Ref) *plan.Guard {
 	for _, o := range p.declared.Objects {
 		refs = append(refs, o.Ref)
 	}
-	_, guard, err := p.canaries(refs, p.declared.Snapshot, func(ref object.Ref) bool { return pending[ref] }, nil)
+	_, guard, err := p.canaries(refs, p.declared.Snapshot, func(ref object.Ref) bool { return pending[ref] }, p.declared.Checks, nil)
 	if err != nil {
 		p.Log.Error("what a canary would be can't be read", "error", err)
 	}
@@ -176,7 +211,7 @@ func (p *Placement) passing(ref object.Ref) bool {
 }
 
 // make makes the machine: a new one, or one that goes on with what an earlier run left.
-func (c *Canaries) make(p *Placement, r Ask) (err error) {
+func (c *Canaries) make(p *Placement, r Ask, checks []ward.Check) (err error) {
 	s := canary.State{By: r.By, Why: r.Why, Allow: r.Allow, Was: c.needs}
 	if r.carry != nil {
 		s = r.carry.Clone()
@@ -186,7 +221,7 @@ func (c *Canaries) make(p *Placement, r Ask) (err error) {
 			}
 		}
 	}
-	c.machine, err = canary.New(c.Targets, p.Ward.Find, p.Ward.Settle.Within, s)
+	c.machine, err = canary.New(c.Targets, func(name string) (ward.Check, bool) { return p.Ward.Find(name, checks) }, p.Ward.Settle.Within, s)
 	return err
 }
 
@@ -194,7 +229,10 @@ func (c *Canaries) make(p *Placement, r Ask) (err error) {
 func (p *Placement) embark(a *activeRun, found *Canaries, planned []object.Ref) (more []object.Ref) {
 	machine, moved := found.machine, ""
 	machine.Run, machine.Snapshot = a.entry.Number, a.entry.Snapshot
-	a.beside = &beside{Canaries: found, made: map[object.Ref]bool{}, routes: map[object.Ref]bool{}, version: -1}
+	a.beside = &beside{Canaries: found, made: map[object.Ref]bool{}, routes: map[object.Ref]bool{}, parts: map[object.Ref]bool{}, version: -1}
+	for _, ref := range machine.InPlace() {
+		a.beside.parts[ref] = true
+	}
 	_, routes := machine.Refs()
 	for _, ref := range routes {
 		a.beside.routes[ref] = true
@@ -205,9 +243,7 @@ func (p *Placement) embark(a *activeRun, found *Canaries, planned []object.Ref) 
 			more = append(more, ref)
 		}
 	}
-	var targets []object.Ref
 	for _, t := range found.Targets {
-		targets = append(targets, t.Ref)
 		for _, o := range t.Beside() {
 			if a.beside.made[o.Ref] {
 				continue // two workloads may share a Service
@@ -218,17 +254,28 @@ func (p *Placement) embark(a *activeRun, found *Canaries, planned []object.Ref) 
 		}
 	}
 	if a.ask.carry != nil {
-		for _, ref := range append(slices.Clone(more), routes...) {
+		for _, ref := range slices.Concat(more, routes, machine.InPlace()) {
 			if words := p.meddled(ref); words != "" {
 				moved = words
 			}
 		}
 	}
-	a.machine.Carry(machine, targets, func(ref object.Ref) bool {
-		b, kept := p.index.Baseline(ref)
-		return !kept || b.UID == ""
-	}, moved)
+	a.machine.Carry(machine, found.workloads(), p.fresh, moved)
 	return more
+}
+
+// workloads are those that the canaries are of.
+func (c *Canaries) workloads() (out []object.Ref) {
+	for _, t := range c.Targets {
+		out = append(out, t.Ref)
+	}
+	return out
+}
+
+// fresh tells whether an object is new.
+func (p *Placement) fresh(ref object.Ref) bool {
+	b, kept := p.index.Baseline(ref)
+	return !kept || b.UID == ""
 }
 
 // leftBeside tells whether an object was made by the canary that goes on with this run.
@@ -270,7 +317,7 @@ func (p *Placement) carryCanary(a *activeRun, e canary.Effect) {
 		}
 		p.out(look)
 	case canary.Ask:
-		p.out(AskCheck{a.entry.Number, e})
+		p.out(AskCheck{a.entry.Number, a.beside.Targets[e.Target].Ref.Namespace, e})
 	case canary.Apply:
 		p.applyBeside(a, e)
 	case canary.Remove:
@@ -298,6 +345,9 @@ func (p *Placement) applyBeside(a *activeRun, e canary.Apply) {
 			whole = a.beside.was[ref]
 		}
 		o.Object.Hash = whole.Hash
+	}
+	if a.beside.parts[ref] {
+		o.Left, o.Scaled = x.left, x.scaled
 	}
 	if a.beside.routes[ref] { // what a route leads to is the canary's own for a while
 		o.Left = slices.DeleteFunc(slices.Clone(x.left), func(f object.Pointer) bool { return strings.HasPrefix(f.String(), "/spec") && !e.Declared })

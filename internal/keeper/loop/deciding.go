@@ -297,7 +297,7 @@ func (p *Placement) digest(d *declared.Declaration) string {
 	w := p.Ward
 	of := []any{d.Snapshot, fmt.Sprint(w.From, w.Into, w.Settle, w.Keep.Prune, w.Leave)}
 	if len(w.Canary) > 0 {
-		of = append(of, w.CanaryText())
+		of = append(of, w.CanaryText(d.Checks))
 	}
 	return object.Hash(of)
 }

@@ -82,8 +82,15 @@ type (
 		Of  []BesideOf
 	}
 	AskCheck struct {
-		Run int
+		Run       int
+		Namespace string // of the workload
 		canary.Ask
+	}
+	// Unstick frees a StatefulSet that goes back from Pods that keep it from that.
+	Unstick struct {
+		Run     int
+		Ref     object.Ref
+		Version string
 	}
 	// Read reads and renders what the ward declares. Old is what was declared before, which may be the same still.
 	Read struct {

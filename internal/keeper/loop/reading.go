@@ -173,6 +173,11 @@ func (p *Placement) meansNothing(d *declared.Declaration) (out []string) {
 			out = append(out, fmt.Sprintf("canary means %s, and nothing of that name is declared", c.Of))
 		}
 	}
+	for _, c := range p.Ward.Canary {
+		if text := p.Ward.NoCheck(c, d.Checks); text != "" {
+			out = append(out, text)
+		}
+	}
 	own := map[string]bool{}
 	for _, f := range d.Files { // those for the whole repository may be for others
 		if p.Ward.From.Path != "" && (f.Path == p.Ward.From.Path || strings.HasPrefix(f.Path, p.Ward.From.Path+"/")) {

@@ -14,7 +14,6 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
-	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/ward"
@@ -140,7 +139,8 @@ func (w *Ward) read(ctx context.Context, ref string, old *declared.Declaration, 
 	return d, w.store(ctx, d)
 }
 
-// rules reads the health rules that hold for the ward: its roster's, those of its repository, and with plain files its own.
+// rules reads the health rules and the checks that hold for the ward: its roster's, those of its repository, and with plain files its
+// own.
 func (r *reader) rules(d *declared.Declaration, main *at) (err error) {
 	w, files := r.of, r.of.House.RosterRules(r.of.Roster)
 	if main != nil {
@@ -170,11 +170,11 @@ func (r *reader) rules(d *declared.Declaration, main *at) (err error) {
 		}
 	}
 	for _, f := range files {
-		if health.IsRules(f.Data) {
+		if render.IsShared(f.Data) {
 			d.Files = append(d.Files, declared.File{Path: f.Path, Text: string(f.Data)})
 		}
 	}
-	d.Rules, err = render.Rules(files)
+	d.Rules, d.Checks, err = render.Shared(files)
 	return err
 }
 

@@ -82,7 +82,7 @@ func (w *Ward) Stored(ctx context.Context) (*declared.Declaration, error) {
 	for _, f := range in.Rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
 	}
-	if d.Rules, err = render.Rules(files); err != nil {
+	if d.Rules, d.Checks, err = render.Shared(files); err != nil {
 		return nil, nil
 	}
 	for _, x := range in.Scaled {
