@@ -307,8 +307,8 @@ func schemaCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "schema [FORMAT]", Short: "Print the JSON Schema of a file format, or put them all where editors find them",
 		Long: `Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where),
-roster (a path of ward files), cluster and repo (what a roster says of them), template (a directory with expressions)
-and health (your own health rule for a kind).
+roster (a path of ward files), cluster and repo (what a roster says of them), template (a directory with expressions),
+health (your own health rule for a kind) and checks (what the canaries of several wards ask).
 
 --save DIR writes those of all formats to .vigila/schemas/ of the repository around DIR, and puts a line at the top of each of
 Vigila's own files in DIR that says where it is, as editors read it: # yaml-language-server: $schema=…`,

@@ -2,7 +2,9 @@ package metrics
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -13,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vigila.dev/vigila/internal/core/judge"
 	"vigila.dev/vigila/internal/core/ward"
 )
 
@@ -145,4 +148,22 @@ func TestALoadIsSteadyAndCounted(t *testing.T) {
 	s.Close()
 	now, _ = a.Ask(context.Background(), check, nil, false)
 	assert.Contains(t, now.Problem, "none of the load was answered: ")
+}
+
+// TestAPodIsAskedThroughTheAPIServer: what a Pod answers is an answer, and what the API server says in its place is not.
+func TestAPodIsAskedThroughTheAPIServer(t *testing.T) {
+	check := ward.Check{Every: time.Second, Ask: &ward.Request{Service: "gate"}}
+	answer := func(code int, body string) func(context.Context) (*http.Response, error) {
+		return func(context.Context) (*http.Response, error) {
+			return &http.Response{StatusCode: code, Body: io.NopCloser(strings.NewReader(body))}, nil
+		}
+	}
+	got := Through(t.Context(), check, answer(200, `{"tills": 4}`))
+	assert.Equal(t, []any{200, map[string]any{"tills": 4.0}, ""}, []any{got.Status, got.Body, got.Problem})
+	got = Through(t.Context(), check, answer(503, `no tills`))
+	assert.Equal(t, []any{503, "no tills", ""}, []any{got.Status, got.Body, got.Problem}, "an error of the Pod is an answer")
+	got = Through(t.Context(), check, answer(403, `{"kind":"Status","apiVersion":"v1","message":"pods \"gate-1\" is forbidden"}`))
+	assert.Equal(t, judge.Answer{Problem: `the API server: pods "gate-1" is forbidden`}, got)
+	got = Through(t.Context(), check, func(context.Context) (*http.Response, error) { return nil, errors.New("Service gate leads to no Pod") })
+	assert.Equal(t, "Service gate leads to no Pod", got.Problem)
 }

@@ -54,6 +54,24 @@ func TestRulesAreNoObjects(t *testing.T) {
 	assert.ErrorContains(t, err, "again.yaml:1: there is a health rule for Berth already, at health.yaml:1")
 }
 
+func TestWhatWardsShare(t *testing.T) {
+	files := []repo.File{
+		{Path: ".vigila/checks.yaml", Data: []byte("vigila: checks/v1\nchecks: {errors: {request: {service: gate}, good: 'true'}}\n")},
+		{Path: ".vigila/health.yaml", Data: []byte("vigila: health/v1\nof: Berth.harbour.brindle.example\nready: 'true'\n")},
+		{Path: "app/a.yaml", Data: []byte("apiVersion: v1\nkind: ConfigMap\nmetadata: {name: a}\n")},
+	}
+	rules, checks, err := Shared(files)
+	require.NoError(t, err)
+	assert.Len(t, rules, 1)
+	require.Len(t, checks, 1)
+	assert.Equal(t, "errors", checks[0].Name)
+	objects, err := Plain(files)
+	require.NoError(t, err)
+	assert.Len(t, objects, 1, "neither is an object")
+	_, _, err = Shared(append(files, repo.File{Path: "more.yaml", Data: []byte("vigila: checks/v1\nchecks: {errors: {request: {service: gate}, good: 'true'}}\n")}))
+	assert.ErrorContains(t, err, "more.yaml:2: there is a check errors already, at .vigila/checks.yaml:2")
+}
+
 func TestPlaceFillsInAndMarks(t *testing.T) {
 	w := ward.Ward{Name: "berth-planner", Into: ward.Into{Namespace: "harbour", CreateNamespace: true}}
 	objects, err := Plain([]repo.File{file("a.yaml", configMap+"---\n"+role)})

@@ -171,7 +171,9 @@ function Sides({ c, w }: { c: Canary; w: Schemas["CanaryWorkload"] }) {
             <td className="py-1 pr-3">
               {w.seen_share === undefined ? "not known" : `${Math.round(100 - w.seen_share)} %`}
             </td>
-            <td className="py-1">{w.seen_share === undefined ? "not known" : `${Math.round(w.seen_share)} %`}</td>
+            <td className="py-1">
+              {w.seen_share === undefined ? "not known" : `${Math.round(w.seen_share)} %`}
+            </td>
           </tr>
         )}
       </tbody>

@@ -122,6 +122,36 @@ failing: has(object.status.aground) && object.status.aground
 reason: '"phase " + object.status.phase'
 `
 
+func TestPodsThatKeepAStatefulSetFromGoingBack(t *testing.T) {
+	set := func(seen int) map[string]any {
+		return map[string]any{"metadata": map[string]any{"generation": int64(3)}, "status": map[string]any{"observedGeneration": int64(seen), "updateRevision": "old"}}
+	}
+	pod := func(name, revision, ready string) map[string]any {
+		return map[string]any{"metadata": map[string]any{"name": name, "labels": map[string]any{"controller-revision-hash": revision}},
+			"status": map[string]any{"phase": "Running", "conditions": []any{map[string]any{"type": "Ready", "status": ready}}}}
+	}
+	broken, leaving := pod("x-3", "new", "False"), pod("x-2", "new", "False")
+	leaving["metadata"].(map[string]any)["deletionTimestamp"] = "2026-11-26T03:00:00Z"
+	for name, c := range map[string]struct {
+		seen    int
+		pods    []map[string]any
+		stuck   []map[string]any
+		settled bool
+	}{
+		"not seen yet":                   {2, []map[string]any{broken}, nil, false},
+		"a broken one":                   {3, []map[string]any{pod("x-0", "old", "True"), broken}, []map[string]any{broken}, false},
+		"one that leaves":                {3, []map[string]any{leaving}, nil, false},
+		"a ready one, which is its turn": {3, []map[string]any{pod("x-3", "new", "True")}, nil, false},
+		"an old one that is starting":    {3, []map[string]any{pod("x-0", "old", "False")}, nil, true},
+	} {
+		stuck, settled := Stuck(set(c.seen), c.pods)
+		assert.Equal(t, []any{len(c.stuck), c.settled}, []any{len(stuck), settled}, name)
+		if len(c.stuck) > 0 {
+			assert.Equal(t, c.stuck, stuck, name)
+		}
+	}
+}
+
 func TestYourOwnRule(t *testing.T) {
 	rules, errs := ParseRules("health/berth.yaml", []byte(berths))
 	require.Empty(t, errs)

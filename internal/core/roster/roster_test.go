@@ -78,6 +78,14 @@ func TestHealthRulesOfARoster(t *testing.T) {
 	assert.Equal(t, "wards/berth.yaml", f.Rules[0].Path)
 }
 
+func TestChecksOfARoster(t *testing.T) {
+	const checks = "vigila: checks/v1\nchecks: {errors: {request: {service: gate}, good: 'true'}}\n"
+	files, problems := Read(Roster{Name: "moorings", Repo: "moorings"}, []File{{"checks.yaml", []byte(checks)}, {".vigila/checks.yaml", []byte(checks)}}, ".vigila", nil)
+	assert.Empty(t, problems)
+	require.Len(t, files.Rules, 1, "those of the repository hold anyway")
+	assert.Equal(t, "checks.yaml", files.Rules[0].Path)
+}
+
 func TestWhatARosterMayNotTake(t *testing.T) {
 	known := Known{Repos: []string{"moorings", "charts"}, Clusters: map[string]map[string]string{"quay": {"sea": "sound"}, "skerry": {"sea": "open"}},
 		Wards: map[string]Kept{"theirs": {Name: "theirs", Roster: "other", Source: "x/theirs.yaml"}, "hand": {Name: "hand"}, "own": {Name: "own", Roster: "top"}}}

@@ -41,6 +41,13 @@ func canaried(t *testing.T, s canary.State) *Machine {
 	return m
 }
 
+func TestWhatComesBeforeACanary(t *testing.T) {
+	p := steps(step(-1, group(a)), step(0, plan.Group{Refs: []object.Ref{migrate}, Task: object.Before, Await: true}, group(b, c), group(gate)), step(1, group(d)))
+	applied, tasks := BeforeCanary(p.Steps, []object.Ref{gate}, nil, func(r object.Ref) bool { return r == b })
+	assert.Equal(t, []object.Ref{a, b}, applied, "earlier steps, and what is new of its own")
+	assert.Equal(t, []object.Ref{migrate}, tasks)
+}
+
 // sharing brings it to its share.
 func sharing(t *testing.T, m *Machine) {
 	begin(t, m, Apply{Ref: a})

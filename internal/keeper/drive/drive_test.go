@@ -28,6 +28,8 @@ var horn = object.Ref{Kind: "ConfigMap", Namespace: "n", Name: "horn"}
 type quay struct {
 	live   map[string]any // what is there of the horn
 	answer map[string][]error
+	below  []map[string]any // what the object set owns
+	freed  func()           // what becomes of it when something was removed
 	calls  []string
 	keeper string // of the horn, as the record has it
 	taken  []string
@@ -75,6 +77,9 @@ func (q *quay) Remove(_ context.Context, _ string, _ object.Ref, uid string) err
 		return err
 	}
 	q.live = nil
+	if q.freed != nil {
+		q.freed()
+	}
 	return nil
 }
 
@@ -82,7 +87,7 @@ func (q *quay) Patch(context.Context, string, object.Ref, []object.Operation, bo
 	return nil, q.say("patch")
 }
 func (q *quay) Children(context.Context, string) (cluster.Children, error) {
-	return cluster.Children{}, nil
+	return cluster.Children{"set": q.below}, nil
 }
 func (q *quay) Logs(context.Context, string, string, string, bool, int64) (string, error) {
 	return "", nil
@@ -362,4 +367,26 @@ func TestATrialChangesNothing(t *testing.T) {
 			assert.Equal(t, []string{"preview w@quay"}, q.taken, "in its turn")
 		})
 	}
+}
+
+// TestAStatefulSetIsFreed deletes the Pods that keep it from going back, and nothing else, until it is back.
+func TestAStatefulSetIsFreed(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		pod := func(name, revision, ready string) map[string]any {
+			return map[string]any{"apiVersion": "v1", "kind": "Pod", "metadata": map[string]any{"name": name, "namespace": "n", "uid": name, "labels": map[string]any{"controller-revision-hash": revision}},
+				"status": map[string]any{"phase": "Running", "conditions": []any{map[string]any{"type": "Ready", "status": ready}}}}
+		}
+		set := map[string]any{"metadata": map[string]any{"uid": "set", "generation": int64(2)}, "status": map[string]any{"observedGeneration": int64(2), "updateRevision": "old"}}
+		q := &quay{live: set, below: []map[string]any{pod("x-0", "old", "True"), pod("x-1", "new", "False")}, answer: map[string][]error{"remove x-1": {errors.New("Pods are not yours")}}}
+		q.freed = func() { q.live, q.below = set, q.below[:1] }
+		var h heard
+		q.drive(t.Context(), &h).Unstick("apps/v1", object.Ref{Group: "apps", Kind: "StatefulSet", Namespace: "n", Name: "x"})
+		assert.Equal(t, []string{"get", "remove x-1", "get", "remove x-1", "get"}, q.calls, "until none is left")
+		require.Len(t, h.all, 1)
+		assert.Contains(t, h.all[0], "Pod/x-1, of the revision that it goes back from, is not ready and keeps it from going back; it can't be deleted: Pods are not yours")
+
+		q = &quay{live: set, below: []map[string]any{pod("x-1", "new", "True")}}
+		q.drive(t.Context(), &h).Unstick("apps/v1", object.Ref{Group: "apps", Kind: "StatefulSet", Namespace: "n", Name: "x"})
+		assert.NotContains(t, strings.Join(q.calls, " "), "remove", "one that is ready is replaced in its turn; it ends with the run's time")
+	})
 }
