@@ -130,8 +130,16 @@ func TestPodsThatKeepAStatefulSetFromGoingBack(t *testing.T) {
 		return map[string]any{"metadata": map[string]any{"name": name, "labels": map[string]any{"controller-revision-hash": revision}},
 			"status": map[string]any{"phase": "Running", "conditions": []any{map[string]any{"type": "Ready", "status": ready}}}}
 	}
+	byHand, parted := set(3), set(3)
+	byHand["spec"] = map[string]any{"updateStrategy": map[string]any{"type": "OnDelete"}}
+	parted["spec"] = map[string]any{"ordinals": map[string]any{"start": int64(1)}, "updateStrategy": map[string]any{"rollingUpdate": map[string]any{"partition": int64(3)}}}
 	broken, leaving := pod("x-3", "new", "False"), pod("x-2", "new", "False")
 	leaving["metadata"].(map[string]any)["deletionTimestamp"] = "2026-11-26T03:00:00Z"
+	for _, s := range []map[string]any{byHand, parted} {
+		stuck, settled := Stuck(s, []map[string]any{broken})
+		assert.Empty(t, stuck, "it is not to be of that revision")
+		assert.True(t, settled)
+	}
 	for name, c := range map[string]struct {
 		seen    int
 		pods    []map[string]any

@@ -11,7 +11,7 @@ import (
 )
 
 // unstickEvery is how often it is looked for Pods that keep a StatefulSet from going back.
-const unstickEvery = 500 * time.Millisecond
+const unstickEvery = time.Second
 
 // Unstick deletes the Pods that keep a StatefulSet from going back, until it is back or the run has no more time: Kubernetes waits for
 // a Pod of the failed revision to be ready before it replaces it. Their volumes stay.
