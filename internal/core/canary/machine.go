@@ -146,8 +146,13 @@ type move struct {
 	remove   []object.Ref
 	patient  bool // it is waited for until all are ready
 	thorough bool // what goes wrong with it is told, and the next follows all the same: on the way back
+	lingers  bool // traffic was led to what goes with it until now
 	began    time.Time
 }
+
+// linger is how long what traffic was led to stands on once no route leads there any more: a gateway says that it follows before all
+// of it does, and requests are on their way.
+const linger = 3 * time.Second
 
 // piece is how it is with one object.
 type piece struct {
@@ -676,9 +681,12 @@ func (m *Machine) close(add func(move), back bool) {
 	if back && m.Weight < 0 {
 		routes.apply = slices.DeleteFunc(routes.apply, func(a Apply) bool { return !slices.Contains(m.InPlace(), a.Object.Ref) })
 	}
+	led := m.Weight >= 0 && slices.ContainsFunc(m.targets, func(t *Target) bool { return len(t.routes) > 0 })
+	twins.lingers = led
 	if back {
 		add(twins)
 		add(routes)
+		rest.lingers = led
 	} else {
 		add(routes)
 		add(twins)
@@ -1005,6 +1013,9 @@ func (m *Machine) reason() string {
 func (m *Machine) work(now time.Time) (out []Effect, done bool) {
 	mv := &m.queue[0]
 	if mv.began.IsZero() {
+		if mv.lingers && now.Before(m.made.Add(linger)) {
+			return nil, false
+		}
 		for _, p := range m.pieces {
 			if p.calling {
 				return nil, false // of a move that was given up: what is on its way must not land after what undoes it
@@ -1103,7 +1114,9 @@ func (m *Machine) Wake() (at time.Time) {
 	if m.Before() {
 		sooner(m.Deadline())
 	}
-	if len(m.queue) > 0 {
+	if len(m.queue) > 0 && m.queue[0].began.IsZero() {
+		sooner(m.made.Add(linger))
+	} else if len(m.queue) > 0 {
 		sooner(m.queue[0].began.Add(m.within))
 	} else if m.Phase == Looking && m.Blind != "" {
 		sooner(m.Began.Add(m.within))

@@ -203,6 +203,11 @@ func (w *world) settle() {
 				w.feed(Seen{w.now, ref, w.health[ref]})
 			}
 		}
+		if ready && w.m.Wake().Equal(w.m.made.Add(linger)) && w.now.Before(w.m.Wake()) && w.ended == nil {
+			w.now = w.m.Wake()
+			w.feed(Tick{w.now})
+			continue
+		}
 		if ready {
 			return
 		}
