@@ -709,3 +709,41 @@ func TestListsOfSourcesSearchAndPage(t *testing.T) {
 	require.NoError(t, s.api.Check(r, err))
 	assert.False(t, r.JSON200.Items[0].SignedIn)
 }
+
+// TestVersionsOfTheirOwn: a file of versions is laid over what the manifests say, in each cluster its own; its commits are revisions, and
+// going back is going back to the version before.
+func TestVersionsOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.ok("cluster", "add", "quay", "--label", "sea=sound")
+	s.ok("cluster", "add", "far", "--kubeconfig", kubeconfig(), "--label", "sea=sound")
+	versions := func(tag string) string {
+		return "vigila: versions/v1\nimages: {registry.brindle.example/horn: " + tag + "}\n"
+	}
+	s.push("First", map[string]string{"app/d.yaml": deployment("horn:1.0.0", 1), "quay/versions.yaml": versions("1.1.0"), "far/versions.yaml": versions("1.0.5")})
+	s.add(fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {repo: %[1]s, path: app}\ninto: {clusters: {sea: sound}, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, every: 1s}\nsettle: {within: 15s}\n"+
+		"set:\n  - where: {cluster: quay}\n    from: {versions: [quay/versions.yaml]}\n  - where: {cluster: far}\n    from: {versions: [far/versions.yaml]}\n    into: {namespace: %[1]s-far}\n", s.name))
+	s.until("is in step", inStepAndReady)
+	s.untilOf(s.name+"@far", "is in step", inStepAndReady)
+	for _, img := range s.images() {
+		assert.Equal(t, "horn:1.1.0", img)
+	}
+	s.push("Horn 1.2.0 at the quay", map[string]string{"quay/versions.yaml": versions("1.2.0")})
+	s.until("has the new one", func(w client.Ward) bool {
+		return inStepAndReady(w) && w.Applied.Subject == "Horn 1.2.0 at the quay"
+	})
+	assert.Equal(t, "First", s.untilOf(s.name+"@far", "is there", func(client.Ward) bool { return true }).Applied.Subject, "it is no change there")
+	out, _, code := s.cli("compare", s.name+"@quay", "1", "2")
+	assert.Equal(t, 3, code, "they differ")
+	assert.Contains(t, out, "registry.brindle.example/horn:1.1.0  →  registry.brindle.example/horn:1.2.0")
+	s.push("Wrong", map[string]string{"quay/versions.yaml": "vigila: versions/v1\nimages: {registry.brindle.example/horn: {tga: 1}}\n"})
+	w := s.until("says what is wrong", func(w client.Ward) bool { return w.Standing == "blind" })
+	assert.Contains(t, w.Says, "quay/versions.yaml:2: unknown key images.registry.brindle.example/horn.tga")
+	s.push("Mended", map[string]string{"quay/versions.yaml": versions("1.2.0")})
+	s.until("is in step again", inStepAndReady)
+	s.ok("rollback", s.name+"@quay", "1", "--why", "too loud")
+	s.until("is back", func(w client.Ward) bool { return w.Hold.By != "" && w.Run.Number == 0 && w.Health == "ready" })
+	for _, img := range s.images() {
+		assert.Equal(t, "horn:1.1.0", img)
+	}
+}

@@ -20,16 +20,17 @@ const module = "vigila.dev/vigila/"
 // may lists each package, and what of ours it may import: a name that ends in / is everything below it. A package that is not
 // listed has no place yet, and is refused.
 var may = map[string][]string{
-	"internal/core/object":  {},
-	"internal/core/health":  {"internal/core/object"},
-	"internal/core/compare": {"internal/core/health", "internal/core/object"},
-	"internal/core/plan":    {"internal/core/compare", "internal/core/object"},
-	"internal/core/nearest": {},
-	"internal/core/ward":    {"internal/core/judge", "internal/core/nearest", "internal/core/object"},
-	"internal/core/logbook": {"internal/core/object"},
-	"internal/core/judge":   {},
-	"internal/core/canary":  {"internal/core/health", "internal/core/judge", "internal/core/nearest", "internal/core/object", "internal/core/ward"},
-	"internal/core/run":     {"internal/core/canary", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
+	"internal/core/object":   {},
+	"internal/core/health":   {"internal/core/object"},
+	"internal/core/compare":  {"internal/core/health", "internal/core/object"},
+	"internal/core/plan":     {"internal/core/compare", "internal/core/object"},
+	"internal/core/nearest":  {},
+	"internal/core/ward":     {"internal/core/judge", "internal/core/nearest", "internal/core/object"},
+	"internal/core/logbook":  {"internal/core/object"},
+	"internal/core/versions": {"internal/core/nearest", "internal/core/object"},
+	"internal/core/judge":    {},
+	"internal/core/canary":   {"internal/core/health", "internal/core/judge", "internal/core/nearest", "internal/core/object", "internal/core/ward"},
+	"internal/core/run":      {"internal/core/canary", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
 
 	"internal/core/declared": {"internal/core/compare", "internal/core/health", "internal/core/index", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
 	"internal/core/index":    {"internal/core/compare", "internal/core/health", "internal/core/object", "internal/core/ward"},

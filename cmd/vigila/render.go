@@ -18,6 +18,7 @@ import (
 	"vigila.dev/vigila/internal/cli"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/versions"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -295,7 +296,7 @@ In a pipeline: -o junit or -o sarif.`,
 }
 
 // formats are the file formats of Vigila, by name.
-var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
+var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
 
 func schemaCommand() *cobra.Command {
 	var names []string
@@ -308,7 +309,8 @@ func schemaCommand() *cobra.Command {
 		Use: "schema [FORMAT]", Short: "Print the JSON Schema of a file format, or put them all where editors find them",
 		Long: `Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where),
 roster (a path of ward files), cluster and repo (what a roster says of them), template (a directory with expressions),
-health (your own health rule for a kind) and checks (what the canaries of several wards ask).
+health (your own health rule for a kind), checks (what the canaries of several wards ask) and versions (which versions of images a
+ward takes).
 
 --save DIR writes those of all formats to .vigila/schemas/ of the repository around DIR, and puts a line at the top of each of
 Vigila's own files in DIR that says where it is, as editors read it: # yaml-language-server: $schema=…`,

@@ -21,6 +21,7 @@ import (
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/versions"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -67,7 +68,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		return nil, err
 	}
 	r := &Report{Findings: []Finding{}}
-	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[finding]bool{}, taken: map[string]bool{}}
+	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[finding]bool{}, taken: map[string]bool{}, unused: map[render.Unused]int{}, laid: map[string]int{}}
 	var wards, faulty []ward.Ward
 	from := map[string]string{}
 	labels := map[string]map[string]string{} // of declared clusters
@@ -108,6 +109,9 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		case health.IsRules(f.Data):
 			_, mistakes := health.ParseRules(f.Path, f.Data)
 			c.add("ward", f.Path, errors.Join(mistakes...))
+		case versions.Is(f.Data):
+			_, err := versions.Parse(f.Path, f.Data)
+			c.add("ward", f.Path, err)
 		case ward.IsChecks(f.Data):
 			checks, err := ward.ParseChecks(f.Path, f.Data)
 			c.add("ward", f.Path, err)
@@ -135,6 +139,11 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 	c.schema()
 	c.of = ""
 	c.rules(files)
+	for u, times := range c.unused {
+		if times == c.laid[u.File] { // nobody who lays it over has any
+			c.add("ward", u.File, &ward.Error{File: u.File, Line: u.Line, Text: fmt.Sprintf("it says the version of %s, and no ward that it is laid over has one", u.What)})
+		}
+	}
 	slices.SortFunc(r.Findings, func(a, b Finding) int {
 		if n := strings.Compare(a.File, b.File); n != 0 {
 			return n
@@ -168,7 +177,9 @@ type checker struct {
 	made  []made          // everything that was rendered
 	// rosters are those that are declared here, of files that are here.
 	rosters []roster.Roster
-	checks  []ward.Check // of checks files, of which some hold for a ward
+	checks  []ward.Check          // of checks files, of which some hold for a ward
+	unused  map[render.Unused]int // versions that mean nothing to so many,
+	laid    map[string]int        // of so many that their files are laid over
 }
 
 // common reads the checks files that hold for every ward of the tree, where a directory of it is checked.
@@ -398,7 +409,7 @@ func (c *checker) ward(w ward.Ward, file string) {
 	}
 	for _, one := range forms {
 		c.taken[one.From.Path] = true
-		if slices.ContainsFunc(one.From.ValuesIn, func(v ward.ValuesFile) bool { return v.Repo != "" && v.Repo != home && v.Repo != one.From.Repo }) {
+		if slices.ContainsFunc(slices.Concat(one.From.ValuesIn, one.From.Versions), func(v ward.ValuesFile) bool { return v.Repo != "" && v.Repo != home && v.Repo != one.From.Repo }) {
 			continue
 		}
 		// Where only some clusters' blocks say which namespace, what none of them is meant for may be nowhere.
@@ -441,10 +452,16 @@ func (c *checker) render(w ward.Ward, file string, placed bool, of roster.Roster
 	way := render.Pipeline{Scopes: render.KnownScopes, Rules: []render.Rule{func(_ ward.Ward, objects []object.Object) error { return of.Within(objects) }}}
 	res, err := render.Render(c.ctx, render.Request{Ward: w, Cluster: cl, Tree: c.tree})
 	c.add("render", file, err)
+	for _, v := range w.From.Versions {
+		c.laid[v.Path]++ // also where nothing came of it: what it would have is not known
+	}
 	if res == nil {
 		return
 	}
 	c.out.Objects += len(res.Objects)
+	for _, u := range res.Unused {
+		c.unused[u]++
+	}
 	for _, o := range res.Objects {
 		c.made = append(c.made, made{o, c.of})
 	}

@@ -81,6 +81,10 @@ func TestWhatTheServiceWouldRefuse(t *testing.T) {
 		{"a StatefulSet that can't be parted", map[string]string{"wards/gate.yaml": gate + "canary:\n  - {of: StatefulSet/gate, by: replicas, shares: [20], each: 1m, within: 1h, checks: [errors]}\n", ".vigila/a.yaml": "vigila: checks/v1\nchecks:\n  errors: {request: {service: gate}, good: 'true'}\n",
 			"app/a.yaml": "apiVersion: apps/v1\nkind: StatefulSet\nmetadata: {name: gate}\nspec: {updateStrategy: {type: OnDelete}, selector: {matchLabels: {a: b}}, template: {metadata: {labels: {a: b}}, spec: {containers: [{name: c, image: d}]}}}\n"},
 			[]string{"wards/gate.yaml:6: the canary of StatefulSet/gate can't be made: its updateStrategy is OnDelete"}},
+		{"versions of nothing, of two wards, and of a file that is none", map[string]string{"wards/gate.yaml": strings.Replace(gate, "path: app", "path: app, versions: [v/both.yaml, v/one.yaml]", 1) + "---\n" + strings.Replace(strings.Replace(gate, "name: gate", "name: tide", 1), "path: app", "path: tide, versions: [v/both.yaml, v/none.yaml]", 1),
+			"app/a.yaml": "apiVersion: v1\nkind: Pod\nmetadata: {name: a}\nspec: {containers: [{name: a, image: \"a.example/a:1\"}]}\n", "tide/b.yaml": "apiVersion: v1\nkind: Pod\nmetadata: {name: b}\nspec: {containers: [{name: b, image: \"a.example/b:1\"}]}\n",
+			"v/both.yaml": "vigila: versions/v1\nimages: {a.example/a: 2, a.example/b: 2}\n", "v/one.yaml": "vigila: versions/v1\nimages:\n  a.example/c: 2\n"},
+			[]string{"v/one.yaml:3: it says the version of image a.example/c, and no ward that it is laid over has one", "versions of ward tide: "}},
 		{"the innermost roster counts", map[string]string{"rosters.yaml": limits + "---\nvigila: roster/v1\nname: pilots\nfrom: {path: teams/pilots}\n", "teams/pilots/gate.yaml": "vigila: ward/v1\nname: gate\nfrom: {path: app}\ninto: {cluster: skerry, namespace: tides}\n", "app/a.yaml": config}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -68,6 +68,7 @@ type Result struct {
 	Objects []object.Object
 	Inputs  []declared.Input
 	Notes   []string // what was left out, and why
+	Unused  []Unused // versions that versions files say of nothing here
 }
 
 // Limits of one rendering.
@@ -91,11 +92,16 @@ func renderOne(ctx context.Context, r Request) (*Result, error) {
 		return nil, errors.New("there is nothing to render: neither a tree nor a chart")
 	}
 	tree := &reader{Tree: r.Tree, seen: map[string]string{}}
+	out := &Result{}
+	laid, err := lay(tree, &r, out)
+	if err != nil {
+		return nil, err
+	}
 	form, err := formAt(tree, r)
 	if err != nil {
 		return nil, err
 	}
-	out := &Result{Form: form}
+	out.Form = form
 	switch form {
 	case OverlayForm:
 		err = overlay(ctx, tree, r, out)
@@ -112,6 +118,7 @@ func renderOne(ctx context.Context, r Request) (*Result, error) {
 	if len(out.Objects) > maxObjects {
 		return nil, fmt.Errorf("%s declares %d objects; the most is %d", r.Ward.From.Path, len(out.Objects), maxObjects)
 	}
+	laid.over(out)
 	if r.Tree != nil {
 		out.Inputs = append(out.Inputs, tree.inputs()...)
 	}
@@ -298,7 +305,7 @@ func values(tree *reader, r Request, out *Result) (given, error) {
 	f := r.Ward.From
 	g := given{all: map[string]any{}, ward: r.Ward}
 	for _, v := range f.ValuesIn {
-		data, at, err := valuesFile(tree, r, v, out)
+		data, at, err := otherFile(tree, r, v, "values", out)
 		if err != nil {
 			return g, err
 		}
@@ -349,7 +356,8 @@ func lineBelow(n *yaml.Node, path []string) int {
 	return 0
 }
 
-func valuesFile(tree *reader, r Request, v ward.ValuesFile, out *Result) (data []byte, at string, err error) {
+// otherFile reads a file that a ward names beside its path; what says of what.
+func otherFile(tree *reader, r Request, v ward.ValuesFile, what string, out *Result) (data []byte, at string, err error) {
 	f := r.Ward.From
 	if r.Tree != nil && (v.Repo == "" || v.Repo == f.Repo) && (v.Ref == "" || v.Ref == f.Ref) {
 		data, err = tree.Read(v.Path)
@@ -362,10 +370,10 @@ func valuesFile(tree *reader, r Request, v ward.ValuesFile, out *Result) (data [
 		}
 		var other Tree
 		if r.Other == nil {
-			return nil, "", fmt.Errorf("values %s come from repository %s, which can't be read here", v.Path, v.Repo)
+			return nil, "", fmt.Errorf("%s %s come from repository %s, which can't be read here", what, v.Path, v.Repo)
 		}
 		if other, err = r.Other(v.Repo, v.Ref); err != nil {
-			return nil, "", fmt.Errorf("values %s of ward %s: %w", v.Path, r.Ward.Name, err)
+			return nil, "", fmt.Errorf("%s %s of ward %s: %w", what, v.Path, r.Ward.Name, err)
 		}
 		var hash string
 		if hash, err = other.Hash(v.Path); err == nil {
@@ -374,7 +382,7 @@ func valuesFile(tree *reader, r Request, v ward.ValuesFile, out *Result) (data [
 		}
 	}
 	if err != nil {
-		return nil, "", fmt.Errorf("values of ward %s: %w", r.Ward.Name, err)
+		return nil, "", fmt.Errorf("%s of ward %s: %w", what, r.Ward.Name, err)
 	}
 	return data, v.Path, nil
 }

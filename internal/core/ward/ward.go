@@ -68,6 +68,7 @@ type From struct {
 	Release  string         // what a chart's release is called; the ward's name when empty
 	Values   map[string]any // of a chart or template, over those of ValuesIn
 	ValuesIn []ValuesFile   // in order, each over the one before
+	Versions []ValuesFile   // versions files, in order, each over the one before
 	Places   map[string]int // the lines of the ward file that Values are written at, by their dotted paths
 }
 
@@ -78,7 +79,7 @@ type Chart struct {
 	Version string // a version or a range
 }
 
-// ValuesFile is a YAML file of values.
+// ValuesFile is a YAML file of values, or of versions.
 type ValuesFile struct {
 	Repo string // From.Repo when empty
 	Ref  string // From.Ref when empty and the repository is the same, else main
@@ -624,24 +625,26 @@ func (d *decoder) from(f *From, where string) keys {
 			f.Places = map[string]int{}
 			d.places(n, "", f.Places)
 		},
-		"values_in": func(n *yaml.Node) {
-			d.list(n, where+".values_in", func(n *yaml.Node) {
-				var v ValuesFile
-				if n.Kind == yaml.ScalarNode {
-					d.path(&v.Path, where+".values_in")(n)
-				} else {
-					d.mapping(n, where+".values_in", keys{
-						"repo": d.name(&v.Repo, where+".values_in.repo"),
-						"ref":  d.text(&v.Ref, where+".values_in.ref"),
-						"path": d.path(&v.Path, where+".values_in.path"),
-					})
-				}
-				if v.Path == "" {
-					d.fail(n, "each entry of %s.values_in needs the path of a file", where)
-				}
-				f.ValuesIn = append(f.ValuesIn, v)
-			})
-		},
+		"values_in": d.files(&f.ValuesIn, where+".values_in"),
+		"versions":  d.files(&f.Versions, where+".versions"),
+	}
+}
+
+// files reads a list of files of this or another repository.
+func (d *decoder) files(into *[]ValuesFile, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		d.list(n, where, func(n *yaml.Node) {
+			var v ValuesFile
+			if n.Kind == yaml.ScalarNode {
+				d.path(&v.Path, where)(n)
+			} else {
+				d.mapping(n, where, keys{"repo": d.name(&v.Repo, where+".repo"), "ref": d.text(&v.Ref, where+".ref"), "path": d.path(&v.Path, where+".path")})
+			}
+			if v.Path == "" {
+				d.fail(n, "each entry of %s needs the path of a file", where)
+			}
+			*into = append(*into, v)
+		})
 	}
 }
 
@@ -801,6 +804,7 @@ func (w Ward) For(cluster string, labels map[string]string) Ward {
 			maps.Copy(w.From.Places, s.From.Places)
 		}
 		w.From.ValuesIn = append(slices.Clone(w.From.ValuesIn), s.From.ValuesIn...)
+		w.From.Versions = append(slices.Clone(w.From.Versions), s.From.Versions...)
 	}
 	return w
 }
@@ -824,7 +828,7 @@ func (w Ward) Reads() []string {
 		}
 	}
 	add(w.From.Chart.Repo)
-	for _, v := range w.From.ValuesIn {
+	for _, v := range slices.Concat(w.From.ValuesIn, w.From.Versions) {
 		add(v.Repo)
 	}
 	return out

@@ -215,7 +215,7 @@ func (r *reader) rendered(main *at) (*render.Result, error) {
 		return t.tree, nil
 	}}
 	var err error
-	asked := []any{renderedForm, w.From.Repo, w.From.Path, fmt.Sprint(w.From.Include), fmt.Sprint(w.From.Exclude)}
+	asked := []any{renderedForm, w.From.Repo, w.From.Path, fmt.Sprint(w.From.Include), fmt.Sprint(w.From.Exclude), fmt.Sprint(w.From.Versions)}
 	if main != nil {
 		q.Tree = main.tree
 		hash, err := main.tree.Hash(w.From.Path)
@@ -435,7 +435,7 @@ func (w *Ward) Interests(name string) []sources.Interest {
 		add(f.Ref, f.Path)
 		add(f.Ref, render.RulesDir)
 	}
-	for _, v := range f.ValuesIn {
+	for _, v := range slices.Concat(f.ValuesIn, f.Versions) {
 		if cmp.Or(v.Repo, f.Repo) == name {
 			add(cmp.Or(v.Ref, valuesRef(f, v)), v.Path)
 		}
