@@ -100,7 +100,7 @@ func (p *printer) canary(c *client.Canary) {
 		}
 		rows := [][]cell{{{w.Kind + "/" + w.Name, "bold"}, {"IMAGE", "soft"}, {"SIZE", "soft"}},
 			{plain("old"), plain(w.OldImage), plain(count(w.OldSize, "Pod"))}, {plain("new"), plain(w.NewImage), plain(strings.TrimSuffix(next, ": "))}}
-		if w.AsksTraffic {
+		if w.SeenShare != nil || w.AsksTraffic && c.Phase == "sharing" {
 			old, now := "not known", "not known"
 			if w.SeenShare != nil {
 				old, now = fmt.Sprintf("%.0f %%", 100-*w.SeenShare), fmt.Sprintf("%.0f %%", *w.SeenShare)

@@ -165,7 +165,7 @@ function Sides({ c, w }: { c: Canary; w: Schemas["CanaryWorkload"] }) {
           <td className="py-1 pr-3">{100 - share} %</td>
           <td className="py-1">{share} %</td>
         </tr>
-        {w.asks_traffic && (
+        {(w.seen_share !== undefined || (w.asks_traffic && c.phase === "sharing")) && (
           <tr className="border-t border-rule">
             <th className="py-1 font-normal text-soft">traffic seen</th>
             <td className="py-1 pr-3">
