@@ -27,6 +27,7 @@ var may = map[string][]string{
 	"internal/core/nearest":  {},
 	"internal/core/ward":     {"internal/core/judge", "internal/core/nearest", "internal/core/object"},
 	"internal/core/logbook":  {"internal/core/object"},
+	"internal/core/follow":   {"internal/core/nearest", "internal/core/object"},
 	"internal/core/versions": {"internal/core/nearest", "internal/core/object"},
 	"internal/core/judge":    {},
 	"internal/core/canary":   {"internal/core/health", "internal/core/judge", "internal/core/nearest", "internal/core/object", "internal/core/ward"},
@@ -38,7 +39,8 @@ var may = map[string][]string{
 	"internal/core/standing": {"internal/core/canary", "internal/core/compare", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/run", "internal/core/ward"},
 
 	"internal/repo":           {},
-	"internal/charts":         {"internal/loopback"},
+	"internal/charts":         {"internal/registry"},
+	"internal/registry":       {"internal/core/follow", "internal/loopback"},
 	"internal/render":         {"internal/core/", "internal/repo"},
 	"internal/cluster":        {"internal/core/", "internal/loopback"},
 	"internal/record":         {"internal/core/"},

@@ -8,8 +8,6 @@ import (
 	"compress/gzip"
 	"context"
 	"crypto/sha256"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -27,11 +25,9 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
-	"oras.land/oras-go/v2/registry/remote"
-	"oras.land/oras-go/v2/registry/remote/auth"
 	"sigs.k8s.io/yaml"
 
-	"vigila.dev/vigila/internal/loopback"
+	"vigila.dev/vigila/internal/registry"
 )
 
 // Source is where a chart repository is and how to sign in to it.
@@ -131,15 +127,7 @@ func (s *Shelf) Refresh(ctx context.Context) error {
 	s.versions = map[string]known{}
 	s.mu.Unlock()
 	if isOCI(src) {
-		r, err := remote.NewRegistry(hostOf(src))
-		if err != nil {
-			return fmt.Errorf("chart repository %s: %w", src.Name, err)
-		}
-		if r.RepositoryOptions.Client, err = authClient(src); err != nil {
-			return err
-		}
-		r.PlainHTTP = plainHTTP(src)
-		if err := r.Ping(ctx); err != nil && !strings.Contains(err.Error(), "401") {
+		if err := registryOf(src).Ping(ctx); err != nil {
 			return fmt.Errorf("chart repository %s at %s can't be read: %w", src.Name, src.URL, err)
 		}
 		return nil
@@ -250,14 +238,10 @@ func (s *Shelf) loadOCI(ctx context.Context, src Source, name, want string, c *s
 	if err != nil {
 		return Chart{}, err
 	}
-	r, err := remote.NewRepository(u.Host + strings.TrimSuffix(u.Path, "/") + "/" + name)
+	r, err := registryOf(src).Repository(strings.TrimPrefix(strings.TrimSuffix(u.Path, "/")+"/"+name, "/"))
 	if err != nil {
 		return Chart{}, fmt.Errorf("chart %s: %w", name, err)
 	}
-	if r.Client, err = authClient(src); err != nil {
-		return Chart{}, err
-	}
-	r.PlainHTTP = plainHTTP(src)
 	s.mu.Lock()
 	seen := s.versions[name]
 	s.mu.Unlock()
@@ -388,42 +372,13 @@ func hostOf(s Source) string {
 	return u.Host
 }
 
-// plainHTTP: a registry on this machine may be spoken to in the clear.
-func plainHTTP(s Source) bool {
-	u, err := url.Parse(s.URL)
-	return err == nil && s.CA == "" && loopback.Host(u.Hostname())
-}
-
-func httpClient(s Source) (*http.Client, error) {
-	pool, err := x509.SystemCertPool()
-	if err != nil {
-		pool = x509.NewCertPool()
-	}
-	if s.CA != "" && !pool.AppendCertsFromPEM([]byte(s.CA)) {
-		return nil, fmt.Errorf("chart repository %s: the certificates are not in PEM", s.Name)
-	}
-	return &http.Client{Timeout: 2 * time.Minute, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: 5 * time.Second,
-		TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}, nil
-}
-
-func authClient(s Source) (*auth.Client, error) {
-	c, err := httpClient(s)
-	if err != nil {
-		return nil, err
-	}
-	out := &auth.Client{Client: c, Cache: auth.NewCache()}
-	if s.User != "" || s.Password != "" {
-		cred := auth.Credential{Username: s.User, Password: s.Password}
-		if s.Bearer {
-			cred = auth.Credential{AccessToken: s.Password}
-		}
-		out.Credential = auth.StaticCredential(hostOf(s), cred)
-	}
-	return out, nil
+// registryOf is a chart repository's server as a registry, and its HTTP client.
+func registryOf(s Source) registry.Source {
+	return registry.Source{Name: "chart repository " + s.Name, Host: hostOf(s), User: s.User, Password: s.Password, Bearer: s.Bearer, CA: s.CA}
 }
 
 func get(ctx context.Context, s Source, address string, most int64) ([]byte, error) {
-	c, err := httpClient(s)
+	c, err := registryOf(s).HTTP()
 	if err != nil {
 		return nil, err
 	}

@@ -118,3 +118,25 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestAVersionIsWritten(t *testing.T) {
+	for name, c := range map[string]struct{ before, want string }{
+		"a new file": {"", "vigila: versions/v1\nimages:\n  a.example/gate: {tag: 2.9.0, digest: '" + digest + "'}\n"},
+		"a change": {"# ours\nvigila: versions/v1\n# the gates\nimages:\n  # till spring\n  a.example/gate: {tag: 2.8.1} # since May\n  horn: 1.2\ncharts: {gates: 1.0.0}\n",
+			"# ours\nvigila: versions/v1\n# the gates\nimages:\n  # till spring\n  a.example/gate: {tag: 2.9.0, digest: '" + digest + "'} # since May\n  horn: 1.2\ncharts: {gates: 1.0.0}\n"},
+		"one more":    {"vigila: versions/v1\nimages: {horn: 1.2}\n", "vigila: versions/v1\nimages:\n  horn: 1.2\n  a.example/gate: {tag: 2.9.0, digest: '" + digest + "'}\n"},
+		"the first":   {"vigila: versions/v1\ncharts: {gates: 1.0.0}\n", "vigila: versions/v1\ncharts: {gates: 1.0.0}\nimages:\n  a.example/gate: {tag: 2.9.0, digest: '" + digest + "'}\n"},
+		"a plain tag": {"vigila: versions/v1\nimages:\n  a.example/gate: 2.8.1\n", "vigila: versions/v1\nimages:\n  a.example/gate: {tag: 2.9.0, digest: '" + digest + "'}\n"},
+	} {
+		out, err := Set("v.yaml", []byte(c.before), "a.example/gate", Image{Tag: "2.9.0", Digest: digest})
+		require.NoError(t, err, name)
+		assert.Equal(t, strings.ReplaceAll(c.want, "'"+digest+"'", digest), strings.NewReplacer("'"+digest+"'", digest, `"`+digest+`"`, digest).Replace(string(out)), name)
+	}
+	out, err := Set("v.yaml", []byte("vigila: versions/v1\nimages: {horn: 1.2}\n"), "docker.io/library/horn", Image{Tag: "1.10"})
+	require.NoError(t, err)
+	f, err := Parse("v.yaml", out)
+	require.NoError(t, err)
+	assert.Equal(t, "1.10", f.Images["horn"].Tag, "under the name that is there, and a text that looks like a number is one")
+	_, err = Set("v.yaml", []byte("vigila: versions/v1\nimages: {a: {}}\n"), "a", Image{Tag: "1"})
+	assert.ErrorContains(t, err, "v.yaml:2: images.a has neither", "a file with mistakes is left alone")
+}

@@ -1,0 +1,255 @@
+// Package follow finds the newest version of an image that a follow takes, and says why others are not taken. It is pure: tags and what
+// a registry tells of them come in, a choice goes out. Start with Rule and Choose.
+package follow
+
+import (
+	_ "embed" // the published schema
+	"errors"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/Masterminds/semver/v3"
+	"github.com/google/go-containerregistry/pkg/name"
+	"go.yaml.in/yaml/v3"
+
+	"vigila.dev/vigila/internal/core/nearest"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// Format is the value of the key "vigila" in a follow file.
+const Format = "follow/v1"
+
+// Schema is the published JSON Schema (draft 2020-12) of a follow file.
+//
+//go:embed follow.schema.json
+var Schema []byte
+
+// Order is how versions that match an expression are ordered.
+type Order string
+
+// The orders. Versions of a range are ordered as versions.
+const (
+	ByNumber Order = "number" // of the expression's first group
+	ByText   Order = "text"
+)
+
+// Rule is a follow: an image, which of its versions are taken, and where the newest is written.
+type Rule struct {
+	Name, About string
+	Image       string         // its repository, without tag and digest
+	Range       string         // of versions; "" when Match says which
+	Match       *regexp.Regexp // nil when Range does
+	Order       Order          // of what matches
+	Platforms   []string       // os/arch that it must have
+	AtLeastOld  time.Duration
+	Repo, Ref   string // the repository and its branch that
+	Into        string // the versions file is in
+	Every       time.Duration
+	File        string // that declares it, and
+	Line        int    // where
+}
+
+// Host is the registry that is asked.
+func (r Rule) Host() string {
+	at, err := name.NewRepository(r.Image, name.WeakValidation)
+	if err != nil {
+		return ""
+	}
+	return at.RegistryStr()
+}
+
+// Path is the image's name within its registry.
+func (r Rule) Path() string {
+	at, err := name.NewRepository(r.Image, name.WeakValidation)
+	if err != nil {
+		return ""
+	}
+	return at.RepositoryStr()
+}
+
+// Wants is which versions are taken, in a few words.
+func (r Rule) Wants() string {
+	if r.Match != nil {
+		return r.Match.String() + " by " + string(r.Order)
+	}
+	return r.Range
+}
+
+// Is tells whether a file holds follows, by its first key.
+func Is(data []byte) bool { return object.FirstKey(data, "vigila", "follow/") }
+
+// The bounds of a follow.
+const (
+	leastEvery = 10 * time.Second
+	every      = 5 * time.Minute
+)
+
+// Parse reads every follow of a file; home is the repository that the file lives in, and ref the branch of it. All mistakes are
+// reported at once, each an *object.SyntaxError, joined.
+func Parse(home, ref, file string, data []byte) ([]Rule, error) {
+	var out []Rule
+	var errs []error
+	for _, doc := range object.Split(data) {
+		if err := object.Bounded(file, doc); err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		var root yaml.Node
+		if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 {
+			_, err := object.DecodeYAML(file, doc)
+			if err == nil {
+				err = &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
+			}
+			errs = append(errs, err)
+			continue
+		}
+		d := &decoder{file: file, offset: doc.Line - 1}
+		r := d.rule(root.Content[0], home, ref)
+		errs = append(errs, d.errs...)
+		if len(d.errs) == 0 {
+			out = append(out, r)
+		}
+	}
+	return out, errors.Join(errs...)
+}
+
+type decoder struct {
+	file   string
+	offset int
+	errs   []error
+}
+
+func (d *decoder) fail(n *yaml.Node, format string, args ...any) {
+	d.errs = append(d.errs, &object.SyntaxError{File: d.file, Line: n.Line + d.offset, Text: fmt.Sprintf(format, args...)})
+}
+
+func (d *decoder) keys(n *yaml.Node, where string, known map[string]func(*yaml.Node)) {
+	if n.Kind != yaml.MappingNode {
+		d.fail(n, "%s must be a mapping of keys", where)
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		k := n.Content[i]
+		read, ok := known[k.Value]
+		switch {
+		case seen[k.Value]:
+			d.fail(k, "%s is given twice", k.Value)
+		case !ok:
+			var names []string
+			for name := range known {
+				names = append(names, name)
+			}
+			d.fail(k, "unknown key %s; %s", k.Value, nearest.Words(k.Value, names))
+		default:
+			read(n.Content[i+1])
+		}
+		seen[k.Value] = true
+	}
+}
+
+func (d *decoder) text(into *string, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		if n.Kind != yaml.ScalarNode {
+			d.fail(n, "%s must be a text", where)
+			return
+		}
+		*into = n.Value
+	}
+}
+
+func (d *decoder) span(into *time.Duration, where string, least time.Duration) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		v, err := time.ParseDuration(n.Value)
+		if err != nil || v < least {
+			d.fail(n, "%s is %q; write a time such as 5m or 2h, at least %s", where, n.Value, least)
+			return
+		}
+		*into = v
+	}
+}
+
+var (
+	nameForm     = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+	platformForm = regexp.MustCompile(`^[a-z0-9]+/[a-z0-9]+(/[a-z0-9.]+)?$`)
+)
+
+func (d *decoder) rule(n *yaml.Node, home, ref string) Rule {
+	r := Rule{Repo: home, Every: every, File: d.file, Line: n.Line + d.offset}
+	format, by := "", "commit"
+	d.keys(n, "a follow", map[string]func(*yaml.Node){
+		"vigila": d.text(&format, "vigila"), "name": d.text(&r.Name, "name"), "about": d.text(&r.About, "about"), "image": d.text(&r.Image, "image"),
+		"versions": func(n *yaml.Node) { d.versions(n, &r) },
+		"platforms": func(n *yaml.Node) {
+			for _, p := range n.Content {
+				if r.Platforms = append(r.Platforms, p.Value); !platformForm.MatchString(p.Value) {
+					d.fail(p, "platforms: %q is none; write os/architecture, such as linux/amd64", p.Value)
+				}
+			}
+			if n.Kind != yaml.SequenceNode {
+				d.fail(n, "platforms must be a list, such as [linux/amd64]")
+			}
+		},
+		"at_least_old": d.span(&r.AtLeastOld, "at_least_old", time.Second),
+		"every":        d.span(&r.Every, "every", leastEvery),
+		"by":           d.text(&by, "by"),
+		"into": func(n *yaml.Node) {
+			d.keys(n, "into", map[string]func(*yaml.Node){"repo": d.text(&r.Repo, "into.repo"), "ref": d.text(&r.Ref, "into.ref"), "file": d.text(&r.Into, "into.file")})
+		},
+	})
+	if n.Kind != yaml.MappingNode {
+		return r
+	}
+	if r.Ref == "" {
+		if r.Ref = "main"; r.Repo == home && ref != "" {
+			r.Ref = ref
+		}
+	}
+	at, err := name.NewRepository(r.Image, name.WeakValidation)
+	clean := strings.Trim(path.Clean("/"+r.Into), "/")
+	for _, x := range []struct {
+		is   bool
+		text string
+	}{
+		{format != Format, fmt.Sprintf("the first key must be vigila: %s, not %q", Format, format)},
+		{!nameForm.MatchString(r.Name), fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", r.Name)},
+		{r.Image == "" || err != nil || at.Name() == "", fmt.Sprintf("image is %q, which is no name of an image's repository; write it without tag and digest, such as registry.brindle.example/fare-gate", r.Image)},
+		{r.Range == "" && r.Match == nil && len(d.errs) == 0, "versions is missing: which are taken, such as \">=2.8 <3\", or {match: \"^main-(\\\\d+)$\", order: number}"},
+		{r.Into == "", "into.file is missing: the versions file that the newest is written to"},
+		{r.Into != "" && (clean != r.Into || strings.HasPrefix(clean, ".git/")), fmt.Sprintf("into.file is %q, which is no path below the root of a repository", r.Into)},
+		{r.Repo == "", "into.repo is missing: a known repository (vigila repo list)"},
+		{by != "commit", fmt.Sprintf("by is %q; write commit", by)},
+	} {
+		if x.is {
+			d.fail(n, "%s", x.text)
+		}
+	}
+	return r
+}
+
+func (d *decoder) versions(n *yaml.Node, r *Rule) {
+	if n.Kind == yaml.ScalarNode {
+		r.Range = n.Value
+		if _, err := semver.NewConstraint(n.Value); err != nil || strings.TrimSpace(n.Value) == "" {
+			d.fail(n, "versions: %q is no range of versions; write such as \">=2.8 <3\"", n.Value)
+		}
+		return
+	}
+	match, order := "", ""
+	d.keys(n, "versions", map[string]func(*yaml.Node){"match": d.text(&match, "versions.match"), "order": d.text(&order, "versions.order")})
+	var err error
+	switch r.Match, err = regexp.Compile(match); {
+	case n.Kind != yaml.MappingNode:
+	case match == "" || err != nil:
+		d.fail(n, "versions.match is %q; write a regular expression, such as ^main-(\\d+)$", match)
+	case !slices.Contains([]Order{ByNumber, ByText}, Order(order)):
+		d.fail(n, "versions.order is %q; write number (of the first group) or text", order)
+	case Order(order) == ByNumber && r.Match.NumSubexp() == 0:
+		d.fail(n, "versions.match has no group that is the number; write such as ^main-(\\d+)$")
+	}
+	r.Order = Order(order)
+}
