@@ -51,18 +51,23 @@ func (m *Mirror) Propose(ctx context.Context, c Change) (Revision, error) {
 	return m.push(ctx, tree, base.ID, c.Branch, c.Subject, c.Body)
 }
 
-// push makes the commit of a tree and pushes it to a branch that is not there yet; parent is "" for a first commit.
-func (m *Mirror) push(ctx context.Context, tree, parent, branch, subject, body string) (Revision, error) {
+// commitTree makes a commit of a tree, by Vigila; parent is "" for a first one.
+func (m *Mirror) commitTree(ctx context.Context, tree, parent, subject, body string) (string, error) {
 	args := []string{"commit-tree", tree}
 	if parent != "" {
 		args = append(args, "-p", parent)
 	}
 	out, err := m.run(ctx, []string{"GIT_AUTHOR_NAME=Vigila", "GIT_AUTHOR_EMAIL=vigila@localhost", "GIT_COMMITTER_NAME=Vigila", "GIT_COMMITTER_EMAIL=vigila@localhost"},
 		[]byte(subject+"\n\n"+body), args...)
+	return strings.TrimSpace(string(out)), err
+}
+
+// push makes the commit of a tree and pushes it to a branch that is not there yet; parent is "" for a first commit.
+func (m *Mirror) push(ctx context.Context, tree, parent, branch, subject, body string) (Revision, error) {
+	id, err := m.commitTree(ctx, tree, parent, subject, body)
 	if err != nil {
 		return Revision{}, err
 	}
-	id := strings.TrimSpace(string(out))
 	m.mu.Lock()
 	_, err = m.git(ctx, "push", "--quiet", "--force-with-lease=refs/heads/"+branch+":", "--", m.source.URL, id+":refs/heads/"+branch) // only if it is not there yet
 	m.mu.Unlock()
@@ -155,40 +160,49 @@ func (m *Mirror) ProposeFiles(ctx context.Context, c Files) (Revision, error) {
 	if c.Branch == c.Base && !first {
 		return Revision{}, fmt.Errorf("a proposal needs a branch of its own; %s is the one it is meant for", c.Branch)
 	}
-	tmp, err := os.MkdirTemp("", "vigila-index-")
+	from := base.ID
+	if first {
+		from = ""
+	}
+	tree, err := m.treeOf(ctx, from, c.Files)
 	if err != nil {
 		return Revision{}, err
 	}
-	defer os.RemoveAll(tmp)
-	env := []string{"GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
-	if !first {
-		if _, err := m.run(ctx, env, nil, "read-tree", base.ID); err != nil {
-			return Revision{}, err
-		}
-	}
-	var rows bytes.Buffer
-	for _, f := range c.Files {
-		if clean := strings.Trim(path.Clean("/"+f.Path), "/"); clean != f.Path || clean == "" || strings.HasPrefix(clean, ".git/") || strings.ContainsAny(clean, "\x00\n") {
-			return Revision{}, fmt.Errorf("%q can't be the path of a file in a repository", f.Path)
-		}
-		id, err := m.run(ctx, nil, f.Data, "hash-object", "-w", "--stdin")
-		if err != nil {
-			return Revision{}, err
-		}
-		fmt.Fprintf(&rows, "100644 %s\t%s\x00", strings.TrimSpace(string(id)), f.Path)
-	}
-	if _, err := m.run(ctx, env, rows.Bytes(), "update-index", "--add", "-z", "--index-info"); err != nil {
-		return Revision{}, err
-	}
-	out, err := m.run(ctx, env, nil, "write-tree", "--missing-ok")
-	if err != nil {
-		return Revision{}, err
-	}
-	tree := strings.TrimSpace(string(out))
 	if !first {
 		if now, err := m.Tree(base.ID, ""); err != nil || now == tree {
 			return Revision{}, errors.Join(err, fmt.Errorf("%s: %w", c.Base, ErrSame))
 		}
 	}
 	return m.push(ctx, tree, base.ID, c.Branch, c.Subject, c.Body)
+}
+
+// treeOf makes the tree of a commit with some files over it; base is "" for files alone.
+func (m *Mirror) treeOf(ctx context.Context, base string, files []File) (string, error) {
+	tmp, err := os.MkdirTemp("", "vigila-index-")
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(tmp)
+	env := []string{"GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
+	if base != "" {
+		if _, err := m.run(ctx, env, nil, "read-tree", base); err != nil {
+			return "", err
+		}
+	}
+	var rows bytes.Buffer
+	for _, f := range files {
+		if clean := strings.Trim(path.Clean("/"+f.Path), "/"); clean != f.Path || clean == "" || strings.HasPrefix(clean, ".git/") || strings.ContainsAny(clean, "\x00\n") {
+			return "", fmt.Errorf("%q can't be the path of a file in a repository", f.Path)
+		}
+		id, err := m.run(ctx, nil, f.Data, "hash-object", "-w", "--stdin")
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(&rows, "100644 %s\t%s\x00", strings.TrimSpace(string(id)), f.Path)
+	}
+	if _, err := m.run(ctx, env, rows.Bytes(), "update-index", "--add", "-z", "--index-info"); err != nil {
+		return "", err
+	}
+	out, err := m.run(ctx, env, nil, "write-tree", "--missing-ok")
+	return strings.TrimSpace(string(out)), err
 }

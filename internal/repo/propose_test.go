@@ -2,6 +2,10 @@ package repo
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -65,4 +69,86 @@ func TestWhatCantBeProposed(t *testing.T) {
 	assert.Equal(t, first, git(t, dir, "rev-parse", "behind"), "a branch is never overwritten, not even forward")
 	_, err := m.Propose(ctx, Change{Base: "main", Branch: "x", Path: "app", At: second})
 	assert.ErrorIs(t, err, ErrSame)
+}
+
+// TestCommitsAmongOthers: two services and people push to one branch at the same time: nobody's commit is lost, none is made twice, and
+// what is read is what is written over.
+func TestCommitsAmongOthers(t *testing.T) {
+	ctx := context.Background()
+	dir, one := origin(t)
+	first := commit(t, dir, "First", map[string]string{"count.yaml": "0", "other.yaml": "1"})
+	git(t, dir, "checkout", "-q", "--detach") // a branch that is looked at takes no pushes
+	two, err := Open(ctx, t.TempDir(), Source{Name: "two", URL: one.source.URL})
+	require.NoError(t, err)
+	t.Cleanup(two.Close)
+	const each = 12
+	var all sync.WaitGroup
+	failed := make(chan error, 3*each)
+	for _, m := range []*Mirror{one, two} {
+		for n := range 2 {
+			all.Go(func() {
+				for i := range each {
+					_, err := m.Commit(ctx, "main", func(at *Tree) (Draft, error) {
+						was, err := at.Read("count.yaml")
+						return Draft{Files: []File{{Path: "count.yaml", Data: []byte(string(was) + "+")}}, Subject: fmt.Sprintf("%s %d %d", m.Name(), n, i)}, err
+					})
+					if err != nil {
+						failed <- err
+					}
+				}
+			})
+		}
+	}
+	people := t.TempDir()
+	git(t, "", "clone", "-q", one.source.URL, people)
+	git(t, people, "checkout", "-q", "main")
+	for i := range each {
+		commit(t, people, fmt.Sprint("person ", i), map[string]string{"person.yaml": fmt.Sprint(i)})
+		for range 200 {
+			if tryGit(people, "pull", "-q", "--rebase") == nil && tryGit(people, "push", "-q") == nil {
+				break
+			}
+		}
+	}
+	all.Wait()
+	close(failed)
+	for err := range failed {
+		assert.NoError(t, err)
+	}
+	subjects := strings.Split(git(t, dir, "log", "--format=%s", first+"..main"), "\n")
+	seen := map[string]int{}
+	for _, s := range subjects {
+		seen[s]++
+	}
+	assert.Len(t, seen, 5*each, "none is lost")
+	assert.Len(t, subjects, 5*each, "and none is there twice")
+	assert.Equal(t, "0"+strings.Repeat("+", 4*each), git(t, dir, "show", "main:count.yaml"))
+	assert.Equal(t, "1", git(t, dir, "show", "main:other.yaml"))
+}
+
+func TestWhatIsNotCommitted(t *testing.T) {
+	ctx := context.Background()
+	dir, m := origin(t)
+	commit(t, dir, "First", map[string]string{"a.yaml": "1"})
+	git(t, dir, "checkout", "-q", "--detach")
+	to := func(files ...File) func(*Tree) (Draft, error) {
+		return func(*Tree) (Draft, error) { return Draft{Files: files, Subject: "x"}, nil }
+	}
+	_, err := m.Commit(ctx, "main", to(File{Path: "a.yaml", Data: []byte("1")}))
+	require.ErrorIs(t, err, ErrSame)
+	_, err = m.Commit(ctx, "none", to(File{Path: "a.yaml", Data: []byte("2")}))
+	require.ErrorContains(t, err, "has no branch none")
+	_, err = m.Commit(ctx, "-x", to())
+	require.ErrorContains(t, err, "can't be the name of a branch")
+	for _, p := range []string{"../a", ".git/config", "", "a\nb"} {
+		_, err = m.Commit(ctx, "main", to(File{Path: p, Data: []byte("2")}))
+		require.ErrorContains(t, err, "can't be the path of a file", p)
+	}
+	no := errors.New("no")
+	_, err = m.Commit(ctx, "main", func(*Tree) (Draft, error) { return Draft{}, no })
+	require.ErrorIs(t, err, no)
+	made, err := m.Commit(ctx, "main", to(File{Path: "b/c.yaml", Data: []byte("2")}))
+	require.NoError(t, err)
+	assert.Equal(t, made.ID, git(t, dir, "rev-parse", "main"))
+	assert.Equal(t, "Vigila", made.Author)
 }

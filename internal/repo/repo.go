@@ -123,6 +123,7 @@ func CleanURL(raw string) string {
 type Mirror struct {
 	dir string
 
+	edits  sync.Mutex // held while a commit is made on a branch
 	mu     sync.Mutex // guards the source and the fetch
 	source Source
 

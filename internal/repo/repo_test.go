@@ -29,6 +29,13 @@ func git(t *testing.T, dir string, args ...string) string {
 	return strings.TrimSpace(string(out))
 }
 
+// tryGit runs git where it may fail.
+func tryGit(dir string, args ...string) error {
+	c := exec.Command("git", append([]string{"-c", "user.name=p", "-c", "user.email=p@localhost"}, args...)...)
+	c.Dir = dir
+	return c.Run()
+}
+
 // origin is a work tree that a mirror fetches from.
 func origin(t *testing.T) (string, *Mirror) {
 	t.Helper()
