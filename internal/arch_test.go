@@ -35,7 +35,7 @@ var may = map[string][]string{
 
 	"internal/core/declared": {"internal/core/compare", "internal/core/health", "internal/core/index", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
 	"internal/core/index":    {"internal/core/compare", "internal/core/health", "internal/core/object", "internal/core/ward"},
-	"internal/core/roster":   {"internal/core/compare", "internal/core/declared", "internal/core/health", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/standing", "internal/core/ward"},
+	"internal/core/roster":   {"internal/core/compare", "internal/core/declared", "internal/core/follow", "internal/core/health", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/standing", "internal/core/ward"},
 	"internal/core/standing": {"internal/core/canary", "internal/core/compare", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/run", "internal/core/ward"},
 
 	"internal/repo":           {},
@@ -45,7 +45,7 @@ var may = map[string][]string{
 	"internal/cluster":        {"internal/core/", "internal/loopback"},
 	"internal/record":         {"internal/core/"},
 	"internal/metrics":        {"internal/core/judge", "internal/core/ward"},
-	"internal/keeper":         {"internal/keeper/", "internal/core/", "internal/repo", "internal/render", "internal/charts", "internal/cluster", "internal/record", "internal/loopback", "internal/metrics"},
+	"internal/keeper":         {"internal/keeper/", "internal/core/", "internal/repo", "internal/render", "internal/charts", "internal/cluster", "internal/record", "internal/loopback", "internal/metrics", "internal/registry"},
 	"internal/keeper/drive":   {"internal/core/", "internal/cluster", "internal/record"},
 	"internal/keeper/loop":    {"internal/core/", "internal/keeper/drive", "internal/record"},
 	"internal/keeper/reading": {"internal/core/", "internal/cluster", "internal/keeper/sources", "internal/record", "internal/render", "internal/repo"},

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/core/canary"
+	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
@@ -109,6 +110,9 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		case health.IsRules(f.Data):
 			_, mistakes := health.ParseRules(f.Path, f.Data)
 			c.add("ward", f.Path, errors.Join(mistakes...))
+		case follow.Is(f.Data):
+			_, err := follow.Parse(home, "main", f.Path, f.Data)
+			c.add("ward", f.Path, err)
 		case versions.Is(f.Data):
 			_, err := versions.Parse(f.Path, f.Data)
 			c.add("ward", f.Path, err)

@@ -80,15 +80,26 @@ func answers() map[string]any {
 	wentBack := canary
 	wentBack.GoingOn, wentBack.WaitsForPerson, wentBack.Phase, wentBack.Ended = false, false, "over", at(11*time.Minute)
 	wentBack.Says, wentBack.Back = "went back from the new version of Deployment/ticket-office: check errors: value 0.4; good is value < 0.05", client.CanaryBack{Reason: "check errors", At: at(11 * time.Minute)}
+	registry := client.Registry{Name: "harbour", Host: "registry.brindle.example", User: "crew", SignsIn: true, UsedBy: []string{"departures", "fare-gate"}}
+	follow := client.Follow{Name: "fare-gate", Roster: "moorings", DeclaredAt: "wards/fare-gate.yaml:20", Image: "registry.brindle.example/fare-gate", Wants: ">=2.8 <3", Platforms: []string{"linux/amd64"}, AtLeastOldSeconds: 7200, Repo: "moorings", Ref: "main", File: "services/fare-gate/versions.yaml",
+		Version: "2.8.1", Digest: "sha256:5f1c", Says: "at 2.8.1; 2.9.0 is not taken: it is taken once it is 2 h old, at Nov 26 13:20 UTC", Looked: at(time.Minute), Next: now.Add(4 * time.Minute), Beyond: "3.0.0",
+		Passed: []client.FollowPassed{{Version: "2.9.0", Why: "it is taken once it is 2 h old, at Nov 26 13:20 UTC"}}, Written: []client.FollowWritten{{Version: "2.8.1", Digest: "sha256:5f1c", Commit: "c15182f0", At: at(26 * time.Hour)}}, UsedBy: []string{"fare-gate@quay", "fare-gate@skerry"}}
+	young := client.Follow{Name: "horn", Image: "registry.brindle.example/horn", Wants: "^main-(\\d+)$ by number", Repo: "moorings", Ref: "main", File: "services/horn/versions.yaml", Says: "no version fits ^main-(\\d+)$ by number", NeedsYou: true}
 	source := client.MetricsSource{Name: "harbour-metrics", Url: "https://metrics.brindle.example", SignsIn: true, UsedBy: []string{"departures@skerry", "ticket-office@skerry"}}
 	return map[string]any{
-		"GET /wards/ticket-office/canary":           canary,
-		"GET /wards/departures/canary":              wentBack,
-		"POST /wards/ticket-office/canary":          canary,
-		"GET /metrics-sources":                      client.MetricsSourceList{Items: []client.MetricsSource{source}, Total: 1},
-		"POST /metrics-sources":                     source,
-		"DELETE /metrics-sources/harbour-metrics":   "",
-		"POST /metrics-sources/harbour-metrics/try": client.MetricsAnswer{Values: []float64{19.9286}},
+		"GET /wards/ticket-office/canary":            canary,
+		"GET /wards/departures/canary":               wentBack,
+		"POST /wards/ticket-office/canary":           canary,
+		"GET /follows":                               client.FollowList{Items: []client.Follow{follow, young}, Total: 2},
+		"GET /follows/fare-gate":                     follow,
+		"POST /follows/fare-gate/look":               follow,
+		"GET /registries":                            client.RegistryList{Items: []client.Registry{registry}, Total: 1},
+		"POST /registries":                           registry,
+		"DELETE /registries/harbour":                 "",
+		"GET /metrics-sources":                       client.MetricsSourceList{Items: []client.MetricsSource{source}, Total: 1},
+		"POST /metrics-sources":                      source,
+		"DELETE /metrics-sources/harbour-metrics":    "",
+		"POST /metrics-sources/harbour-metrics/try":  client.MetricsAnswer{Values: []float64{19.9286}},
 		"GET /wards":                                 client.WardList{Items: []client.Ward{failing, drifted, held}, Total: 63, InStep: 61, NeedYou: 2, Folded: 60, Groups: []client.WardGroup{{By: "cluster", Name: "quay", Total: 62, InStep: 61, Folded: 60, Watch: []client.Stretch{{From: at(5 * time.Hour), Standing: "in step", Health: "ready"}}}}},
 		"GET /wards/berth-planner":                   client.WardDetail{Ward: drifted, Outline: []client.Object{{Kind: "Namespace", Name: "berth-planner", Step: -1, Standing: "in step", Health: "ready"}, object}},
 		"GET /wards/fare-gate":                       client.WardDetail{Ward: failing, Outline: []client.Object{gate}},
@@ -151,7 +162,7 @@ func TestOutputs(t *testing.T) {
 		var out bytes.Buffer
 		for _, line := range []string{"ward list", "ward show berth-planner", "ward show fare-gate", "diff berth-planner", "sync fare-gate --preview", "logbook", "logbook fare-gate", "logbook fare-gate 2", "compare fare-gate 1 2", "rejections fare-gate",
 			"roster list", "roster show moorings", "repo list", "repo pushes moorings", "cluster list", "token list", "rollback fare-gate --propose --preview",
-			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
+			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "follow list", "follow show fare-gate", "follow take fare-gate 2.9.0", "registry list", "registry add harbour registry.brindle.example", "registry remove harbour", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
 			"logbook --since yesterday", "repo notices moorings", "ward lst", "nonsense"} {
 			fmt.Fprintf(&out, "$ vigila %s\n", line)
 			a := &app{stderr: &out, width: width}

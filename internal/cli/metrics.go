@@ -31,15 +31,8 @@ encrypted and never shown again, and stay with the address that they were given 
 		Args: exactly(2, "a name and an address"),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Name, in.Url = args[0], args[1]
-			for file, into := range map[string]*string{password: &in.Password, token: &in.Token, ca: &in.Ca} {
-				if file == "" {
-					continue
-				}
-				b, err := readFile(file, c.InOrStdin())
-				if err != nil {
-					return err
-				}
-				*into = strings.TrimSpace(string(b))
+			if err := readFiles(c, map[string]*string{password: &in.Password, token: &in.Token, ca: &in.Ca}); err != nil {
+				return err
 			}
 			r, err := conn.AddMetricsSourceWithResponse(c.Context(), in)
 			if err := conn.Check(r, err); err != nil {
@@ -56,6 +49,21 @@ encrypted and never shown again, and stay with the address that they were given 
 	f.StringVar(&ca, "ca-file", "", "certificates (PEM) that the server may be signed with, in place of the system's")
 	f.StringVar(&in.About, "about", "", "what is measured there")
 	return c
+}
+
+// readFiles reads what was given as the name of a file.
+func readFiles(c *cobra.Command, of map[string]*string) error {
+	for file, into := range of {
+		if file == "" {
+			continue
+		}
+		b, err := readFile(file, c.InOrStdin())
+		if err != nil {
+			return err
+		}
+		*into = strings.TrimSpace(string(b))
+	}
+	return nil
 }
 
 func (a *app) metricsList() *cobra.Command {

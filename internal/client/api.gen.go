@@ -724,6 +724,21 @@ type AddMetricsSource struct {
 	User string `json:"user,omitempty,omitzero"`
 }
 
+// AddRegistry defines model for AddRegistry.
+type AddRegistry struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca PEM of who signs its certificate
+	Ca string `json:"ca,omitempty,omitzero"`
+
+	// Host as images name it, such as registry.brindle.example:5000
+	Host     string `json:"host"`
+	Name     string `json:"name"`
+	Password string `json:"password,omitempty,omitzero"`
+	Token    string `json:"token,omitempty,omitzero"`
+	User     string `json:"user,omitempty,omitzero"`
+}
+
 // AddRepo With the address that it has already, what is left out stays as it is; credentials are never carried over to another address.
 type AddRepo struct {
 	// Bearer the password is a token that is sent as a bearer token
@@ -1168,6 +1183,75 @@ type EntryObject struct {
 // EntryObjectState defines model for EntryObject.State.
 type EntryObjectState string
 
+// Follow defines model for Follow.
+type Follow struct {
+	About             string `json:"about,omitempty,omitzero"`
+	AtLeastOldSeconds int    `json:"at_least_old_seconds,omitempty,omitzero"`
+
+	// Beyond the newest version that is out of the range
+	Beyond string `json:"beyond,omitempty,omitzero"`
+
+	// DeclaredAt file:line in the roster
+	DeclaredAt   string `json:"declared_at,omitempty,omitzero"`
+	Digest       string `json:"digest,omitempty,omitzero"`
+	EverySeconds int    `json:"every_seconds,omitempty,omitzero"`
+
+	// File the versions file that it writes to
+	File   string    `json:"file"`
+	Image  string    `json:"image"`
+	Looked time.Time `json:"looked,omitempty,omitzero"`
+
+	// Moved the digest that the tag leads to now, when that is another
+	Moved    string `json:"moved,omitempty,omitzero"`
+	Name     string `json:"name"`
+	NeedsYou bool   `json:"needs_you,omitempty,omitzero"`
+
+	// Next when it looks again
+	Next time.Time `json:"next,omitempty,omitzero"`
+
+	// Passed newer versions that are not taken, the newest first
+	Passed    []FollowPassed `json:"passed"`
+	Platforms []string       `json:"platforms,omitempty,omitzero"`
+	Ref       string         `json:"ref"`
+	Repo      string         `json:"repo"`
+
+	// Roster that declares it
+	Roster string `json:"roster,omitempty,omitzero"`
+	Says   string `json:"says"`
+
+	// UsedBy wards that the file is laid over
+	UsedBy []string `json:"used_by"`
+
+	// Version that the file says
+	Version string `json:"version,omitempty,omitzero"`
+
+	// Wants which versions are taken
+	Wants string `json:"wants"`
+
+	// Written versions that it has written, the newest first
+	Written []FollowWritten `json:"written"`
+}
+
+// FollowList defines model for FollowList.
+type FollowList struct {
+	Items []Follow `json:"items"`
+	Total int      `json:"total"`
+}
+
+// FollowPassed defines model for FollowPassed.
+type FollowPassed struct {
+	Version string `json:"version"`
+	Why     string `json:"why"`
+}
+
+// FollowWritten defines model for FollowWritten.
+type FollowWritten struct {
+	At      time.Time `json:"at"`
+	Commit  string    `json:"commit,omitempty,omitzero"`
+	Digest  string    `json:"digest"`
+	Version string    `json:"version"`
+}
+
 // Guard defines model for Guard.
 type Guard struct {
 	// Name what to give as allow
@@ -1238,6 +1322,12 @@ type Limits struct {
 
 	// Repos that its wards may read beside the roster's own; where there is any limit, no others
 	Repos []string `json:"repos,omitempty,omitzero"`
+}
+
+// LookFollow defines model for LookFollow.
+type LookFollow struct {
+	// Take a version to be taken, whatever it is; without one it only looks
+	Take string `json:"take,omitempty,omitzero"`
 }
 
 // MadeToken defines model for MadeToken.
@@ -1498,6 +1588,26 @@ type Pushes struct {
 
 	// Path where pushes go, at this service's address
 	Path string `json:"path"`
+}
+
+// Registry defines model for Registry.
+type Registry struct {
+	About string `json:"about,omitempty,omitzero"`
+	Host  string `json:"host"`
+	Name  string `json:"name"`
+
+	// SignsIn it is given credentials
+	SignsIn bool `json:"signs_in,omitempty,omitzero"`
+
+	// UsedBy follows that ask it
+	UsedBy []string `json:"used_by"`
+	User   string   `json:"user,omitempty,omitzero"`
+}
+
+// RegistryList defines model for RegistryList.
+type RegistryList struct {
+	Items []Registry `json:"items"`
+	Total int        `json:"total"`
 }
 
 // RejectRevision defines model for RejectRevision.
@@ -1970,8 +2080,24 @@ type ListEntriesParams struct {
 	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListFollowsParams defines parameters for ListFollows.
+type ListFollowsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListMetricsSourcesParams defines parameters for ListMetricsSources.
 type ListMetricsSourcesParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListRegistriesParams defines parameters for ListRegistries.
+type ListRegistriesParams struct {
 	// Search words that must all be somewhere in it
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
@@ -2119,11 +2245,17 @@ type DraftAdoptionJSONRequestBody = DraftAdoption
 // ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
 type ListContextsJSONRequestBody = Kubeconfig
 
+// LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
+type LookFollowJSONRequestBody = LookFollow
+
 // AddMetricsSourceJSONRequestBody defines body for AddMetricsSource for application/json ContentType.
 type AddMetricsSourceJSONRequestBody = AddMetricsSource
 
 // TryMetricsSourceJSONRequestBody defines body for TryMetricsSource for application/json ContentType.
 type TryMetricsSourceJSONRequestBody = TryMetricsSource
+
+// AddRegistryJSONRequestBody defines body for AddRegistry for application/json ContentType.
+type AddRegistryJSONRequestBody = AddRegistry
 
 // AddRepoJSONRequestBody defines body for AddRepo for application/json ContentType.
 type AddRepoJSONRequestBody = AddRepo
@@ -2304,6 +2436,30 @@ type ClientInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListFollows What is followed, which version it is at, and why newer ones are not taken
+	//
+	// Corresponds with GET /follows (the `ListFollows` operationId).
+	ListFollows(ctx context.Context, params *ListFollowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFollow One follow
+	//
+	// Corresponds with GET /follows/{name} (the `GetFollow` operationId).
+	GetFollow(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookFollowWithBody Look for newer versions now, or take one whatever it is; the answer comes when that is done
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
+	LookFollowWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookFollow Look for newer versions now, or take one whatever it is; the answer comes when that is done
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
+	LookFollow(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 	//
 	// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
@@ -2351,6 +2507,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
 	TryMetricsSource(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRegistries Registries that follows ask
+	//
+	// Corresponds with GET /registries (the `ListRegistries` operationId).
+	ListRegistries(ctx context.Context, params *ListRegistriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRegistryWithBody Add a registry, or change one; it is asked before it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /registries (the `AddRegistry` operationId).
+	AddRegistryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRegistry Add a registry, or change one; it is asked before it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /registries (the `AddRegistry` operationId).
+	AddRegistry(ctx context.Context, body AddRegistryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRegistry Forget a registry that no follow asks
+	//
+	// Corresponds with DELETE /registries/{name} (the `RemoveRegistry` operationId).
+	RemoveRegistry(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRepos Known repositories
 	//
@@ -2854,6 +3034,70 @@ func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
+// ListFollows What is followed, which version it is at, and why newer ones are not taken
+//
+// Corresponds with GET /follows (the `ListFollows` operationId).
+func (c *Client) ListFollows(ctx context.Context, params *ListFollowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFollowsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFollow One follow
+//
+// Corresponds with GET /follows/{name} (the `GetFollow` operationId).
+func (c *Client) GetFollow(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFollowRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookFollowWithBody Look for newer versions now, or take one whatever it is; the answer comes when that is done
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
+func (c *Client) LookFollowWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookFollowRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookFollow Look for newer versions now, or take one whatever it is; the answer comes when that is done
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
+func (c *Client) LookFollow(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookFollowRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 //
 // Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
@@ -2972,6 +3216,70 @@ func (c *Client) TryMetricsSourceWithBody(ctx context.Context, name ItemName, co
 // Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
 func (c *Client) TryMetricsSource(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryMetricsSourceRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRegistries Registries that follows ask
+//
+// Corresponds with GET /registries (the `ListRegistries` operationId).
+func (c *Client) ListRegistries(ctx context.Context, params *ListRegistriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRegistriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRegistryWithBody Add a registry, or change one; it is asked before it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /registries (the `AddRegistry` operationId).
+func (c *Client) AddRegistryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRegistryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRegistry Add a registry, or change one; it is asked before it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /registries (the `AddRegistry` operationId).
+func (c *Client) AddRegistry(ctx context.Context, body AddRegistryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRegistryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRegistry Forget a registry that no follow asks
+//
+// Corresponds with DELETE /registries/{name} (the `RemoveRegistry` operationId).
+func (c *Client) RemoveRegistry(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRegistryRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -4206,6 +4514,153 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListFollowsRequest constructs an http.Request for the ListFollows method
+func NewListFollowsRequest(server string, params *ListFollowsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/follows")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFollowRequest constructs an http.Request for the GetFollow method
+func NewGetFollowRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/follows/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLookFollowRequest calls the generic LookFollow builder with application/json body
+func NewLookFollowRequest(server string, name ItemName, body LookFollowJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLookFollowRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewLookFollowRequestWithBody constructs an http.Request for the LookFollow method, with any body, and a specified content type
+func NewLookFollowRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/follows/%s/look", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewForgetLeftRequest constructs an http.Request for the ForgetLeft method
 func NewForgetLeftRequest(server string, ward string) (*http.Request, error) {
 	var err error
@@ -4450,6 +4905,146 @@ func NewTryMetricsSourceRequestWithBody(server string, name ItemName, contentTyp
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRegistriesRequest constructs an http.Request for the ListRegistries method
+func NewListRegistriesRequest(server string, params *ListRegistriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRegistryRequest calls the generic AddRegistry builder with application/json body
+func NewAddRegistryRequest(server string, body AddRegistryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRegistryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddRegistryRequestWithBody constructs an http.Request for the AddRegistry method, with any body, and a specified content type
+func NewAddRegistryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRegistryRequest constructs an http.Request for the RemoveRegistry method
+func NewRemoveRegistryRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -6660,6 +7255,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
+	// ListFollowsWithResponse What is followed, which version it is at, and why newer ones are not taken
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /follows (the `ListFollows` operationId).
+	ListFollowsWithResponse(ctx context.Context, params *ListFollowsParams, reqEditors ...RequestEditorFn) (*ListFollowsResponse, error)
+
+	// GetFollowWithResponse One follow
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /follows/{name} (the `GetFollow` operationId).
+	GetFollowWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetFollowResponse, error)
+
+	// LookFollowWithBodyWithResponse Look for newer versions now, or take one whatever it is; the answer comes when that is done
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
+	LookFollowWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookFollowResponse, error)
+
+	// LookFollowWithResponse Look for newer versions now, or take one whatever it is; the answer comes when that is done
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
+	LookFollowWithResponse(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*LookFollowResponse, error)
+
 	// ForgetLeftWithResponse Forget what was left behind of a ward; nothing in the cluster changes
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6715,6 +7338,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
 	TryMetricsSourceWithResponse(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMetricsSourceResponse, error)
+
+	// ListRegistriesWithResponse Registries that follows ask
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /registries (the `ListRegistries` operationId).
+	ListRegistriesWithResponse(ctx context.Context, params *ListRegistriesParams, reqEditors ...RequestEditorFn) (*ListRegistriesResponse, error)
+
+	// AddRegistryWithBodyWithResponse Add a registry, or change one; it is asked before it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /registries (the `AddRegistry` operationId).
+	AddRegistryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRegistryResponse, error)
+
+	// AddRegistryWithResponse Add a registry, or change one; it is asked before it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /registries (the `AddRegistry` operationId).
+	AddRegistryWithResponse(ctx context.Context, body AddRegistryJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRegistryResponse, error)
+
+	// RemoveRegistryWithResponse Forget a registry that no follow asks
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /registries/{name} (the `RemoveRegistry` operationId).
+	RemoveRegistryWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRegistryResponse, error)
 
 	// ListReposWithResponse Known repositories
 	//
@@ -7469,6 +8120,150 @@ func (r StreamEventsResponse) ContentType() string {
 	return ""
 }
 
+type ListFollowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FollowList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFollowsResponse) GetJSON200() *FollowList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFollowsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFollowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFollowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFollowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFollowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFollowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Follow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFollowResponse) GetJSON200() *Follow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFollowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFollowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFollowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFollowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFollowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookFollowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Follow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookFollowResponse) GetJSON200() *Follow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookFollowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookFollowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookFollowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookFollowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookFollowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ForgetLeftResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7737,6 +8532,143 @@ func (r TryMetricsSourceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryMetricsSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRegistriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RegistryList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRegistriesResponse) GetJSON200() *RegistryList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRegistriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRegistriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRegistriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRegistriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRegistriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRegistryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Registry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddRegistryResponse) GetJSON200() *Registry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddRegistryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRegistryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRegistryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRegistryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRegistryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRegistryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRegistryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRegistryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRegistryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRegistryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRegistryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9855,6 +10787,58 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 	return ParseStreamEventsResponse(rsp)
 }
 
+// ListFollowsWithResponse What is followed, which version it is at, and why newer ones are not taken
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /follows (the `ListFollows` operationId).
+func (c *ClientWithResponses) ListFollowsWithResponse(ctx context.Context, params *ListFollowsParams, reqEditors ...RequestEditorFn) (*ListFollowsResponse, error) {
+	rsp, err := c.ListFollows(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFollowsResponse(rsp)
+}
+
+// GetFollowWithResponse One follow
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /follows/{name} (the `GetFollow` operationId).
+func (c *ClientWithResponses) GetFollowWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetFollowResponse, error) {
+	rsp, err := c.GetFollow(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFollowResponse(rsp)
+}
+
+// LookFollowWithBodyWithResponse Look for newer versions now, or take one whatever it is; the answer comes when that is done
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
+func (c *ClientWithResponses) LookFollowWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookFollowResponse, error) {
+	rsp, err := c.LookFollowWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookFollowResponse(rsp)
+}
+
+// LookFollowWithResponse Look for newer versions now, or take one whatever it is; the answer comes when that is done
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
+func (c *ClientWithResponses) LookFollowWithResponse(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*LookFollowResponse, error) {
+	rsp, err := c.LookFollow(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookFollowResponse(rsp)
+}
+
 // ForgetLeftWithResponse Forget what was left behind of a ward; nothing in the cluster changes
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9957,6 +10941,58 @@ func (c *ClientWithResponses) TryMetricsSourceWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseTryMetricsSourceResponse(rsp)
+}
+
+// ListRegistriesWithResponse Registries that follows ask
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /registries (the `ListRegistries` operationId).
+func (c *ClientWithResponses) ListRegistriesWithResponse(ctx context.Context, params *ListRegistriesParams, reqEditors ...RequestEditorFn) (*ListRegistriesResponse, error) {
+	rsp, err := c.ListRegistries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRegistriesResponse(rsp)
+}
+
+// AddRegistryWithBodyWithResponse Add a registry, or change one; it is asked before it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /registries (the `AddRegistry` operationId).
+func (c *ClientWithResponses) AddRegistryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRegistryResponse, error) {
+	rsp, err := c.AddRegistryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRegistryResponse(rsp)
+}
+
+// AddRegistryWithResponse Add a registry, or change one; it is asked before it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /registries (the `AddRegistry` operationId).
+func (c *ClientWithResponses) AddRegistryWithResponse(ctx context.Context, body AddRegistryJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRegistryResponse, error) {
+	rsp, err := c.AddRegistry(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRegistryResponse(rsp)
+}
+
+// RemoveRegistryWithResponse Forget a registry that no follow asks
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /registries/{name} (the `RemoveRegistry` operationId).
+func (c *ClientWithResponses) RemoveRegistryWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRegistryResponse, error) {
+	rsp, err := c.RemoveRegistry(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRegistryResponse(rsp)
 }
 
 // ListReposWithResponse Known repositories
@@ -10918,6 +11954,105 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	return response, nil
 }
 
+// ParseListFollowsResponse parses an HTTP response from a ListFollowsWithResponse call
+func ParseListFollowsResponse(rsp *http.Response) (*ListFollowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFollowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FollowList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFollowResponse parses an HTTP response from a GetFollowWithResponse call
+func ParseGetFollowResponse(rsp *http.Response) (*GetFollowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFollowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Follow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookFollowResponse parses an HTTP response from a LookFollowWithResponse call
+func ParseLookFollowResponse(rsp *http.Response) (*LookFollowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookFollowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Follow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseForgetLeftResponse parses an HTTP response from a ForgetLeftWithResponse call
 func ParseForgetLeftResponse(rsp *http.Response) (*ForgetLeftResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11095,6 +12230,101 @@ func ParseTryMetricsSourceResponse(rsp *http.Response) (*TryMetricsSourceRespons
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRegistriesResponse parses an HTTP response from a ListRegistriesWithResponse call
+func ParseListRegistriesResponse(rsp *http.Response) (*ListRegistriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRegistriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RegistryList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRegistryResponse parses an HTTP response from a AddRegistryWithResponse call
+func ParseAddRegistryResponse(rsp *http.Response) (*AddRegistryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRegistryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Registry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRegistryResponse parses an HTTP response from a RemoveRegistryWithResponse call
+func ParseRemoveRegistryResponse(rsp *http.Response) (*RemoveRegistryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRegistryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

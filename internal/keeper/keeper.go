@@ -119,25 +119,26 @@ type Keeper struct {
 	renders *turns   // of wards
 	recent  sync.Map // ids of snapshots put lately, to when
 	asks    asker
-	registry
+	holdings
 }
 
-// registry is what a Keeper keeps.
-type registry struct {
-	mu       sync.RWMutex
-	repos    map[string]*sources.Loop
-	clusters map[string]*clusterLoop
-	wards    map[string]*placement // by name@cluster
-	rosters  map[string]*rosterLoop
-	measured []record.Metrics // metrics sources, by name
-	closed   bool
-	done     sync.WaitGroup
-	changing sync.Mutex // one registration at a time
-	endings  sync.Mutex // one end of a token at a time
+// holdings are what a Keeper keeps.
+type holdings struct {
+	mu         sync.RWMutex
+	repos      map[string]*sources.Loop
+	clusters   map[string]*clusterLoop
+	wards      map[string]*placement // by name@cluster
+	rosters    map[string]*rosterLoop
+	measured   []record.Metrics  // metrics sources, by name
+	registries []record.Registry // by name
+	closed     bool
+	done       sync.WaitGroup
+	changing   sync.Mutex // one registration at a time
+	endings    sync.Mutex // one end of a token at a time
 }
 
-func newRegistry() registry {
-	return registry{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}}
+func newHoldings() holdings {
+	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -152,7 +153,7 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	if opts.Calls <= 0 {
 		opts.Calls = 4 * opts.Parallel
 	}
-	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, log: log, opts: opts, metrics: newCounters(), broker: newBroker(), registry: newRegistry()}
+	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, log: log, opts: opts, metrics: newCounters(), broker: newBroker(), holdings: newHoldings()}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
 	k.renders = newTurns(max(2, runtime.NumCPU()), 5*time.Second, k.metrics.waits.WithLabelValues("render"))
@@ -202,6 +203,9 @@ func (k *Keeper) openSources(ctx context.Context) error {
 	}
 	if err := k.readMetrics(ctx); err != nil {
 		k.log.Error("metrics sources can't be read; checks that ask them know nothing", "error", err)
+	}
+	if err := k.readRegistries(ctx); err != nil {
+		k.log.Error("registries can't be read; follows know nothing", "error", err)
 	}
 	rosters, err := k.store.Rosters(ctx)
 	if err != nil {

@@ -49,8 +49,9 @@ type rosterLoop struct {
 	// hears counts the looks at its repository: of those that it has not taken in wards may still come.
 	hears loop.Hearing
 
-	mu   sync.Mutex
-	conf roster.Roster
+	mu      sync.Mutex
+	conf    roster.Roster
+	follows map[string]*followLoop
 	rosterState
 }
 
@@ -64,7 +65,7 @@ type rosterState struct {
 }
 
 func (k *Keeper) openRoster(r roster.Roster) *rosterLoop {
-	l := &rosterLoop{k: k, conf: r, wake: make(chan struct{}, 1), asked: make(chan chan struct{}), rosterState: rosterState{allow: map[string]bool{}}}
+	l := &rosterLoop{k: k, conf: r, wake: make(chan struct{}, 1), asked: make(chan chan struct{}), follows: map[string]*followLoop{}, rosterState: rosterState{allow: map[string]bool{}}}
 	l.ctx, l.cancel = context.WithCancel(k.ctx)
 	k.mu.Lock()
 	k.rosters[r.Name] = l
@@ -249,6 +250,7 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	own := slices.DeleteFunc(slices.Clone(kept), func(w roster.Kept) bool { return w.Roster != conf.Name })
 	in, problems := roster.Read(conf, below, render.RulesDir, own)
 	problems = append(problems, l.setRules(in.Rules)...)
+	problems = append(problems, l.setFollows(in)...)
 	settled, more := l.declare(in)
 	problems = append(problems, more...)
 	arranged, more := l.wards(in, have)

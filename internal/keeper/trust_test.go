@@ -48,7 +48,7 @@ func TestOneBadRecordStopsNobody(t *testing.T) {
 }
 
 func TestAWardIsNotTakenForAnotherOfALikeName(t *testing.T) {
-	k := &Keeper{registry: newRegistry()}
+	k := &Keeper{holdings: newHoldings()}
 	cycle := k.cycle([]ward.Ward{{Name: "fare-gate", After: []string{"tide"}}, {Name: "tide", After: []string{"fare-gate"}}, {Name: "gate"}})
 	assert.Equal(t, []string{"fare-gate", "tide", "fare-gate"}, cycle)
 	assert.NotContains(t, cycle, "gate")

@@ -70,14 +70,15 @@ type MetricsMore struct {
 	Made  time.Time `json:"made,omitzero"`
 }
 
-type metricsSecrets struct {
+// secrets are a password and a token, as they are encrypted.
+type secrets struct {
 	Password string `json:"password,omitempty"`
 	Token    string `json:"token,omitempty"`
 }
 
 // PutMetrics adds a metrics source or changes it.
 func (s *Store) PutMetrics(ctx context.Context, m Metrics) error {
-	sealed, err := s.vault.Seal([]byte(toJSON(metricsSecrets{m.Password, m.Token})))
+	sealed, err := s.vault.Seal([]byte(toJSON(secrets{m.Password, m.Token})))
 	if err != nil {
 		return err
 	}
@@ -99,12 +100,8 @@ func (s *Store) MetricsSources(ctx context.Context) ([]Metrics, error) {
 		if err := json.Unmarshal([]byte(more), &m.MetricsMore); err != nil {
 			return fmt.Errorf("metrics source %s: %w", m.Name, err)
 		}
-		plain, err := s.vault.Open(sealed)
+		in, err := s.credentials(sealed)
 		if err != nil {
-			return fmt.Errorf("credentials of metrics source %s: %w", m.Name, err)
-		}
-		var in metricsSecrets
-		if err := json.Unmarshal(plain, &in); err != nil {
 			return fmt.Errorf("credentials of metrics source %s: %w", m.Name, err)
 		}
 		m.Password, m.Token = in.Password, in.Token

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vigila.dev/vigila/internal/core/canary"
+	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/logbook"
 )
 
@@ -76,4 +77,38 @@ func TestCredentialsOfMetricsSourcesAreEncrypted(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, bytes.Contains(b, []byte("spring-tide")), f)
 	}
+}
+
+func TestRegistriesAndFollows(t *testing.T) {
+	ctx, dir := t.Context(), t.TempDir()
+	s, err := Open(ctx, dir)
+	require.NoError(t, err)
+	want := Registry{Name: "harbour", Host: "registry.brindle.example", Password: "spring-tide", RegistryMore: RegistryMore{User: "crew"}}
+	require.NoError(t, s.PutRegistry(ctx, want))
+	all, err := s.Registries(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []Registry{want}, all)
+	st, err := s.Follow(ctx, "gate")
+	require.NoError(t, err)
+	assert.Equal(t, follow.State{}, st, "nothing is remembered of one that was never looked at")
+	st.Wrote(follow.Written{Version: "2.8.1", Digest: "sha256:1", Commit: "abc"})
+	require.NoError(t, s.PutFollow(ctx, "gate", st))
+	require.NoError(t, s.Close())
+	files, err := filepath.Glob(filepath.Join(dir, "*"))
+	require.NoError(t, err)
+	for _, f := range files {
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		assert.False(t, bytes.Contains(b, []byte("spring-tide")), f)
+	}
+	s, err = Open(ctx, dir)
+	require.NoError(t, err)
+	defer s.Close()
+	again, err := s.Follow(ctx, "gate")
+	require.NoError(t, err)
+	assert.Equal(t, st, again)
+	require.NoError(t, s.RemoveRegistry(ctx, "harbour"))
+	all, err = s.Registries(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, all)
 }

@@ -84,6 +84,7 @@ func (m *Mirror) commitOnce(ctx context.Context, branch string, make func(at *Tr
 		moved := strings.Contains(low, "rejected") || strings.Contains(low, "fetch first") || strings.Contains(low, "fast-forward") || strings.Contains(low, "failed to push") || strings.Contains(low, "cannot lock ref") || strings.Contains(low, "failed to update ref")
 		return made, moved && !strings.Contains(low, "hook declined") && !strings.Contains(low, "protected"), err
 	}
+	_, _ = m.git(ctx, "update-ref", "refs/heads/"+branch, id, base) // known here at once, unless a fetch has brought it by now
 	_, _, data, err := m.read(id)
 	return parseCommit(id, data), false, err
 }

@@ -719,6 +719,21 @@ type AddMetricsSource struct {
 	User string `json:"user,omitempty,omitzero"`
 }
 
+// AddRegistry defines model for AddRegistry.
+type AddRegistry struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca PEM of who signs its certificate
+	Ca string `json:"ca,omitempty,omitzero"`
+
+	// Host as images name it, such as registry.brindle.example:5000
+	Host     string `json:"host"`
+	Name     string `json:"name"`
+	Password string `json:"password,omitempty,omitzero"`
+	Token    string `json:"token,omitempty,omitzero"`
+	User     string `json:"user,omitempty,omitzero"`
+}
+
 // AddRepo With the address that it has already, what is left out stays as it is; credentials are never carried over to another address.
 type AddRepo struct {
 	// Bearer the password is a token that is sent as a bearer token
@@ -1163,6 +1178,75 @@ type EntryObject struct {
 // EntryObjectState defines model for EntryObject.State.
 type EntryObjectState string
 
+// Follow defines model for Follow.
+type Follow struct {
+	About             string `json:"about,omitempty,omitzero"`
+	AtLeastOldSeconds int    `json:"at_least_old_seconds,omitempty,omitzero"`
+
+	// Beyond the newest version that is out of the range
+	Beyond string `json:"beyond,omitempty,omitzero"`
+
+	// DeclaredAt file:line in the roster
+	DeclaredAt   string `json:"declared_at,omitempty,omitzero"`
+	Digest       string `json:"digest,omitempty,omitzero"`
+	EverySeconds int    `json:"every_seconds,omitempty,omitzero"`
+
+	// File the versions file that it writes to
+	File   string    `json:"file"`
+	Image  string    `json:"image"`
+	Looked time.Time `json:"looked,omitempty,omitzero"`
+
+	// Moved the digest that the tag leads to now, when that is another
+	Moved    string `json:"moved,omitempty,omitzero"`
+	Name     string `json:"name"`
+	NeedsYou bool   `json:"needs_you,omitempty,omitzero"`
+
+	// Next when it looks again
+	Next time.Time `json:"next,omitempty,omitzero"`
+
+	// Passed newer versions that are not taken, the newest first
+	Passed    []FollowPassed `json:"passed"`
+	Platforms []string       `json:"platforms,omitempty,omitzero"`
+	Ref       string         `json:"ref"`
+	Repo      string         `json:"repo"`
+
+	// Roster that declares it
+	Roster string `json:"roster,omitempty,omitzero"`
+	Says   string `json:"says"`
+
+	// UsedBy wards that the file is laid over
+	UsedBy []string `json:"used_by"`
+
+	// Version that the file says
+	Version string `json:"version,omitempty,omitzero"`
+
+	// Wants which versions are taken
+	Wants string `json:"wants"`
+
+	// Written versions that it has written, the newest first
+	Written []FollowWritten `json:"written"`
+}
+
+// FollowList defines model for FollowList.
+type FollowList struct {
+	Items []Follow `json:"items"`
+	Total int      `json:"total"`
+}
+
+// FollowPassed defines model for FollowPassed.
+type FollowPassed struct {
+	Version string `json:"version"`
+	Why     string `json:"why"`
+}
+
+// FollowWritten defines model for FollowWritten.
+type FollowWritten struct {
+	At      time.Time `json:"at"`
+	Commit  string    `json:"commit,omitempty,omitzero"`
+	Digest  string    `json:"digest"`
+	Version string    `json:"version"`
+}
+
 // Guard defines model for Guard.
 type Guard struct {
 	// Name what to give as allow
@@ -1233,6 +1317,12 @@ type Limits struct {
 
 	// Repos that its wards may read beside the roster's own; where there is any limit, no others
 	Repos []string `json:"repos,omitempty,omitzero"`
+}
+
+// LookFollow defines model for LookFollow.
+type LookFollow struct {
+	// Take a version to be taken, whatever it is; without one it only looks
+	Take string `json:"take,omitempty,omitzero"`
 }
 
 // MadeToken defines model for MadeToken.
@@ -1493,6 +1583,26 @@ type Pushes struct {
 
 	// Path where pushes go, at this service's address
 	Path string `json:"path"`
+}
+
+// Registry defines model for Registry.
+type Registry struct {
+	About string `json:"about,omitempty,omitzero"`
+	Host  string `json:"host"`
+	Name  string `json:"name"`
+
+	// SignsIn it is given credentials
+	SignsIn bool `json:"signs_in,omitempty,omitzero"`
+
+	// UsedBy follows that ask it
+	UsedBy []string `json:"used_by"`
+	User   string   `json:"user,omitempty,omitzero"`
+}
+
+// RegistryList defines model for RegistryList.
+type RegistryList struct {
+	Items []Registry `json:"items"`
+	Total int        `json:"total"`
 }
 
 // RejectRevision defines model for RejectRevision.
@@ -1965,8 +2075,24 @@ type ListEntriesParams struct {
 	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListFollowsParams defines parameters for ListFollows.
+type ListFollowsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListMetricsSourcesParams defines parameters for ListMetricsSources.
 type ListMetricsSourcesParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListRegistriesParams defines parameters for ListRegistries.
+type ListRegistriesParams struct {
 	// Search words that must all be somewhere in it
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
@@ -2114,11 +2240,17 @@ type DraftAdoptionJSONRequestBody = DraftAdoption
 // ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
 type ListContextsJSONRequestBody = Kubeconfig
 
+// LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
+type LookFollowJSONRequestBody = LookFollow
+
 // AddMetricsSourceJSONRequestBody defines body for AddMetricsSource for application/json ContentType.
 type AddMetricsSourceJSONRequestBody = AddMetricsSource
 
 // TryMetricsSourceJSONRequestBody defines body for TryMetricsSource for application/json ContentType.
 type TryMetricsSourceJSONRequestBody = TryMetricsSource
+
+// AddRegistryJSONRequestBody defines body for AddRegistry for application/json ContentType.
+type AddRegistryJSONRequestBody = AddRegistry
 
 // AddRepoJSONRequestBody defines body for AddRepo for application/json ContentType.
 type AddRepoJSONRequestBody = AddRepo
@@ -2182,6 +2314,15 @@ type ServerInterface interface {
 	// StreamEvents Server-sent events, one for each change of a ward, roster, repository or cluster
 	// (GET /events)
 	StreamEvents(c *gin.Context)
+	// ListFollows What is followed, which version it is at, and why newer ones are not taken
+	// (GET /follows)
+	ListFollows(c *gin.Context, params ListFollowsParams)
+	// GetFollow One follow
+	// (GET /follows/{name})
+	GetFollow(c *gin.Context, name ItemName)
+	// LookFollow Look for newer versions now, or take one whatever it is; the answer comes when that is done
+	// (POST /follows/{name}/look)
+	LookFollow(c *gin.Context, name ItemName)
 	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 	// (DELETE /left/{ward})
 	ForgetLeft(c *gin.Context, ward string)
@@ -2200,6 +2341,15 @@ type ServerInterface interface {
 	// TryMetricsSource Ask a metrics source something, or what a query gives now
 	// (POST /metrics-sources/{name}/try)
 	TryMetricsSource(c *gin.Context, name ItemName)
+	// ListRegistries Registries that follows ask
+	// (GET /registries)
+	ListRegistries(c *gin.Context, params ListRegistriesParams)
+	// AddRegistry Add a registry, or change one; it is asked before it is kept
+	// (POST /registries)
+	AddRegistry(c *gin.Context)
+	// RemoveRegistry Forget a registry that no follow asks
+	// (DELETE /registries/{name})
+	RemoveRegistry(c *gin.Context, name ItemName)
 	// ListRepos Known repositories
 	// (GET /repos)
 	ListRepos(c *gin.Context, params ListReposParams)
@@ -2545,6 +2695,99 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	siw.Handler.StreamEvents(c)
 }
 
+// ListFollows operation middleware
+func (siw *ServerInterfaceWrapper) ListFollows(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFollowsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFollows(c, params)
+}
+
+// GetFollow operation middleware
+func (siw *ServerInterfaceWrapper) GetFollow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFollow(c, name)
+}
+
+// LookFollow operation middleware
+func (siw *ServerInterfaceWrapper) LookFollow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LookFollow(c, name)
+}
+
 // ForgetLeft operation middleware
 func (siw *ServerInterfaceWrapper) ForgetLeft(c *gin.Context) {
 
@@ -2687,6 +2930,87 @@ func (siw *ServerInterfaceWrapper) TryMetricsSource(c *gin.Context) {
 	}
 
 	siw.Handler.TryMetricsSource(c, name)
+}
+
+// ListRegistries operation middleware
+func (siw *ServerInterfaceWrapper) ListRegistries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRegistriesParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRegistries(c, params)
+}
+
+// AddRegistry operation middleware
+func (siw *ServerInterfaceWrapper) AddRegistry(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddRegistry(c)
+}
+
+// RemoveRegistry operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRegistry(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveRegistry(c, name)
 }
 
 // ListRepos operation middleware
@@ -4138,6 +4462,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/metrics-sources", wrapper.AddMetricsSource)
 	router.DELETE(options.BaseURL+"/metrics-sources/:name", wrapper.RemoveMetricsSource)
 	router.POST(options.BaseURL+"/metrics-sources/:name/try", wrapper.TryMetricsSource)
+	router.GET(options.BaseURL+"/registries", wrapper.ListRegistries)
+	router.POST(options.BaseURL+"/registries", wrapper.AddRegistry)
+	router.DELETE(options.BaseURL+"/registries/:name", wrapper.RemoveRegistry)
+	router.GET(options.BaseURL+"/follows", wrapper.ListFollows)
+	router.GET(options.BaseURL+"/follows/:name", wrapper.GetFollow)
+	router.POST(options.BaseURL+"/follows/:name/look", wrapper.LookFollow)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
 	router.DELETE(options.BaseURL+"/tokens/:name", wrapper.EndToken)

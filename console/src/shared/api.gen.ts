@@ -846,6 +846,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/registries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Registries that follows ask */
+        get: operations["listRegistries"];
+        put?: never;
+        /** Add a registry, or change one; it is asked before it is kept */
+        post: operations["addRegistry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a registry that no follow asks */
+        delete: operations["removeRegistry"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/follows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is followed, which version it is at, and why newer ones are not taken */
+        get: operations["listFollows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/follows/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** One follow */
+        get: operations["getFollow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/follows/{name}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for newer versions now, or take one whatever it is; the answer comes when that is done */
+        post: operations["lookFollow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -1510,6 +1602,90 @@ export interface components {
             problem?: string;
             /** @description of each series */
             values: number[];
+        };
+        Registry: {
+            name: string;
+            host: string;
+            user?: string;
+            /** @description it is given credentials */
+            signs_in?: boolean;
+            about?: string;
+            /** @description follows that ask it */
+            used_by: string[];
+        };
+        RegistryList: {
+            items: components["schemas"]["Registry"][];
+            total: number;
+        };
+        AddRegistry: {
+            name: string;
+            /** @description as images name it, such as registry.brindle.example:5000 */
+            host: string;
+            user?: string;
+            password?: string;
+            token?: string;
+            /** @description PEM of who signs its certificate */
+            ca?: string;
+            about?: string;
+        };
+        Follow: {
+            name: string;
+            about?: string;
+            /** @description that declares it */
+            roster?: string;
+            /** @description file:line in the roster */
+            declared_at?: string;
+            image: string;
+            /** @description which versions are taken */
+            wants: string;
+            platforms?: string[];
+            at_least_old_seconds?: number;
+            every_seconds?: number;
+            repo: string;
+            ref: string;
+            /** @description the versions file that it writes to */
+            file: string;
+            /** @description that the file says */
+            version?: string;
+            digest?: string;
+            says: string;
+            needs_you?: boolean;
+            /** Format: date-time */
+            looked?: string;
+            /**
+             * Format: date-time
+             * @description when it looks again
+             */
+            next?: string;
+            /** @description the newest version that is out of the range */
+            beyond?: string;
+            /** @description the digest that the tag leads to now, when that is another */
+            moved?: string;
+            /** @description newer versions that are not taken, the newest first */
+            passed: components["schemas"]["FollowPassed"][];
+            /** @description versions that it has written, the newest first */
+            written: components["schemas"]["FollowWritten"][];
+            /** @description wards that the file is laid over */
+            used_by: string[];
+        };
+        FollowPassed: {
+            version: string;
+            why: string;
+        };
+        FollowWritten: {
+            version: string;
+            digest: string;
+            commit?: string;
+            /** Format: date-time */
+            at: string;
+        };
+        FollowList: {
+            items: components["schemas"]["Follow"][];
+            total: number;
+        };
+        LookFollow: {
+            /** @description a version to be taken, whatever it is; without one it only looks */
+            take?: string;
         };
         EntryObject: {
             key: string;
@@ -3252,6 +3428,154 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MetricsAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRegistries: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Registries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegistryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRegistry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddRegistry"];
+            };
+        };
+        responses: {
+            /** @description The registry */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Registry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRegistry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFollows: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Follows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFollow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The follow */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Follow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookFollow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookFollow"];
+            };
+        };
+        responses: {
+            /** @description The follow */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Follow"];
                 };
             };
             default: components["responses"]["Problem"];

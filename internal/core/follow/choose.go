@@ -107,14 +107,19 @@ func (r Rule) Refuses(f Facts, s Seen, now time.Time) (why string, wait time.Tim
 	if s.Standing && !f.Created.IsZero() && f.Created.Before(since) {
 		since = f.Created
 	}
-	if old := now.Sub(since); old < r.AtLeastOld {
-		return fmt.Sprintf("it is %s old, and taken once it is %s old", old.Round(time.Second), r.AtLeastOld), since.Add(r.AtLeastOld)
+	if at := since.Add(r.AtLeastOld); now.Before(at) {
+		return fmt.Sprintf("it is taken once it is %s old, at %s UTC", span(r.AtLeastOld), at.UTC().Format("Jan 2 15:04")), at
 	}
 	return "", wait
 }
 
-// Passed is a version that was not taken, and why.
-type Passed struct {
-	Version string `json:"version"`
-	Why     string `json:"why"`
+// span writes a time as people do.
+func span(d time.Duration) string {
+	switch {
+	case d%time.Hour == 0:
+		return fmt.Sprintf("%d h", d/time.Hour)
+	case d%time.Minute == 0:
+		return fmt.Sprintf("%d min", d/time.Minute)
+	}
+	return fmt.Sprintf("%d s", d/time.Second)
 }

@@ -87,10 +87,10 @@ func TestWhyAVersionIsNotTaken(t *testing.T) {
 		"it may be":                          {Facts{Platforms: amd}, Seen{At: now.Add(-3 * time.Hour)}, "", time.Time{}},
 		"another platform":                   {Facts{Platforms: []string{"linux/arm64"}}, Seen{At: now.Add(-3 * time.Hour)}, "it is not there for linux/amd64; it has linux/arm64", time.Time{}},
 		"no platform":                        {Facts{}, Seen{At: now.Add(-3 * time.Hour)}, "it says none", time.Time{}},
-		"too new":                            {Facts{Platforms: amd}, Seen{At: now.Add(-time.Hour)}, "it is 1h0m0s old, and taken once it is 2h0m0s old", now.Add(time.Hour)},
-		"too new, whatever its builder says": {Facts{Platforms: amd, Created: now.Add(-900 * time.Hour)}, Seen{At: now.Add(-time.Hour)}, "it is 1h0m0s old", now.Add(time.Hour)},
+		"too new":                            {Facts{Platforms: amd}, Seen{At: now.Add(-time.Hour)}, "it is taken once it is 2 h old, at Nov 26 13:00 UTC", now.Add(time.Hour)},
+		"too new, whatever its builder says": {Facts{Platforms: amd, Created: now.Add(-900 * time.Hour)}, Seen{At: now.Add(-time.Hour)}, "it is taken once it is 2 h old, at Nov 26 13:00 UTC", now.Add(time.Hour)},
 		"there before anybody looked":        {Facts{Platforms: amd, Created: now.Add(-900 * time.Hour)}, Seen{At: now, Standing: true}, "", time.Time{}},
-		"of tomorrow":                        {Facts{Platforms: amd, Created: now.Add(24 * time.Hour)}, Seen{At: now, Standing: true}, "it is 0s old", now.Add(2 * time.Hour)},
+		"of tomorrow":                        {Facts{Platforms: amd, Created: now.Add(24 * time.Hour)}, Seen{At: now, Standing: true}, "it is taken once it is 2 h old, at Nov 26 14:00 UTC", now.Add(2 * time.Hour)},
 	} {
 		why, wait := r.Refuses(c.facts, c.seen, now)
 		if c.want == "" {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/ward"
 )
@@ -43,6 +44,7 @@ type Files struct {
 	Repos    []ward.Repo
 	Rosters  []ward.Roster
 	Rules    []declared.File
+	Follows  []follow.Rule
 	Count    int               // of files that declare anything
 	Broken   map[string]string // files that can't be read, and why
 	where    map[string]string // what is declared beside wards, to its file
@@ -61,6 +63,15 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 		not[f.Path] = !ward.IsRoster(f.Data)
 		if !strings.HasPrefix(f.Path, rulesDir+"/") && (health.IsRules(f.Data) || ward.IsChecks(f.Data)) {
 			out.Rules = append(out.Rules, declared.File{Path: f.Path, Text: string(f.Data)})
+			continue
+		}
+		if follow.Is(f.Data) {
+			rules, err := follow.Parse(r.Repo, r.Ref, f.Path, f.Data)
+			if err != nil {
+				out.Broken[f.Path] = err.Error()
+				problems = append(problems, Places(f.Path, err)...)
+			}
+			out.Follows = append(out.Follows, rules...)
 			continue
 		}
 		if not[f.Path] {

@@ -1,0 +1,171 @@
+package e2e
+
+import (
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/google/go-containerregistry/pkg/name"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/random"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// dockRegistry runs Debian's docker-registry on loopback, with what it holds in a directory of the test; scripts/prepare installs it.
+func dockRegistry(t *testing.T) (host string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	host = l.Addr().String()
+	require.NoError(t, l.Close())
+	conf := filepath.Join(t.TempDir(), "registry.yml")
+	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, "version: 0.1\nlog: {level: error, accesslog: {disabled: true}}\nstorage: {filesystem: {rootdirectory: %s}}\nhttp: {addr: %q}\n", t.TempDir(), host), 0o600))
+	c := exec.Command("docker-registry", "serve", conf)
+	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	require.NoError(t, c.Start(), "scripts/prepare installs it")
+	t.Cleanup(func() { _, _ = c.Process.Kill(), c.Wait() })
+	for end := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+		r, err := http.Get("http://" + host + "/v2/")
+		if err == nil {
+			_ = r.Body.Close()
+			return host
+		}
+		require.True(t, time.Now().Before(end), "the registry is not up: %v", err)
+	}
+}
+
+// pushImage pushes another image under a tag, for a platform; the answer is its digest.
+func pushImage(t *testing.T, image, arch string) string {
+	t.Helper()
+	im, err := random.Image(64, 1)
+	require.NoError(t, err)
+	c, err := im.ConfigFile()
+	require.NoError(t, err)
+	c = c.DeepCopy()
+	c.OS, c.Architecture, c.Created = "linux", arch, v1.Time{Time: time.Now().Add(-time.Hour)}
+	im, err = mutate.ConfigFile(im, c)
+	require.NoError(t, err)
+	ref, err := name.ParseReference(image)
+	require.NoError(t, err)
+	require.NoError(t, remote.Write(ref, im))
+	d, err := im.Digest()
+	require.NoError(t, err)
+	return d.String()
+}
+
+// theFollow looks now, and tells how it is.
+func (s *service) theFollow(name string) client.Follow {
+	s.t.Helper()
+	r, err := s.api.LookFollowWithResponse(s.t.Context(), name, client.LookFollow{})
+	require.NoError(s.t, s.api.Check(r, err))
+	return *r.JSON200
+}
+
+// TestNewVersionsAreFollowed pushes images to a real registry: the newest that fits is found, written and synced; what does not fit, was
+// moved, taken back or rejected is told, and changes nothing until a person takes it; a kill makes nothing twice.
+func TestNewVersionsAreFollowed(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	host := dockRegistry(t)
+	image := host + "/harbour/gate"
+	first := pushImage(t, image+":1.0.0", "amd64")
+	pushImage(t, image+":latest", "amd64")
+	app := strings.ReplaceAll(deployment("gate:0", 1), "registry.brindle.example/gate:0", image+":0")
+	s.push("All", map[string]string{"app/d.yaml": app,
+		"wards/gate.yaml":   fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {path: app, versions: [versions/gate.yaml]}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, every: 1s}\nsettle: {within: 30s}\n", s.name),
+		"wards/follow.yaml": "vigila: follow/v1\nname: " + s.name + "\nimage: " + image + "\nversions: \">=1 <3\"\nplatforms: [linux/amd64]\ninto: {file: versions/gate.yaml}\nevery: 10s\n"})
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	for end := time.Now().Add(patience); !strings.Contains(s.ok("follow", "list"), s.name); time.Sleep(100 * time.Millisecond) {
+		require.True(t, time.Now().Before(end), "the follow is not known")
+	}
+	f := s.theFollow(s.name)
+	assert.True(t, f.NeedsYou)
+	assert.Equal(t, host+" is no known registry; add it: vigila registry add NAME "+host, f.Says)
+	s.fails(1, "can't be read", "registry", "add", "harbour", "127.0.0.1:1")
+	s.ok("registry", "add", "harbour", host)
+	s.fails(1, "is asked by follow "+s.name, "registry", "remove", "harbour")
+
+	at := func(version, digest string) {
+		t.Helper()
+		want := image + ":" + version + "@" + digest
+		s.until("runs "+version, func(w client.Ward) bool {
+			for _, got := range s.images() {
+				if got == want {
+					return inStepAndReady(w)
+				}
+			}
+			return false
+		})
+	}
+	f = s.theFollow(s.name)
+	assert.Equal(t, []string{"1.0.0", first, "at 1.0.0, the newest"}, []string{f.Version, f.Digest, f.Says})
+	assert.Equal(t, []string{s.name + "@quay"}, f.UsedBy)
+	at("1.0.0", first)
+	assert.Equal(t, s.name+" 1.0.0", s.ward().Applied.Subject, "its commit is a revision of the ward")
+
+	second := pushImage(t, image+":1.1.0", "amd64")
+	pushImage(t, image+":1.2.0", "arm64")
+	pushImage(t, image+":3.0.0", "amd64")
+	f = s.theFollow(s.name)
+	assert.Equal(t, "1.1.0", f.Version)
+	assert.Equal(t, "at 1.1.0; 1.2.0 is not taken: it is not there for linux/amd64; it has linux/arm64", f.Says)
+	out := s.ok("follow", "show", s.name)
+	assert.Contains(t, out, "3.0.0      it is out of >=1 <3")
+	assert.Contains(t, out, "laid over "+s.name+"@quay")
+	at("1.1.0", second)
+
+	moved := pushImage(t, image+":1.1.0", "amd64")
+	f = s.theFollow(s.name)
+	assert.Contains(t, f.Says, "1.1.0 was moved to another image")
+	assert.Equal(t, second, f.Digest, "nothing changes")
+	s.ok("follow", "take", s.name, "1.1.0")
+	at("1.1.0", moved)
+	s.fails(1, "9.9.9 is not taken: 9.9.9 is not there", "follow", "take", s.name, "9.9.9")
+
+	commits := func() string {
+		work := t.TempDir()
+		git(t, "", "clone", "--quiet", s.origin(), work)
+		return strings.TrimSpace(git(t, work, "log", "--author=Vigila", "--format=%s %(trailers:key=Follow,valueonly)"))
+	}
+	want := strings.Join([]string{s.name + " 1.1.0 " + s.name, "", s.name + " 1.1.0 " + s.name, "", s.name + " 1.0.0 " + s.name}, "\n")
+	assert.Equal(t, want, commits())
+	s.kill()
+	s.start()
+	for end := time.Now().Add(patience); !strings.Contains(s.ok("follow", "list"), s.name); time.Sleep(100 * time.Millisecond) {
+		require.True(t, time.Now().Before(end), "the follow is not known")
+	}
+	f = s.theFollow(s.name)
+	assert.Len(t, f.Written, 2, "it remembers what it has written")
+	assert.Equal(t, want, commits(), "and nothing is written twice")
+
+	s.push("Back to 1.0.0", map[string]string{"versions/gate.yaml": "vigila: versions/v1\nimages:\n  " + image + ": {tag: 1.0.0, digest: \"" + first + "\"}\n"})
+	at("1.0.0", first)
+	f = s.theFollow(s.name)
+	assert.Equal(t, "1.0.0", f.Version)
+	assert.Contains(t, fmt.Sprint(f.Passed), "it was written before, and taken back since; take it all the same: vigila follow take "+s.name+" 1.1.0", "and stays taken back")
+
+	third := pushImage(t, image+":1.3.0", "amd64")
+	f = s.theFollow(s.name)
+	assert.Equal(t, "1.3.0", f.Version)
+	at("1.3.0", third)
+	s.ok("reject", s.name+"@quay", f.Written[0].Commit, "--why", "too loud")
+	s.push("Quiet again", map[string]string{"versions/gate.yaml": "vigila: versions/v1\nimages:\n  " + image + ": {tag: 1.0.0, digest: \"" + first + "\"}\n"})
+	f = s.theFollow(s.name)
+	assert.Contains(t, fmt.Sprint(f.Passed), "it was rejected: "+s.name+"@quay: too loud")
+
+	s.push("Wrong", map[string]string{"versions/gate.yaml": "vigila: versions/v1\nimages: {a: {}}\n"})
+	f = s.theFollow(s.name)
+	assert.Contains(t, f.Says, "versions/gate.yaml:2: images.a has neither a tag nor a digest", "a file with mistakes is left alone")
+}

@@ -1,0 +1,107 @@
+package follow
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// decided answers what Decide asks, as a registry would; asked counts that.
+func decided(n Now, is map[string]Facts) (d Decision, asked int) {
+	n.Facts = map[string]Facts{}
+	for {
+		if d = Decide(n); d.Ask == "" {
+			return d, asked
+		}
+		asked++
+		n.Facts[d.Ask] = is[d.Ask]
+	}
+}
+
+func TestWhatIsTaken(t *testing.T) {
+	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	long := now.Add(-100 * time.Hour)
+	r := rule(t, whole)
+	amd := []string{"linux/amd64"}
+	is := map[string]Facts{"2.8.0": {"a", amd, long}, "2.8.1": {"b", amd, long}, "2.9.0": {"c", amd, long}, "2.10.0": {"d", []string{"linux/arm64"}, long}, "2.11.0": {"e", amd, now}, "3.0.0": {"f", amd, long}}
+	seen := map[string]Seen{}
+	var tags []string
+	for tag := range is {
+		seen[tag] = Seen{At: long}
+		tags = append(tags, tag)
+	}
+	seen["2.11.0"] = Seen{At: now.Add(-time.Hour)}
+	passed := []Passed{{"2.11.0", "it is taken once it is 2 h old, at Nov 26 13:00 UTC"}, {"2.10.0", "it is not there for linux/amd64; it has linux/arm64"}}
+	for name, c := range map[string]struct {
+		change func(*Now)
+		want   Decision
+		asked  int
+	}{
+		"a newer one":           {func(n *Now) { n.Tag, n.Digest = "2.8.1", "b" }, Decision{Take: "2.9.0", Digest: "c", Passed: passed, Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
+		"the first of all":      {func(n *Now) {}, Decision{Take: "2.9.0", Digest: "c", Passed: passed, Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
+		"it is there":           {func(n *Now) { n.Tag, n.Digest = "2.9.0", "c" }, Decision{Passed: passed, Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
+		"never an older one":    {func(n *Now) { n.Tag, n.Digest = "2.11.0", "e" }, Decision{Beyond: "3.0.0"}, 1},
+		"a tag that was moved":  {func(n *Now) { n.Tag, n.Digest = "2.11.0", "x" }, Decision{Beyond: "3.0.0", Moved: "e"}, 1},
+		"a tag of a person":     {func(n *Now) { n.Tag = "2.11.0" }, Decision{Beyond: "3.0.0"}, 0},
+		"newer than the range":  {func(n *Now) { n.Tag = "3.0.0" }, Decision{Beyond: "3.0.0", Left: "the file says 3.0.0, which is newer than what >=2.8 <3 takes"}, 0},
+		"what is no version":    {func(n *Now) { n.Tag = "latest" }, Decision{Take: "2.9.0", Digest: "c", Passed: passed, Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
+		"one that was rejected": {func(n *Now) { n.Tag, n.Digest, n.Bad = "2.8.0", "a", map[string]string{"2.9.0": "it crashed"} }, Decision{Take: "2.8.1", Digest: "b", Passed: append(append([]Passed{}, passed...), Passed{"2.9.0", "it was rejected: it crashed"}), Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
+		"one that was taken back": {func(n *Now) { n.Tag, n.Digest, n.Written = "2.8.1", "b", []Written{{Version: "2.9.0"}} },
+			Decision{Passed: append(append([]Passed{}, passed...), Passed{"2.9.0", "it was written before, and taken back since; take it all the same: vigila follow take fare-gate 2.9.0"}), Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
+		"one that a person wants":    {func(n *Now) { n.Tag, n.Asked, n.Bad = "2.8.1", "3.0.0", map[string]string{"3.0.0": "no"} }, Decision{Take: "3.0.0", Digest: "f", Beyond: "3.0.0"}, 1},
+		"one that is moved, wanted":  {func(n *Now) { n.Tag, n.Digest, n.Asked = "2.9.0", "x", "2.9.0" }, Decision{Take: "2.9.0", Digest: "c", Beyond: "3.0.0"}, 1},
+		"wanted, and there":          {func(n *Now) { n.Tag, n.Digest, n.Asked = "2.9.0", "c", "2.9.0" }, Decision{Beyond: "3.0.0"}, 1},
+		"wanted, and not there":      {func(n *Now) { n.Asked = "9.9.9" }, Decision{Beyond: "3.0.0", Left: "9.9.9 is not there"}, 0},
+		"nothing that fits is there": {func(n *Now) { n.Tags = []string{"latest"} }, Decision{}, 0},
+	} {
+		n := Now{Rule: r, At: now, Tags: tags, Seen: seen}
+		c.change(&n)
+		got, asked := decided(n, is)
+		assert.Equal(t, c.want, got, name)
+		assert.Equal(t, c.asked, asked, "%s: no more is asked than has to be", name)
+	}
+}
+
+func TestWhatIsRememberedOfAFollow(t *testing.T) {
+	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	var s State
+	s.See(now, []string{"1", "2"})
+	s.See(now.Add(time.Hour), []string{"2", "3"})
+	assert.Equal(t, map[string]Seen{"2": {At: now, Standing: true}, "3": {At: now.Add(time.Hour)}}, s.Seen, "what is gone is forgotten, and what came is new")
+	s.Learn(Facts{Digest: "a"})
+	_, known := s.Fact("a")
+	assert.True(t, known)
+	for i := range 60 {
+		s.Learn(Facts{Digest: string(rune('b' + i))})
+	}
+	_, known = s.Fact("a")
+	assert.False(t, known)
+	s.Wrote(Written{Version: "1", Digest: "a"})
+	s.Wrote(Written{Version: "2", Digest: "b"})
+	s.Wrote(Written{Version: "1", Digest: "c"})
+	assert.Equal(t, []Written{{Version: "2", Digest: "b"}, {Version: "1", Digest: "c"}}, s.Written)
+	assert.Equal(t, []string{"1", "c"}, []string{s.Tag, s.Digest})
+}
+
+func TestWhatAFollowSays(t *testing.T) {
+	r := rule(t, whole)
+	at := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	for want, c := range map[string]struct {
+		s    State
+		loud bool
+	}{
+		"not looked yet":                                 {State{}, false},
+		"registry harbour: no":                           {State{Looked: at, Problem: "registry harbour: no"}, true},
+		"at 2.9.0, the newest":                           {State{Looked: at, Tag: "2.9.0"}, false},
+		"at 2.9.0, the newest that fits; 3.0.0 is there": {State{Looked: at, Tag: "2.9.0", Beyond: "3.0.0"}, false},
+		"at 2.9.0; 2.10.0 is not taken: it is young":     {State{Looked: at, Tag: "2.9.0", Passed: []Passed{{"2.10.0", "it is young"}}}, false},
+		"2.10.0 is not taken: it is young":               {State{Looked: at, Passed: []Passed{{"2.10.0", "it is young"}}}, true},
+		"no version fits >=2.8 <3":                       {State{Looked: at}, true},
+		"2.9.0 was moved to another image, sha256:0123456789ab…; take it: vigila follow take fare-gate 2.9.0": {State{Looked: at, Tag: "2.9.0", Moved: "sha256:0123456789abcdef"}, true},
+	} {
+		says, loud := c.s.Says(r)
+		assert.Equal(t, want, says)
+		assert.Equal(t, c.loud, loud, want)
+	}
+}

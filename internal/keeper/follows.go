@@ -1,0 +1,555 @@
+package keeper
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"vigila.dev/vigila/internal/core/follow"
+	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/versions"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/registry"
+	"vigila.dev/vigila/internal/repo"
+)
+
+// Follow is a follow as it stands.
+type Follow struct {
+	follow.Rule
+	follow.State
+	Roster string
+}
+
+// followLoop looks for newer versions of one image, and writes them.
+type followLoop struct {
+	k      *Keeper
+	roster *rosterLoop
+	ctx    context.Context
+	cancel context.CancelFunc
+	wake   chan struct{}
+
+	looking sync.Mutex // one look at a time
+	mu      sync.Mutex
+	rule    follow.Rule
+	state   follow.State
+}
+
+// setFollows takes the follows that a roster's files declare. Those of a file that can't be read stay as they were.
+func (l *rosterLoop) setFollows(in *roster.Files) (problems []roster.Problem) {
+	conf := l.record()
+	want := map[string]follow.Rule{}
+	for _, r := range in.Follows {
+		no := func(format string, args ...any) {
+			problems = append(problems, roster.Problem{File: r.File, Line: r.Line, Text: fmt.Sprintf(format, args...)})
+		}
+		first, twice := want[r.Name]
+		elsewhere := l.k.followOf(r.Name)
+		same := slices.IndexFunc(in.Follows, func(x follow.Rule) bool {
+			return x.Name != r.Name && x.Repo == r.Repo && x.Ref == r.Ref && x.Into == r.Into && x.Host()+x.Path() == r.Host()+r.Path()
+		})
+		switch {
+		case twice:
+			no("follow %s is declared twice; first at %s:%d", r.Name, first.File, first.Line)
+		case elsewhere != nil && elsewhere.roster != l:
+			no("follow %s is declared by roster %s already", r.Name, elsewhere.roster.record().Name)
+		case conf.Limits.Any() && r.Repo != conf.Repo:
+			no("it is more than its roster may: roster %s has limits, so what it follows is written to %s alone", conf.Name, conf.Repo)
+		case same >= 0 && in.Follows[same].Name < r.Name:
+			no("follow %s writes versions of %s into %s as well; keep one of them", in.Follows[same].Name, r.Image, r.Into)
+		default:
+			want[r.Name] = r
+		}
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for name, f := range l.follows {
+		f.mu.Lock()
+		kept := in.Broken[f.rule.File] != ""
+		f.mu.Unlock()
+		if _, is := want[name]; !is && !kept {
+			f.cancel()
+			delete(l.follows, name)
+		}
+	}
+	for name, r := range want {
+		f := l.follows[name]
+		if f == nil {
+			f = &followLoop{k: l.k, roster: l, wake: make(chan struct{}, 1), rule: r}
+			f.ctx, f.cancel = context.WithCancel(l.ctx)
+			l.follows[name] = f
+			l.k.spawn(f.run)
+			continue
+		}
+		f.mu.Lock()
+		moved := fmt.Sprint(f.rule) != fmt.Sprint(r)
+		f.rule = r
+		f.mu.Unlock()
+		if moved {
+			f.nudge()
+		}
+	}
+	return problems
+}
+
+func (f *followLoop) nudge() {
+	select {
+	case f.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (f *followLoop) run() {
+	st, err := f.k.store.Follow(f.ctx, f.rule.Name)
+	if err != nil && f.ctx.Err() == nil {
+		f.k.log.Error("what is remembered of a follow can't be read; it begins anew", "follow", f.rule.Name, "error", err)
+	}
+	f.mu.Lock()
+	f.state = st
+	f.mu.Unlock()
+	for {
+		next := f.look("", false)
+		if f.ctx.Err() != nil {
+			return
+		}
+		t := time.NewTimer(max(time.Until(next), time.Second))
+		select {
+		case <-f.ctx.Done():
+			t.Stop()
+			return
+		case <-f.wake:
+		case <-t.C:
+		}
+		t.Stop()
+	}
+}
+
+// errChanged tells that somebody has changed the versions file since it was decided what to write.
+var errChanged = errors.New("was changed meanwhile")
+
+// look looks once, and writes what there is to be written; asked is a version that a person wants, fresh
+// that the repository is read anew first.
+func (f *followLoop) look(asked string, fresh bool) (next time.Time) {
+	f.looking.Lock()
+	defer f.looking.Unlock()
+	f.mu.Lock()
+	r, st := f.rule, f.state.Clone()
+	f.mu.Unlock()
+	ctx, cancel := context.WithTimeout(f.ctx, 5*time.Minute)
+	defer cancel()
+	now := time.Now()
+	if fresh {
+		if l, err := f.k.source(r.Repo); err == nil {
+			_ = l.Look(ctx) // what can't be read is told below
+		}
+	}
+	d, err := f.decide(ctx, r, &st, now, asked)
+	for try := 0; err == nil && d.Take != ""; try++ {
+		if err = f.write(ctx, r, &st, d); !errors.Is(err, errChanged) || try == 3 {
+			break
+		}
+		d, err = f.decide(ctx, r, &st, now, asked) // from what is there by now
+	}
+	if f.ctx.Err() != nil {
+		return next
+	}
+	st.Looked, st.Next, st.Problem = now, now.Add(r.Every), ""
+	if err != nil {
+		st.Problem = err.Error()
+	} else {
+		st.Passed, st.Beyond, st.Left, st.Moved = d.Passed, d.Beyond, d.Left, d.Moved
+		if !d.Next.IsZero() && d.Next.Before(st.Next) {
+			st.Next = d.Next
+		}
+	}
+	f.mu.Lock()
+	said, _ := f.state.Says(r)
+	f.state = st
+	says, _ := st.Says(r)
+	f.mu.Unlock()
+	if err := f.k.store.PutFollow(f.ctx, r.Name, st); err != nil && f.ctx.Err() == nil {
+		f.k.log.Error("a follow can't be remembered", "follow", r.Name, "error", err)
+	}
+	if said != says {
+		f.k.log.Info("a follow", "follow", r.Name, "says", says)
+		f.k.broker.send(Note{"follow", r.Name})
+	}
+	return st.Next
+}
+
+// decide asks what has to be known, and decides.
+func (f *followLoop) decide(ctx context.Context, r follow.Rule, st *follow.State, now time.Time, asked string) (follow.Decision, error) {
+	of, known := f.k.registryAt(r.Host())
+	if !known {
+		return follow.Decision{}, fmt.Errorf("%s is no known registry; add it: vigila registry add NAME %s", r.Host(), r.Host())
+	}
+	image, err := registryOf(of).Image(r.Path())
+	if err != nil {
+		return follow.Decision{}, err
+	}
+	tags, err := image.Tags(ctx)
+	if err != nil {
+		return follow.Decision{}, err
+	}
+	fits, _ := r.Sorted(tags)
+	st.See(now, fits)
+	if st.Tag, st.Digest, err = f.said(ctx, r); err != nil {
+		return follow.Decision{}, err
+	}
+	n := follow.Now{Rule: r, At: now, Tags: tags, Tag: st.Tag, Digest: st.Digest, Facts: map[string]follow.Facts{}, Seen: st.Seen, Written: st.Written, Bad: f.bad(ctx, r, st.Written), Asked: asked}
+	for {
+		d := follow.Decide(n)
+		if d.Ask == "" {
+			return d, nil
+		}
+		digest, err := image.Digest(ctx, d.Ask)
+		if err != nil {
+			return d, err
+		}
+		facts, known := st.Fact(digest)
+		if !known {
+			if facts, err = image.Facts(ctx, digest); err != nil {
+				return d, err
+			}
+			st.Learn(facts)
+		}
+		n.Facts[d.Ask] = facts
+	}
+}
+
+// said is what the versions file says of the image now.
+func (f *followLoop) said(ctx context.Context, r follow.Rule) (tag, digest string, err error) {
+	mirror, err := f.mirror(r)
+	if err != nil {
+		return "", "", err
+	}
+	head, err := mirror.Resolve(ctx, r.Ref)
+	if err != nil {
+		return "", "", err
+	}
+	return saidAt(mirror.At(head.ID), r)
+}
+
+func saidAt(t *repo.Tree, r follow.Rule) (tag, digest string, err error) {
+	data, err := t.Read(r.Into)
+	if errors.Is(err, repo.ErrNoPath) {
+		return "", "", nil
+	}
+	if err != nil {
+		return "", "", err
+	}
+	file, err := versions.Parse(r.Into, data)
+	if err != nil {
+		return "", "", err
+	}
+	im, _, _ := file.Find(r.Image)
+	return im.Tag, im.Digest, nil
+}
+
+func (f *followLoop) mirror(r follow.Rule) (*repo.Mirror, error) {
+	l, err := f.k.source(r.Repo)
+	if err != nil {
+		return nil, err
+	}
+	mirror, ok := l.Git()
+	if !ok {
+		return nil, fmt.Errorf("%s is a chart repository; a versions file is in a git repository", r.Repo)
+	}
+	return mirror, nil
+}
+
+// write writes a version. Whoever else pushes meanwhile loses nothing, and who has written it by then has written it.
+func (f *followLoop) write(ctx context.Context, r follow.Rule, st *follow.State, d follow.Decision) error {
+	mirror, err := f.mirror(r)
+	if err != nil {
+		return err
+	}
+	from := cmp.Or(st.Tag, "nothing")
+	made, err := mirror.Commit(ctx, r.Ref, func(at *repo.Tree) (repo.Draft, error) {
+		tag, digest, err := saidAt(at, r)
+		if err != nil {
+			return repo.Draft{}, err
+		}
+		if tag != st.Tag || digest != st.Digest { // somebody has changed it since it was decided
+			if tag == d.Take && digest == d.Digest {
+				return repo.Draft{}, repo.ErrSame
+			}
+			return repo.Draft{}, fmt.Errorf("%s %w to %s", r.Into, errChanged, cmp.Or(tag, "nothing"))
+		}
+		data, err := at.Read(r.Into)
+		if err != nil && !errors.Is(err, repo.ErrNoPath) {
+			return repo.Draft{}, err
+		}
+		text, err := versions.Set(r.Into, data, r.Image, versions.Image{Tag: d.Take, Digest: d.Digest})
+		return repo.Draft{Files: []repo.File{{Path: r.Into, Data: text}}, Subject: fmt.Sprintf("%s %s", r.Name, d.Take),
+			Body: fmt.Sprintf("%s was at %s; %s is the newest that %s takes.\n\nFollow: %s\nImage: %s:%s@%s\n", r.Image, from, d.Take, r.Wants(), r.Name, r.Image, d.Take, d.Digest)}, err
+	})
+	if err != nil && !errors.Is(err, repo.ErrSame) {
+		return fmt.Errorf("%s %s can't be written to %s in %s: %w", r.Image, d.Take, r.Into, r.Repo, err)
+	}
+	st.Wrote(follow.Written{Version: d.Take, Digest: d.Digest, Commit: made.ID, At: time.Now()})
+	if l, err := f.k.source(r.Repo); err == nil {
+		l.LookSoon()
+	}
+	return nil
+}
+
+// bad lists the written versions that a ward has rejected.
+func (f *followLoop) bad(ctx context.Context, r follow.Rule, written []follow.Written) map[string]string {
+	out := map[string]string{}
+	for _, p := range f.k.laying(r.Repo, r.Into) {
+		rejected, err := f.k.ledger.Rejections(ctx, p.ID)
+		if err != nil {
+			continue
+		}
+		for _, w := range written {
+			if x, is := rejected[w.Commit]; is && w.Commit != "" {
+				out[w.Version] = p.ID + ": " + x.Why
+			}
+		}
+	}
+	return out
+}
+
+// laying lists the placements that lay a versions file over what they render.
+func (k *Keeper) laying(repository, file string) (out []*placement) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, p := range k.wards {
+		if slices.ContainsFunc(p.Ward.From.Versions, func(v ward.ValuesFile) bool {
+			return v.Path == file && cmp.Or(v.Repo, p.Ward.From.Repo) == repository
+		}) {
+			out = append(out, p)
+		}
+	}
+	slices.SortFunc(out, func(a, b *placement) int { return strings.Compare(a.ID, b.ID) })
+	return out
+}
+
+func (k *Keeper) followLoops() (out []*followLoop) {
+	k.mu.RLock()
+	rosters := make([]*rosterLoop, 0, len(k.rosters))
+	for _, l := range k.rosters {
+		rosters = append(rosters, l)
+	}
+	k.mu.RUnlock()
+	for _, l := range rosters {
+		l.mu.Lock()
+		for _, f := range l.follows {
+			if f.ctx.Err() == nil {
+				out = append(out, f)
+			}
+		}
+		l.mu.Unlock()
+	}
+	return out
+}
+
+func (k *Keeper) followOf(name string) *followLoop {
+	for _, f := range k.followLoops() {
+		f.mu.Lock()
+		is := f.rule.Name == name
+		f.mu.Unlock()
+		if is {
+			return f
+		}
+	}
+	return nil
+}
+
+func (f *followLoop) now() Follow {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return Follow{Rule: f.rule, State: f.state.Clone(), Roster: f.roster.record().Name}
+}
+
+// Follows lists the follows by name.
+func (k *Keeper) Follows() []Follow {
+	var out []Follow
+	for _, f := range k.followLoops() {
+		out = append(out, f.now())
+	}
+	slices.SortFunc(out, func(a, b Follow) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Follow is a follow by its name, with the wards that its file is laid over.
+func (k *Keeper) Follow(name string) (Follow, []string, error) {
+	f := k.followOf(name)
+	if f == nil {
+		var known []string
+		for _, x := range k.Follows() {
+			known = append(known, x.Name)
+		}
+		return Follow{}, nil, unknown("follow", name, known, "declare it in a roster: vigila schema follow")
+	}
+	now := f.now()
+	var wards []string
+	for _, p := range k.laying(now.Repo, now.Into) {
+		wards = append(wards, p.ID)
+	}
+	return now, wards, nil
+}
+
+// LookFollow makes a follow look now, and take a version whatever it is, when one is named.
+type LookFollow struct{ Name, Take string }
+
+func (w LookFollow) Subject() Subject {
+	return Subject{map[bool]string{true: "look", false: "take " + w.Take}[w.Take == ""], "follow", w.Name}
+}
+
+func (w LookFollow) do(_ context.Context, k *Keeper, _ Actor) (Follow, error) {
+	f := k.followOf(w.Name)
+	if f == nil {
+		_, _, err := k.Follow(w.Name)
+		return Follow{}, err
+	}
+	f.look(w.Take, true)
+	now := f.now()
+	if w.Take != "" && now.Problem == "" && now.Tag != w.Take {
+		return now, fault(Conflict, "%s is not taken: %s", w.Take, cmp.Or(now.Left, "it is not there"))
+	}
+	return now, nil
+}
+
+// ---- registries
+
+// Registry is a registry, without what is secret of it.
+type Registry struct {
+	record.Registry
+	Used    []string // the follows that ask it
+	SignsIn bool
+}
+
+// AddRegistry adds a registry, or changes one, after asking whether it is one. What is empty of its credentials stays as it was when
+// the host is the same.
+type AddRegistry struct{ record.Registry }
+
+// RemoveRegistry forgets a registry that no follow asks.
+type RemoveRegistry struct{ Name string }
+
+func (w AddRegistry) Subject() Subject    { return Subject{"add", "registry", w.Name} }
+func (w RemoveRegistry) Subject() Subject { return Subject{"remove", "registry", w.Name} }
+
+func (w AddRegistry) do(ctx context.Context, k *Keeper, _ Actor) (Registry, error) {
+	r := w.Registry
+	if err := ward.Name(r.Name); err != nil {
+		return Registry{}, fault(Invalid, "name: %v", err)
+	}
+	if r.Host = strings.TrimSuffix(r.Host, "/"); r.Host == "" || strings.ContainsAny(r.Host, "/?#@ ") || strings.Contains(r.Host, "://") {
+		return Registry{}, fault(Invalid, "the host of registry %s: write it as images name it, such as registry.brindle.example or registry.brindle.example:5000", r.Name)
+	}
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	all, err := k.store.Registries(ctx)
+	if err != nil {
+		return Registry{}, err
+	}
+	for _, old := range all {
+		switch {
+		case old.Name == r.Name && old.Host == r.Host && r.User == "" && r.Password == "" && r.Token == "":
+			r.User, r.Password, r.Token = old.User, old.Password, old.Token
+		case old.Name != r.Name && old.Host == r.Host:
+			return Registry{}, fault(Conflict, "%s is known as registry %s already", r.Host, old.Name)
+		}
+	}
+	if r.Token != "" && r.User != "" {
+		return Registry{}, fault(Invalid, "registry %s: give a token, or a user and a password", r.Name)
+	}
+	if err := registryOf(r).Ping(ctx); err != nil {
+		return Registry{}, fault(Unreachable, "registry %s at %s can't be read: %v", r.Name, r.Host, err)
+	}
+	if r.Made.IsZero() {
+		r.Made = time.Now()
+	}
+	if err := k.store.PutRegistry(ctx, r); err != nil {
+		return Registry{}, err
+	}
+	if err := k.readRegistries(ctx); err != nil {
+		return Registry{}, err
+	}
+	for _, f := range k.followLoops() {
+		f.nudge()
+	}
+	return k.registryWithUse(r), nil
+}
+
+func (w RemoveRegistry) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	all := k.Registries()
+	i := slices.IndexFunc(all, func(r Registry) bool { return r.Name == w.Name })
+	if i < 0 {
+		var known []string
+		for _, r := range all {
+			known = append(known, r.Name)
+		}
+		return Nothing{}, unknown("registry", w.Name, known, "vigila registry add NAME HOST")
+	}
+	if used := all[i].Used; len(used) > 0 {
+		return Nothing{}, fault(Conflict, "registry %s is asked by follow %s; take it out there first", w.Name, used[0])
+	}
+	if err := k.store.RemoveRegistry(ctx, w.Name); err != nil {
+		return Nothing{}, err
+	}
+	return Nothing{}, k.readRegistries(ctx)
+}
+
+// readRegistries reads the registries that the record knows.
+func (k *Keeper) readRegistries(ctx context.Context) error {
+	all, err := k.store.Registries(ctx)
+	if err == nil {
+		k.mu.Lock()
+		k.registries = all
+		k.mu.Unlock()
+	}
+	return err
+}
+
+func (k *Keeper) registryAt(host string) (r record.Registry, known bool) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	i := slices.IndexFunc(k.registries, func(r record.Registry) bool {
+		return r.Host == host || host == "index.docker.io" && r.Host == "docker.io"
+	})
+	if i < 0 {
+		return r, false
+	}
+	return k.registries[i], true
+}
+
+// Registries lists the registries by name.
+func (k *Keeper) Registries() []Registry {
+	k.mu.RLock()
+	all := slices.Clone(k.registries)
+	k.mu.RUnlock()
+	out := make([]Registry, len(all))
+	for i, r := range all {
+		out[i] = k.registryWithUse(r)
+	}
+	return out
+}
+
+func (k *Keeper) registryWithUse(r record.Registry) Registry {
+	out := Registry{Registry: r, SignsIn: r.Password != "" || r.Token != ""}
+	out.Password, out.Token = "", ""
+	for _, f := range k.Follows() {
+		if at, known := k.registryAt(f.Host()); known && at.Name == r.Name {
+			out.Used = append(out.Used, f.Name)
+		}
+	}
+	return out
+}
+
+func registryOf(r record.Registry) registry.Source {
+	host := r.Host
+	if host == "docker.io" { // where its registry is
+		host = "registry-1.docker.io"
+	}
+	return registry.Source{Name: r.Name, Host: host, User: r.User, Password: cmp.Or(r.Token, r.Password), Bearer: r.Token != "", CA: r.CA}
+}
