@@ -147,20 +147,20 @@ func TestNewVersionsAreFollowed(t *testing.T) {
 		require.True(t, time.Now().Before(end), "the follow is not known")
 	}
 	f = s.theFollow(s.name)
-	assert.Len(t, f.Written, 2, "it remembers what it has written")
+	assert.Len(t, f.History, 2, "it remembers what it has written")
 	assert.Equal(t, want, commits(), "and nothing is written twice")
 
 	s.push("Back to 1.0.0", map[string]string{"versions/gate.yaml": "vigila: versions/v1\nimages:\n  " + image + ": {tag: 1.0.0, digest: \"" + first + "\"}\n"})
 	at("1.0.0", first)
 	f = s.theFollow(s.name)
 	assert.Equal(t, "1.0.0", f.Version)
-	assert.Contains(t, fmt.Sprint(f.Passed), "it was written before, and taken back since; take it all the same: vigila follow take "+s.name+" 1.1.0", "and stays taken back")
+	assert.Contains(t, fmt.Sprint(f.Passed), "the file was at it before, and somebody took it back; take it all the same: vigila follow take "+s.name+" 1.1.0", "and stays taken back")
 
 	third := pushImage(t, image+":1.3.0", "amd64")
 	f = s.theFollow(s.name)
 	assert.Equal(t, "1.3.0", f.Version)
 	at("1.3.0", third)
-	s.ok("reject", s.name+"@quay", f.Written[0].Commit, "--why", "too loud")
+	s.ok("reject", s.name+"@quay", f.History[0].Commit, "--why", "too loud")
 	s.push("Quiet again", map[string]string{"versions/gate.yaml": "vigila: versions/v1\nimages:\n  " + image + ": {tag: 1.0.0, digest: \"" + first + "\"}\n"})
 	f = s.theFollow(s.name)
 	assert.Contains(t, fmt.Sprint(f.Passed), "it was rejected: "+s.name+"@quay: too loud")

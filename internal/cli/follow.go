@@ -52,7 +52,7 @@ func orDash(s string) string {
 
 func (a *app) followShow() *cobra.Command {
 	c := &cobra.Command{
-		Use: "show NAME", Short: "Show one follow: its version, what is not taken and why, what it has written", Example: "  vigila follow show fare-gate",
+		Use: "show NAME", Short: "Show one follow: its version, what is not taken and why, what the file was at", Example: "  vigila follow show fare-gate",
 		Args: exactly(1, "the name of a follow"), ValidArgsFunction: a.first(followNames),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.GetFollowWithResponse(c.Context(), args[0])
@@ -110,9 +110,9 @@ func (p *printer) follow(f *client.Follow) {
 		p.line("")
 		p.table(rows)
 	}
-	if len(f.Written) > 0 {
-		rows := [][]cell{{{"WRITTEN", "soft"}, {"WHEN", "soft"}, {"COMMIT", "soft"}}}
-		for _, w := range f.Written {
+	if len(f.History) > 0 {
+		rows := [][]cell{{{"WAS AT", "soft"}, {"SINCE", "soft"}, {"COMMIT", "soft"}}}
+		for _, w := range f.History {
 			rows = append(rows, []cell{plain(w.Version), plain(ago(w.At)), plain(orDash(w.Commit[:min(7, len(w.Commit))]))})
 		}
 		p.line("")

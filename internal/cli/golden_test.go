@@ -83,7 +83,7 @@ func answers() map[string]any {
 	registry := client.Registry{Name: "harbour", Host: "registry.brindle.example", User: "crew", SignsIn: true, UsedBy: []string{"departures", "fare-gate"}}
 	follow := client.Follow{Name: "fare-gate", Roster: "moorings", DeclaredAt: "wards/fare-gate.yaml:20", Image: "registry.brindle.example/fare-gate", Wants: ">=2.8 <3", Platforms: []string{"linux/amd64"}, AtLeastOldSeconds: 7200, Repo: "moorings", Ref: "main", File: "services/fare-gate/versions.yaml",
 		Version: "2.8.1", Digest: "sha256:5f1c", Says: "at 2.8.1; 2.9.0 is not taken: it is taken once it is 2 h old, at Nov 26 13:20 UTC", Looked: at(time.Minute), Next: now.Add(4 * time.Minute), Beyond: "3.0.0",
-		Passed: []client.FollowPassed{{Version: "2.9.0", Why: "it is taken once it is 2 h old, at Nov 26 13:20 UTC"}}, Written: []client.FollowWritten{{Version: "2.8.1", Digest: "sha256:5f1c", Commit: "c15182f0", At: at(26 * time.Hour)}}, UsedBy: []string{"fare-gate@quay", "fare-gate@skerry"}}
+		Passed: []client.FollowPassed{{Version: "2.9.0", Why: "it is taken once it is 2 h old, at Nov 26 13:20 UTC"}}, History: []client.FollowPast{{Version: "2.8.1", Digest: "sha256:5f1c", Commit: "c15182f0", At: at(26 * time.Hour)}}, UsedBy: []string{"fare-gate@quay", "fare-gate@skerry"}}
 	young := client.Follow{Name: "horn", Image: "registry.brindle.example/horn", Wants: "^main-(\\d+)$ by number", Repo: "moorings", Ref: "main", File: "services/horn/versions.yaml", Says: "no version fits ^main-(\\d+)$ by number", NeedsYou: true}
 	source := client.MetricsSource{Name: "harbour-metrics", Url: "https://metrics.brindle.example", SignsIn: true, UsedBy: []string{"departures@skerry", "ticket-office@skerry"}}
 	return map[string]any{

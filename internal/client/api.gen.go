@@ -1197,9 +1197,12 @@ type Follow struct {
 	EverySeconds int    `json:"every_seconds,omitempty,omitzero"`
 
 	// File the versions file that it writes to
-	File   string    `json:"file"`
-	Image  string    `json:"image"`
-	Looked time.Time `json:"looked,omitempty,omitzero"`
+	File string `json:"file"`
+
+	// History versions that the file was at, the newest first
+	History []FollowPast `json:"history"`
+	Image   string       `json:"image"`
+	Looked  time.Time    `json:"looked,omitempty,omitzero"`
 
 	// Moved the digest that the tag leads to now, when that is another
 	Moved    string `json:"moved,omitempty,omitzero"`
@@ -1227,9 +1230,6 @@ type Follow struct {
 
 	// Wants which versions are taken
 	Wants string `json:"wants"`
-
-	// Written versions that it has written, the newest first
-	Written []FollowWritten `json:"written"`
 }
 
 // FollowList defines model for FollowList.
@@ -1244,8 +1244,8 @@ type FollowPassed struct {
 	Why     string `json:"why"`
 }
 
-// FollowWritten defines model for FollowWritten.
-type FollowWritten struct {
+// FollowPast defines model for FollowPast.
+type FollowPast struct {
 	At      time.Time `json:"at"`
 	Commit  string    `json:"commit,omitempty,omitzero"`
 	Digest  string    `json:"digest"`
@@ -2429,9 +2429,9 @@ type ClientInterface interface {
 	// Corresponds with GET /entries (the `ListEntries` operationId).
 	ListEntries(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StreamEvents Server-sent events, one for each change of a ward, roster, repository or cluster
+	// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster or follow
 	//
-	// Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+	// Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3017,9 +3017,9 @@ func (c *Client) ListEntries(ctx context.Context, params *ListEntriesParams, req
 	return c.Client.Do(req)
 }
 
-// StreamEvents Server-sent events, one for each change of a ward, roster, repository or cluster
+// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster or follow
 //
-// Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+// Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -7246,9 +7246,9 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /entries (the `ListEntries` operationId).
 	ListEntriesWithResponse(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*ListEntriesResponse, error)
 
-	// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository or cluster
+	// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository, cluster or follow
 	//
-	// Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+	// Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -10772,9 +10772,9 @@ func (c *ClientWithResponses) ListEntriesWithResponse(ctx context.Context, param
 	return ParseListEntriesResponse(rsp)
 }
 
-// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository or cluster
+// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository, cluster or follow
 //
-// Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+// Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -113,7 +113,7 @@ func (f *followLoop) run() {
 	f.state = st
 	f.mu.Unlock()
 	for {
-		next := f.look("", false)
+		next := f.look(f.ctx, "", false)
 		if f.ctx.Err() != nil {
 			return
 		}
@@ -134,7 +134,7 @@ var errChanged = errors.New("was changed meanwhile")
 
 // look looks once, and writes what there is to be written; asked is a version that a person wants, fresh
 // that the repository is read anew first.
-func (f *followLoop) look(asked string, fresh bool) (next time.Time) {
+func (f *followLoop) look(who context.Context, asked string, fresh bool) (next time.Time) {
 	f.looking.Lock()
 	defer f.looking.Unlock()
 	f.mu.Lock()
@@ -142,6 +142,7 @@ func (f *followLoop) look(asked string, fresh bool) (next time.Time) {
 	f.mu.Unlock()
 	ctx, cancel := context.WithTimeout(f.ctx, 5*time.Minute)
 	defer cancel()
+	defer context.AfterFunc(who, cancel)()
 	now := time.Now()
 	if fresh {
 		if l, err := f.k.source(r.Repo); err == nil {
@@ -155,8 +156,8 @@ func (f *followLoop) look(asked string, fresh bool) (next time.Time) {
 		}
 		d, err = f.decide(ctx, r, &st, now, asked) // from what is there by now
 	}
-	if f.ctx.Err() != nil {
-		return next
+	if f.ctx.Err() != nil || who.Err() != nil {
+		return time.Now().Add(r.Every) // it says nothing of the follow
 	}
 	st.Looked, st.Next, st.Problem = now, now.Add(r.Every), ""
 	if err != nil {
@@ -198,10 +199,10 @@ func (f *followLoop) decide(ctx context.Context, r follow.Rule, st *follow.State
 	}
 	fits, _ := r.Sorted(tags)
 	st.See(now, fits)
-	if st.Tag, st.Digest, err = f.said(ctx, r); err != nil {
+	if err := f.said(ctx, r, st, now); err != nil {
 		return follow.Decision{}, err
 	}
-	n := follow.Now{Rule: r, At: now, Tags: tags, Tag: st.Tag, Digest: st.Digest, Facts: map[string]follow.Facts{}, Seen: st.Seen, Written: st.Written, Bad: f.bad(ctx, r, st.Written), Asked: asked}
+	n := follow.Now{Rule: r, At: now, Tags: tags, Tag: st.Tag, Digest: st.Digest, Facts: map[string]follow.Facts{}, Seen: st.Seen, History: st.History, Bad: f.bad(ctx, r, st.History), Asked: asked}
 	for {
 		d := follow.Decide(n)
 		if d.Ask == "" {
@@ -222,17 +223,24 @@ func (f *followLoop) decide(ctx context.Context, r follow.Rule, st *follow.State
 	}
 }
 
-// said is what the versions file says of the image now.
-func (f *followLoop) said(ctx context.Context, r follow.Rule) (tag, digest string, err error) {
+// said notes what the versions file says of the image now. A version that it was not at before, whoever wrote it, is part of its history.
+func (f *followLoop) said(ctx context.Context, r follow.Rule, st *follow.State, now time.Time) error {
 	mirror, err := f.mirror(r)
 	if err != nil {
-		return "", "", err
+		return err
 	}
 	head, err := mirror.Resolve(ctx, r.Ref)
 	if err != nil {
-		return "", "", err
+		return err
 	}
-	return saidAt(mirror.At(head.ID), r)
+	if st.Tag, st.Digest, err = saidAt(mirror.At(head.ID), r); err != nil || st.Tag == "" || slices.ContainsFunc(st.History, func(p follow.Past) bool { return p.Version == st.Tag }) {
+		return err
+	}
+	at, err := mirror.LastChange(ctx, head, r.Into)
+	if err == nil {
+		st.Wrote(follow.Past{Version: st.Tag, Digest: st.Digest, Commit: at.ID, At: now})
+	}
+	return err
 }
 
 func saidAt(t *repo.Tree, r follow.Rule) (tag, digest string, err error) {
@@ -292,7 +300,7 @@ func (f *followLoop) write(ctx context.Context, r follow.Rule, st *follow.State,
 	if err != nil && !errors.Is(err, repo.ErrSame) {
 		return fmt.Errorf("%s %s can't be written to %s in %s: %w", r.Image, d.Take, r.Into, r.Repo, err)
 	}
-	st.Wrote(follow.Written{Version: d.Take, Digest: d.Digest, Commit: made.ID, At: time.Now()})
+	st.Wrote(follow.Past{Version: d.Take, Digest: d.Digest, Commit: made.ID, At: time.Now()})
 	if l, err := f.k.source(r.Repo); err == nil {
 		l.LookSoon()
 	}
@@ -300,7 +308,7 @@ func (f *followLoop) write(ctx context.Context, r follow.Rule, st *follow.State,
 }
 
 // bad lists the written versions that a ward has rejected.
-func (f *followLoop) bad(ctx context.Context, r follow.Rule, written []follow.Written) map[string]string {
+func (f *followLoop) bad(ctx context.Context, r follow.Rule, written []follow.Past) map[string]string {
 	out := map[string]string{}
 	for _, p := range f.k.laying(r.Repo, r.Into) {
 		rejected, err := f.k.ledger.Rejections(ctx, p.ID)
@@ -403,13 +411,13 @@ func (w LookFollow) Subject() Subject {
 	return Subject{map[bool]string{true: "look", false: "take " + w.Take}[w.Take == ""], "follow", w.Name}
 }
 
-func (w LookFollow) do(_ context.Context, k *Keeper, _ Actor) (Follow, error) {
+func (w LookFollow) do(ctx context.Context, k *Keeper, _ Actor) (Follow, error) {
 	f := k.followOf(w.Name)
 	if f == nil {
 		_, _, err := k.Follow(w.Name)
 		return Follow{}, err
 	}
-	f.look(w.Take, true)
+	f.look(ctx, w.Take, true)
 	now := f.now()
 	if w.Take != "" && now.Problem == "" && now.Tag != w.Take {
 		return now, fault(Conflict, "%s is not taken: %s", w.Take, cmp.Or(now.Left, "it is not there"))

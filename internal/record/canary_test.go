@@ -91,7 +91,7 @@ func TestRegistriesAndFollows(t *testing.T) {
 	st, err := s.Follow(ctx, "gate")
 	require.NoError(t, err)
 	assert.Equal(t, follow.State{}, st, "nothing is remembered of one that was never looked at")
-	st.Wrote(follow.Written{Version: "2.8.1", Digest: "sha256:1", Commit: "abc"})
+	st.Wrote(follow.Past{Version: "2.8.1", Digest: "sha256:1", Commit: "abc"})
 	require.NoError(t, s.PutFollow(ctx, "gate", st))
 	require.NoError(t, s.Close())
 	files, err := filepath.Glob(filepath.Join(dir, "*"))

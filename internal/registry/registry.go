@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"regexp"
 	"strings"
 	"time"
 
@@ -45,6 +46,10 @@ const (
 	maxManifest = 4 << 20 // bytes
 	timeout     = 2 * time.Minute
 )
+
+// tagForm is what a tag may be.
+// Source: https://github.com/opencontainers/distribution-spec/blob/main/spec.md#pulling-manifests
+var tagForm = regexp.MustCompile(`^[a-zA-Z0-9_][a-zA-Z0-9._-]{0,127}$`)
 
 // PlainHTTP tells that it is spoken to in the clear: one on this machine, without a certificate.
 func (s Source) PlainHTTP() bool {
@@ -134,7 +139,12 @@ func (s Source) Image(path string) (*Image, error) {
 // Tags lists all of its tags, in the registry's order.
 func (i *Image) Tags(ctx context.Context) (out []string, err error) {
 	err = i.repo.Tags(ctx, "", func(tags []string) error {
-		if out = append(out, tags...); len(out) > maxTags {
+		for _, t := range tags {
+			if tagForm.MatchString(t) { // what is none can't be asked for, and goes nowhere
+				out = append(out, t)
+			}
+		}
+		if len(out) > maxTags {
 			return fmt.Errorf("it has more than %d tags", maxTags)
 		}
 		return nil

@@ -111,7 +111,7 @@ func TestARegistryWithPagesSignInAndLimits(t *testing.T) {
 			w.Header().Set("Link", `</v2/gate/tags/list?last=1>; rel="next"`)
 			fmt.Fprint(w, `{"name":"gate","tags":["1"]}`)
 		case strings.HasSuffix(r.URL.Path, "/tags/list"):
-			fmt.Fprint(w, `{"name":"gate","tags":["2"]}`)
+			fmt.Fprint(w, `{"name":"gate","tags":["2","../../x","a b"]}`)
 		case strings.Contains(r.URL.Path, "/manifests/"):
 			w.Header().Set("Content-Type", "application/vnd.oci.image.manifest.v1+json")
 			w.Header().Set("Docker-Content-Digest", strings.TrimPrefix(r.URL.Path[strings.LastIndex(r.URL.Path, "/"):], "/"))

@@ -1192,9 +1192,12 @@ type Follow struct {
 	EverySeconds int    `json:"every_seconds,omitempty,omitzero"`
 
 	// File the versions file that it writes to
-	File   string    `json:"file"`
-	Image  string    `json:"image"`
-	Looked time.Time `json:"looked,omitempty,omitzero"`
+	File string `json:"file"`
+
+	// History versions that the file was at, the newest first
+	History []FollowPast `json:"history"`
+	Image   string       `json:"image"`
+	Looked  time.Time    `json:"looked,omitempty,omitzero"`
 
 	// Moved the digest that the tag leads to now, when that is another
 	Moved    string `json:"moved,omitempty,omitzero"`
@@ -1222,9 +1225,6 @@ type Follow struct {
 
 	// Wants which versions are taken
 	Wants string `json:"wants"`
-
-	// Written versions that it has written, the newest first
-	Written []FollowWritten `json:"written"`
 }
 
 // FollowList defines model for FollowList.
@@ -1239,8 +1239,8 @@ type FollowPassed struct {
 	Why     string `json:"why"`
 }
 
-// FollowWritten defines model for FollowWritten.
-type FollowWritten struct {
+// FollowPast defines model for FollowPast.
+type FollowPast struct {
 	At      time.Time `json:"at"`
 	Commit  string    `json:"commit,omitempty,omitzero"`
 	Digest  string    `json:"digest"`
@@ -2311,7 +2311,7 @@ type ServerInterface interface {
 	// ListEntries The logbook of every ward, newest first
 	// (GET /entries)
 	ListEntries(c *gin.Context, params ListEntriesParams)
-	// StreamEvents Server-sent events, one for each change of a ward, roster, repository or cluster
+	// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster or follow
 	// (GET /events)
 	StreamEvents(c *gin.Context)
 	// ListFollows What is followed, which version it is at, and why newer ones are not taken

@@ -43,13 +43,13 @@ func (s *server) LookFollow(c *gin.Context, name ItemName) {
 
 func (s *server) followOf(f keeper.Follow) Follow {
 	out := Follow{Name: f.Name, About: f.About, Roster: f.Roster, DeclaredAt: fmt.Sprintf("%s:%d", f.File, f.Line), Image: f.Image, Wants: f.Wants(), Platforms: f.Platforms, AtLeastOldSeconds: int(f.AtLeastOld.Seconds()),
-		EverySeconds: int(f.Every.Seconds()), Repo: f.Repo, Ref: f.Ref, File: f.Into, Version: f.Tag, Digest: f.Digest, Looked: f.Looked, Next: f.Next, Beyond: f.Beyond, Moved: f.Moved, Passed: []FollowPassed{}, Written: []FollowWritten{}, UsedBy: []string{}}
+		EverySeconds: int(f.Every.Seconds()), Repo: f.Repo, Ref: f.Ref, File: f.Into, Version: f.Tag, Digest: f.Digest, Looked: f.Looked, Next: f.Next, Beyond: f.Beyond, Moved: f.Moved, Passed: []FollowPassed{}, History: []FollowPast{}, UsedBy: []string{}}
 	out.Says, out.NeedsYou = f.Says(f.Rule)
 	for _, p := range f.Passed {
 		out.Passed = append(out.Passed, FollowPassed{Version: p.Version, Why: p.Why})
 	}
-	for _, w := range slices.Backward(f.Written) {
-		out.Written = append(out.Written, FollowWritten{Version: w.Version, Digest: w.Digest, Commit: w.Commit, At: w.At})
+	for _, w := range slices.Backward(f.History) {
+		out.History = append(out.History, FollowPast{Version: w.Version, Digest: w.Digest, Commit: w.Commit, At: w.At})
 	}
 	if _, wards, err := s.Keeper.Follow(f.Name); err == nil {
 		out.UsedBy = append(out.UsedBy, wards...)

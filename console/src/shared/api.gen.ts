@@ -29,8 +29,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Server-sent events, one for each change of a ward, roster, repository or cluster
-         * @description Event names are `ward`, `roster`, `repo` and `cluster`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+         * Server-sent events, one for each change of a ward, roster, repository, cluster or follow
+         * @description Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
          */
         get: operations["streamEvents"];
         put?: never;
@@ -1663,8 +1663,8 @@ export interface components {
             moved?: string;
             /** @description newer versions that are not taken, the newest first */
             passed: components["schemas"]["FollowPassed"][];
-            /** @description versions that it has written, the newest first */
-            written: components["schemas"]["FollowWritten"][];
+            /** @description versions that the file was at, the newest first */
+            history: components["schemas"]["FollowPast"][];
             /** @description wards that the file is laid over */
             used_by: string[];
         };
@@ -1672,7 +1672,7 @@ export interface components {
             version: string;
             why: string;
         };
-        FollowWritten: {
+        FollowPast: {
             version: string;
             digest: string;
             commit?: string;

@@ -15,8 +15,8 @@ type Passed struct {
 	Why     string `json:"why"`
 }
 
-// Written is a version that a follow has written.
-type Written struct {
+// Past is a version that the versions file was at.
+type Past struct {
 	Version string    `json:"version"`
 	Digest  string    `json:"digest"`
 	Commit  string    `json:"commit"`
@@ -32,7 +32,7 @@ type Now struct {
 	Digest  string            // and its digest, "" when it says none
 	Facts   map[string]Facts  // of tags, as far as they were asked for
 	Seen    map[string]Seen   // of tags
-	Written []Written         // the newest last
+	History []Past            // the newest last
 	Bad     map[string]string // versions that wards have rejected, and why
 	Asked   string            // a version that a person wants, whatever it is; "" when nobody does
 }
@@ -115,8 +115,8 @@ func (n Now) never(tag string) string {
 	if why := n.Bad[tag]; why != "" {
 		return "it was rejected: " + why
 	}
-	if slices.ContainsFunc(n.Written, func(w Written) bool { return w.Version == tag }) {
-		return fmt.Sprintf("it was written before, and taken back since; take it all the same: vigila follow take %s %s", n.Name, tag)
+	if slices.ContainsFunc(n.History, func(w Past) bool { return w.Version == tag }) {
+		return fmt.Sprintf("the file was at it before, and somebody took it back; take it all the same: vigila follow take %s %s", n.Name, tag)
 	}
 	return ""
 }
@@ -149,21 +149,23 @@ type State struct {
 	Beyond  string          `json:"beyond,omitempty"`
 	Left    string          `json:"left,omitempty"`
 	Moved   string          `json:"moved,omitempty"`
-	Written []Written       `json:"written,omitempty"`
+	History []Past          `json:"history,omitempty"`
 	Facts   []Facts         `json:"facts,omitempty"` // of images, by digest: what one is never changes
 }
 
 // The bounds of what is remembered.
 const (
-	maxWritten = 50
+	maxHistory = 50
 	maxFacts   = 50
+	maxSeen    = 1000
 )
 
-// See notes which tags are there: each is remembered from when it was first seen.
+// See notes which tags are there, the newest first: each is remembered from when it was first seen.
 func (s *State) See(now time.Time, fits []string) {
 	if s.First.IsZero() {
 		s.First = now
 	}
+	fits = fits[:min(len(fits), maxSeen)]
 	seen := make(map[string]Seen, len(fits))
 	for _, t := range fits {
 		was, known := s.Seen[t]
@@ -192,11 +194,11 @@ func (s *State) Learn(f Facts) {
 	}
 }
 
-// Wrote notes that a version was written.
-func (s *State) Wrote(w Written) {
-	s.Written = append(slices.DeleteFunc(s.Written, func(x Written) bool { return x.Version == w.Version }), w)
-	if len(s.Written) > maxWritten {
-		s.Written = slices.Delete(s.Written, 0, len(s.Written)-maxWritten)
+// Wrote notes that the file is at a version now.
+func (s *State) Wrote(w Past) {
+	s.History = append(slices.DeleteFunc(s.History, func(x Past) bool { return x.Version == w.Version }), w)
+	if len(s.History) > maxHistory {
+		s.History = slices.Delete(s.History, 0, len(s.History)-maxHistory)
 	}
 	s.Tag, s.Digest, s.Moved = w.Version, w.Digest, ""
 }
@@ -204,7 +206,7 @@ func (s *State) Wrote(w Written) {
 // Clone is a copy that shares nothing that changes.
 func (s *State) Clone() State {
 	out := *s
-	out.Passed, out.Written, out.Facts = slices.Clone(s.Passed), slices.Clone(s.Written), slices.Clone(s.Facts)
+	out.Passed, out.History, out.Facts = slices.Clone(s.Passed), slices.Clone(s.History), slices.Clone(s.Facts)
 	return out
 }
 

@@ -47,8 +47,8 @@ func TestWhatIsTaken(t *testing.T) {
 		"newer than the range":  {func(n *Now) { n.Tag = "3.0.0" }, Decision{Beyond: "3.0.0", Left: "the file says 3.0.0, which is newer than what >=2.8 <3 takes"}, 0},
 		"what is no version":    {func(n *Now) { n.Tag = "latest" }, Decision{Take: "2.9.0", Digest: "c", Passed: passed, Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
 		"one that was rejected": {func(n *Now) { n.Tag, n.Digest, n.Bad = "2.8.0", "a", map[string]string{"2.9.0": "it crashed"} }, Decision{Take: "2.8.1", Digest: "b", Passed: append(append([]Passed{}, passed...), Passed{"2.9.0", "it was rejected: it crashed"}), Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
-		"one that was taken back": {func(n *Now) { n.Tag, n.Digest, n.Written = "2.8.1", "b", []Written{{Version: "2.9.0"}} },
-			Decision{Passed: append(append([]Passed{}, passed...), Passed{"2.9.0", "it was written before, and taken back since; take it all the same: vigila follow take fare-gate 2.9.0"}), Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
+		"one that was taken back": {func(n *Now) { n.Tag, n.Digest, n.History = "2.8.1", "b", []Past{{Version: "2.9.0"}} },
+			Decision{Passed: append(append([]Passed{}, passed...), Passed{"2.9.0", "the file was at it before, and somebody took it back; take it all the same: vigila follow take fare-gate 2.9.0"}), Beyond: "3.0.0", Next: now.Add(time.Hour)}, 3},
 		"one that a person wants":    {func(n *Now) { n.Tag, n.Asked, n.Bad = "2.8.1", "3.0.0", map[string]string{"3.0.0": "no"} }, Decision{Take: "3.0.0", Digest: "f", Beyond: "3.0.0"}, 1},
 		"one that is moved, wanted":  {func(n *Now) { n.Tag, n.Digest, n.Asked = "2.9.0", "x", "2.9.0" }, Decision{Take: "2.9.0", Digest: "c", Beyond: "3.0.0"}, 1},
 		"wanted, and there":          {func(n *Now) { n.Tag, n.Digest, n.Asked = "2.9.0", "c", "2.9.0" }, Decision{Beyond: "3.0.0"}, 1},
@@ -77,10 +77,10 @@ func TestWhatIsRememberedOfAFollow(t *testing.T) {
 	}
 	_, known = s.Fact("a")
 	assert.False(t, known)
-	s.Wrote(Written{Version: "1", Digest: "a"})
-	s.Wrote(Written{Version: "2", Digest: "b"})
-	s.Wrote(Written{Version: "1", Digest: "c"})
-	assert.Equal(t, []Written{{Version: "2", Digest: "b"}, {Version: "1", Digest: "c"}}, s.Written)
+	s.Wrote(Past{Version: "1", Digest: "a"})
+	s.Wrote(Past{Version: "2", Digest: "b"})
+	s.Wrote(Past{Version: "1", Digest: "c"})
+	assert.Equal(t, []Past{{Version: "2", Digest: "b"}, {Version: "1", Digest: "c"}}, s.History)
 	assert.Equal(t, []string{"1", "c"}, []string{s.Tag, s.Digest})
 }
 
