@@ -81,7 +81,7 @@ func TestCommitsAmongOthers(t *testing.T) {
 	two, err := Open(ctx, t.TempDir(), Source{Name: "two", URL: one.source.URL})
 	require.NoError(t, err)
 	t.Cleanup(two.Close)
-	const each = 12
+	const each = 6
 	var all sync.WaitGroup
 	failed := make(chan error, 3*each)
 	for _, m := range []*Mirror{one, two} {
