@@ -1103,8 +1103,8 @@ func (t *Target) asks() []ward.Check {
 
 // Wake is when it has to be told the time next; zero when nothing waits for that.
 func (m *Machine) Wake() (at time.Time) {
-	sooner := func(t time.Time) {
-		if at.IsZero() || t.Before(at) {
+	sooner := func(t time.Time) { // what was due by now is done, or waits for an answer
+		if t.After(m.Seen) && (at.IsZero() || t.Before(at)) {
 			at = t
 		}
 	}

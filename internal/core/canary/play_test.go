@@ -132,6 +132,8 @@ func (w *world) promise() {
 		require.Equal(w.t, Over, w.m.Phase, "%s", w)
 		return
 	}
+	at := w.m.Wake()
+	require.False(w.t, !at.IsZero() && !at.After(w.now), "it wants to be woken at %s, which is now or past, in %s, again and again\n%s", at, w.m.Phase, w)
 	require.True(w.t, len(w.calls) > 0 || !w.m.Wake().IsZero() || w.m.Phase == Through, "nothing is on its way in %s\n%s", w.m.Phase, w)
 }
 
