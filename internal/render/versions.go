@@ -55,23 +55,23 @@ func (l laid) over(out *Result) {
 	}
 	used := l.all.Lay(out.Objects)
 	for _, f := range l.files {
-		any := false
+		some := false
 		for _, name := range slices.Sorted(maps.Keys(f.Images)) {
 			_, written, _ := l.all.Find(name)
 			if slices.Contains(used, written) {
-				any = true
+				some = true
 				continue
 			}
 			out.Unused = append(out.Unused, Unused{f.Images[name].File, f.Images[name].Line, "image " + name})
 		}
 		for _, name := range slices.Sorted(maps.Keys(f.Charts)) {
 			if name == l.chart {
-				any = true
+				some = true
 				continue
 			}
 			out.Unused = append(out.Unused, Unused{f.Charts[name].File, f.Charts[name].Line, "packaged chart " + name})
 		}
-		if n := len(out.Unused); !any && n > 0 {
+		if n := len(out.Unused); !some && n > 0 {
 			out.Notes = append(out.Notes, fmt.Sprintf("%s says versions of nothing that is declared here", path.Base(out.Unused[n-1].File)))
 		}
 	}
