@@ -536,7 +536,7 @@ func TestAnAnswerIsOfItsOwnShare(t *testing.T) {
 	assert.Equal(t, 1, w.m.TallyOf(0, "errors").Misses)
 }
 
-var plays = flag.Int("play.times", 400, "how many canaries are played")
+var plays = flag.Int("play.times", 200, "how many canaries are played")
 
 // TestCanariesArePlayed plays canaries at random: answers late, refused or bad, Pods that crash, sizes that move, people, kills, and a
 // newer revision; what holds after every event is promise.
