@@ -35,6 +35,7 @@ type followLoop struct {
 	wake   chan struct{}
 
 	looking sync.Mutex // one look at a time
+	known   bool       // what is remembered was read; guarded by looking
 	mu      sync.Mutex
 	rule    follow.Rule
 	state   follow.State
@@ -60,6 +61,8 @@ func (l *rosterLoop) setFollows(in *roster.Files) (problems []roster.Problem) {
 			no("follow %s is declared by roster %s already", r.Name, elsewhere.roster.record().Name)
 		case conf.Limits.Any() && r.Repo != conf.Repo:
 			no("it is more than its roster may: roster %s has limits, so what it follows is written to %s alone", conf.Name, conf.Repo)
+		case conf.Limits.Any() && conf.Path != "" && !strings.HasPrefix(r.Into, conf.Path+"/"):
+			no("it is more than its roster may: roster %s has limits, so what it follows is written below %s alone, not to %s", conf.Name, conf.Path, r.Into)
 		case same >= 0 && in.Follows[same].Name < r.Name:
 			no("follow %s writes versions of %s into %s as well; keep one of them", in.Follows[same].Name, r.Image, r.Into)
 		default:
@@ -105,13 +108,6 @@ func (f *followLoop) nudge() {
 }
 
 func (f *followLoop) run() {
-	st, err := f.k.store.Follow(f.ctx, f.rule.Name)
-	if err != nil && f.ctx.Err() == nil {
-		f.k.log.Error("what is remembered of a follow can't be read; it begins anew", "follow", f.rule.Name, "error", err)
-	}
-	f.mu.Lock()
-	f.state = st
-	f.mu.Unlock()
 	for {
 		next := f.look(f.ctx, "", false)
 		if f.ctx.Err() != nil {
@@ -137,6 +133,12 @@ var errChanged = errors.New("was changed meanwhile")
 func (f *followLoop) look(who context.Context, asked string, fresh bool) (next time.Time) {
 	f.looking.Lock()
 	defer f.looking.Unlock()
+	if err := f.remember(); err != nil { // without it, what somebody took back would be written again
+		if f.ctx.Err() == nil {
+			f.k.log.Error("what is remembered of a follow can't be read; it is tried again", "follow", f.now().Name, "error", err)
+		}
+		return time.Now().Add(rememberAgain)
+	}
 	f.mu.Lock()
 	r, st := f.rule, f.state.Clone()
 	f.mu.Unlock()
@@ -181,6 +183,27 @@ func (f *followLoop) look(who context.Context, asked string, fresh bool) (next t
 		f.k.broker.send(Note{"follow", r.Name})
 	}
 	return st.Next
+}
+
+// rememberAgain is when what is remembered is read again, where it could not be.
+const rememberAgain = 10 * time.Second
+
+// remember reads what is remembered of the follow, once.
+func (f *followLoop) remember() error {
+	if f.known {
+		return nil
+	}
+	st, err := f.k.store.Follow(f.ctx, f.now().Name)
+	if err != nil {
+		f.mu.Lock()
+		f.state.Problem = "what is remembered of it can't be read: " + err.Error()
+		f.mu.Unlock()
+		return err
+	}
+	f.mu.Lock()
+	f.state, f.known = st, true
+	f.mu.Unlock()
+	return nil
 }
 
 // decide asks what has to be known, and decides.
@@ -371,9 +394,10 @@ func (k *Keeper) followOf(name string) *followLoop {
 }
 
 func (f *followLoop) now() Follow {
+	of := f.roster.record().Name // before its own lock: the roster takes both in the other order
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return Follow{Rule: f.rule, State: f.state.Clone(), Roster: f.roster.record().Name}
+	return Follow{Rule: f.rule, State: f.state.Clone(), Roster: of}
 }
 
 // Follows lists the follows by name.

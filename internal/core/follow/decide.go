@@ -68,7 +68,7 @@ func Decide(n Now) (d Decision) {
 		}
 		return d
 	}
-	if d.Left = n.beyond(fits); d.Left != "" {
+	if d.Left = n.left(fits); d.Left != "" {
 		return d
 	}
 	for _, tag := range fits {
@@ -121,9 +121,19 @@ func (n Now) never(tag string) string {
 	return ""
 }
 
-// beyond tells why a file whose version is newer than all that are taken is left as it is.
-func (n Now) beyond(fits []string) string {
-	if n.Match != nil || n.Tag == "" || slices.Contains(fits, n.Tag) {
+// left tells why a file is left as it is: somebody took the version out of it, or wrote one that is not among those that are taken, and
+// writing another would undo that.
+func (n Now) left(fits []string) string {
+	if slices.Contains(fits, n.Tag) {
+		return ""
+	}
+	was := slices.ContainsFunc(n.History, func(p Past) bool { return p.Version != n.Tag })
+	switch {
+	case was && n.Tag == "":
+		return fmt.Sprintf("%s says no version any more, and somebody wanted that; take one: vigila follow take %s VERSION", n.Into, n.Name)
+	case was:
+		return fmt.Sprintf("%s says %s, which is none that %s takes, and somebody wrote that; take one: vigila follow take %s VERSION", n.Into, n.Tag, n.Wants(), n.Name)
+	case n.Match != nil || n.Tag == "":
 		return ""
 	}
 	has, err := semver.NewVersion(strings.ReplaceAll(n.Tag, "_", "+"))

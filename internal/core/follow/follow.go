@@ -213,22 +213,33 @@ func (d *decoder) rule(n *yaml.Node, home, ref string) Rule {
 	clean := strings.Trim(path.Clean("/"+r.Into), "/")
 	for _, x := range []struct {
 		is   bool
+		key  string
 		text string
 	}{
-		{format != Format, fmt.Sprintf("the first key must be vigila: %s, not %q", Format, format)},
-		{!nameForm.MatchString(r.Name), fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", r.Name)},
-		{r.Image == "" || err != nil || at.Name() == "", fmt.Sprintf("image is %q, which is no name of an image's repository; write it without tag and digest, such as registry.brindle.example/fare-gate", r.Image)},
-		{r.Range == "" && r.Match == nil && len(d.errs) == 0, "versions is missing: which are taken, such as \">=2.8 <3\", or {match: \"^main-(\\\\d+)$\", order: number}"},
-		{r.Into == "", "into.file is missing: the versions file that the newest is written to"},
-		{r.Into != "" && (clean != r.Into || strings.HasPrefix(clean, ".git/")), fmt.Sprintf("into.file is %q, which is no path below the root of a repository", r.Into)},
-		{r.Repo == "", "into.repo is missing: a known repository (vigila repo list)"},
-		{by != "commit", fmt.Sprintf("by is %q; write commit", by)},
+		{format != Format, "vigila", fmt.Sprintf("the first key must be vigila: %s, not %q", Format, format)},
+		{!nameForm.MatchString(r.Name), "name", fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", r.Name)},
+		{r.Image == "" || err != nil || at.Name() == "", "image", fmt.Sprintf("image is %q, which is no name of an image's repository; write it without tag and digest, such as registry.brindle.example/fare-gate", r.Image)},
+		{r.Range == "" && r.Match == nil && len(d.errs) == 0, "versions", "versions is missing: which are taken, such as \">=2.8 <3\", or {match: \"^main-(\\\\d+)$\", order: number}"},
+		{r.Into == "", "into", "into.file is missing: the versions file that the newest is written to"},
+		{r.Into != "" && (clean != r.Into || strings.HasPrefix(clean, ".git/")), "into", fmt.Sprintf("into.file is %q, which is no path below the root of a repository", r.Into)},
+		{r.Repo == "", "into", "into.repo is missing: a known repository (vigila repo list)"},
+		{by != "commit", "by", fmt.Sprintf("by is %q; write commit", by)},
 	} {
 		if x.is {
-			d.fail(n, "%s", x.text)
+			d.fail(valueOf(n, x.key), "%s", x.text)
 		}
 	}
 	return r
+}
+
+// valueOf is what a mapping has under a key; the mapping where it has nothing.
+func valueOf(n *yaml.Node, key string) *yaml.Node {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return n.Content[i+1]
+		}
+	}
+	return n
 }
 
 func (d *decoder) versions(n *yaml.Node, r *Rule) {

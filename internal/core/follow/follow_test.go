@@ -42,7 +42,7 @@ func TestMistakesOfAFollow(t *testing.T) {
 		"no expression":       {head + "versions: {match: \"(\", order: text}\n", `versions.match is "("; write a regular expression`},
 		"no order":            {head + "versions: {match: a}\n", `versions.order is ""; write number (of the first group) or text`},
 		"a number of nothing": {head + "versions: {match: a, order: number}\n", "versions.match has no group that is the number"},
-		"an image with a tag": {"vigila: follow/v1\nname: a\nimage: a.example/x:1\nversions: \">1\"\ninto: {file: v.yaml}\n", "write it without tag and digest"},
+		"an image with a tag": {"vigila: follow/v1\nname: a\nimage: a.example/x:1\nversions: \">1\"\ninto: {file: v.yaml}\n", "f.yaml:3: image is \"a.example/x:1\", which is no name of an image's repository; write it without tag and digest"},
 		"nowhere":             {"vigila: follow/v1\nname: a\nimage: a.example/x\nversions: \">1\"\n", "into.file is missing"},
 		"out of the way":      {"vigila: follow/v1\nname: a\nimage: a.example/x\nversions: \">1\"\ninto: {file: ../v.yaml}\n", "which is no path below the root"},
 		"into git":            {"vigila: follow/v1\nname: a\nimage: a.example/x\nversions: \">1\"\ninto: {file: .git/config}\n", "which is no path below the root"},
