@@ -191,12 +191,18 @@ func (s *service) start() {
 	require.NoError(s.t, err)
 }
 
+// tail is the last lines of a text.
+func tail(text string, lines int) string {
+	all := strings.Split(text, "\n")
+	return strings.Join(all[max(0, len(all)-lines):], "\n")
+}
+
 // kill ends the service as a crash does, and waits for it.
 func (s *service) kill() {
 	_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL) // with the gits that it has started, which would go on writing
 	_ = s.cmd.Wait()
 	if s.t.Failed() {
-		s.t.Logf("log of the service:\n%s", s.log)
+		s.t.Logf("log of the service, its end:\n%s", tail(s.log.String(), 100)) // short, so that what failed is seen above it
 	}
 }
 

@@ -30,6 +30,7 @@ var may = map[string][]string{
 	"internal/core/follow":   {"internal/core/nearest", "internal/core/object"},
 	"internal/core/versions": {"internal/core/nearest", "internal/core/object"},
 	"internal/core/judge":    {},
+	"internal/core/proposal": {},
 	"internal/core/canary":   {"internal/core/health", "internal/core/judge", "internal/core/nearest", "internal/core/object", "internal/core/ward"},
 	"internal/core/run":      {"internal/core/canary", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},
 
@@ -38,7 +39,7 @@ var may = map[string][]string{
 	"internal/core/roster":   {"internal/core/compare", "internal/core/declared", "internal/core/follow", "internal/core/health", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/standing", "internal/core/ward"},
 	"internal/core/standing": {"internal/core/canary", "internal/core/compare", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/run", "internal/core/ward"},
 
-	"internal/repo":           {},
+	"internal/repo":           {"internal/core/proposal"},
 	"internal/charts":         {"internal/registry"},
 	"internal/registry":       {"internal/core/follow", "internal/loopback"},
 	"internal/render":         {"internal/core/", "internal/repo"},

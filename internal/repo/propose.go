@@ -5,9 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path"
-	"path/filepath"
 	"strings"
 )
 
@@ -22,6 +20,7 @@ type Change struct {
 	At      string // commit
 	Subject string
 	Body    string
+	Mark    string // a line of Body: a branch whose newest commit has it is this one's, pushed before
 }
 
 // Propose makes the commit of a change and pushes it to its branch; the branch it is meant for is not touched.
@@ -48,23 +47,32 @@ func (m *Mirror) Propose(ctx context.Context, c Change) (Revision, error) {
 	if now, err := m.Tree(base.ID, ""); err != nil || now == tree {
 		return Revision{}, errors.Join(err, fmt.Errorf("%s: %w", c.Base, ErrSame))
 	}
-	return m.push(ctx, tree, base.ID, c.Branch, c.Subject, c.Body)
+	return m.push(ctx, made{tree, base.ID, c.Subject, c.Body, c.Mark}, c.Branch)
 }
 
-// commitTree makes a commit of a tree, by Vigila; parent is "" for a first one.
-func (m *Mirror) commitTree(ctx context.Context, tree, parent, subject, body string) (string, error) {
+// made is a commit to be: its tree, its parent ("" for a first one) and its message.
+type made struct{ tree, parent, subject, body, mark string }
+
+// byVigila is who makes the commits.
+var byVigila = []string{"GIT_AUTHOR_NAME=Vigila", "GIT_AUTHOR_EMAIL=vigila@localhost", "GIT_COMMITTER_NAME=Vigila", "GIT_COMMITTER_EMAIL=vigila@localhost"}
+
+// commitTree makes a commit of a tree, by Vigila.
+func (m *Mirror) commitTree(ctx context.Context, tree, subject, body string, parents ...string) (string, error) {
 	args := []string{"commit-tree", tree}
-	if parent != "" {
+	for _, parent := range parents {
 		args = append(args, "-p", parent)
 	}
-	out, err := m.run(ctx, []string{"GIT_AUTHOR_NAME=Vigila", "GIT_AUTHOR_EMAIL=vigila@localhost", "GIT_COMMITTER_NAME=Vigila", "GIT_COMMITTER_EMAIL=vigila@localhost"},
-		[]byte(subject+"\n\n"+body), args...)
+	out, err := m.run(ctx, byVigila, []byte(subject+"\n\n"+body), args...)
 	return strings.TrimSpace(string(out)), err
 }
 
-// push makes the commit of a tree and pushes it to a branch that is not there yet; parent is "" for a first commit.
-func (m *Mirror) push(ctx context.Context, tree, parent, branch, subject, body string) (Revision, error) {
-	id, err := m.commitTree(ctx, tree, parent, subject, body)
+// push makes a commit and pushes it to a branch that is not there yet.
+func (m *Mirror) push(ctx context.Context, c made, branch string) (Revision, error) {
+	var parents []string
+	if c.parent != "" {
+		parents = append(parents, c.parent)
+	}
+	id, err := m.commitTree(ctx, c.tree, c.subject, c.body, parents...)
 	if err != nil {
 		return Revision{}, err
 	}
@@ -72,7 +80,7 @@ func (m *Mirror) push(ctx context.Context, tree, parent, branch, subject, body s
 	_, err = m.git(ctx, "push", "--quiet", "--force-with-lease=refs/heads/"+branch+":", "--", m.source.URL, id+":refs/heads/"+branch) // only if it is not there yet
 	m.mu.Unlock()
 	if err != nil {
-		if there, same := m.proposed(ctx, branch, tree, parent); same {
+		if there, same := m.proposed(ctx, branch, c); same {
 			return there, nil
 		}
 		if low := strings.ToLower(err.Error()); strings.Contains(low, "rejected") || strings.Contains(low, "failed to push") || strings.Contains(low, "stale info") {
@@ -85,7 +93,7 @@ func (m *Mirror) push(ctx context.Context, tree, parent, branch, subject, body s
 }
 
 // proposed finds a branch that holds a change already.
-func (m *Mirror) proposed(ctx context.Context, branch, tree, parent string) (Revision, bool) {
+func (m *Mirror) proposed(ctx context.Context, branch string, c made) (Revision, bool) {
 	if err := m.Fetch(ctx); err != nil {
 		return Revision{}, false
 	}
@@ -94,22 +102,14 @@ func (m *Mirror) proposed(ctx context.Context, branch, tree, parent string) (Rev
 		return Revision{}, false
 	}
 	text := string(data)
-	return parseCommit(id, data), strings.HasPrefix(text, "tree "+tree+"\n") && strings.Contains(text, "\nparent "+parent+"\n")
+	same := strings.HasPrefix(text, "tree "+c.tree+"\n") && strings.Contains(text, "\nparent "+c.parent+"\n")
+	return parseCommit(id, data), same || c.mark != "" && strings.Contains(text, "\n"+c.mark+"\n")
 }
 
 // treeWith makes the tree of a commit with the files below a path as they are in another.
 func (m *Mirror) treeWith(ctx context.Context, base, at, dir string) (string, error) {
 	if dir == "" {
 		return m.Tree(at, "")
-	}
-	tmp, err := os.MkdirTemp("", "vigila-index-")
-	if err != nil {
-		return "", err
-	}
-	defer os.RemoveAll(tmp)
-	env := []string{"GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
-	if _, err := m.run(ctx, env, nil, "read-tree", base); err != nil {
-		return "", err
 	}
 	old, err := m.git(ctx, "ls-tree", "-r", "-z", "--full-tree", base, "--", dir)
 	if err != nil {
@@ -129,11 +129,7 @@ func (m *Mirror) treeWith(ctx context.Context, base, at, dir string) (string, er
 		return "", fmt.Errorf("%s had no files below %q at %.7s", m.Name(), dir, at)
 	}
 	rows.Write(now)
-	if _, err := m.run(ctx, env, rows.Bytes(), "update-index", "-z", "--index-info"); err != nil {
-		return "", err
-	}
-	out, err := m.run(ctx, env, nil, "write-tree", "--missing-ok")
-	return strings.TrimSpace(string(out)), err
+	return m.treeFrom(ctx, base, rows.Bytes())
 }
 
 // Files is a commit to make: files with new contents on top of Base, and nothing else changed.
@@ -142,7 +138,7 @@ type Files struct {
 	Branch  string
 	Subject string
 	Body    string
-	Author  string
+	Mark    string // as of Change
 	Files   []File
 }
 
@@ -173,22 +169,11 @@ func (m *Mirror) ProposeFiles(ctx context.Context, c Files) (Revision, error) {
 			return Revision{}, errors.Join(err, fmt.Errorf("%s: %w", c.Base, ErrSame))
 		}
 	}
-	return m.push(ctx, tree, base.ID, c.Branch, c.Subject, c.Body)
+	return m.push(ctx, made{tree, base.ID, c.Subject, c.Body, c.Mark}, c.Branch)
 }
 
 // treeOf makes the tree of a commit with some files over it; base is "" for files alone.
 func (m *Mirror) treeOf(ctx context.Context, base string, files []File) (string, error) {
-	tmp, err := os.MkdirTemp("", "vigila-index-")
-	if err != nil {
-		return "", err
-	}
-	defer os.RemoveAll(tmp)
-	env := []string{"GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
-	if base != "" {
-		if _, err := m.run(ctx, env, nil, "read-tree", base); err != nil {
-			return "", err
-		}
-	}
 	var rows bytes.Buffer
 	for _, f := range files {
 		if clean := strings.Trim(path.Clean("/"+f.Path), "/"); clean != f.Path || clean == "" || strings.HasPrefix(clean, ".git/") || strings.ContainsAny(clean, "\x00\n") {
@@ -200,9 +185,5 @@ func (m *Mirror) treeOf(ctx context.Context, base string, files []File) (string,
 		}
 		fmt.Fprintf(&rows, "100644 %s\t%s\x00", strings.TrimSpace(string(id)), f.Path)
 	}
-	if _, err := m.run(ctx, env, rows.Bytes(), "update-index", "--add", "-z", "--index-info"); err != nil {
-		return "", err
-	}
-	out, err := m.run(ctx, env, nil, "write-tree", "--missing-ok")
-	return strings.TrimSpace(string(out)), err
+	return m.treeFrom(ctx, base, rows.Bytes())
 }

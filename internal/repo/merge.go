@@ -1,0 +1,301 @@
+package repo
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"vigila.dev/vigila/internal/core/proposal"
+)
+
+// Branch is a branch as the mirror knows it: its commit, "" when there is none.
+func (m *Mirror) Branch(name string) (string, error) {
+	if name == "" || strings.ContainsAny(name, "\n\x00^~: ") {
+		return "", fmt.Errorf("%q can't be the name of a branch", name)
+	}
+	id, kind, _, err := m.read("refs/heads/" + name + "^{commit}")
+	if err != nil || kind != "commit" {
+		return "", err
+	}
+	return id, nil
+}
+
+// Says is what a commit says of itself, whoever has signed it or not.
+func (m *Mirror) Says(id string) (Revision, error) {
+	id, kind, data, err := m.read(id + "^{commit}")
+	if err != nil || kind != "commit" {
+		return Revision{}, errors.Join(err, fmt.Errorf("%s has no commit %s", m.Name(), short(id)))
+	}
+	return parseCommit(id, data), nil
+}
+
+// Differs lists the files that two commits have differently, by path.
+func (m *Mirror) Differs(ctx context.Context, from, to string) ([]proposal.Change, error) {
+	out, err := m.git(ctx, "diff-tree", "-r", "-z", "--no-renames", "--full-index", from, to)
+	if err != nil {
+		return nil, err
+	}
+	// Format: https://git-scm.com/docs/git-diff-tree#_raw_output_format; with -z fields and paths end with NUL.
+	fields := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
+	var all []proposal.Change
+	for i := 0; i+1 < len(fields); i += 2 {
+		f := strings.Fields(strings.TrimPrefix(fields[i], ":"))
+		if len(f) < 5 {
+			return nil, fmt.Errorf("git answered %q", fields[i])
+		}
+		all = append(all, proposal.Change{Path: fields[i+1], Old: leaf(f[0], f[2]), New: leaf(f[1], f[3])})
+	}
+	return all, nil
+}
+
+func leaf(mode, id string) proposal.Leaf {
+	if strings.Trim(mode, "0") == "" {
+		return proposal.Leaf{}
+	}
+	return proposal.Leaf{Mode: mode, ID: id}
+}
+
+// leafAt is the file that a commit has at a path; of a directory its own, so that it is no file's.
+func (m *Mirror) leafAt(commit, p string) (proposal.Leaf, error) {
+	dir := path.Dir(p)
+	if dir == "." {
+		dir = ""
+	}
+	data, err := m.directory(commit, dir)
+	if err != nil || data == nil {
+		return proposal.Leaf{}, err
+	}
+	mode, id, err := lookUp(data, path.Base(p))
+	if err != nil || mode == "" {
+		return proposal.Leaf{}, err
+	}
+	return proposal.Leaf{Mode: mode, ID: id}, nil
+}
+
+// Together is what a base would hold with the changes of a branch.
+type Together struct {
+	Tree      string   // "" where they don't go together
+	Same      bool     // as the base is now
+	Fork      string   // the newest commit that both have
+	Conflicts []string // files that both have changed, each in its own way
+}
+
+// ErrNoFork tells that two branches have no commit in common, as far as the mirror goes back.
+var ErrNoFork = errors.New("have no commit in common")
+
+// Together lays what a commit has changed since it left a base over what the base is now. Nothing is pushed.
+func (m *Mirror) Together(ctx context.Context, base, head string) (out Together, err error) {
+	forked, err := m.git(ctx, "merge-base", base, head)
+	if err != nil {
+		if strings.HasSuffix(err.Error(), "exit status 1") { // git's way to say that there is none
+			return out, fmt.Errorf("%s and %s %w", short(base), short(head), ErrNoFork)
+		}
+		return out, err
+	}
+	out.Fork = strings.TrimSpace(string(forked))
+	if out.Fork == base { // the base has not moved
+		if out.Tree, err = m.Tree(head, ""); err != nil {
+			return out, err
+		}
+		now, err := m.Tree(base, "")
+		out.Same = now == out.Tree
+		return out, err
+	}
+	changes, err := m.Differs(ctx, out.Fork, head)
+	if err != nil {
+		return out, err
+	}
+	laid, err := proposal.Lay(changes, func(p string) (proposal.Leaf, error) { return m.leafAt(base, p) })
+	if err != nil {
+		return out, err
+	}
+	var rows bytes.Buffer
+	for _, c := range laid.Write {
+		row(&rows, c.Path, c.New)
+	}
+	for _, c := range laid.Both {
+		now, err := m.leafAt(base, c.Path)
+		if err != nil {
+			return out, err
+		}
+		id := ""
+		if c.Text(now) {
+			if id, err = m.lines(ctx, now.ID, c.Old.ID, c.New.ID); err != nil {
+				return out, err
+			}
+		}
+		if id == "" {
+			out.Conflicts = append(out.Conflicts, c.Path)
+			continue
+		}
+		row(&rows, c.Path, proposal.Leaf{Mode: now.Mode, ID: id})
+	}
+	if len(out.Conflicts) > 0 {
+		return out, nil
+	}
+	if out.Tree, err = m.treeFrom(ctx, base, rows.Bytes()); err != nil {
+		return out, err
+	}
+	now, err := m.Tree(base, "")
+	out.Same = now == out.Tree
+	return out, err
+}
+
+// row writes a line as git update-index --index-info reads it.
+func row(into *bytes.Buffer, p string, l proposal.Leaf) {
+	if l.ID == "" {
+		fmt.Fprintf(into, "0 %040d\t%s\x00", 0, p)
+		return
+	}
+	fmt.Fprintf(into, "%s %s\t%s\x00", l.Mode, l.ID, p)
+}
+
+// treeFrom is the tree of a commit with some lines of an index over it; base is "" for these alone.
+func (m *Mirror) treeFrom(ctx context.Context, base string, rows []byte) (string, error) {
+	tmp, err := os.MkdirTemp("", "vigila-index-")
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(tmp)
+	env := []string{"GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
+	if base != "" {
+		if _, err := m.run(ctx, env, nil, "read-tree", base); err != nil {
+			return "", err
+		}
+	}
+	if _, err := m.run(ctx, env, rows, "update-index", "--add", "--replace", "-z", "--index-info"); err != nil {
+		return "", err
+	}
+	out, err := m.run(ctx, env, nil, "write-tree", "--missing-ok")
+	return strings.TrimSpace(string(out)), err
+}
+
+// lines lays the lines of two sides of a file together: the hash of what comes of it; "" when they contradict each other.
+func (m *Mirror) lines(ctx context.Context, ours, before, theirs string) (string, error) {
+	if err := m.bring([]string{ours, before, theirs}); err != nil {
+		return "", err
+	}
+	tmp, err := os.MkdirTemp("", "vigila-lines-")
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(tmp)
+	args := []string{"merge-file", "--stdout", "--quiet"}
+	for i, id := range []string{ours, before, theirs} {
+		_, kind, data, err := m.read(id)
+		if err != nil || kind != "blob" {
+			return "", errors.Join(err, fmt.Errorf("%s has no file %s", m.Name(), short(id)))
+		}
+		name := filepath.Join(tmp, fmt.Sprint(i))
+		if err := os.WriteFile(name, data, 0o600); err != nil {
+			return "", err
+		}
+		args = append(args, name)
+	}
+	c := exec.CommandContext(ctx, "git", args...)
+	c.Dir, c.Env = tmp, gitEnv(Source{})
+	text, err := c.Output()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) { // so many contradictions, or no lines at all
+		return "", nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("git merge-file: %w", err)
+	}
+	id, err := m.run(ctx, nil, text, "hash-object", "-w", "--stdin")
+	return strings.TrimSpace(string(id)), err
+}
+
+// Would makes the commit that a tree would be on top of a base, and keeps it to itself: what it holds can be read, and it is never pushed.
+// The same is the same commit.
+func (m *Mirror) Would(ctx context.Context, tree, base string) (string, error) {
+	on, err := m.Says(base)
+	if err != nil {
+		return "", err
+	}
+	date := "@" + fmt.Sprint(on.At.Unix()) + " +0000"
+	out, err := m.run(ctx, append([]string{"GIT_AUTHOR_DATE=" + date, "GIT_COMMITTER_DATE=" + date}, byVigila...), []byte("Tried, not pushed\n"), "commit-tree", tree, "-p", base)
+	return strings.TrimSpace(string(out)), err
+}
+
+// Merging is a branch that is to become part of its base.
+type Merging struct {
+	Base, Branch string
+	Head         string // the commit of the branch that was reviewed
+	Own          bool   // it is one commit, of Vigila: it is put on top of a base that has moved, where there would be a merge otherwise
+	Subject      string // of a merge
+	Body         string // of it: lines about who wanted it
+}
+
+// ConflictError tells that a branch and its base don't go together.
+type ConflictError struct {
+	Base, Branch string
+	Files        []string
+}
+
+func (e *ConflictError) Error() string {
+	return fmt.Sprintf("%s and %s have both changed %s, each in its own way", e.Base, e.Branch, few(e.Files))
+}
+
+// Merge makes a branch part of its base and pushes that; the branch is deleted. A base that has not moved is moved forward to it; else its
+// commit is made again on top, or merged. When somebody else pushes to the base first it is tried again on top of that. Errors are a
+// *ConflictError where they don't go together, and wrap ErrSame where the base says the same by now.
+func (m *Mirror) Merge(ctx context.Context, g Merging) (Revision, error) {
+	out, err := m.land(ctx, g.Base, func(base string) (string, error) {
+		if head, err := m.Branch(g.Branch); err != nil || head != g.Head {
+			return "", errors.Join(err, fmt.Errorf("branch %s was changed since %s; look at it again", g.Branch, short(g.Head)))
+		}
+		t, err := m.Together(ctx, base, g.Head)
+		switch {
+		case err != nil:
+			return "", err
+		case len(t.Conflicts) > 0:
+			return "", &ConflictError{g.Base, g.Branch, t.Conflicts}
+		case t.Same:
+			return "", fmt.Errorf("%s: %w", g.Base, ErrSame)
+		case t.Fork == base:
+			return g.Head, nil
+		case g.Own:
+			_, _, data, err := m.read(g.Head)
+			if err != nil {
+				return "", err
+			}
+			_, message, _ := strings.Cut(string(data), "\n\n")
+			subject, body, _ := strings.Cut(message, "\n")
+			return m.commitTree(ctx, t.Tree, subject, strings.TrimLeft(body, "\n"), base)
+		}
+		return m.commitTree(ctx, t.Tree, g.Subject, g.Body, base, g.Head)
+	})
+	if err == nil {
+		m.Drop(ctx, g.Branch, g.Head)
+	}
+	return out, err
+}
+
+// dropTimeout is how long the server may take to delete a branch.
+const dropTimeout = 30 * time.Second
+
+// Drop deletes a branch while it is still at a commit. That it is left behind does no harm, so it is only tried.
+func (m *Mirror) Drop(ctx context.Context, branch, at string) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), dropTimeout)
+	defer cancel()
+	m.mu.Lock()
+	_, err := m.git(ctx, "push", "--quiet", "--force-with-lease=refs/heads/"+branch+":"+at, "--", m.source.URL, ":refs/heads/"+branch)
+	m.mu.Unlock()
+	if err == nil {
+		_, _ = m.git(ctx, "update-ref", "-d", "refs/heads/"+branch, at)
+	}
+}
+
+// Patch is what a commit changes of another as lines, in git's own format; only of some files.
+func (m *Mirror) Patch(ctx context.Context, from, to, file string) (string, error) {
+	out, err := m.git(ctx, "--literal-pathspecs", "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--no-renames", from, to, "--", file)
+	return string(out), err
+}

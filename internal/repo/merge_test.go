@@ -1,0 +1,157 @@
+package repo
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// bothWays are a repository on this machine, and one that is served and whose files are fetched when they are read.
+func bothWays(t *testing.T, test func(t *testing.T, work string, m *Mirror)) {
+	t.Run("file", func(t *testing.T) {
+		work, root := bare(t, "moorings")
+		test(t, work, mirrored(t, Source{Name: "moorings", URL: "file://" + filepath.Join(root, "moorings.git")}))
+	})
+	t.Run("https", func(t *testing.T) {
+		work, root := bare(t, "moorings")
+		git(t, filepath.Join(root, "moorings.git"), "config", "http.receivepack", "true")
+		server, ca, _ := overHTTPS(t, root, nil, nil)
+		m, err := Open(t.Context(), t.TempDir(), Source{Name: "moorings", URL: server.URL + "/moorings.git", CA: ca})
+		require.NoError(t, err)
+		t.Cleanup(m.Close)
+		test(t, work, m)
+	})
+}
+
+const lines = "a: 1\nb: 1\nc: 1\nd: 1\ne: 1\nf: 1\ng: 1\n"
+
+func TestABranchIsLaidOverABaseThatMoved(t *testing.T) {
+	bothWays(t, func(t *testing.T, work string, m *Mirror) {
+		ctx := t.Context()
+		commit(t, work, "First", map[string]string{"a.yaml": lines, "b.yaml": "1", "gone.yaml": "1", "dir/x.yaml": "1"})
+		push(t, work)
+		on := func(branch, from string, files map[string]string, gone ...string) string {
+			git(t, work, "checkout", "-q", "-B", branch, from)
+			for _, f := range gone {
+				git(t, work, "rm", "-q", f)
+			}
+			id := commit(t, work, branch, files)
+			git(t, work, "push", "-q", "-f", "origin", "HEAD:"+branch)
+			return id
+		}
+		first := git(t, work, "rev-parse", "HEAD")
+		clean := on("clean", first, map[string]string{"a.yaml": strings.Replace(lines, "a: 1", "a: 2", 1), "new.yaml": "1"}, "gone.yaml")
+		against := on("against", first, map[string]string{"a.yaml": strings.Replace(lines, "g: 1", "g: 3", 1), "b.yaml": "3"})
+		over := on("over", first, map[string]string{"dir2": "a file"}, "dir/x.yaml")
+		base := on("main", first, map[string]string{"a.yaml": strings.Replace(lines, "g: 1", "g: 2", 1), "b.yaml": "2", "dir2/y.yaml": "1"})
+		require.NoError(t, m.Fetch(ctx))
+
+		got, err := m.Together(ctx, base, clean)
+		require.NoError(t, err)
+		assert.Empty(t, got.Conflicts)
+		assert.Equal(t, first, got.Fork)
+		would, err := m.Would(ctx, got.Tree, base)
+		require.NoError(t, err)
+		text, err := m.At(would).Read("a.yaml")
+		require.NoError(t, err)
+		assert.Equal(t, strings.NewReplacer("a: 1", "a: 2", "g: 1", "g: 2").Replace(lines), string(text), "lines of both sides")
+		hash, err := m.At(would).Hash("gone.yaml")
+		require.NoError(t, err)
+		assert.Empty(t, hash)
+		again, err := m.Would(ctx, got.Tree, base)
+		require.NoError(t, err)
+		assert.Equal(t, would, again, "the same is the same commit")
+		patch, err := m.Patch(ctx, base, would, "a.yaml")
+		require.NoError(t, err)
+		assert.Contains(t, patch, "-a: 1\n+a: 2\n")
+
+		got, err = m.Together(ctx, base, against)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"a.yaml", "b.yaml"}, got.Conflicts)
+		got, err = m.Together(ctx, base, over)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"dir2"}, got.Conflicts, "a file where the base has a directory")
+		got, err = m.Together(ctx, base, base)
+		require.NoError(t, err)
+		assert.True(t, got.Same)
+		git(t, work, "checkout", "-q", "--orphan", "alone")
+		alone := commit(t, work, "Alone", map[string]string{"b.yaml": "1"})
+		git(t, work, "push", "-q", "origin", "HEAD:alone")
+		require.NoError(t, m.Fetch(ctx))
+		_, err = m.Together(ctx, base, alone)
+		assert.ErrorIs(t, err, ErrNoFork)
+	})
+}
+
+func TestMerging(t *testing.T) {
+	bothWays(t, func(t *testing.T, work string, m *Mirror) {
+		ctx := t.Context()
+		commit(t, work, "First", map[string]string{"a.yaml": lines, "b.yaml": "1"})
+		push(t, work)
+		there := func(ref string) string {
+			git(t, work, "fetch", "-q", "--prune", "origin")
+			return git(t, work, "rev-parse", "--verify", "-q", "origin/"+ref)
+		}
+		message := func(ref string) string { return git(t, work, "log", "-1", "--format=%B%n%P", ref) }
+		propose := func(branch, file, text string) string {
+			require.NoError(t, m.Fetch(ctx))
+			r, err := m.ProposeFiles(ctx, Files{Base: "main", Branch: branch, Subject: "Set " + file, Body: "Because.\n\nProposal: 7 of us\n", Mark: "Proposal: 7 of us", Files: []File{{Path: file, Data: []byte(text)}}})
+			require.NoError(t, err)
+			return r.ID
+		}
+		one := propose("one", "b.yaml", "2")
+		again, err := m.ProposeFiles(ctx, Files{Base: "main", Branch: "one", Subject: "Set b.yaml", Body: "Because.\n\nProposal: 7 of us\n", Mark: "Proposal: 7 of us", Files: []File{{Path: "b.yaml", Data: []byte("other")}}})
+		require.NoError(t, err, "its mark says that it is there already, whatever has moved since")
+		assert.Equal(t, one, again.ID)
+		_, err = m.ProposeFiles(ctx, Files{Base: "main", Branch: "one", Subject: "x", Mark: "Proposal: 8 of us", Files: []File{{Path: "b.yaml", Data: []byte("other")}}})
+		require.ErrorContains(t, err, "already that holds something else")
+
+		got, err := m.Merge(ctx, Merging{Base: "main", Branch: "one", Head: one, Own: true})
+		require.NoError(t, err)
+		assert.Equal(t, one, got.ID, "the base had not moved: it is moved forward")
+		assert.Equal(t, one, there("main"))
+		assert.Error(t, tryGit(work, "rev-parse", "--verify", "-q", "origin/one"), "its branch is deleted")
+
+		two := propose("two", "a.yaml", strings.Replace(lines, "a: 1", "a: 2", 1))
+		git(t, work, "checkout", "-q", "-B", "main", "origin/main")
+		base := commit(t, work, "Meanwhile", map[string]string{"a.yaml": strings.Replace(lines, "g: 1", "g: 2", 1)})
+		push(t, work)
+		got, err = m.Merge(ctx, Merging{Base: "main", Branch: "two", Head: two, Own: true})
+		require.NoError(t, err)
+		assert.Equal(t, got.ID, there("main"))
+		assert.Equal(t, "Set a.yaml\n\nBecause.\n\nProposal: 7 of us\n\n"+base, message(got.ID), "its commit on top of the other, with all that it says")
+		assert.Equal(t, strings.TrimSpace(strings.NewReplacer("a: 1", "a: 2", "g: 1", "g: 2").Replace(lines)), git(t, work, "show", "origin/main:a.yaml"))
+
+		three := propose("three", "b.yaml", "3")
+		git(t, work, "checkout", "-q", "-B", "three", "origin/main")
+		git(t, work, "pull", "-q", "origin", "three")
+		theirs := commit(t, work, "And this", map[string]string{"c.yaml": "1"})
+		git(t, work, "push", "-q", "origin", "HEAD:three")
+		git(t, work, "checkout", "-q", "-B", "main", "origin/main")
+		base = commit(t, work, "Meanwhile again", map[string]string{"d.yaml": "1"})
+		push(t, work)
+		_, err = m.Merge(ctx, Merging{Base: "main", Branch: "three", Head: three, Own: true})
+		require.ErrorContains(t, err, "branch three was changed since "+three[:7])
+		got, err = m.Merge(ctx, Merging{Base: "main", Branch: "three", Head: theirs, Subject: "Merge proposal 9", Body: "By operator.\n"})
+		require.NoError(t, err)
+		assert.Equal(t, got.ID, there("main"))
+		assert.Equal(t, "Merge proposal 9\n\nBy operator.\n\n"+base+" "+theirs, message(got.ID), "commits of somebody else stay what they are")
+
+		four := propose("four", "b.yaml", "4")
+		git(t, work, "checkout", "-q", "-B", "main", "origin/main")
+		commit(t, work, "Another", map[string]string{"b.yaml": "5"})
+		push(t, work)
+		_, err = m.Merge(ctx, Merging{Base: "main", Branch: "four", Head: four, Own: true})
+		var conflict *ConflictError
+		require.ErrorAs(t, err, &conflict)
+		assert.Equal(t, []string{"b.yaml"}, conflict.Files)
+		assert.Equal(t, four, there("four"), "and it is left as it is")
+		commit(t, work, "As it wants", map[string]string{"b.yaml": "4"})
+		push(t, work)
+		_, err = m.Merge(ctx, Merging{Base: "main", Branch: "four", Head: four, Own: true})
+		assert.ErrorIs(t, err, ErrSame)
+	})
+}
