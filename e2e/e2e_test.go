@@ -255,9 +255,15 @@ func (s *service) add(text string) {
 // push writes files (an empty text removes one) and pushes them as a commit; it returns the commit's hash.
 func (s *service) push(message string, files map[string]string) string {
 	s.t.Helper()
+	return s.pushTo("main", message, files)
+}
+
+// pushTo is push to a branch, which is made anew from main when it is another.
+func (s *service) pushTo(branch, message string, files map[string]string) string {
+	s.t.Helper()
 	work := s.t.TempDir()
 	git(s.t, "", "clone", "--quiet", s.origin(), work)
-	git(s.t, work, "checkout", "--quiet", "-B", "main")
+	git(s.t, work, "checkout", "--quiet", "-B", branch)
 	for name, text := range files {
 		path := filepath.Join(work, name)
 		if text == "" {
@@ -269,7 +275,11 @@ func (s *service) push(message string, files map[string]string) string {
 	}
 	git(s.t, work, "add", "-A")
 	git(s.t, work, "commit", "--quiet", "-m", message)
-	git(s.t, work, "push", "--quiet", "origin", "main")
+	to := "HEAD:" + branch
+	if branch != "main" {
+		to = "+" + to
+	}
+	git(s.t, work, "push", "--quiet", "origin", to)
 	return strings.TrimSpace(git(s.t, work, "rev-parse", "HEAD"))
 }
 

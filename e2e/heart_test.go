@@ -353,7 +353,7 @@ func TestPartsRevisionsAndRejections(t *testing.T) {
 	s.ok("rollback", s.name, "--propose") // again: it is there already
 	git(t, bare, "update-ref", "refs/heads/taken", first)
 	s.fails(1, "choose another with --branch", "rollback", s.name, "--propose", "--branch", "taken")
-	s.fails(1, "main says already what "+second[:7]+" says", "rollback", s.name, fmt.Sprint(last), "--propose")
+	s.fails(1, "main says so already; there is nothing to propose", "rollback", s.name, fmt.Sprint(last), "--propose")
 	git(t, bare, "update-ref", "refs/heads/main", branch)
 	s.ok("look", s.name)
 	s.until("git says what the cluster holds", func(w client.Ward) bool { return w.Standing == "in step" })

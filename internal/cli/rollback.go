@@ -176,8 +176,9 @@ func (a *app) propose(c *cobra.Command, args []string, branch string) error {
 		return err
 	}
 	p := a.printer(c.OutOrStdout())
-	p.line("%s is on branch %s, for %s.", title(r.JSON200.Revision), p.paint("bold", r.JSON200.Branch), r.JSON200.Base)
-	p.line("Review and merge it, then let the ward run forward: vigila release %s", args[0])
+	x := r.JSON200
+	p.line("Proposal %s: %s, on branch %s for %s.", p.paint("bold", fmt.Sprintf("#%d", x.Number)), x.Title, x.Branch, x.Base)
+	p.line("What it would do: vigila propose show %d     Merge it: vigila propose merge %d     Then let the ward run forward: vigila release %s", x.Number, x.Number, args[0])
 	return nil
 }
 

@@ -424,7 +424,7 @@ Left out is what controllers make, what another ward keeps, and Secrets: those n
 				return err
 			}
 			p := a.printer(c.OutOrStdout())
-			where := dir
+			where, proposed := dir, 0
 			if dir != "" {
 				for _, f := range r.JSON200.Files {
 					name := filepath.Join(dir, filepath.FromSlash(f.Path))
@@ -445,6 +445,7 @@ Left out is what controllers make, what another ward keeps, and Secrets: those n
 					return err
 				}
 				where = fmt.Sprintf("branch %s of %s", branch, into)
+				proposed = pr.JSON200.Number
 			}
 			p.line("%d objects of namespace %s are written to %s:", r.JSON200.ObjectCount, namespace, where)
 			for _, f := range r.JSON200.Files {
@@ -459,7 +460,10 @@ Left out is what controllers make, what another ward keeps, and Secrets: those n
 			if dir != "" {
 				p.line("The cluster is as it was. Next: put the files into a repository. A roster that reads it finds the ward; else say in the ward file which one it is (from.repo), and: vigila ward add FILE")
 			} else {
-				p.line("The cluster is as it was. Next: review and merge it. A roster that reads %s finds the ward then; else: vigila ward add FILE", into)
+				if proposed > 0 {
+					p.line("The cluster is as it was. What it would do: vigila propose show %d     Merge it: vigila propose merge %d", proposed, proposed)
+				}
+				p.line("A roster that reads %s finds the ward then; else: vigila ward add FILE", into)
 			}
 			return nil
 		},

@@ -266,6 +266,27 @@ func (e EntryObjectState) Valid() bool {
 	}
 }
 
+// Defines values for FileEffectChange.
+const (
+	FileEffectChangeAdded   FileEffectChange = "added"
+	FileEffectChangeChanged FileEffectChange = "changed"
+	FileEffectChangeRemoved FileEffectChange = "removed"
+)
+
+// Valid indicates whether the value is a known member of the FileEffectChange enum.
+func (e FileEffectChange) Valid() bool {
+	switch e {
+	case FileEffectChangeAdded:
+		return true
+	case FileEffectChangeChanged:
+		return true
+	case FileEffectChangeRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Health.
 const (
 	HealthAbsent   Health = "absent"
@@ -389,6 +410,54 @@ func (e PendingObjectChange) Valid() bool {
 	case PendingObjectChangeRun:
 		return true
 	case PendingObjectChangeUpdate:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProposalKind.
+const (
+	ProposalKindBack   ProposalKind = "back"
+	ProposalKindFiles  ProposalKind = "files"
+	ProposalKindFollow ProposalKind = "follow"
+)
+
+// Valid indicates whether the value is a known member of the ProposalKind enum.
+func (e ProposalKind) Valid() bool {
+	switch e {
+	case ProposalKindBack:
+		return true
+	case ProposalKindFiles:
+		return true
+	case ProposalKindFollow:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProposalStanding.
+const (
+	ProposalStandingMerged    ProposalStanding = "merged"
+	ProposalStandingOpen      ProposalStanding = "open"
+	ProposalStandingOpening   ProposalStanding = "opening"
+	ProposalStandingStale     ProposalStanding = "stale"
+	ProposalStandingWithdrawn ProposalStanding = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the ProposalStanding enum.
+func (e ProposalStanding) Valid() bool {
+	switch e {
+	case ProposalStandingMerged:
+		return true
+	case ProposalStandingOpen:
+		return true
+	case ProposalStandingOpening:
+		return true
+	case ProposalStandingStale:
+		return true
+	case ProposalStandingWithdrawn:
 		return true
 	default:
 		return false
@@ -644,6 +713,27 @@ func (e WardWorst) Valid() bool {
 	}
 }
 
+// Defines values for WardEffectChange.
+const (
+	WardEffectChangeAdded   WardEffectChange = "added"
+	WardEffectChangeChanged WardEffectChange = "changed"
+	WardEffectChangeRemoved WardEffectChange = "removed"
+)
+
+// Valid indicates whether the value is a known member of the WardEffectChange enum.
+func (e WardEffectChange) Valid() bool {
+	switch e {
+	case WardEffectChangeAdded:
+		return true
+	case WardEffectChangeChanged:
+		return true
+	case WardEffectChangeRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WardGroupBy.
 const (
 	WardGroupByCluster WardGroupBy = "cluster"
@@ -816,6 +906,16 @@ type Adoption struct {
 		Name string `json:"name"`
 		Why  string `json:"why"`
 	} `json:"skipped"`
+}
+
+// Approval defines model for Approval.
+type Approval struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Commit string    `json:"commit"`
+
+	// Current it is of the commit that the branch is at now
+	Current bool `json:"current"`
 }
 
 // AsOf What was last known of a source, and since when.
@@ -1117,6 +1217,28 @@ type DraftAdoption struct {
 	Ward string `json:"ward,omitempty,omitzero"`
 }
 
+// Effect what a branch would do once it is part of its base
+type Effect struct {
+	Base         string   `json:"base"`
+	BaseRevision Revision `json:"base_revision"`
+	Branch       string   `json:"branch"`
+
+	// Conflicts files that keep the two from going together; nothing else is known then
+	Conflicts []string `json:"conflicts"`
+
+	// Effects on wards
+	Effects []WardEffect `json:"effects"`
+	Files   []FileEffect `json:"files"`
+
+	// Problems that rosters would have with their files, and have not now
+	Problems []RosterProblem `json:"problems"`
+	Repo     string          `json:"repo"`
+	Revision Revision        `json:"revision"`
+
+	// Same wards that read what it changes, and would declare what they do now
+	Same int `json:"same"`
+}
+
 // Entry defines model for Entry.
 type Entry struct {
 	By string `json:"by"`
@@ -1182,6 +1304,21 @@ type EntryObject struct {
 
 // EntryObjectState defines model for EntryObject.State.
 type EntryObjectState string
+
+// FileEffect defines model for FileEffect.
+type FileEffect struct {
+	Change FileEffectChange `json:"change"`
+
+	// Hidden why there are no lines
+	Hidden string `json:"hidden,omitempty,omitzero"`
+
+	// Patch lines in git's format, without what is secret
+	Patch string `json:"patch,omitempty,omitzero"`
+	Path  string `json:"path"`
+}
+
+// FileEffectChange defines model for FileEffect.Change.
+type FileEffectChange string
 
 // Follow defines model for Follow.
 type Follow struct {
@@ -1534,10 +1671,64 @@ type Problem struct {
 
 // Proposal defines model for Proposal.
 type Proposal struct {
+	Approvals []Approval `json:"approvals"`
+
 	// Base the branch it is meant for
-	Base     string   `json:"base"`
-	Branch   string   `json:"branch"`
-	Revision Revision `json:"revision"`
+	Base   string `json:"base"`
+	Branch string `json:"branch"`
+
+	// By who asked for it
+	By string `json:"by"`
+
+	// Commit the head of its branch: what is reviewed
+	Commit string `json:"commit"`
+
+	// Conflicts files that its base has changed as well, in another way
+	Conflicts []string  `json:"conflicts"`
+	Ended     time.Time `json:"ended,omitempty,omitzero"`
+
+	// EndedBy absent when it happened in the repository
+	EndedBy string `json:"ended_by,omitempty,omitzero"`
+
+	// Kind what it comes from: going back in git, somebody's files, or a newer version
+	Kind     ProposalKind `json:"kind,omitempty,omitzero"`
+	NeedsYou bool         `json:"needs_you"`
+
+	// Number 0 for a first commit, which is pushed to the branch itself
+	Number int `json:"number"`
+
+	// Of the ward, the follow or the file that it is about
+	Of     string    `json:"of,omitempty,omitzero"`
+	Opened time.Time `json:"opened"`
+
+	// Own nobody but Vigila has written to its branch
+	Own  bool   `json:"own,omitempty,omitzero"`
+	Repo string `json:"repo"`
+
+	// Result the commit of the base that holds it
+	Result string `json:"result,omitempty,omitzero"`
+
+	// Says how it is, in a line
+	Says string `json:"says"`
+
+	// Standing stale: it does not go together with what its base says by now
+	Standing ProposalStanding `json:"standing"`
+	Title    string           `json:"title"`
+
+	// Why more than the title says; some lines
+	Why string `json:"why,omitempty,omitzero"`
+}
+
+// ProposalKind what it comes from: going back in git, somebody's files, or a newer version
+type ProposalKind string
+
+// ProposalStanding stale: it does not go together with what its base says by now
+type ProposalStanding string
+
+// ProposalList defines model for ProposalList.
+type ProposalList struct {
+	Items []Proposal `json:"items"`
+	Total int        `json:"total"`
 }
 
 // ProposeFiles defines model for ProposeFiles.
@@ -1588,6 +1779,13 @@ type Pushes struct {
 
 	// Path where pushes go, at this service's address
 	Path string `json:"path"`
+}
+
+// RefusedObject defines model for RefusedObject.
+type RefusedObject struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Says string `json:"says"`
 }
 
 // Registry defines model for Registry.
@@ -1677,6 +1875,12 @@ type RepoFollow string
 type RepoList struct {
 	Items []Repo `json:"items"`
 	Total int    `json:"total"`
+}
+
+// ReviewedProposal defines model for ReviewedProposal.
+type ReviewedProposal struct {
+	// Commit the head of its branch as it was read; it is refused when that has moved. What it is at now when absent
+	Commit string `json:"commit,omitempty,omitzero"`
 }
 
 // Revision defines model for Revision.
@@ -2013,6 +2217,37 @@ type WardDiff struct {
 	Ward   Ward     `json:"ward"`
 }
 
+// WardEffect defines model for WardEffect.
+type WardEffect struct {
+	// Canaries workloads that would be released in shares
+	Canaries []string `json:"canaries"`
+
+	// Change removed: its file is gone, or it goes into another cluster
+	Change  WardEffectChange `json:"change"`
+	Cluster string           `json:"cluster"`
+
+	// Filed its own file would be another
+	Filed   bool          `json:"filed"`
+	Guards  []Guard       `json:"guards"`
+	Objects []MovedObject `json:"objects"`
+
+	// Problem why what it would declare can't be read
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// Refusals what the API server says to objects, in a dry run
+	Refusals []RefusedObject `json:"refusals"`
+
+	// Untried why nothing was tried out on the API server
+	Untried string `json:"untried,omitempty,omitzero"`
+
+	// Waits it would declare nothing
+	Waits string `json:"waits,omitempty,omitzero"`
+	Ward  string `json:"ward"`
+}
+
+// WardEffectChange removed: its file is gone, or it goes into another cluster
+type WardEffectChange string
+
 // WardGroup defines model for WardGroup.
 type WardGroup struct {
 	By WardGroupBy `json:"by"`
@@ -2049,6 +2284,11 @@ type WardList struct {
 	Total int `json:"total"`
 }
 
+// WithdrawProposal defines model for WithdrawProposal.
+type WithdrawProposal struct {
+	Why string `json:"why,omitempty,omitzero"`
+}
+
 // ItemName defines model for ItemName.
 type ItemName = string
 
@@ -2057,6 +2297,9 @@ type Limit = int
 
 // Offset defines model for Offset.
 type Offset = int
+
+// ProposalNumber defines model for ProposalNumber.
+type ProposalNumber = int
 
 // WardID defines model for WardID.
 type WardID = string
@@ -2096,6 +2339,18 @@ type ListMetricsSourcesParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListProposalsParams defines parameters for ListProposals.
+type ListProposalsParams struct {
+	// Search words that must all be in its title, repository, branch, what it is about, who asked or its number
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+	Repo   string `form:"repo,omitempty" json:"repo,omitempty,omitzero"`
+
+	// Live only those that have not ended
+	Live bool `form:"live,omitempty" json:"live,omitempty,omitzero"`
+}
+
 // ListRegistriesParams defines parameters for ListRegistries.
 type ListRegistriesParams struct {
 	// Search words that must all be somewhere in it
@@ -2110,6 +2365,14 @@ type ListReposParams struct {
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// GetBranchEffectParams defines parameters for GetBranchEffect.
+type GetBranchEffectParams struct {
+	Branch string `form:"branch" json:"branch"`
+
+	// Base the branch it is meant for; main when absent
+	Base string `form:"base,omitempty" json:"base,omitempty,omitzero"`
 }
 
 // ListRostersParams defines parameters for ListRosters.
@@ -2253,6 +2516,15 @@ type AddMetricsSourceJSONRequestBody = AddMetricsSource
 
 // TryMetricsSourceJSONRequestBody defines body for TryMetricsSource for application/json ContentType.
 type TryMetricsSourceJSONRequestBody = TryMetricsSource
+
+// ApproveProposalJSONRequestBody defines body for ApproveProposal for application/json ContentType.
+type ApproveProposalJSONRequestBody = ReviewedProposal
+
+// MergeProposalJSONRequestBody defines body for MergeProposal for application/json ContentType.
+type MergeProposalJSONRequestBody = ReviewedProposal
+
+// WithdrawProposalJSONRequestBody defines body for WithdrawProposal for application/json ContentType.
+type WithdrawProposalJSONRequestBody = WithdrawProposal
 
 // AddRegistryJSONRequestBody defines body for AddRegistry for application/json ContentType.
 type AddRegistryJSONRequestBody = AddRegistry
@@ -2508,6 +2780,63 @@ type ClientInterface interface {
 	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
 	TryMetricsSource(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListProposals Proposals, those that wait for a person first
+	//
+	// Corresponds with GET /proposals (the `ListProposals` operationId).
+	ListProposals(ctx context.Context, params *ListProposalsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetProposal One proposal
+	//
+	// Corresponds with GET /proposals/{number} (the `GetProposal` operationId).
+	GetProposal(ctx context.Context, number ProposalNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApproveProposalWithBody Note that you have read a proposal and want it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /proposals/{number}/approvals (the `ApproveProposal` operationId).
+	ApproveProposalWithBody(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApproveProposal Note that you have read a proposal and want it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /proposals/{number}/approvals (the `ApproveProposal` operationId).
+	ApproveProposal(ctx context.Context, number ProposalNumber, body ApproveProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetProposalEffect What a proposal would do to files, wards and clusters if it were merged now
+	//
+	// Corresponds with GET /proposals/{number}/effect (the `GetProposalEffect` operationId).
+	GetProposalEffect(ctx context.Context, number ProposalNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeProposalWithBody Make a proposal part of its base
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /proposals/{number}/merge (the `MergeProposal` operationId).
+	MergeProposalWithBody(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeProposal Make a proposal part of its base
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /proposals/{number}/merge (the `MergeProposal` operationId).
+	MergeProposal(ctx context.Context, number ProposalNumber, body MergeProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawProposalWithBody End a proposal without its change; its branch is deleted when nobody else has written to it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
+	WithdrawProposalWithBody(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawProposal End a proposal without its change; its branch is deleted when nobody else has written to it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
+	WithdrawProposal(ctx context.Context, number ProposalNumber, body WithdrawProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRegistries Registries that follows ask
 	//
 	// Corresponds with GET /registries (the `ListRegistries` operationId).
@@ -2555,6 +2884,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 	RemoveRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBranchEffect What a branch of a repository would do to wards and clusters, once it is part of another
+	//
+	// Corresponds with GET /repos/{name}/effect (the `GetBranchEffect` operationId).
+	GetBranchEffect(ctx context.Context, name ItemName, params *GetBranchEffectParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProposeFilesWithBody Write files to a branch of their own, for review; the branch they are meant for is not touched
 	//
@@ -3226,6 +3560,153 @@ func (c *Client) TryMetricsSource(ctx context.Context, name ItemName, body TryMe
 	return c.Client.Do(req)
 }
 
+// ListProposals Proposals, those that wait for a person first
+//
+// Corresponds with GET /proposals (the `ListProposals` operationId).
+func (c *Client) ListProposals(ctx context.Context, params *ListProposalsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListProposalsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetProposal One proposal
+//
+// Corresponds with GET /proposals/{number} (the `GetProposal` operationId).
+func (c *Client) GetProposal(ctx context.Context, number ProposalNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetProposalRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApproveProposalWithBody Note that you have read a proposal and want it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /proposals/{number}/approvals (the `ApproveProposal` operationId).
+func (c *Client) ApproveProposalWithBody(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApproveProposalRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApproveProposal Note that you have read a proposal and want it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /proposals/{number}/approvals (the `ApproveProposal` operationId).
+func (c *Client) ApproveProposal(ctx context.Context, number ProposalNumber, body ApproveProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApproveProposalRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetProposalEffect What a proposal would do to files, wards and clusters if it were merged now
+//
+// Corresponds with GET /proposals/{number}/effect (the `GetProposalEffect` operationId).
+func (c *Client) GetProposalEffect(ctx context.Context, number ProposalNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetProposalEffectRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeProposalWithBody Make a proposal part of its base
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /proposals/{number}/merge (the `MergeProposal` operationId).
+func (c *Client) MergeProposalWithBody(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeProposalRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeProposal Make a proposal part of its base
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /proposals/{number}/merge (the `MergeProposal` operationId).
+func (c *Client) MergeProposal(ctx context.Context, number ProposalNumber, body MergeProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeProposalRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawProposalWithBody End a proposal without its change; its branch is deleted when nobody else has written to it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
+func (c *Client) WithdrawProposalWithBody(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawProposalRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawProposal End a proposal without its change; its branch is deleted when nobody else has written to it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
+func (c *Client) WithdrawProposal(ctx context.Context, number ProposalNumber, body WithdrawProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawProposalRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRegistries Registries that follows ask
 //
 // Corresponds with GET /registries (the `ListRegistries` operationId).
@@ -3344,6 +3825,21 @@ func (c *Client) AddRepo(ctx context.Context, body AddRepoJSONRequestBody, reqEd
 // Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 func (c *Client) RemoveRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveRepoRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBranchEffect What a branch of a repository would do to wards and clusters, once it is part of another
+//
+// Corresponds with GET /repos/{name}/effect (the `GetBranchEffect` operationId).
+func (c *Client) GetBranchEffect(ctx context.Context, name ItemName, params *GetBranchEffectParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBranchEffectRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4909,6 +5405,297 @@ func NewTryMetricsSourceRequestWithBody(server string, name ItemName, contentTyp
 	return req, nil
 }
 
+// NewListProposalsRequest constructs an http.Request for the ListProposals method
+func NewListProposalsRequest(server string, params *ListProposalsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/proposals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "repo", params.Repo, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "live", params.Live, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetProposalRequest constructs an http.Request for the GetProposal method
+func NewGetProposalRequest(server string, number ProposalNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/proposals/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewApproveProposalRequest calls the generic ApproveProposal builder with application/json body
+func NewApproveProposalRequest(server string, number ProposalNumber, body ApproveProposalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewApproveProposalRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewApproveProposalRequestWithBody constructs an http.Request for the ApproveProposal method, with any body, and a specified content type
+func NewApproveProposalRequestWithBody(server string, number ProposalNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/proposals/%s/approvals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetProposalEffectRequest constructs an http.Request for the GetProposalEffect method
+func NewGetProposalEffectRequest(server string, number ProposalNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/proposals/%s/effect", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMergeProposalRequest calls the generic MergeProposal builder with application/json body
+func NewMergeProposalRequest(server string, number ProposalNumber, body MergeProposalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMergeProposalRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewMergeProposalRequestWithBody constructs an http.Request for the MergeProposal method, with any body, and a specified content type
+func NewMergeProposalRequestWithBody(server string, number ProposalNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/proposals/%s/merge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWithdrawProposalRequest calls the generic WithdrawProposal builder with application/json body
+func NewWithdrawProposalRequest(server string, number ProposalNumber, body WithdrawProposalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWithdrawProposalRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewWithdrawProposalRequestWithBody constructs an http.Request for the WithdrawProposal method, with any body, and a specified content type
+func NewWithdrawProposalRequestWithBody(server string, number ProposalNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/proposals/%s/withdraw", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRegistriesRequest constructs an http.Request for the ListRegistries method
 func NewListRegistriesRequest(server string, params *ListRegistriesParams) (*http.Request, error) {
 	var err error
@@ -5182,6 +5969,71 @@ func NewRemoveRepoRequest(server string, name ItemName) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetBranchEffectRequest constructs an http.Request for the GetBranchEffect method
+func NewGetBranchEffectRequest(server string, name ItemName, params *GetBranchEffectParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/effect", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "branch", params.Branch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "base", params.Base, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -7339,6 +8191,69 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
 	TryMetricsSourceWithResponse(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMetricsSourceResponse, error)
 
+	// ListProposalsWithResponse Proposals, those that wait for a person first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /proposals (the `ListProposals` operationId).
+	ListProposalsWithResponse(ctx context.Context, params *ListProposalsParams, reqEditors ...RequestEditorFn) (*ListProposalsResponse, error)
+
+	// GetProposalWithResponse One proposal
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /proposals/{number} (the `GetProposal` operationId).
+	GetProposalWithResponse(ctx context.Context, number ProposalNumber, reqEditors ...RequestEditorFn) (*GetProposalResponse, error)
+
+	// ApproveProposalWithBodyWithResponse Note that you have read a proposal and want it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /proposals/{number}/approvals (the `ApproveProposal` operationId).
+	ApproveProposalWithBodyWithResponse(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApproveProposalResponse, error)
+
+	// ApproveProposalWithResponse Note that you have read a proposal and want it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /proposals/{number}/approvals (the `ApproveProposal` operationId).
+	ApproveProposalWithResponse(ctx context.Context, number ProposalNumber, body ApproveProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*ApproveProposalResponse, error)
+
+	// GetProposalEffectWithResponse What a proposal would do to files, wards and clusters if it were merged now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /proposals/{number}/effect (the `GetProposalEffect` operationId).
+	GetProposalEffectWithResponse(ctx context.Context, number ProposalNumber, reqEditors ...RequestEditorFn) (*GetProposalEffectResponse, error)
+
+	// MergeProposalWithBodyWithResponse Make a proposal part of its base
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /proposals/{number}/merge (the `MergeProposal` operationId).
+	MergeProposalWithBodyWithResponse(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeProposalResponse, error)
+
+	// MergeProposalWithResponse Make a proposal part of its base
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /proposals/{number}/merge (the `MergeProposal` operationId).
+	MergeProposalWithResponse(ctx context.Context, number ProposalNumber, body MergeProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeProposalResponse, error)
+
+	// WithdrawProposalWithBodyWithResponse End a proposal without its change; its branch is deleted when nobody else has written to it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
+	WithdrawProposalWithBodyWithResponse(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawProposalResponse, error)
+
+	// WithdrawProposalWithResponse End a proposal without its change; its branch is deleted when nobody else has written to it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
+	WithdrawProposalWithResponse(ctx context.Context, number ProposalNumber, body WithdrawProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawProposalResponse, error)
+
 	// ListRegistriesWithResponse Registries that follows ask
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7394,6 +8309,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 	RemoveRepoWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRepoResponse, error)
+
+	// GetBranchEffectWithResponse What a branch of a repository would do to wards and clusters, once it is part of another
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /repos/{name}/effect (the `GetBranchEffect` operationId).
+	GetBranchEffectWithResponse(ctx context.Context, name ItemName, params *GetBranchEffectParams, reqEditors ...RequestEditorFn) (*GetBranchEffectResponse, error)
 
 	// ProposeFilesWithBodyWithResponse Write files to a branch of their own, for review; the branch they are meant for is not touched
 	//
@@ -8538,6 +9460,294 @@ func (r TryMetricsSourceResponse) ContentType() string {
 	return ""
 }
 
+type ListProposalsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ProposalList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListProposalsResponse) GetJSON200() *ProposalList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListProposalsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListProposalsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListProposalsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListProposalsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListProposalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetProposalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetProposalResponse) GetJSON200() *Proposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetProposalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetProposalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetProposalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetProposalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetProposalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ApproveProposalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ApproveProposalResponse) GetJSON200() *Proposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ApproveProposalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ApproveProposalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ApproveProposalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ApproveProposalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ApproveProposalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetProposalEffectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Effect
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetProposalEffectResponse) GetJSON200() *Effect {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetProposalEffectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetProposalEffectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetProposalEffectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetProposalEffectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetProposalEffectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MergeProposalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MergeProposalResponse) GetJSON200() *Proposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MergeProposalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MergeProposalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MergeProposalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MergeProposalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MergeProposalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WithdrawProposalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WithdrawProposalResponse) GetJSON200() *Proposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawProposalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawProposalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawProposalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawProposalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawProposalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRegistriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8806,6 +10016,54 @@ func (r RemoveRepoResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveRepoResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetBranchEffectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Effect
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBranchEffectResponse) GetJSON200() *Effect {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBranchEffectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBranchEffectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBranchEffectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBranchEffectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBranchEffectResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10943,6 +12201,123 @@ func (c *ClientWithResponses) TryMetricsSourceWithResponse(ctx context.Context, 
 	return ParseTryMetricsSourceResponse(rsp)
 }
 
+// ListProposalsWithResponse Proposals, those that wait for a person first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /proposals (the `ListProposals` operationId).
+func (c *ClientWithResponses) ListProposalsWithResponse(ctx context.Context, params *ListProposalsParams, reqEditors ...RequestEditorFn) (*ListProposalsResponse, error) {
+	rsp, err := c.ListProposals(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListProposalsResponse(rsp)
+}
+
+// GetProposalWithResponse One proposal
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /proposals/{number} (the `GetProposal` operationId).
+func (c *ClientWithResponses) GetProposalWithResponse(ctx context.Context, number ProposalNumber, reqEditors ...RequestEditorFn) (*GetProposalResponse, error) {
+	rsp, err := c.GetProposal(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetProposalResponse(rsp)
+}
+
+// ApproveProposalWithBodyWithResponse Note that you have read a proposal and want it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /proposals/{number}/approvals (the `ApproveProposal` operationId).
+func (c *ClientWithResponses) ApproveProposalWithBodyWithResponse(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApproveProposalResponse, error) {
+	rsp, err := c.ApproveProposalWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApproveProposalResponse(rsp)
+}
+
+// ApproveProposalWithResponse Note that you have read a proposal and want it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /proposals/{number}/approvals (the `ApproveProposal` operationId).
+func (c *ClientWithResponses) ApproveProposalWithResponse(ctx context.Context, number ProposalNumber, body ApproveProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*ApproveProposalResponse, error) {
+	rsp, err := c.ApproveProposal(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApproveProposalResponse(rsp)
+}
+
+// GetProposalEffectWithResponse What a proposal would do to files, wards and clusters if it were merged now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /proposals/{number}/effect (the `GetProposalEffect` operationId).
+func (c *ClientWithResponses) GetProposalEffectWithResponse(ctx context.Context, number ProposalNumber, reqEditors ...RequestEditorFn) (*GetProposalEffectResponse, error) {
+	rsp, err := c.GetProposalEffect(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetProposalEffectResponse(rsp)
+}
+
+// MergeProposalWithBodyWithResponse Make a proposal part of its base
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /proposals/{number}/merge (the `MergeProposal` operationId).
+func (c *ClientWithResponses) MergeProposalWithBodyWithResponse(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeProposalResponse, error) {
+	rsp, err := c.MergeProposalWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeProposalResponse(rsp)
+}
+
+// MergeProposalWithResponse Make a proposal part of its base
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /proposals/{number}/merge (the `MergeProposal` operationId).
+func (c *ClientWithResponses) MergeProposalWithResponse(ctx context.Context, number ProposalNumber, body MergeProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeProposalResponse, error) {
+	rsp, err := c.MergeProposal(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeProposalResponse(rsp)
+}
+
+// WithdrawProposalWithBodyWithResponse End a proposal without its change; its branch is deleted when nobody else has written to it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
+func (c *ClientWithResponses) WithdrawProposalWithBodyWithResponse(ctx context.Context, number ProposalNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawProposalResponse, error) {
+	rsp, err := c.WithdrawProposalWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawProposalResponse(rsp)
+}
+
+// WithdrawProposalWithResponse End a proposal without its change; its branch is deleted when nobody else has written to it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
+func (c *ClientWithResponses) WithdrawProposalWithResponse(ctx context.Context, number ProposalNumber, body WithdrawProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawProposalResponse, error) {
+	rsp, err := c.WithdrawProposal(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawProposalResponse(rsp)
+}
+
 // ListRegistriesWithResponse Registries that follows ask
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11045,6 +12420,19 @@ func (c *ClientWithResponses) RemoveRepoWithResponse(ctx context.Context, name I
 		return nil, err
 	}
 	return ParseRemoveRepoResponse(rsp)
+}
+
+// GetBranchEffectWithResponse What a branch of a repository would do to wards and clusters, once it is part of another
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /repos/{name}/effect (the `GetBranchEffect` operationId).
+func (c *ClientWithResponses) GetBranchEffectWithResponse(ctx context.Context, name ItemName, params *GetBranchEffectParams, reqEditors ...RequestEditorFn) (*GetBranchEffectResponse, error) {
+	rsp, err := c.GetBranchEffect(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBranchEffectResponse(rsp)
 }
 
 // ProposeFilesWithBodyWithResponse Write files to a branch of their own, for review; the branch they are meant for is not touched
@@ -12243,6 +13631,204 @@ func ParseTryMetricsSourceResponse(rsp *http.Response) (*TryMetricsSourceRespons
 	return response, nil
 }
 
+// ParseListProposalsResponse parses an HTTP response from a ListProposalsWithResponse call
+func ParseListProposalsResponse(rsp *http.Response) (*ListProposalsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListProposalsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ProposalList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetProposalResponse parses an HTTP response from a GetProposalWithResponse call
+func ParseGetProposalResponse(rsp *http.Response) (*GetProposalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetProposalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseApproveProposalResponse parses an HTTP response from a ApproveProposalWithResponse call
+func ParseApproveProposalResponse(rsp *http.Response) (*ApproveProposalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ApproveProposalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetProposalEffectResponse parses an HTTP response from a GetProposalEffectWithResponse call
+func ParseGetProposalEffectResponse(rsp *http.Response) (*GetProposalEffectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetProposalEffectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Effect
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMergeProposalResponse parses an HTTP response from a MergeProposalWithResponse call
+func ParseMergeProposalResponse(rsp *http.Response) (*MergeProposalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MergeProposalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawProposalResponse parses an HTTP response from a WithdrawProposalWithResponse call
+func ParseWithdrawProposalResponse(rsp *http.Response) (*WithdrawProposalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawProposalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRegistriesResponse parses an HTTP response from a ListRegistriesWithResponse call
 func ParseListRegistriesResponse(rsp *http.Response) (*ListRegistriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12420,6 +14006,39 @@ func ParseRemoveRepoResponse(rsp *http.Response) (*RemoveRepoResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetBranchEffectResponse parses an HTTP response from a GetBranchEffectWithResponse call
+func ParseGetBranchEffectResponse(rsp *http.Response) (*GetBranchEffectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBranchEffectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Effect
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -139,40 +139,6 @@ func notAdopted(o object.Object) string {
 	return ""
 }
 
-func (k *Keeper) proposeFiles(ctx context.Context, name string, f repo.Files, by string) (*Proposal, error) {
-	l, err := k.source(name)
-	if err != nil {
-		return nil, err
-	}
-	mirror, ok := l.Git()
-	if !ok {
-		return nil, fault(Invalid, "%s is a chart repository, which takes no commits", name)
-	}
-	f.Base = cmp.Or(f.Base, "main")
-	if len(f.Files) == 0 {
-		return nil, fault(Invalid, "there are no files to write")
-	}
-	for _, x := range f.Files {
-		if ward.IsRoster(x.Data) { // what can't be read is not proposed
-			if _, err := ward.ParseDeclared(ward.From{Repo: name, Ref: f.Base}, x.Path, x.Data); err != nil {
-				return nil, fault(Invalid, "%v", err)
-			}
-		}
-	}
-	if by != "" {
-		f.Body = strings.TrimSpace(f.Body+"\n\nAsked for by "+by+".") + "\n"
-	}
-	_ = l.Look(ctx)
-	c, err := mirror.ProposeFiles(ctx, f)
-	if errors.Is(err, repo.ErrSame) {
-		return nil, fault(Conflict, "%s holds these files already, just so; there is nothing to propose", f.Base)
-	}
-	if err != nil {
-		return nil, fault(Invalid, "%v", err)
-	}
-	return &Proposal{Branch: f.Branch, Commit: c.ID, Subject: c.Subject, Base: f.Base}, nil
-}
-
 // Schema is how a cluster describes its kinds: OpenAPI v2, JSON.
 func (k *Keeper) Schema(ctx context.Context, clusterName string) ([]byte, error) {
 	k.mu.RLock()

@@ -718,59 +718,6 @@ func (k *Keeper) doneBefore(ctx context.Context, id string, number int) (int, er
 	}
 }
 
-// Proposal is a commit on a branch of its own that makes git say what the cluster holds.
-type Proposal struct {
-	Branch, Commit, Subject string
-	Base                    string // the branch it is meant for
-}
-
-func (k *Keeper) propose(ctx context.Context, name string, to int, by, branch string) (*Proposal, error) {
-	p, err := k.one(name)
-	if err != nil {
-		return nil, err
-	}
-	if p.Broken != "" {
-		return nil, fault(Conflict, "%s can't be read: %s", p.ID, p.Broken)
-	}
-	mirror, ok := p.repo.Git()
-	if !ok {
-		return nil, fault(Invalid, "%s comes from chart repository %s, which takes no commits; change from.chart.version in the ward file", p.ID, p.repo.Name())
-	}
-	v := p.View()
-	rev := v.Applied
-	about := "what " + v.Cluster + " holds"
-	if to > 0 {
-		e, err := k.Entry(ctx, name, to)
-		if err != nil {
-			return nil, err
-		}
-		if e.Snapshot == "" || e.Revision == nil {
-			return nil, fault(Invalid, "entry #%d of %s has no revision to go back to; choose a run (vigila logbook %s)", to, p.ID, p.ID)
-		}
-		rev, about = e.Revision, fmt.Sprintf("entry #%d", to)
-	}
-	if rev == nil {
-		return nil, fault(Conflict, "%s has never been synced, so there is nothing to go back to", p.ID)
-	}
-	if branch == "" {
-		branch = fmt.Sprintf("vigila/%s-back-to-%s", v.Ward.Name, rev.Short())
-	}
-	_ = p.repo.Look(ctx) // on top of the newest commit; what is wrong is told below
-	body := fmt.Sprintf("The files below %q are again as they were at %s, %s of ward %s.\n\nAsked for by %s.\n", cmp.Or(v.Ward.From.Path, "/"), rev.Title(), about, v.ID, by)
-	if v.Rejected != "" && v.Revision != nil {
-		body = fmt.Sprintf("%s was rejected: %s\n\n", v.Revision.Title(), v.Rejected) + body
-	}
-	c, err := mirror.Propose(ctx, repo.Change{Base: v.Ward.From.Ref, Branch: branch, Path: v.Ward.From.Path, At: rev.ID,
-		Subject: fmt.Sprintf("Take %s back to %s", v.Ward.Name, rev.Title()), Body: body})
-	if errors.Is(err, repo.ErrSame) {
-		return nil, fault(Conflict, "%s says already what %s says below %q; there is nothing to propose", v.Ward.From.Ref, rev.Short(), v.Ward.From.Path)
-	}
-	if err != nil {
-		return nil, fault(Invalid, "%v", err)
-	}
-	return &Proposal{Branch: branch, Commit: c.ID, Subject: c.Subject, Base: v.Ward.From.Ref}, nil
-}
-
 // TaskLog is the log of a task, as an entry keeps it.
 func (k *Keeper) TaskLog(ctx context.Context, name string, number int, key string) (string, error) {
 	id, _, err := k.logbook(ctx, name)

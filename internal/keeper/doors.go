@@ -7,6 +7,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
@@ -270,8 +271,8 @@ func (w LiftRejection) do(ctx context.Context, k *Keeper, by Actor) (*standing.V
 	return k.wantOne(ctx, w.Ward, loop.Lift{Revision: w.Revision, By: by.Name, Why: w.Why})
 }
 
-func (w ProposeBack) do(ctx context.Context, k *Keeper, by Actor) (*Proposal, error) {
-	return k.propose(ctx, w.Ward, w.Entry, by.Name, w.Branch)
+func (w ProposeBack) do(ctx context.Context, k *Keeper, by Actor) (*proposal.Proposal, error) {
+	return k.proposeBack(ctx, w, by.Name)
 }
 
 func (w declareWard) do(ctx context.Context, k *Keeper, _ Actor) (took, error) {
@@ -288,8 +289,8 @@ func (w RemoveRepo) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error)
 	return Nothing{}, k.removeRepo(ctx, w.Name)
 }
 
-func (w ProposeFiles) do(ctx context.Context, k *Keeper, by Actor) (*Proposal, error) {
-	return k.proposeFiles(ctx, w.Repo, w.Files, by.Name)
+func (w ProposeFiles) do(ctx context.Context, k *Keeper, by Actor) (*proposal.Proposal, error) {
+	return k.proposeFiles(ctx, w, by.Name)
 }
 
 func (w MakePushKey) do(ctx context.Context, k *Keeper, _ Actor) (string, error) {

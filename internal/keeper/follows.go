@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/follow"
+	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/versions"
 	"vigila.dev/vigila/internal/core/ward"
@@ -151,15 +152,27 @@ func (f *followLoop) look(who context.Context, asked string, fresh bool) (next t
 			_ = l.Look(ctx) // what can't be read is told below
 		}
 	}
+	if asked == "" && st.Offered.Asked { // a newer one does not take the place of what a person has asked for
+		if p, err := f.k.Proposal(ctx, st.Offered.Proposal); err == nil && !p.Over() {
+			asked = st.Offered.Version
+		}
+	}
 	d, err := f.decide(ctx, r, &st, now, asked)
+	write := f.write
+	if r.By == follow.ByProposal {
+		write = func(ctx context.Context, st *follow.State, t taking) error { return f.propose(ctx, st, t, asked != "") }
+	}
 	for try := 0; err == nil && d.Take != ""; try++ {
-		if err = f.write(ctx, r, &st, d); !errors.Is(err, errChanged) || try == 3 {
+		if err = write(ctx, &st, takingOf(r, &st, d, asked != "")); !errors.Is(err, errChanged) || try == 3 {
 			break
 		}
 		d, err = f.decide(ctx, r, &st, now, asked) // from what is there by now
 	}
 	if f.ctx.Err() != nil || who.Err() != nil {
 		return time.Now().Add(r.Every) // it says nothing of the follow
+	}
+	if d.Take == "" || err != nil {
+		st.Offered = follow.Offered{}
 	}
 	st.Looked, st.Next, st.Problem = now, now.Add(r.Every), ""
 	if err != nil {
@@ -225,7 +238,18 @@ func (f *followLoop) decide(ctx context.Context, r follow.Rule, st *follow.State
 	if err := f.said(ctx, r, st, now); err != nil {
 		return follow.Decision{}, err
 	}
-	n := follow.Now{Rule: r, At: now, Tags: tags, Tag: st.Tag, Digest: st.Digest, Facts: map[string]follow.Facts{}, Seen: st.Seen, History: st.History, Bad: f.bad(ctx, r, st.History), Asked: asked}
+	refused := map[string]string{}
+	if r.By == follow.ByProposal {
+		said, err := f.k.withdrawn(ctx, r.Repo, proposal.Origin{Kind: proposal.Follow, Of: r.Name})
+		if err != nil {
+			return follow.Decision{}, err
+		}
+		for wanted, why := range said {
+			version, _, _ := strings.Cut(wanted, " ")
+			refused[version] = why
+		}
+	}
+	n := follow.Now{Rule: r, At: now, Tags: tags, Tag: st.Tag, Digest: st.Digest, Facts: map[string]follow.Facts{}, Seen: st.Seen, History: st.History, Bad: f.bad(ctx, r, st.History), Refused: refused, Asked: asked}
 	for {
 		d := follow.Decide(n)
 		if d.Ask == "" {
@@ -294,39 +318,89 @@ func (f *followLoop) mirror(r follow.Rule) (*repo.Mirror, error) {
 	return mirror, nil
 }
 
+// taking is a version that is to be written, and how its commit reads.
+type taking struct {
+	follow.Rule
+	follow.Decision
+	tag, digest  string // that the file said when it was decided
+	subject, why string
+	trailers     []string
+}
+
+func takingOf(r follow.Rule, st *follow.State, d follow.Decision, asked bool) taking {
+	t := taking{Rule: r, Decision: d, tag: st.Tag, digest: st.Digest, subject: fmt.Sprintf("%s %s", r.Name, d.Take),
+		why:      fmt.Sprintf("%s was at %s; %s is the newest that %s takes.", r.Image, cmp.Or(st.Tag, "nothing"), d.Take, r.Wants()),
+		trailers: []string{"Follow: " + r.Name, fmt.Sprintf("Image: %s:%s@%s", r.Image, d.Take, d.Digest)}}
+	if asked {
+		t.why = fmt.Sprintf("%s was at %s; somebody asked for %s.", r.Image, cmp.Or(st.Tag, "nothing"), d.Take)
+	}
+	return t
+}
+
+// file is the versions file with the version in it. Errors wrap errChanged when somebody has changed it since it was decided, and
+// repo.ErrSame when that was to the same.
+func (t taking) file(at *repo.Tree) (repo.File, error) {
+	tag, digest, err := saidAt(at, t.Rule)
+	if err != nil {
+		return repo.File{}, err
+	}
+	if tag != t.tag || digest != t.digest {
+		if tag == t.Take && digest == t.Digest {
+			return repo.File{}, repo.ErrSame
+		}
+		return repo.File{}, fmt.Errorf("%s %w to %s", t.Into, errChanged, cmp.Or(tag, "nothing"))
+	}
+	data, err := at.Read(t.Into)
+	if err != nil && !errors.Is(err, repo.ErrNoPath) {
+		return repo.File{}, err
+	}
+	text, err := versions.Set(t.Into, data, t.Image, versions.Image{Tag: t.Take, Digest: t.Digest})
+	return repo.File{Path: t.Into, Data: text}, err
+}
+
 // write writes a version. Whoever else pushes meanwhile loses nothing, and who has written it by then has written it.
-func (f *followLoop) write(ctx context.Context, r follow.Rule, st *follow.State, d follow.Decision) error {
-	mirror, err := f.mirror(r)
+func (f *followLoop) write(ctx context.Context, st *follow.State, t taking) error {
+	mirror, err := f.mirror(t.Rule)
 	if err != nil {
 		return err
 	}
-	from := cmp.Or(st.Tag, "nothing")
-	made, err := mirror.Commit(ctx, r.Ref, func(at *repo.Tree) (repo.Draft, error) {
-		tag, digest, err := saidAt(at, r)
-		if err != nil {
-			return repo.Draft{}, err
-		}
-		if tag != st.Tag || digest != st.Digest { // somebody has changed it since it was decided
-			if tag == d.Take && digest == d.Digest {
-				return repo.Draft{}, repo.ErrSame
-			}
-			return repo.Draft{}, fmt.Errorf("%s %w to %s", r.Into, errChanged, cmp.Or(tag, "nothing"))
-		}
-		data, err := at.Read(r.Into)
-		if err != nil && !errors.Is(err, repo.ErrNoPath) {
-			return repo.Draft{}, err
-		}
-		text, err := versions.Set(r.Into, data, r.Image, versions.Image{Tag: d.Take, Digest: d.Digest})
-		return repo.Draft{Files: []repo.File{{Path: r.Into, Data: text}}, Subject: fmt.Sprintf("%s %s", r.Name, d.Take),
-			Body: fmt.Sprintf("%s was at %s; %s is the newest that %s takes.\n\nFollow: %s\nImage: %s:%s@%s\n", r.Image, from, d.Take, r.Wants(), r.Name, r.Image, d.Take, d.Digest)}, err
+	made, err := mirror.Commit(ctx, t.Ref, func(at *repo.Tree) (repo.Draft, error) {
+		file, err := t.file(at)
+		return repo.Draft{Files: []repo.File{file}, Subject: t.subject, Body: t.why + "\n\n" + strings.Join(t.trailers, "\n") + "\n"}, err
 	})
 	if err != nil && !errors.Is(err, repo.ErrSame) {
-		return fmt.Errorf("%s %s can't be written to %s in %s: %w", r.Image, d.Take, r.Into, r.Repo, err)
+		return fmt.Errorf("%s %s can't be written to %s in %s: %w", t.Image, t.Take, t.Into, t.Repo, err)
 	}
-	st.Wrote(follow.Past{Version: d.Take, Digest: d.Digest, Commit: made.ID, At: time.Now()})
-	if l, err := f.k.source(r.Repo); err == nil {
+	st.Wrote(follow.Past{Version: t.Take, Digest: t.Digest, Commit: made.ID, At: time.Now()})
+	if l, err := f.k.source(t.Repo); err == nil {
 		l.LookSoon()
 	}
+	return nil
+}
+
+// propose offers a version for a review. As long as its proposal is open the same look comes to the same.
+func (f *followLoop) propose(ctx context.Context, st *follow.State, t taking, asked bool) error {
+	mirror, err := f.mirror(t.Rule)
+	if err != nil {
+		return err
+	}
+	head, err := mirror.Resolve(ctx, t.Ref)
+	if err != nil {
+		return err
+	}
+	file, err := t.file(mirror.At(head.ID))
+	if errors.Is(err, repo.ErrSame) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	p, err := f.k.propose(ctx, want{repo: t.Repo, base: t.Ref, by: "follow " + t.Name, origin: proposal.Origin{Kind: proposal.Follow, Of: t.Name, Want: t.Take + " " + t.Digest},
+		title: t.subject, why: t.why, draft: draft{Files: []repo.File{file}, Trailers: t.trailers}})
+	if err != nil {
+		return fmt.Errorf("%s %s can't be proposed: %w", t.Image, t.Take, err)
+	}
+	st.Offered = follow.Offered{Version: t.Take, Proposal: p.Number, Asked: asked || st.Offered.Asked && st.Offered.Proposal == p.Number}
 	return nil
 }
 
@@ -443,7 +517,7 @@ func (w LookFollow) do(ctx context.Context, k *Keeper, _ Actor) (Follow, error) 
 	}
 	f.look(ctx, w.Take, true)
 	now := f.now()
-	if w.Take != "" && now.Problem == "" && now.Tag != w.Take {
+	if w.Take != "" && now.Problem == "" && now.Tag != w.Take && now.Offered.Version != w.Take {
 		return now, fault(Conflict, "%s is not taken: %s", w.Take, cmp.Or(now.Left, "it is not there"))
 	}
 	return now, nil

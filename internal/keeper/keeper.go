@@ -135,10 +135,11 @@ type holdings struct {
 	done       sync.WaitGroup
 	changing   sync.Mutex // one registration at a time
 	endings    sync.Mutex // one end of a token at a time
+	proposals  proposals
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}}
+	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, proposals: newProposals()}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -178,6 +179,7 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	for _, l := range k.rosters {
 		l.start()
 	}
+	k.spawn(k.keepProposals)
 	k.spawn(k.tidy)
 	k.spawn(k.giveBack)
 	return k, nil

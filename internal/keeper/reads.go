@@ -7,6 +7,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/keeper/sources"
@@ -28,8 +29,15 @@ func (p *placement) IsSame(name string, a standing.AsOf) { p.post(loop.WasSame{N
 
 // reads is what the ward reads its declaration from.
 func (p *placement) reads(main *sources.Loop, limits roster.Limits) *reading.Ward {
-	return &reading.Ward{ID: p.ID, Ward: p.Ward, File: p.File, Roster: p.Roster, Limits: limits, Service: p.Service, Mask: p.Mask, Main: main,
-		Deps: reading.Deps{House: shelves{p.k}, Cluster: near{p.cluster}, Cache: p.k.store, Render: p.k.opts.Render, Keeps: func() int { return p.View().Kept }, Counts: p.k.metrics.renders.Inc, Log: p.log}}
+	out := p.k.readsOf(p.Ward, p.Roster, limits, main, p.cluster)
+	out.ID, out.File, out.Log, out.Keeps = p.ID, p.File, p.log, func() int { return p.View().Kept }
+	return out
+}
+
+// readsOf is what a ward that is not kept yet would be read from, in a cluster.
+func (k *Keeper) readsOf(w ward.Ward, of string, limits roster.Limits, main *sources.Loop, c *clusterLoop) *reading.Ward {
+	return &reading.Ward{ID: ward.ID(w.Name, c.record().Name), Ward: w, Roster: of, Limits: limits, Service: k.service, Mask: k.mask, Main: main,
+		Deps: reading.Deps{House: shelves{k}, Cluster: near{c}, Cache: k.store, Render: k.opts.Render, Keeps: func() int { return 0 }, Counts: k.metrics.renders.Inc, Log: k.log}}
 }
 
 // Interests lists what the ward reads of a repository.

@@ -46,7 +46,7 @@ func repoOf(l *sources.Loop) Repo {
 
 // house is what the loops of repositories need.
 func (k *Keeper) house() *sources.House {
-	return &sources.House{Ctx: k.ctx, Dir: k.opts.MirrorDir, Log: k.log, Spawn: k.spawn, Turn: k.fetches.Take, Keep: k.store.PutRepo, Looked: k.rosterRead, At: k.mirrorAt,
+	return &sources.House{Ctx: k.ctx, Dir: k.opts.MirrorDir, Log: k.log, Spawn: k.spawn, Turn: k.fetches.Take, Keep: k.store.PutRepo, Looked: k.repoLooked, At: k.mirrorAt,
 		Changed: func(name string) { k.broker.send(Note{"repo", name}) },
 		Fetched: func(name string, took time.Duration, err error) {
 			k.metrics.fetches.WithLabelValues(name, result(err)).Observe(took.Seconds())

@@ -85,13 +85,15 @@ func (m *Mirror) landOnce(ctx context.Context, branch string, on func(base strin
 	}
 	m.mu.Lock()
 	_, err = m.git(ctx, "push", "--quiet", "--", m.source.URL, id+":refs/heads/"+branch) // refused when the branch has moved
+	if err == nil { // known here at once
+		_, _ = m.git(ctx, "update-ref", "refs/heads/"+branch, id, base)
+	}
 	m.mu.Unlock()
 	if err != nil {
 		low := strings.ToLower(err.Error())
 		moved := strings.Contains(low, "rejected") || strings.Contains(low, "fetch first") || strings.Contains(low, "fast-forward") || strings.Contains(low, "failed to push") || strings.Contains(low, "cannot lock ref") || strings.Contains(low, "failed to update ref")
 		return landed, moved && !strings.Contains(low, "hook declined") && !strings.Contains(low, "protected"), err
 	}
-	_, _ = m.git(ctx, "update-ref", "refs/heads/"+branch, id, base) // known here at once, unless a fetch has brought it by now
 	_, _, data, err := m.read(id)
 	return parseCommit(id, data), false, err
 }

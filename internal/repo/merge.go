@@ -288,14 +288,26 @@ func (m *Mirror) Drop(ctx context.Context, branch, at string) {
 	defer cancel()
 	m.mu.Lock()
 	_, err := m.git(ctx, "push", "--quiet", "--force-with-lease=refs/heads/"+branch+":"+at, "--", m.source.URL, ":refs/heads/"+branch)
-	m.mu.Unlock()
 	if err == nil {
 		_, _ = m.git(ctx, "update-ref", "-d", "refs/heads/"+branch, at)
 	}
+	m.mu.Unlock()
 }
 
-// Patch is what a commit changes of another as lines, in git's own format; only of some files.
+// Patch is what two commits have differently in a file, as lines in git's own format.
 func (m *Mirror) Patch(ctx context.Context, from, to, file string) (string, error) {
+	for _, commit := range []string{from, to} {
+		l, err := m.leafAt(commit, file)
+		if err != nil {
+			return "", err
+		}
+		if l.ID == "" || l.Mode == modeDir || l.Mode == modeSubmodule {
+			continue
+		}
+		if err := m.bring([]string{l.ID}); err != nil {
+			return "", err
+		}
+	}
 	out, err := m.git(ctx, "--literal-pathspecs", "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--no-renames", from, to, "--", file)
 	return string(out), err
 }

@@ -261,6 +261,27 @@ func (e EntryObjectState) Valid() bool {
 	}
 }
 
+// Defines values for FileEffectChange.
+const (
+	FileEffectChangeAdded   FileEffectChange = "added"
+	FileEffectChangeChanged FileEffectChange = "changed"
+	FileEffectChangeRemoved FileEffectChange = "removed"
+)
+
+// Valid indicates whether the value is a known member of the FileEffectChange enum.
+func (e FileEffectChange) Valid() bool {
+	switch e {
+	case FileEffectChangeAdded:
+		return true
+	case FileEffectChangeChanged:
+		return true
+	case FileEffectChangeRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Health.
 const (
 	HealthAbsent   Health = "absent"
@@ -384,6 +405,54 @@ func (e PendingObjectChange) Valid() bool {
 	case PendingObjectChangeRun:
 		return true
 	case PendingObjectChangeUpdate:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProposalKind.
+const (
+	ProposalKindBack   ProposalKind = "back"
+	ProposalKindFiles  ProposalKind = "files"
+	ProposalKindFollow ProposalKind = "follow"
+)
+
+// Valid indicates whether the value is a known member of the ProposalKind enum.
+func (e ProposalKind) Valid() bool {
+	switch e {
+	case ProposalKindBack:
+		return true
+	case ProposalKindFiles:
+		return true
+	case ProposalKindFollow:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProposalStanding.
+const (
+	ProposalStandingMerged    ProposalStanding = "merged"
+	ProposalStandingOpen      ProposalStanding = "open"
+	ProposalStandingOpening   ProposalStanding = "opening"
+	ProposalStandingStale     ProposalStanding = "stale"
+	ProposalStandingWithdrawn ProposalStanding = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the ProposalStanding enum.
+func (e ProposalStanding) Valid() bool {
+	switch e {
+	case ProposalStandingMerged:
+		return true
+	case ProposalStandingOpen:
+		return true
+	case ProposalStandingOpening:
+		return true
+	case ProposalStandingStale:
+		return true
+	case ProposalStandingWithdrawn:
 		return true
 	default:
 		return false
@@ -639,6 +708,27 @@ func (e WardWorst) Valid() bool {
 	}
 }
 
+// Defines values for WardEffectChange.
+const (
+	WardEffectChangeAdded   WardEffectChange = "added"
+	WardEffectChangeChanged WardEffectChange = "changed"
+	WardEffectChangeRemoved WardEffectChange = "removed"
+)
+
+// Valid indicates whether the value is a known member of the WardEffectChange enum.
+func (e WardEffectChange) Valid() bool {
+	switch e {
+	case WardEffectChangeAdded:
+		return true
+	case WardEffectChangeChanged:
+		return true
+	case WardEffectChangeRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WardGroupBy.
 const (
 	WardGroupByCluster WardGroupBy = "cluster"
@@ -811,6 +901,16 @@ type Adoption struct {
 		Name string `json:"name"`
 		Why  string `json:"why"`
 	} `json:"skipped"`
+}
+
+// Approval defines model for Approval.
+type Approval struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Commit string    `json:"commit"`
+
+	// Current it is of the commit that the branch is at now
+	Current bool `json:"current"`
 }
 
 // AsOf What was last known of a source, and since when.
@@ -1112,6 +1212,28 @@ type DraftAdoption struct {
 	Ward string `json:"ward,omitempty,omitzero"`
 }
 
+// Effect what a branch would do once it is part of its base
+type Effect struct {
+	Base         string   `json:"base"`
+	BaseRevision Revision `json:"base_revision"`
+	Branch       string   `json:"branch"`
+
+	// Conflicts files that keep the two from going together; nothing else is known then
+	Conflicts []string `json:"conflicts"`
+
+	// Effects on wards
+	Effects []WardEffect `json:"effects"`
+	Files   []FileEffect `json:"files"`
+
+	// Problems that rosters would have with their files, and have not now
+	Problems []RosterProblem `json:"problems"`
+	Repo     string          `json:"repo"`
+	Revision Revision        `json:"revision"`
+
+	// Same wards that read what it changes, and would declare what they do now
+	Same int `json:"same"`
+}
+
 // Entry defines model for Entry.
 type Entry struct {
 	By string `json:"by"`
@@ -1177,6 +1299,21 @@ type EntryObject struct {
 
 // EntryObjectState defines model for EntryObject.State.
 type EntryObjectState string
+
+// FileEffect defines model for FileEffect.
+type FileEffect struct {
+	Change FileEffectChange `json:"change"`
+
+	// Hidden why there are no lines
+	Hidden string `json:"hidden,omitempty,omitzero"`
+
+	// Patch lines in git's format, without what is secret
+	Patch string `json:"patch,omitempty,omitzero"`
+	Path  string `json:"path"`
+}
+
+// FileEffectChange defines model for FileEffect.Change.
+type FileEffectChange string
 
 // Follow defines model for Follow.
 type Follow struct {
@@ -1529,10 +1666,64 @@ type Problem struct {
 
 // Proposal defines model for Proposal.
 type Proposal struct {
+	Approvals []Approval `json:"approvals"`
+
 	// Base the branch it is meant for
-	Base     string   `json:"base"`
-	Branch   string   `json:"branch"`
-	Revision Revision `json:"revision"`
+	Base   string `json:"base"`
+	Branch string `json:"branch"`
+
+	// By who asked for it
+	By string `json:"by"`
+
+	// Commit the head of its branch: what is reviewed
+	Commit string `json:"commit"`
+
+	// Conflicts files that its base has changed as well, in another way
+	Conflicts []string  `json:"conflicts"`
+	Ended     time.Time `json:"ended,omitempty,omitzero"`
+
+	// EndedBy absent when it happened in the repository
+	EndedBy string `json:"ended_by,omitempty,omitzero"`
+
+	// Kind what it comes from: going back in git, somebody's files, or a newer version
+	Kind     ProposalKind `json:"kind,omitempty,omitzero"`
+	NeedsYou bool         `json:"needs_you"`
+
+	// Number 0 for a first commit, which is pushed to the branch itself
+	Number int `json:"number"`
+
+	// Of the ward, the follow or the file that it is about
+	Of     string    `json:"of,omitempty,omitzero"`
+	Opened time.Time `json:"opened"`
+
+	// Own nobody but Vigila has written to its branch
+	Own  bool   `json:"own,omitempty,omitzero"`
+	Repo string `json:"repo"`
+
+	// Result the commit of the base that holds it
+	Result string `json:"result,omitempty,omitzero"`
+
+	// Says how it is, in a line
+	Says string `json:"says"`
+
+	// Standing stale: it does not go together with what its base says by now
+	Standing ProposalStanding `json:"standing"`
+	Title    string           `json:"title"`
+
+	// Why more than the title says; some lines
+	Why string `json:"why,omitempty,omitzero"`
+}
+
+// ProposalKind what it comes from: going back in git, somebody's files, or a newer version
+type ProposalKind string
+
+// ProposalStanding stale: it does not go together with what its base says by now
+type ProposalStanding string
+
+// ProposalList defines model for ProposalList.
+type ProposalList struct {
+	Items []Proposal `json:"items"`
+	Total int        `json:"total"`
 }
 
 // ProposeFiles defines model for ProposeFiles.
@@ -1583,6 +1774,13 @@ type Pushes struct {
 
 	// Path where pushes go, at this service's address
 	Path string `json:"path"`
+}
+
+// RefusedObject defines model for RefusedObject.
+type RefusedObject struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Says string `json:"says"`
 }
 
 // Registry defines model for Registry.
@@ -1672,6 +1870,12 @@ type RepoFollow string
 type RepoList struct {
 	Items []Repo `json:"items"`
 	Total int    `json:"total"`
+}
+
+// ReviewedProposal defines model for ReviewedProposal.
+type ReviewedProposal struct {
+	// Commit the head of its branch as it was read; it is refused when that has moved. What it is at now when absent
+	Commit string `json:"commit,omitempty,omitzero"`
 }
 
 // Revision defines model for Revision.
@@ -2008,6 +2212,37 @@ type WardDiff struct {
 	Ward   Ward     `json:"ward"`
 }
 
+// WardEffect defines model for WardEffect.
+type WardEffect struct {
+	// Canaries workloads that would be released in shares
+	Canaries []string `json:"canaries"`
+
+	// Change removed: its file is gone, or it goes into another cluster
+	Change  WardEffectChange `json:"change"`
+	Cluster string           `json:"cluster"`
+
+	// Filed its own file would be another
+	Filed   bool          `json:"filed"`
+	Guards  []Guard       `json:"guards"`
+	Objects []MovedObject `json:"objects"`
+
+	// Problem why what it would declare can't be read
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// Refusals what the API server says to objects, in a dry run
+	Refusals []RefusedObject `json:"refusals"`
+
+	// Untried why nothing was tried out on the API server
+	Untried string `json:"untried,omitempty,omitzero"`
+
+	// Waits it would declare nothing
+	Waits string `json:"waits,omitempty,omitzero"`
+	Ward  string `json:"ward"`
+}
+
+// WardEffectChange removed: its file is gone, or it goes into another cluster
+type WardEffectChange string
+
 // WardGroup defines model for WardGroup.
 type WardGroup struct {
 	By WardGroupBy `json:"by"`
@@ -2044,6 +2279,11 @@ type WardList struct {
 	Total int `json:"total"`
 }
 
+// WithdrawProposal defines model for WithdrawProposal.
+type WithdrawProposal struct {
+	Why string `json:"why,omitempty,omitzero"`
+}
+
 // ItemName defines model for ItemName.
 type ItemName = string
 
@@ -2052,6 +2292,9 @@ type Limit = int
 
 // Offset defines model for Offset.
 type Offset = int
+
+// ProposalNumber defines model for ProposalNumber.
+type ProposalNumber = int
 
 // WardID defines model for WardID.
 type WardID = string
@@ -2091,6 +2334,18 @@ type ListMetricsSourcesParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListProposalsParams defines parameters for ListProposals.
+type ListProposalsParams struct {
+	// Search words that must all be in its title, repository, branch, what it is about, who asked or its number
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+	Repo   string `form:"repo,omitempty" json:"repo,omitempty,omitzero"`
+
+	// Live only those that have not ended
+	Live bool `form:"live,omitempty" json:"live,omitempty,omitzero"`
+}
+
 // ListRegistriesParams defines parameters for ListRegistries.
 type ListRegistriesParams struct {
 	// Search words that must all be somewhere in it
@@ -2105,6 +2360,14 @@ type ListReposParams struct {
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// GetBranchEffectParams defines parameters for GetBranchEffect.
+type GetBranchEffectParams struct {
+	Branch string `form:"branch" json:"branch"`
+
+	// Base the branch it is meant for; main when absent
+	Base string `form:"base,omitempty" json:"base,omitempty,omitzero"`
 }
 
 // ListRostersParams defines parameters for ListRosters.
@@ -2249,6 +2512,15 @@ type AddMetricsSourceJSONRequestBody = AddMetricsSource
 // TryMetricsSourceJSONRequestBody defines body for TryMetricsSource for application/json ContentType.
 type TryMetricsSourceJSONRequestBody = TryMetricsSource
 
+// ApproveProposalJSONRequestBody defines body for ApproveProposal for application/json ContentType.
+type ApproveProposalJSONRequestBody = ReviewedProposal
+
+// MergeProposalJSONRequestBody defines body for MergeProposal for application/json ContentType.
+type MergeProposalJSONRequestBody = ReviewedProposal
+
+// WithdrawProposalJSONRequestBody defines body for WithdrawProposal for application/json ContentType.
+type WithdrawProposalJSONRequestBody = WithdrawProposal
+
 // AddRegistryJSONRequestBody defines body for AddRegistry for application/json ContentType.
 type AddRegistryJSONRequestBody = AddRegistry
 
@@ -2341,6 +2613,24 @@ type ServerInterface interface {
 	// TryMetricsSource Ask a metrics source something, or what a query gives now
 	// (POST /metrics-sources/{name}/try)
 	TryMetricsSource(c *gin.Context, name ItemName)
+	// ListProposals Proposals, those that wait for a person first
+	// (GET /proposals)
+	ListProposals(c *gin.Context, params ListProposalsParams)
+	// GetProposal One proposal
+	// (GET /proposals/{number})
+	GetProposal(c *gin.Context, number ProposalNumber)
+	// ApproveProposal Note that you have read a proposal and want it
+	// (POST /proposals/{number}/approvals)
+	ApproveProposal(c *gin.Context, number ProposalNumber)
+	// GetProposalEffect What a proposal would do to files, wards and clusters if it were merged now
+	// (GET /proposals/{number}/effect)
+	GetProposalEffect(c *gin.Context, number ProposalNumber)
+	// MergeProposal Make a proposal part of its base
+	// (POST /proposals/{number}/merge)
+	MergeProposal(c *gin.Context, number ProposalNumber)
+	// WithdrawProposal End a proposal without its change; its branch is deleted when nobody else has written to it
+	// (POST /proposals/{number}/withdraw)
+	WithdrawProposal(c *gin.Context, number ProposalNumber)
 	// ListRegistries Registries that follows ask
 	// (GET /registries)
 	ListRegistries(c *gin.Context, params ListRegistriesParams)
@@ -2359,6 +2649,9 @@ type ServerInterface interface {
 	// RemoveRepo Forget a repository that no ward uses
 	// (DELETE /repos/{name})
 	RemoveRepo(c *gin.Context, name ItemName)
+	// GetBranchEffect What a branch of a repository would do to wards and clusters, once it is part of another
+	// (GET /repos/{name}/effect)
+	GetBranchEffect(c *gin.Context, name ItemName, params GetBranchEffectParams)
 	// ProposeFiles Write files to a branch of their own, for review; the branch they are meant for is not touched
 	// (POST /repos/{name}/files)
 	ProposeFiles(c *gin.Context, name ItemName)
@@ -2932,6 +3225,190 @@ func (siw *ServerInterfaceWrapper) TryMetricsSource(c *gin.Context) {
 	siw.Handler.TryMetricsSource(c, name)
 }
 
+// ListProposals operation middleware
+func (siw *ServerInterfaceWrapper) ListProposals(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListProposalsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "repo" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "repo", c.Request.URL.Query(), &params.Repo, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter repo: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "live" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "live", c.Request.URL.Query(), &params.Live, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter live: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListProposals(c, params)
+}
+
+// GetProposal operation middleware
+func (siw *ServerInterfaceWrapper) GetProposal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number ProposalNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetProposal(c, number)
+}
+
+// ApproveProposal operation middleware
+func (siw *ServerInterfaceWrapper) ApproveProposal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number ProposalNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ApproveProposal(c, number)
+}
+
+// GetProposalEffect operation middleware
+func (siw *ServerInterfaceWrapper) GetProposalEffect(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number ProposalNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetProposalEffect(c, number)
+}
+
+// MergeProposal operation middleware
+func (siw *ServerInterfaceWrapper) MergeProposal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number ProposalNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MergeProposal(c, number)
+}
+
+// WithdrawProposal operation middleware
+func (siw *ServerInterfaceWrapper) WithdrawProposal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number ProposalNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WithdrawProposal(c, number)
+}
+
 // ListRegistries operation middleware
 func (siw *ServerInterfaceWrapper) ListRegistries(c *gin.Context) {
 
@@ -3092,6 +3569,50 @@ func (siw *ServerInterfaceWrapper) RemoveRepo(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveRepo(c, name)
+}
+
+// GetBranchEffect operation middleware
+func (siw *ServerInterfaceWrapper) GetBranchEffect(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetBranchEffectParams
+
+	// ------------- Required query parameter "branch" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "branch", c.Request.URL.Query(), &params.Branch, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter branch: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "base" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "base", c.Request.URL.Query(), &params.Base, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter base: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetBranchEffect(c, name, params)
 }
 
 // ProposeFiles operation middleware
@@ -4441,6 +4962,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/repos/:name", wrapper.RemoveRepo)
 	router.POST(options.BaseURL+"/repos/:name/look", wrapper.LookAtRepo)
 	router.POST(options.BaseURL+"/repos/:name/files", wrapper.ProposeFiles)
+	router.GET(options.BaseURL+"/repos/:name/effect", wrapper.GetBranchEffect)
+	router.GET(options.BaseURL+"/proposals", wrapper.ListProposals)
+	router.GET(options.BaseURL+"/proposals/:number", wrapper.GetProposal)
+	router.GET(options.BaseURL+"/proposals/:number/effect", wrapper.GetProposalEffect)
+	router.POST(options.BaseURL+"/proposals/:number/approvals", wrapper.ApproveProposal)
+	router.POST(options.BaseURL+"/proposals/:number/merge", wrapper.MergeProposal)
+	router.POST(options.BaseURL+"/proposals/:number/withdraw", wrapper.WithdrawProposal)
 	router.GET(options.BaseURL+"/rosters", wrapper.ListRosters)
 	router.POST(options.BaseURL+"/rosters", wrapper.AddRoster)
 	router.DELETE(options.BaseURL+"/rosters/:name", wrapper.RemoveRoster)

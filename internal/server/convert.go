@@ -161,10 +161,6 @@ func rosterOf(r keeper.Roster) Roster {
 	return out
 }
 
-func proposalOf(p *keeper.Proposal) Proposal {
-	return Proposal{Branch: p.Branch, Base: p.Base, Revision: Revision{Id: p.Commit, Subject: p.Subject}}
-}
-
 // named are keys of objects as people write them.
 func named(keys []string) []string {
 	out := make([]string, len(keys))

@@ -306,9 +306,13 @@ func (s *server) CompareEntries(c *gin.Context, name WardID, q CompareEntriesPar
 		out.Revision = revisionOf(d.Revision)
 	}
 	for _, o := range d.Objects {
-		out.Objects = append(out.Objects, MovedObject{Key: o.Ref.Key(), Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Change: MovedObjectChange(o.Change), Fields: differences(o.Fields, nil)})
+		out.Objects = append(out.Objects, movedOf(o))
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+func movedOf(o compare.Moved) MovedObject {
+	return MovedObject{Key: o.Ref.Key(), Kind: o.Ref.Kind, Namespace: o.Ref.Namespace, Name: o.Ref.Name, Change: MovedObjectChange(o.Change), Fields: differences(o.Fields, nil)}
 }
 
 // ListRejections is GET /wards/{ward}/rejections.

@@ -34,6 +34,7 @@ type Now struct {
 	Seen    map[string]Seen   // of tags
 	History []Past            // the newest last
 	Bad     map[string]string // versions that wards have rejected, and why
+	Refused map[string]string // versions whose proposals people have withdrawn, and what they said
 	Asked   string            // a version that a person wants, whatever it is; "" when nobody does
 }
 
@@ -115,6 +116,9 @@ func (n Now) never(tag string) string {
 	if why := n.Bad[tag]; why != "" {
 		return "it was rejected: " + why
 	}
+	if why := n.Refused[tag]; why != "" {
+		return fmt.Sprintf("%s; take it all the same: vigila follow take %s %s", why, n.Name, tag)
+	}
 	if slices.ContainsFunc(n.History, func(w Past) bool { return w.Version == tag }) {
 		return fmt.Sprintf("the file was at it before, and somebody took it back; take it all the same: vigila follow take %s %s", n.Name, tag)
 	}
@@ -159,8 +163,16 @@ type State struct {
 	Beyond  string          `json:"beyond,omitempty"`
 	Left    string          `json:"left,omitempty"`
 	Moved   string          `json:"moved,omitempty"`
+	Offered Offered         `json:"offered,omitzero"`
 	History []Past          `json:"history,omitempty"`
 	Facts   []Facts         `json:"facts,omitempty"` // of images, by digest: what one is never changes
+}
+
+// Offered is a version that is proposed, and not written yet.
+type Offered struct {
+	Version  string `json:"version"`
+	Proposal int    `json:"proposal"` // its number
+	Asked    bool   `json:"asked,omitempty"` // a person wanted this one
 }
 
 // The bounds of what is remembered.
@@ -231,6 +243,12 @@ func (s *State) Says(r Rule) (says string, loud bool) {
 		return fmt.Sprintf("%s was moved to another image, %.19s…; take it: vigila follow take %s %s", s.Tag, s.Moved, r.Name, s.Tag), true
 	case s.Left != "":
 		return s.Left, true
+	case s.Offered.Version != "":
+		at := "nothing is written yet"
+		if s.Tag != "" {
+			at = "at " + s.Tag
+		}
+		return fmt.Sprintf("%s; %s waits for a review: vigila propose show %d", at, s.Offered.Version, s.Offered.Proposal), true
 	case s.Tag == "" && len(s.Passed) == 0:
 		return "no version fits " + r.Wants(), true
 	case s.Tag == "":

@@ -37,6 +37,15 @@ const (
 	ByText   Order = "text"
 )
 
+// By is how a version is written.
+type By string
+
+// The ways.
+const (
+	ByCommit   By = "commit"   // to the branch itself
+	ByProposal By = "proposal" // to a branch of its own, for somebody to review
+)
+
 // Rule is a follow: an image, which of its versions are taken, and where the newest is written.
 type Rule struct {
 	Name, About string
@@ -48,6 +57,7 @@ type Rule struct {
 	AtLeastOld  time.Duration
 	Repo, Ref   string // the repository and its branch that
 	Into        string // the versions file is in
+	By          By
 	Every       time.Duration
 	File        string // that declares it, and
 	Line        int    // where
@@ -209,6 +219,7 @@ func (d *decoder) rule(n *yaml.Node, home, ref string) Rule {
 			r.Ref = ref
 		}
 	}
+	r.By = By(by)
 	at, err := name.NewRepository(r.Image, name.WeakValidation)
 	clean := strings.Trim(path.Clean("/"+r.Into), "/")
 	for _, x := range []struct {
@@ -223,7 +234,7 @@ func (d *decoder) rule(n *yaml.Node, home, ref string) Rule {
 		{r.Into == "", "into", "into.file is missing: the versions file that the newest is written to"},
 		{r.Into != "" && (clean != r.Into || strings.HasPrefix(clean, ".git/")), "into", fmt.Sprintf("into.file is %q, which is no path below the root of a repository", r.Into)},
 		{r.Repo == "", "into", "into.repo is missing: a known repository (vigila repo list)"},
-		{by != "commit", "by", fmt.Sprintf("by is %q; write commit", by)},
+		{r.By != ByCommit && r.By != ByProposal, "by", fmt.Sprintf("by is %q; write commit, or proposal", by)},
 	} {
 		if x.is {
 			d.fail(valueOf(n, x.key), "%s", x.text)

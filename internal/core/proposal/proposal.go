@@ -111,17 +111,17 @@ func (p Proposal) After(s Seen) Proposal {
 	p.Conflicts = nil
 	switch {
 	case s.Base == "":
-		p.Standing, p.Said = Stale, fmt.Sprintf("%s has no branch %s any more", p.Repo, p.Base)
+		p.Standing, p.Said = Stale, fmt.Sprintf("there is no branch %s in %s any more", p.Base, p.Repo)
 	case s.Within:
 		return p.End(Merged, s.At, "", "was merged in the repository", s.Base)
 	case s.Same:
-		return p.End(Merged, s.At, "", p.Base+" says the same by now", s.Base)
+		return p.End(Merged, s.At, "", "the same is on "+p.Base+" by now", s.Base)
 	case s.Head == "":
 		return p.End(Withdrawn, s.At, "", "its branch was deleted in the repository", "")
 	case s.Problem != "":
 		p.Standing, p.Said = Stale, s.Problem
 	case len(s.Conflicts) > 0:
-		p.Standing, p.Said, p.Conflicts = Stale, fmt.Sprintf("%s has changed %s as well, in another way", p.Base, few(s.Conflicts)), s.Conflicts
+		p.Standing, p.Said, p.Conflicts = Stale, fmt.Sprintf("%s: changed on %s as well, in another way", few(s.Conflicts), p.Base), s.Conflicts
 	default:
 		p.Standing, p.Said = Open, ""
 	}

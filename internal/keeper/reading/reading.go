@@ -92,6 +92,21 @@ func (w *Ward) Read(ctx context.Context, ref string, old *declared.Declaration, 
 func (w *Ward) read(ctx context.Context, ref string, old *declared.Declaration, elsewhere func()) (*declared.Declaration, error) {
 	r := w.reads(ctx, ref)
 	r.elsewhere = elsewhere
+	return r.declared(old)
+}
+
+// Instead is what is read in place of branches: commits, by repository and ref.
+type Instead map[[2]string]string
+
+// Would reads what the ward would declare if branches were at other commits. Nothing of it is taken for what is declared.
+func (w *Ward) Would(ctx context.Context, instead Instead) (*declared.Declaration, error) {
+	r := w.reads(ctx, w.Ward.From.Ref)
+	r.elsewhere, r.instead = func() {}, instead
+	return r.declared(nil)
+}
+
+func (r *reader) declared(old *declared.Declaration) (*declared.Declaration, error) {
+	w, ctx, ref := r.of, r.ctx, r.ref
 	main, err := r.main()
 	if errors.Is(err, repo.ErrEmpty) {
 		return &declared.Declaration{Waits: fmt.Sprintf("waits for the first commit on %s in %s", ref, w.Ward.From.Repo)}, nil
@@ -133,7 +148,7 @@ func (w *Ward) read(ctx context.Context, ref string, old *declared.Declaration, 
 	if err := w.keepDeclared(ctx, d, objects); err != nil {
 		return nil, err
 	}
-	if ref != w.Ward.From.Ref { // somebody asked for another revision, once
+	if ref != w.Ward.From.Ref || r.instead != nil { // somebody asked for another revision, once
 		return d, nil
 	}
 	return d, w.store(ctx, d)

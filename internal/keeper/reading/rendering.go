@@ -29,10 +29,11 @@ type at struct {
 
 // reader is the reading of one declaration: which commit of which repository it sees.
 type reader struct {
-	of    *Ward
-	ctx   context.Context
-	ref   string
-	trees map[[2]string]*at // by repository and ref
+	of      *Ward
+	ctx     context.Context
+	ref     string
+	trees   map[[2]string]*at // by repository and ref
+	instead Instead
 	// elsewhere is called before another process renders: its turn here is over.
 	elsewhere func()
 }
@@ -64,7 +65,11 @@ func (r *reader) tree(name, ref string) (*at, error) {
 	if !ok {
 		return nil, fmt.Errorf("%s is a chart repository; files can't be read from it", name)
 	}
-	head, err := mirror.Resolve(r.ctx, ref)
+	resolve := mirror.Resolve
+	if id := r.instead[key]; id != "" { // which is no commit of the repository, so that nobody has signed it
+		ref, resolve = id, func(_ context.Context, id string) (repo.Revision, error) { return mirror.Says(id) }
+	}
+	head, err := resolve(r.ctx, ref)
 	if err != nil {
 		return nil, err
 	}
