@@ -111,6 +111,8 @@ func TestABranchIsReviewedByItsEffect(t *testing.T) {
 	assert.Contains(t, a.Refusals[0].Says, "port")
 	assert.Equal(t, "added", string(byWard["-new@quay"].Change))
 	assert.Empty(t, byWard["-new@quay"].Untried+byWard["-new@quay"].Problem)
+	assert.Empty(t, byWard["-new@quay"].Refusals)
+	require.Len(t, byWard["-new@quay"].Objects, 1, "the namespace is there already")
 	assert.Equal(t, "removed", string(byWard["-gone@quay"].Change))
 	require.NotEmpty(t, e.Problems)
 	assert.Contains(t, e.Problems[0].Text, "frm")
@@ -123,7 +125,7 @@ func TestABranchIsReviewedByItsEffect(t *testing.T) {
 	}
 	out, errs, code := s.cli("propose", "effect", "--repo", s.name, "--branch", "work")
 	assert.Equal(t, 1, code, errs)
-	for _, want := range []string{"The API server refuses Service three", "+password: secret ", "-  berths: \"1\"", "+  berths: \"2\"", "wards/wrong.yaml:3"} {
+	for _, want := range []string{"Service three would be refused", "+password: secret ", `-data: {berths: "1"}`, `+data: {berths: "2"}`, "wards/wrong.yaml:3"} {
 		assert.Contains(t, out, want)
 	}
 

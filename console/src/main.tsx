@@ -22,6 +22,8 @@ import {
 } from "react-router";
 import { ClustersPage } from "./clusters/page";
 import { SignIn } from "./people/signin";
+import { ProposalsPage } from "./proposals/page";
+import { ProposalPage } from "./proposals/proposal";
 import { RepositoriesPage } from "./repositories/page";
 import { RostersPage } from "./rosters/page";
 import { LogbookPage } from "./runs/logbook";
@@ -88,6 +90,7 @@ function useLive(): boolean {
       if (n.kind === "roster") changed.add("rosters");
       if (n.kind === "ward") changed.add("rosters");
       if (n.kind === "repo") changed.add("repos");
+      if (n.kind === "proposal") changed.add("proposals");
       if (n.kind === "cluster") changed.add("clusters");
       due ??= setTimeout(read, 150); // a run tells of many changes at once
     }, set);
@@ -100,6 +103,7 @@ const keys: [string, string][] = [
   ["↓ ↑", "move along the board"],
   ["Enter", "open the chosen ward"],
   ["g w", "watch"],
+  ["g p", "proposals"],
   ["g l", "logbook"],
   ["g s", "set up: rosters, repositories, clusters"],
   ["Esc", "leave the search, close a dialog"],
@@ -134,6 +138,7 @@ function Frame() {
       }
       if (e.key === "?") setHelp(true);
       if (last === "g" && e.key === "w") void go("/");
+      if (last === "g" && e.key === "p") void go("/proposals");
       if (last === "g" && e.key === "l") void go("/logbook");
       if (last === "g" && e.key === "s") void go("/rosters");
       last = e.key;
@@ -156,6 +161,9 @@ function Frame() {
           <nav aria-label="Main" className="flex gap-4">
             <NavLink to="/" end className={tab}>
               Watch
+            </NavLink>
+            <NavLink to="/proposals" className={tab}>
+              Proposals
             </NavLink>
             <NavLink to="/logbook" className={tab}>
               Logbook
@@ -182,7 +190,7 @@ function Frame() {
               onChange={(e) => {
                 const text = e.target.value;
                 setText(text);
-                if (location.pathname !== "/" && location.pathname !== "/logbook") {
+                if (!["/", "/logbook", "/proposals"].includes(location.pathname)) {
                   void go(`/?search=${encodeURIComponent(text)}`);
                 } else {
                   setParams(text ? { search: text } : {}, { replace: true });
@@ -232,6 +240,8 @@ function Frame() {
         <Routes>
           <Route path="/" element={<Board />} />
           <Route path="/wards/:id" element={<WardPage />} />
+          <Route path="/proposals" element={<ProposalsPage />} />
+          <Route path="/proposals/:number" element={<ProposalPage />} />
           <Route path="/logbook" element={<LogbookPage />} />
           <Route element={<SetUp />}>
             <Route path="/rosters" element={<RostersPage />} />

@@ -170,7 +170,10 @@ func (p *printer) wardEffect(w client.WardEffect) {
 	if word == "" && w.Filed {
 		word = "its own file changes"
 	}
-	p.line("\n%s  %s", p.paint("bold", w.Ward), p.paint("soft", word))
+	if word != "" {
+		word = "  " + p.paint("soft", word)
+	}
+	p.line("\n%s%s", p.paint("bold", w.Ward), word)
 	switch {
 	case w.Problem != "":
 		p.line("  %s", p.paint("failing", "It could not be read any more: "+visible.Line(w.Problem)))
@@ -184,7 +187,7 @@ func (p *printer) wardEffect(w client.WardEffect) {
 		p.line("  %s", p.paint("failing", fmt.Sprintf("Guard %s stops it: %s", g.Name, visible.Line(g.Text))))
 	}
 	for _, x := range w.Refusals {
-		p.line("  %s", p.paint("failing", fmt.Sprintf("The API server refuses %s %s: %s", x.Kind, x.Name, visible.Line(x.Says))))
+		p.line("  %s", p.paint("failing", fmt.Sprintf("%s %s would be refused: %s", x.Kind, x.Name, visible.Line(x.Says))))
 	}
 	for _, of := range w.Canaries {
 		p.line("  %s", p.paint("soft", of+" is released in shares"))

@@ -366,9 +366,20 @@ func (e *effects) kept(ctx context.Context, p *placement, f filed) *WardEffect {
 	if !unread && was.Snapshot == d.Snapshot && was.Waits == d.Waits && f.change == "" {
 		return nil
 	}
-	out.Objects = compare.Declared(old, now, e.k.mask)
+	out.Objects = e.differ(old, now)
 	e.tryKept(ctx, p, d, out)
 	return out
+}
+
+// differ lists the objects that two declarations have differently.
+func (e *effects) differ(old, now []object.Object) []compare.Moved {
+	all := compare.Declared(old, now, e.k.mask)
+	for i := range all {
+		if all[i].Change != compare.Changed {
+			all[i].Fields = slices.DeleteFunc(all[i].Fields, onlyNames)
+		}
+	}
+	return all
 }
 
 // tryKept tries out on the API server what a ward would do, and tells what would stop it.
@@ -424,10 +435,7 @@ func (e *effects) added(ctx context.Context, f filed, name string) *WardEffect {
 		return out
 	}
 	out.Waits, out.Canaries = d.Waits, w.Canary
-	out.Objects = compare.Declared(nil, now, k.mask)
-	for i := range out.Objects {
-		out.Objects[i].Fields = slices.DeleteFunc(out.Objects[i].Fields, onlyNames)
-	}
+	out.Objects = e.differ(nil, now)
 	hands, err := c.as(w.Into.Namespace, w.Into.As)
 	if err != nil {
 		out.Untried = err.Error()
@@ -441,6 +449,8 @@ func (e *effects) added(ctx context.Context, f filed, name string) *WardEffect {
 		case err != nil:
 			out.Untried = err.Error()
 			return out
+		case tried.Refused != "" && o.File == "" && o.Ref.Kind == "Namespace": // create_namespace: another ward keeps it, which is as good
+			out.Objects = slices.DeleteFunc(out.Objects, func(m compare.Moved) bool { return m.Ref == o.Ref })
 		case tried.Refused != "":
 			out.Refused[o.Ref] = tried.Refused
 		}

@@ -541,6 +541,137 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repos/{name}/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** What a branch of a repository would do to wards and clusters, once it is part of another */
+        get: operations["getBranchEffect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Proposals, those that wait for a person first */
+        get: operations["listProposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        /** One proposal */
+        get: operations["getProposal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        /** What a proposal would do to files, wards and clusters if it were merged now */
+        get: operations["getProposalEffect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note that you have read a proposal and want it */
+        post: operations["approveProposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a proposal part of its base */
+        post: operations["mergeProposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a proposal without its change; its branch is deleted when nobody else has written to it */
+        post: operations["withdrawProposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rosters": {
         parameters: {
             query?: never;
@@ -1374,10 +1505,120 @@ export interface components {
             branch?: string;
         };
         Proposal: {
+            /** @description 0 for a first commit, which is pushed to the branch itself */
+            number: number;
+            repo: string;
             branch: string;
             /** @description the branch it is meant for */
             base: string;
+            /**
+             * @description stale: it does not go together with what its base says by now
+             * @enum {string}
+             */
+            standing: "opening" | "open" | "stale" | "merged" | "withdrawn";
+            /** @description how it is, in a line */
+            says: string;
+            needs_you: boolean;
+            title: string;
+            /** @description more than the title says; some lines */
+            why?: string;
+            /** @description who asked for it */
+            by: string;
+            /** @description the ward, the follow or the file that it is about */
+            of?: string;
+            /**
+             * @description what it comes from: going back in git, somebody's files, or a newer version
+             * @enum {string}
+             */
+            kind?: "back" | "files" | "follow";
+            /** Format: date-time */
+            opened: string;
+            /** @description the head of its branch: what is reviewed */
+            commit: string;
+            /** @description nobody but Vigila has written to its branch */
+            own?: boolean;
+            /** @description files that its base has changed as well, in another way */
+            conflicts: string[];
+            approvals: components["schemas"]["Approval"][];
+            /** Format: date-time */
+            ended?: string;
+            /** @description absent when it happened in the repository */
+            ended_by?: string;
+            /** @description the commit of the base that holds it */
+            result?: string;
+        };
+        Approval: {
+            by: string;
+            /** Format: date-time */
+            at: string;
+            commit: string;
+            /** @description it is of the commit that the branch is at now */
+            current: boolean;
+        };
+        ProposalList: {
+            total: number;
+            items: components["schemas"]["Proposal"][];
+        };
+        ReviewedProposal: {
+            /** @description the head of its branch as it was read; it is refused when that has moved. What it is at now when absent */
+            commit?: string;
+        };
+        WithdrawProposal: {
+            why?: string;
+        };
+        /** @description what a branch would do once it is part of its base */
+        Effect: {
+            repo: string;
+            base: string;
+            branch: string;
+            base_revision: components["schemas"]["Revision"];
             revision: components["schemas"]["Revision"];
+            /** @description files that keep the two from going together; nothing else is known then */
+            conflicts: string[];
+            files: components["schemas"]["FileEffect"][];
+            /** @description on wards */
+            effects: components["schemas"]["WardEffect"][];
+            /** @description wards that read what it changes, and would declare what they do now */
+            same: number;
+            /** @description that rosters would have with their files, and have not now */
+            problems: components["schemas"]["RosterProblem"][];
+        };
+        FileEffect: {
+            path: string;
+            /** @enum {string} */
+            change: "added" | "changed" | "removed";
+            /** @description lines in git's format, without what is secret */
+            patch?: string;
+            /** @description why there are no lines */
+            hidden?: string;
+        };
+        WardEffect: {
+            ward: string;
+            cluster: string;
+            /**
+             * @description removed: its file is gone, or it goes into another cluster
+             * @enum {string}
+             */
+            change: "added" | "changed" | "removed";
+            /** @description its own file would be another */
+            filed: boolean;
+            /** @description why what it would declare can't be read */
+            problem?: string;
+            /** @description it would declare nothing */
+            waits?: string;
+            objects: components["schemas"]["MovedObject"][];
+            /** @description what the API server says to objects, in a dry run */
+            refusals: components["schemas"]["RefusedObject"][];
+            /** @description why nothing was tried out on the API server */
+            untried?: string;
+            guards: components["schemas"]["Guard"][];
+            /** @description workloads that would be released in shares */
+            canaries: string[];
+        };
+        RefusedObject: {
+            kind: string;
+            name: string;
+            says: string;
         };
         /**
          * @description when a task has its turn; absent for an object that is kept
@@ -2057,6 +2298,7 @@ export interface components {
         /** @description name@cluster, or the name alone where there is one placement */
         WardID: string;
         ItemName: string;
+        ProposalNumber: number;
         Limit: number;
         Offset: number;
     };
@@ -2919,6 +3161,189 @@ export interface operations {
         };
         responses: {
             /** @description Pushed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBranchEffect: {
+        parameters: {
+            query: {
+                branch: string;
+                /** @description the branch it is meant for; main when absent */
+                base?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its effect */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listProposals: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in its title, repository, branch, what it is about, who asked or its number */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+                repo?: string;
+                /** @description only those that have not ended */
+                live?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of proposals */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The proposal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getProposalEffect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its effect */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    approveProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewedProposal"];
+            };
+        };
+        responses: {
+            /** @description The proposal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mergeProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewedProposal"];
+            };
+        };
+        responses: {
+            /** @description Merged */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    withdrawProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithdrawProposal"];
+            };
+        };
+        responses: {
+            /** @description Withdrawn */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -1,6 +1,7 @@
 // What can be done about a ward beside a run: each asks in a dialog of its own.
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { Guards, Plan } from "../runs/run";
 import { path, start, useAct } from "../shared/act";
 import { type Ward, api, got } from "../shared/api";
@@ -95,8 +96,10 @@ export function Propose({ ward: w, close }: { ward: Ward; close: () => void }) {
       {act.error && <Wrong error={act.error} />}
       {act.data && (
         <p>
-          <span className="font-mono text-sm">{short(act.data.revision)}</span> {act.data.revision.subject} is
-          on branch <strong className="font-mono text-sm break-all">{act.data.branch}</strong>, for{" "}
+          <Link className="font-bold underline" to={`/proposals/${act.data.number}`}>
+            Proposal #{act.data.number}
+          </Link>{" "}
+          is on branch <span className="font-mono text-sm break-all">{act.data.branch}</span>, for{" "}
           {act.data.base}. Review and merge it, then release the ward.
         </p>
       )}

@@ -170,7 +170,16 @@ export function NewWard({ close }: { close: () => void }) {
         return (
           <p>
             <strong>{file}</strong> is on the branch <strong>{p.branch}</strong> of {String(v.home)}, for{" "}
-            {p.base}. Once it is merged,{" "}
+            {p.base}
+            {p.number > 0 && (
+              <>
+                :{" "}
+                <Link className="underline" to={`/proposals/${p.number}`}>
+                  see what proposal #{p.number} would do, and merge it
+                </Link>
+              </>
+            )}
+            . Once it is merged,{" "}
             {first && first.repo === v.home
               ? `roster ${first.name} finds it`
               : "add it with vigila ward add, or let a roster find it"}
