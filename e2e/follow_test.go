@@ -169,3 +169,56 @@ func TestNewVersionsAreFollowed(t *testing.T) {
 	f = s.theFollow(s.name)
 	assert.Contains(t, f.Says, "versions/gate.yaml:2: images.a has neither a tag nor a digest", "a file with mistakes is left alone")
 }
+
+// TestNewVersionsAreProposed: with by: proposal a newer version waits for a review, a still newer one takes its place, and what somebody
+// has withdrawn is not proposed again by itself.
+func TestNewVersionsAreProposed(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	host := dockRegistry(t)
+	image := host + "/harbour/gate"
+	pushImage(t, image+":1.0.0", "amd64")
+	s.push("All", map[string]string{"app/d.yaml": strings.ReplaceAll(deployment("gate:0", 1), "registry.brindle.example/gate:0", image+":0"),
+		"wards/gate.yaml":    fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {path: app, versions: [versions/gate.yaml]}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, every: 1s}\nsettle: {within: 30s}\n", s.name),
+		"versions/gate.yaml": "vigila: versions/v1\nimages:\n  " + image + ": {tag: \"0\"}\n",
+		"wards/follow.yaml":  "vigila: follow/v1\nname: " + s.name + "\nimage: " + image + "\nversions: \">=1 <3\"\nby: proposal\ninto: {file: versions/gate.yaml}\nevery: 10s\n"})
+	s.ok("registry", "add", "harbour", host)
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	for end := time.Now().Add(patience); !strings.Contains(s.ok("follow", "list"), s.name); time.Sleep(100 * time.Millisecond) {
+		require.True(t, time.Now().Before(end), "the follow is not known")
+	}
+	f := s.theFollow(s.name)
+	assert.Equal(t, "at 0; 1.0.0 waits for a review: vigila propose show 1", f.Says)
+	assert.True(t, f.NeedsYou)
+	s.theFollow(s.name)
+	require.Len(t, s.proposed(), 1, "the same look is the same proposal")
+	out := s.ok("propose", "show", "1")
+	assert.Contains(t, out, s.name+" 1.0.0")
+	assert.Contains(t, out, "from "+image+":0\n      to\n        "+image+":1.0.0@sha256:")
+
+	pushImage(t, image+":1.1.0", "amd64")
+	f = s.theFollow(s.name)
+	assert.Equal(t, "at 0; 1.1.0 waits for a review: vigila propose show 2", f.Says)
+	assert.Equal(t, "withdrawn by vigila: another took its place: "+s.name+" 1.1.0", s.proposal(1).Says)
+	s.ok("propose", "withdraw", "2", "--why", "it beeps")
+	f = s.theFollow(s.name)
+	assert.Equal(t, "at 0; 1.0.0 waits for a review: vigila propose show 3", f.Says, "the next that nobody has withdrawn")
+	assert.Contains(t, fmt.Sprint(f.Passed), "proposal 2, withdrawn by admin: it beeps; take it all the same: vigila follow take "+s.name+" 1.1.0")
+	s.kill()
+	s.start()
+	for end := time.Now().Add(patience); !strings.Contains(s.ok("follow", "list"), s.name); time.Sleep(100 * time.Millisecond) {
+		require.True(t, time.Now().Before(end), "the follow is not known")
+	}
+	assert.Equal(t, "at 0; 1.0.0 waits for a review: vigila propose show 3", s.theFollow(s.name).Says)
+	s.ok("follow", "take", s.name, "1.1.0")
+	live := s.proposed()
+	require.Len(t, live, 1)
+	assert.Equal(t, s.name+" 1.1.0", live[0].Title)
+	pushImage(t, image+":1.2.0", "amd64")
+	assert.Contains(t, s.theFollow(s.name).Says, "1.1.0 waits for a review", "a newer one does not take the place of what a person has asked for")
+	s.ok("propose", "merge", fmt.Sprint(live[0].Number))
+	s.until("runs what was merged", func(w client.Ward) bool {
+		return inStepAndReady(w) && w.Applied.Subject == s.name+" 1.1.0" && strings.Contains(fmt.Sprint(s.images()), image+":1.1.0@sha256:")
+	})
+	assert.Contains(t, s.theFollow(s.name).Says, "at 1.1.0; 1.2.0 waits for a review")
+}

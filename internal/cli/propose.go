@@ -195,6 +195,9 @@ func (p *printer) wardEffect(w client.WardEffect) {
 	if w.Untried != "" {
 		p.line("  %s", p.paint("behind", "It was not tried out on the API server: "+visible.Line(w.Untried)))
 	}
+	if w.Untried == "" && w.Problem == "" && w.Change != "removed" && len(w.Refusals) == 0 && len(w.Objects) > 0 {
+		p.line("  %s", p.paint("soft", "Tried out: the API server of "+w.Cluster+" takes it"))
+	}
 	p.moves(w.Objects)
 }
 

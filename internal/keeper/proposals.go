@@ -217,10 +217,10 @@ func (k *Keeper) propose(ctx context.Context, w want) (*proposal.Proposal, error
 	if there != nil || err != nil {
 		return there, err
 	}
-	p := proposal.Proposal{Repo: w.repo, Base: w.base, Branch: w.branch, Origin: w.origin, Standing: proposal.Opening, More: proposal.More{Title: w.title, Why: w.message(), By: w.by, Opened: time.Now()}}
+	p := proposal.Proposal{Repo: w.repo, Base: w.base, Branch: w.branch, Origin: w.origin, Standing: proposal.Opening, More: proposal.More{Title: w.title, Why: strings.TrimSpace(w.why), By: w.by, Opened: time.Now()}}
 	if _, err := mirror.Resolve(ctx, w.base); errors.Is(err, repo.ErrEmpty) { // there is nothing that it could be held against
 		p.Branch = cmp.Or(w.branch, w.base)
-		r, err := mirror.ProposeFiles(ctx, repo.Files{Base: w.base, Branch: p.Branch, Subject: w.title, Body: p.Why, Files: w.draft.Files})
+		r, err := mirror.ProposeFiles(ctx, repo.Files{Base: w.base, Branch: p.Branch, Subject: w.title, Body: message(p), Files: w.draft.Files})
 		if err != nil {
 			return nil, fault(Invalid, "%v", err)
 		}
@@ -276,12 +276,19 @@ func (k *Keeper) makeRoom(ctx context.Context, mirror *repo.Mirror, w want) (*pr
 	return nil, nil
 }
 
-func (w want) message() string {
-	parts := []string{strings.TrimSpace(w.why)}
-	if w.by != "" {
-		parts = append(parts, "Asked for by "+w.by+".")
+// message is what the commit of a proposal says below its title, and at its end.
+func message(p proposal.Proposal, trailers ...string) string {
+	var parts []string
+	if p.Why != "" {
+		parts = append(parts, p.Why)
 	}
-	return strings.TrimSpace(strings.Join(parts, "\n\n"))
+	if p.By != "" {
+		parts = append(parts, "Asked for by "+p.By+".")
+	}
+	if len(trailers) > 0 {
+		parts = append(parts, strings.Join(trailers, "\n"))
+	}
+	return strings.Join(parts, "\n\n") + "\n"
 }
 
 var notInBranch = regexp.MustCompile(`[^a-z0-9.]+`)
@@ -312,7 +319,7 @@ func (k *Keeper) pushProposal(ctx context.Context, mirror *repo.Mirror, p propos
 		return nil, fmt.Errorf("what proposal %d is to change can't be read: %w", p.Number, err)
 	}
 	mark := fmt.Sprintf("Proposal: %d of %s", p.Number, k.service)
-	body := fmt.Sprintf("%s\n\n%s\n", p.Why, strings.Join(append(d.Trailers, mark), "\n"))
+	body := message(p, append(d.Trailers, mark)...)
 	var r repo.Revision
 	if d.At != "" {
 		r, err = mirror.Propose(ctx, repo.Change{Base: p.Base, Branch: p.Branch, Path: d.Path, At: d.At, Subject: p.Title, Body: body, Mark: mark})

@@ -10,13 +10,13 @@ const LIMIT = 50;
 
 /** How loud a proposal is: what can't be merged as it is stands out, what waits for somebody a little. */
 export function Says({ of: p }: { of: Schemas["Proposal"] }) {
-  if (!p.needs_you) return <span className="text-soft">{p.says}</span>;
+  if (!p.needs_you) return <span className="inline-block text-soft first-letter:uppercase">{p.says}</span>;
   return (
     <span>
       <span aria-hidden className={`mr-1.5 ${p.standing === "stale" ? "text-failing" : "text-drifted"}`}>
         {p.standing === "stale" ? "▲" : "◆"}
       </span>
-      {p.says}
+      <span className="inline-block first-letter:uppercase">{p.says}</span>
     </span>
   );
 }

@@ -335,6 +335,13 @@ function OfWard({ w }: { w: Schemas["WardEffect"] }) {
           {x}
         </p>
       ))}
+      {w.change !== "removed" &&
+        !w.problem &&
+        !w.untried &&
+        w.refusals.length === 0 &&
+        w.objects.length > 0 && (
+          <p className="text-sm text-soft">Tried out: the API server of {w.cluster} takes it.</p>
+        )}
       {w.untried && <p className="text-sm text-soft">Not tried out on the API server: {w.untried}</p>}
       {w.canaries.map((of) => (
         <p key={of} className="text-sm text-soft">

@@ -1,5 +1,6 @@
 // Adding a ward from the console: the form writes its ward file to a branch of the repository, for review.
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { api, got } from "../shared/api";
 import { type Field, FormDialog, type Values, pairs } from "../shared/forms";
 
