@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -201,7 +202,7 @@ func TestAProposalIsReviewedAndMerged(t *testing.T) {
 	s.push("Against it", map[string]string{"app/c.yaml": config("c", "berths", "4")})
 	s.proposalUntil(p.Number, "both have changed it", func(x client.Proposal) bool { return x.Standing == "stale" })
 	out, _, _ = s.cli("propose", "show", fmt.Sprint(p.Number))
-	assert.Contains(t, out, "pp/c.yaml: changed on main as well, in another way")
+	assert.Contains(t, out, "hanged on main as well, in another way: app/c.yaml")
 	s.fails(1, "can't be merged", "propose", "merge", fmt.Sprint(p.Number))
 	s.push("As before", map[string]string{"app/c.yaml": config("c", "berths", "2")})
 	s.proposalUntil(p.Number, "they go together again", func(x client.Proposal) bool { return x.Standing == "open" })
@@ -269,4 +270,42 @@ func TestAKillMakesNoSecondProposal(t *testing.T) {
 		require.Equal(t, fmt.Sprintln(round+1), git(t, bare, "rev-list", "--count", "main"), "one commit a wish")
 	}
 	assert.Empty(t, s.proposed())
+}
+
+// TestProposalsInTheConsole: a change is read by its effect, approved, merged and withdrawn in the browser.
+func TestProposalsInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("First", map[string]string{"app/c.yaml": config("c", "berths", "1"), "wards/w.yaml": s.declares(s.name, "app")})
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	s.until("in step", inStepAndReady)
+	propose := func(n string) {
+		r, err := s.api.ProposeFilesWithResponse(t.Context(), s.name, client.ProposeFiles{Subject: "Set " + n + " berths", Body: "For the ferries.", Branch: "vigila/berths-" + n, Files: []client.ProposedFile{{Path: "app/c.yaml", Text: config("c", "berths", n)}}})
+		require.NoError(t, s.api.Check(r, err))
+	}
+	propose("2")
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows(s.name)
+	nav := `//nav//a[text()="Proposals"]`
+	b.opens(nav, "1 change to repositories that nobody has merged yet")
+	b.opens(`//a[contains(., "#1 Set 2 berths")]`, "It changes 1 ward")
+	b.shows("For the ferries.")
+	b.shows("data.berths")
+	b.shows("the API server of quay takes it")
+	b.shows("+data: {berths: \"2\"}")
+	b.click("Approve")
+	b.shows("pproved by admin; waits for its merge")
+	propose("3")
+	b.click("Merge")
+	b.shows("Wards that sync by themselves do so at once.")
+	b.do(chromedp.Click(`//div[@role="dialog"]//button[text()="Merge"]`))
+	b.shows("erged by admin")
+	s.until("holds it", func(w client.Ward) bool { return inStepAndReady(w) && w.Applied.Subject == "Set 2 berths" })
+	b.opens(nav, "#2 Set 3 berths")
+	b.opens(`//a[contains(., "#2 Set 3 berths")]`, "Does not go together with main")
+	b.click("Withdraw")
+	b.do(chromedp.Click(`//div[@role="dialog"]//button[text()="Withdraw"]`))
+	b.shows("ithdrawn by admin")
+	b.opens(nav, "No change to a repository waits for anybody.")
 }

@@ -25,7 +25,7 @@ var golden = flag.Bool("golden", false, "write testdata/outputs anew")
 func answers() map[string]any {
 	now := time.Now()
 	at := func(d time.Duration) time.Time { return now.Add(-d - 300*time.Millisecond).UTC() }
-	seen := client.AsOf{Known: true, At: at(12 * time.Second), Next: now.Add(18500 * time.Millisecond).UTC()}
+	seen := client.AsOf{Known: true, At: at(2 * time.Minute), Next: now.Add(210 * time.Second).UTC()}
 	rev := func(id, subject string) client.Revision {
 		return client.Revision{Id: id, Subject: subject, Author: "ticketing", At: at(time.Hour)}
 	}
@@ -86,6 +86,21 @@ func answers() map[string]any {
 		Passed: []client.FollowPassed{{Version: "2.9.0", Why: "it is taken once it is 2 h old, at Nov 26 13:20 UTC"}}, History: []client.FollowPast{{Version: "2.8.1", Digest: "sha256:5f1c", Commit: "c15182f0", At: at(26 * time.Hour)}}, UsedBy: []string{"fare-gate@quay", "fare-gate@skerry"}}
 	young := client.Follow{Name: "horn", Image: "registry.brindle.example/horn", Wants: "^main-(\\d+)$ by number", Repo: "moorings", Ref: "main", File: "services/horn/versions.yaml", Says: "no version fits ^main-(\\d+)$ by number", NeedsYou: true}
 	source := client.MetricsSource{Name: "harbour-metrics", Url: "https://metrics.brindle.example", SignsIn: true, UsedBy: []string{"departures@skerry", "ticket-office@skerry"}}
+	proposed := client.Proposal{Number: 12, Repo: "moorings", Base: "main", Branch: "vigila/gate-2.8.1", Standing: "open", Says: "waits for a review", NeedsYou: true, Title: "gate 2.8.1", By: "follow gate",
+		Why: "registry.brindle.example/gate was at 2.8.0; 2.8.1 is the newest that >=2.8 <3 takes.", Opened: at(4 * time.Minute), Commit: "2d6f2e6aa", Own: true}
+	stale := client.Proposal{Number: 13, Repo: "moorings", Base: "main", Branch: "vigila/tide", Standing: "stale", Says: "changed on main as well, in another way: tide/c.yaml", NeedsYou: true, Title: "Keep the tide", By: "operator", Opened: at(26 * time.Hour), Commit: "c15182f", Conflicts: []string{"tide/c.yaml"}}
+	approved, merged := proposed, proposed
+	approved.Says = "approved by operator; waits for its merge"
+	merged.Standing, merged.Result = "merged", "c15182faa"
+	effect := client.Effect{Repo: "moorings", Base: "main", Branch: "vigila/gate-2.8.1", Same: 1,
+		Problems: []client.RosterProblem{{File: "wards/x.yaml", Line: 3, Text: "unknown key frm; did you mean from?"}},
+		Files:    []client.FileEffect{{Path: "gate/versions.yaml", Change: "changed", Patch: "diff --git a/x b/x\n--- a/x\n+++ b/x\n@@ -1,2 +1,2 @@\n images:\n-  gate: 2.8.0\n+  gate: 2.8.1\n"}, {Path: "notes.txt", Change: "added", Hidden: "no ward and no roster reads it"}},
+		Effects: []client.WardEffect{
+			{Ward: "fare-gate@skerry", Cluster: "skerry", Change: "changed", Objects: moved, Canaries: []string{"Deployment/fare-gate"}},
+			{Ward: "gone@quay", Cluster: "quay", Change: "removed", Filed: true},
+			{Ward: "new@quay", Cluster: "quay", Change: "added", Filed: true, Refusals: []client.RefusedObject{{Kind: "Service", Name: "new", Says: "port 700000 is none"}}, Guards: []client.Guard{{Name: "mass-removal", Text: "five of seven objects go"}}},
+			{Ward: "tide@quay", Cluster: "quay", Change: "changed", Problem: "tide/c.yaml:3: this is not valid YAML"},
+			{Ward: "bell@quay", Cluster: "quay", Change: "changed", Filed: true, Untried: "bell@quay can't run: its cluster does not answer"}}}
 	return map[string]any{
 		"GET /wards/ticket-office/canary":            canary,
 		"GET /wards/departures/canary":               wentBack,
@@ -128,7 +143,16 @@ func answers() map[string]any {
 		"GET /repos":                                 client.RepoList{Items: []client.Repo{{Name: "moorings", Url: "https://git.brindle.example/moorings.git", Branches: []string{"main", "next"}, Repository: seen, Wards: 10, Rosters: 1, Warning: "its token ends in 3 d"}}, Total: 1},
 		"GET /repos/moorings/pushes":                 client.Pushes{Path: "/api/v1/repos/moorings/pushes", HasKey: true, Last: at(4 * time.Minute)},
 		"GET /clusters":                              client.ClusterList{Items: []client.Cluster{{Name: "quay", Server: "https://quay.brindle.example:6443", Version: "v1.37.2", Labels: map[string]string{"tier": "rehearsal", "line": "brindle"}, Live: seen, Wards: 5}}, Total: 1},
-		"GET /tokens":                                client.TokenList{Items: []client.Token{{Name: "pipeline", Role: "operator", Made: at(48 * time.Hour), Used: at(time.Minute), Expires: now.Add(89*24*time.Hour + time.Hour)}, {Name: "admin", Role: "admin", Made: at(48 * time.Hour), Used: at(time.Second), You: true}}, Total: 2},
+		"GET /tokens":                                client.TokenList{Items: []client.Token{{Name: "pipeline", Role: "operator", Made: at(48 * time.Hour), Used: at(time.Minute), Expires: now.Add(89*24*time.Hour + time.Hour)}, {Name: "admin", Role: "admin", Made: at(48 * time.Hour), Used: at(time.Minute), You: true}}, Total: 2},
+		"GET /proposals":                             client.ProposalList{Items: []client.Proposal{proposed, stale}, Total: 2},
+		"GET /proposals/12":                          proposed,
+		"GET /proposals/12/effect":                   effect,
+		"GET /proposals/13":                          stale,
+		"GET /proposals/13/effect":                   client.Effect{Repo: "moorings", Base: "main", Branch: stale.Branch, Conflicts: stale.Conflicts},
+		"GET /repos/moorings/effect":                 effect,
+		"POST /proposals/12/approvals":               approved,
+		"POST /proposals/12/merge":                   merged,
+		"POST /proposals/13/withdraw":                client.Proposal{Number: 13, Branch: stale.Branch},
 		"GET /me":                                    client.Token{Name: "admin", Role: "admin"},
 	}
 }
@@ -162,7 +186,7 @@ func TestOutputs(t *testing.T) {
 		var out bytes.Buffer
 		for _, line := range []string{"ward list", "ward show berth-planner", "ward show fare-gate", "diff berth-planner", "sync fare-gate --preview", "logbook", "logbook fare-gate", "logbook fare-gate 2", "compare fare-gate 1 2", "rejections fare-gate",
 			"roster list", "roster show moorings", "repo list", "repo pushes moorings", "cluster list", "token list", "rollback fare-gate --propose --preview",
-			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "follow list", "follow show fare-gate", "follow take fare-gate 2.9.0", "registry list", "registry add harbour registry.brindle.example", "registry remove harbour", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
+			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "follow list", "follow show fare-gate", "follow take fare-gate 2.9.0", "registry list", "registry add harbour registry.brindle.example", "registry remove harbour", "propose list", "propose show 12", "propose show 13", "propose effect --repo moorings --branch vigila/gate-2.8.1", "propose approve 12", "propose merge 12", "propose withdraw 13", "propose show x", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
 			"logbook --since yesterday", "repo notices moorings", "ward lst", "nonsense"} {
 			fmt.Fprintf(&out, "$ vigila %s\n", line)
 			a := &app{stderr: &out, width: width}

@@ -97,7 +97,7 @@ func (a *app) proposeShow() *cobra.Command {
 			}
 			p.line("")
 			p.effect(e.JSON200)
-			p.line("\n%s", p.paint("soft", pick(x.Standing == "stale", fmt.Sprintf("Not this: vigila propose withdraw %d", n),
+			p.line("\n%s", p.paint("soft", pick(x.Standing == "stale", fmt.Sprintf("On top of what is there now: ask for it again     Not this: vigila propose withdraw %d", n),
 				fmt.Sprintf("Merge it: vigila propose merge %d     Say that it is good: vigila propose approve %d     Not this: vigila propose withdraw %d", n, n, n))))
 			return nil
 		}),

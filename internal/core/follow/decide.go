@@ -171,7 +171,7 @@ type State struct {
 // Offered is a version that is proposed, and not written yet.
 type Offered struct {
 	Version  string `json:"version"`
-	Proposal int    `json:"proposal"` // its number
+	Proposal int    `json:"proposal"`        // its number
 	Asked    bool   `json:"asked,omitempty"` // a person wanted this one
 }
 

@@ -21,7 +21,7 @@ func rule(t *testing.T, text string) Rule {
 
 func TestAFollow(t *testing.T) {
 	r := rule(t, whole)
-	assert.Equal(t, Rule{Name: "fare-gate", Image: "registry.brindle.example/fare-gate", Range: ">=2.8 <3", Platforms: []string{"linux/amd64"}, AtLeastOld: 2 * time.Hour, Repo: "moorings", Ref: "main", Into: "services/fare-gate/versions.yaml", Every: 5 * time.Minute, File: "f.yaml", Line: 1}, r)
+	assert.Equal(t, Rule{Name: "fare-gate", Image: "registry.brindle.example/fare-gate", Range: ">=2.8 <3", Platforms: []string{"linux/amd64"}, AtLeastOld: 2 * time.Hour, Repo: "moorings", Ref: "main", Into: "services/fare-gate/versions.yaml", By: ByCommit, Every: 5 * time.Minute, File: "f.yaml", Line: 1}, r)
 	assert.Equal(t, []string{"registry.brindle.example", "fare-gate", ">=2.8 <3"}, []string{r.Host(), r.Path(), r.Wants()})
 	r.Image = "horn"
 	assert.Equal(t, []string{"index.docker.io", "library/horn"}, []string{r.Host(), r.Path()})

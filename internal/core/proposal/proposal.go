@@ -121,7 +121,7 @@ func (p Proposal) After(s Seen) Proposal {
 	case s.Problem != "":
 		p.Standing, p.Said = Stale, s.Problem
 	case len(s.Conflicts) > 0:
-		p.Standing, p.Said, p.Conflicts = Stale, fmt.Sprintf("%s: changed on %s as well, in another way", few(s.Conflicts), p.Base), s.Conflicts
+		p.Standing, p.Said, p.Conflicts = Stale, fmt.Sprintf("changed on %s as well, in another way: %s", p.Base, few(s.Conflicts)), s.Conflicts
 	default:
 		p.Standing, p.Said = Open, ""
 	}

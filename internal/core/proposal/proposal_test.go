@@ -28,7 +28,7 @@ func TestAfterALook(t *testing.T) {
 	}{
 		{"nothing has moved", Seen{Base: "b1", Head: "c1"}, Open, "waits for a review", true, true, ""},
 		{"somebody pushed to its branch", Seen{Base: "b1", Head: "c2"}, Open, "waits for a review", false, true, ""},
-		{"both changed a file", Seen{Base: "b2", Head: "c1", Conflicts: []string{"a.yaml", "b.yaml", "c.yaml", "d.yaml"}}, Stale, "a.yaml, b.yaml, c.yaml and 1 more: changed on main as well, in another way", true, true, ""},
+		{"both changed a file", Seen{Base: "b2", Head: "c1", Conflicts: []string{"a.yaml", "b.yaml", "c.yaml", "d.yaml"}}, Stale, "changed on main as well, in another way: a.yaml, b.yaml, c.yaml and 1 more", true, true, ""},
 		{"merged by somebody, its branch still there", Seen{Base: "b2", Head: "c1", Within: true}, Merged, "was merged in the repository", true, false, "b2"},
 		{"merged by somebody, its branch gone", Seen{Base: "b2", Within: true}, Merged, "was merged in the repository", true, false, "b2"},
 		{"its commits were made one, and its branch deleted", Seen{Base: "b2", Same: true}, Merged, "the same is on main by now", true, false, "b2"},
