@@ -5,9 +5,11 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"index/suffixarray"
 	"maps"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -28,10 +30,13 @@ import (
 	"vigila.dev/vigila/internal/repo"
 )
 
+// Revision is one commit, as package repo has it.
+type Revision = repo.Revision
+
 // Effect is what a branch would do once it is part of its base: to files, to rosters, and above all to the clusters.
 type Effect struct {
 	Repo, Base, Branch string
-	BaseAt, HeadAt     repo.Revision
+	BaseAt, HeadAt     Revision
 	Conflicts          []string // files that keep the two from going together; nothing else is known then
 	Files              []FileEffect
 	Wards              []WardEffect
@@ -215,6 +220,7 @@ func (e *effects) rosters(ctx context.Context) error {
 			return err
 		}
 		for _, p := range fresh {
+			e.reads(p.File, false)
 			if !slices.ContainsFunc(old, func(o roster.Problem) bool { return o.File == p.File && o.Text == p.Text }) {
 				e.out.Problems = append(e.out.Problems, p)
 			}
@@ -340,9 +346,9 @@ func (e *effects) kept(ctx context.Context, p *placement, f filed) *WardEffect {
 		out.Problem = p.Broken
 		return out
 	}
-	was, old, err := e.declares(ctx, p.reading, e.baseAt)
+	r := p.reads(p.repo, p.reading.Limits) // another than the ward's own: what is tried here must not keep that from anything
+	was, old, err := e.declares(ctx, r, e.baseAt)
 	unread := err != nil // what is broken now may be mended by it
-	r := p.reading
 	if f.change == compare.Changed {
 		r = p.reads(p.repo, f.of.Limits)
 		if r.Ward, r.Roster = f.ward.For(out.Cluster, p.cluster.labels()), f.of.Name; r.Ward.From.Repo != p.repo.Name() {
@@ -353,6 +359,9 @@ func (e *effects) kept(ctx context.Context, p *placement, f filed) *WardEffect {
 		}
 	}
 	d, now, err := e.declares(ctx, r, e.would)
+	if f.change != "" {
+		e.reads(f.ward.File, err == nil) // which may hold values
+	}
 	for _, i := range p.Interests(e.mirror.Name()) {
 		for _, path := range i.Paths {
 			e.reads(path, err == nil && !unread)
@@ -424,11 +433,18 @@ func (e *effects) added(ctx context.Context, f filed, name string) *WardEffect {
 		return out
 	}
 	w = w.For(name, c.labels())
+	if f.of.Limits.As != "" {
+		w.Into.As = f.of.Limits.As
+	}
 	r := k.readsOf(w, f.of.Name, f.of.Limits, main, c)
 	r.File = f.ward.Text
 	d, now, err := e.declares(ctx, r, e.would)
+	e.reads(f.ward.File, err == nil) // which may hold values
 	if w.From.Repo == e.mirror.Name() {
 		e.reads(w.From.Path, err == nil)
+		for _, v := range slices.Concat(w.From.ValuesIn, w.From.Versions) {
+			e.reads(v.Path, err == nil)
+		}
 	}
 	if err != nil {
 		out.Problem = err.Error()
@@ -489,11 +505,7 @@ var isSecret = regexp.MustCompile(`(?m)^[\s"'{,-]*kind["']?\s*:\s*["']?Secret(Li
 
 // files tells which files would be others, and shows the lines of those that wards and rosters read.
 func (e *effects) files(ctx context.Context, changes []proposal.Change) error {
-	var known []string
-	for v := range e.secret {
-		known = append(known, v)
-	}
-	slices.SortFunc(known, func(a, b string) int { return len(b) - len(a) }) // the longest first
+	hide := newVeil(slices.Sorted(maps.Keys(e.secret)), e.k.mask)
 	for i, c := range changes {
 		f := FileEffect{Path: c.Path, Change: compare.Changed}
 		switch {
@@ -517,7 +529,7 @@ func (e *effects) files(ctx context.Context, changes []proposal.Change) error {
 					return err
 				}
 				if f.Hidden == "" {
-					f.Patch = e.masked(patch, known)
+					f.Patch = hide.over(patch)
 				}
 			}
 		}
@@ -553,12 +565,52 @@ func (e *effects) holdsSecret(path string) (string, error) {
 	return "", nil
 }
 
-// masked is a patch without what is secret.
-func (e *effects) masked(patch string, known []string) string {
-	for _, v := range known {
-		if strings.Contains(patch, v) {
-			patch = strings.ReplaceAll(patch, v, "secret "+e.k.mask(v))
+// veil takes what is secret out of lines.
+type veil struct {
+	whole  []string // secret values, the longest first
+	within *suffixarray.Index
+	mask   compare.Mask
+}
+
+func newVeil(secrets []string, mask compare.Mask) *veil {
+	v := &veil{whole: secrets, within: suffixarray.New([]byte(strings.Join(secrets, "\n"))), mask: mask}
+	slices.SortStableFunc(v.whole, func(a, b string) int { return len(b) - len(a) })
+	return v
+}
+
+// piece is what may be a part of a secret: a template makes an address or a file of a password and much else. The shorter ones are in
+// every other word.
+var piece = regexp.MustCompile(`[^\s"'` + "`" + `,;(){}\[\]<>=:|@&?]{4,}`)
+
+// over is a patch without what is secret, and without what is a part of something secret.
+func (v *veil) over(patch string) string {
+	if len(v.whole) == 0 {
+		return patch
+	}
+	const veiled = "\x00"
+	var taken []string
+	for _, s := range v.whole {
+		if strings.Contains(patch, s) {
+			patch = strings.ReplaceAll(patch, s, veiled+strconv.Itoa(len(taken))+veiled)
+			taken = append(taken, s)
 		}
+	}
+	rows := strings.Split(patch, "\n")
+	begun := false // above the first mark are git's own words
+	for i, row := range rows {
+		if begun = begun || strings.HasPrefix(row, "@@"); row == "" || !begun {
+			continue
+		}
+		rows[i] = row[:1] + piece.ReplaceAllStringFunc(row[1:], func(word string) string {
+			if strings.Contains(word, veiled) || len(v.within.Lookup([]byte(word), 1)) == 0 {
+				return word
+			}
+			return "secret " + v.mask(word)
+		})
+	}
+	patch = strings.Join(rows, "\n")
+	for i, s := range taken {
+		patch = strings.ReplaceAll(patch, veiled+strconv.Itoa(i)+veiled, "secret "+v.mask(s))
 	}
 	return patch
 }

@@ -211,6 +211,9 @@ func (k *Keeper) propose(ctx context.Context, w want) (*proposal.Proposal, error
 	if err != nil {
 		return nil, err
 	}
+	if w.title = strings.TrimSpace(w.title); w.title == "" || strings.ContainsAny(w.title, "\n\r") || len(w.title) > maxTitle {
+		return nil, fault(Invalid, "the title of a proposal is one line of at most %d letters; more is said below it", maxTitle)
+	}
 	_ = l.Look(ctx) // on top of the newest commit; what is wrong is told below
 	defer k.proposals.alone(w.repo)()
 	there, err := k.makeRoom(ctx, mirror, w)
@@ -227,6 +230,9 @@ func (k *Keeper) propose(ctx context.Context, w want) (*proposal.Proposal, error
 		p.Standing, p.Commit = proposal.Merged, r.ID
 		return &p, nil
 	}
+	if at, err := mirror.Branch(w.base); err == nil && at == "" {
+		return nil, fault(Invalid, "%s is no branch of %s, so that nothing can be merged into it; a proposal is meant for a branch", w.base, w.repo)
+	}
 	if p.Branch == "" {
 		if p.Branch, err = freeBranch(mirror, w); err != nil {
 			return nil, err
@@ -241,6 +247,9 @@ func (k *Keeper) propose(ctx context.Context, w want) (*proposal.Proposal, error
 	}
 	return k.pushProposal(ctx, mirror, p)
 }
+
+// maxTitle is how long a title is at most, in bytes.
+const maxTitle = 300
 
 // makeRoom finds the proposal that a wish has already, and withdraws the one whose place it takes.
 func (k *Keeper) makeRoom(ctx context.Context, mirror *repo.Mirror, w want) (*proposal.Proposal, error) {
@@ -543,6 +552,16 @@ func (w MergeProposal) do(ctx context.Context, k *Keeper, by Actor) (*proposal.P
 		}
 		return k.putProposal(ctx, p, p.End(proposal.Merged, time.Now(), by.String(), "", r.ID))
 	})
+}
+
+// endProposals ends what waits for a review in a repository that is not known any more; its branches are left.
+func (k *Keeper) endProposals(ctx context.Context, repository string) error {
+	defer k.proposals.alone(repository)()
+	live, _, err := k.store.Proposals(ctx, record.FindProposals{Repo: repository, Live: true})
+	for _, p := range live {
+		err = errors.Join(err, k.putProposal(ctx, p, p.End(proposal.Withdrawn, time.Now(), "", "its repository is not known here any more", "")))
+	}
+	return err
 }
 
 // withdrawn lists the wishes of an origin whose proposals people have withdrawn, and what they said; the newest last.

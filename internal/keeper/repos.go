@@ -371,6 +371,9 @@ func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 	if err := k.store.RemoveRepo(ctx, name); err != nil {
 		return err
 	}
+	if err := k.endProposals(ctx, name); err != nil {
+		return err
+	}
 	k.mu.Lock()
 	delete(k.repos, name)
 	k.mu.Unlock()

@@ -12,7 +12,6 @@ import (
 	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
-	"vigila.dev/vigila/internal/repo"
 )
 
 // ListProposals is GET /proposals.
@@ -82,7 +81,7 @@ func proposalOf(p *proposal.Proposal) Proposal {
 	return out
 }
 
-func commitOf(r repo.Revision) Revision {
+func commitOf(r keeper.Revision) Revision {
 	return Revision{Id: r.ID, Subject: r.Subject, Author: r.Author, At: r.At}
 }
 
