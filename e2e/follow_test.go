@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -30,17 +31,25 @@ func dockRegistry(t *testing.T) (host string) {
 	require.NoError(t, err)
 	host = l.Addr().String()
 	require.NoError(t, l.Close())
+	runRegistry(t, host, t.TempDir(), "")
+	return host
+}
+
+// runRegistry runs a registry at an address until it is stopped; more are lines of its configuration.
+func runRegistry(t *testing.T, host, dir, more string) (stop func()) {
+	t.Helper()
 	conf := filepath.Join(t.TempDir(), "registry.yml")
-	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, "version: 0.1\nlog: {level: error, accesslog: {disabled: true}}\nstorage: {filesystem: {rootdirectory: %s}}\nhttp: {addr: %q}\n", t.TempDir(), host), 0o600))
+	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, "version: 0.1\nlog: {level: error, accesslog: {disabled: true}}\nstorage: {filesystem: {rootdirectory: %s}}\nhttp: {addr: %q}\n%s", dir, host, more), 0o600))
 	c := exec.Command("docker-registry", "serve", conf)
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	require.NoError(t, c.Start(), "scripts/prepare installs it")
-	t.Cleanup(func() { _, _ = c.Process.Kill(), c.Wait() })
+	stop = sync.OnceFunc(func() { _, _ = c.Process.Kill(), c.Wait() })
+	t.Cleanup(stop)
 	for end := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
 		r, err := http.Get("http://" + host + "/v2/")
 		if err == nil {
 			_ = r.Body.Close()
-			return host
+			return stop
 		}
 		require.True(t, time.Now().Before(end), "the registry is not up: %v", err)
 	}
@@ -221,4 +230,58 @@ func TestNewVersionsAreProposed(t *testing.T) {
 		return inStepAndReady(w) && w.Applied.Subject == s.name+" 1.1.0" && strings.Contains(fmt.Sprint(s.images()), image+":1.1.0@sha256:")
 	})
 	assert.Contains(t, s.theFollow(s.name).Says, "at 1.1.0; 1.2.0 waits for a review")
+}
+
+// TestARegistryTellsOfPushes: the registry's own notification makes a follow look at once, that looks by itself once an hour.
+func TestARegistryTellsOfPushes(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	host, dir := l.Addr().String(), t.TempDir()
+	require.NoError(t, l.Close())
+	stop := runRegistry(t, host, dir, "")
+	image := host + "/harbour/gate"
+	pushImage(t, image+":1.0.0", "amd64")
+	s.push("All", map[string]string{"wards/follow.yaml": "vigila: follow/v1\nname: " + s.name + "\nimage: " + image + "\nversions: \">=1\"\ninto: {file: versions/gate.yaml}\nevery: 1h\n"})
+	s.ok("registry", "add", "harbour", host)
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	at := func(version string) {
+		t.Helper()
+		for end := time.Now().Add(patience); ; time.Sleep(100 * time.Millisecond) {
+			r, err := s.api.GetFollowWithResponse(t.Context(), s.name)
+			if err == nil && r.JSON200 != nil && r.JSON200.Version == version {
+				return
+			}
+			require.True(t, time.Now().Before(end), "it is not at %s", version)
+		}
+	}
+	at("1.0.0")
+	assert.Contains(t, s.ok("registry", "pushes", "harbour"), "None is taken: there is no key")
+	out := s.ok("registry", "pushes", "harbour", "--new-key")
+	_, key, _ := strings.Cut(out, "Authorization: Bearer ")
+	key = strings.TrimSpace(key)
+	require.NotEmpty(t, key)
+	address := s.url + "/api/v1/registries/harbour/pushes"
+	told := func(header string) int {
+		r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, address, strings.NewReader("{}"))
+		require.NoError(t, err)
+		if header != "" {
+			r.Header.Set("Authorization", header)
+		}
+		answer, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		require.NoError(t, answer.Body.Close())
+		return answer.StatusCode
+	}
+	assert.Equal(t, http.StatusUnauthorized, told(""))
+	assert.Equal(t, http.StatusUnauthorized, told("Bearer "+s.token), "a token is no key")
+	assert.Contains(t, s.ok("registry", "pushes", "harbour"), "none has come since the service started")
+
+	stop()
+	runRegistry(t, host, dir, fmt.Sprintf("notifications:\n  endpoints:\n    - {name: vigila, url: %q, headers: {Authorization: [\"Bearer %s\"]}, timeout: 5s, threshold: 3, backoff: 1s}\n", address, key))
+	pushImage(t, image+":1.1.0", "amd64")
+	at("1.1.0")
+	assert.Contains(t, s.ok("registry", "pushes", "harbour"), "The last one came")
+	s.fails(1, "there is no registry", "registry", "pushes", "harbor")
 }

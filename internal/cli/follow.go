@@ -166,7 +166,7 @@ func (a *app) registry() *cobra.Command {
 		Long: `Registries are asked for versions of images, by the protocol of the Open Container Initiative. A follow names an image; whoever
 may add a registry here decides what may be asked, since credentials never stand in a repository.`,
 		Example: "  vigila registry list"}
-	c.AddCommand(a.registryAdd(), a.registryList(), a.registryRemove())
+	c.AddCommand(a.registryAdd(), a.registryList(), a.registryPushes(), a.registryRemove())
 	return c
 }
 
@@ -228,20 +228,58 @@ func (a *app) registryList() *cobra.Command {
 	})
 }
 
+func registryNames(ctx context.Context, conn *client.Conn, _ []string) (out []string) {
+	r, err := conn.ListRegistriesWithResponse(ctx, &client.ListRegistriesParams{Limit: most})
+	if conn.Check(r, err) != nil {
+		return nil
+	}
+	for _, x := range r.JSON200.Items {
+		out = append(out, x.Name)
+	}
+	return out
+}
+
+func (a *app) registryPushes() *cobra.Command {
+	var fresh bool
+	c := &cobra.Command{
+		Use: "pushes NAME", Short: "Show how a registry tells of pushes, so that each is seen at once",
+		Long: `Show how a registry tells of pushes: the address, whether there is a key, and when the last one was taken. With pushes a new version
+is found at once; without them each follow looks as often as it says (every). --new-key makes the key and shows it this once; the one
+before it is not taken any more. The registry sends the key as a header that is set once, whatever else it sends.`,
+		Example: "  vigila registry pushes harbour\n  vigila registry pushes harbour --new-key", Args: exactly(1, "the name of a registry"), ValidArgsFunction: a.first(registryNames),
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
+			p := a.printer(c.OutOrStdout())
+			if fresh {
+				r, err := conn.MakeRegistryPushKeyWithResponse(c.Context(), args[0])
+				if err := conn.Check(r, err); err != nil {
+					return err
+				}
+				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+					return err
+				}
+				p.line("Let %s tell of each push to %s, with this header:", p.paint("bold", args[0]), strings.TrimSuffix(conn.Context.URL, "/")+r.JSON200.Path)
+				p.line("\n  Authorization: Bearer %s", r.JSON200.Key)
+				return nil
+			}
+			r, err := conn.GetRegistryPushesWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			p.pushes(args[0], strings.TrimSuffix(conn.Context.URL, "/"), "registry", r.JSON200)
+			return nil
+		}),
+	}
+	c.Flags().BoolVar(&fresh, "new-key", false, "make the key that is sent with them, in place of the one before")
+	return a.reading(c)
+}
+
 func (a *app) registryRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Forget a registry that no follow asks", Example: "  vigila registry remove harbour",
-		Args: exactly(1, "the name of a registry"),
-		ValidArgsFunction: a.first(func(ctx context.Context, conn *client.Conn, _ []string) (out []string) {
-			r, err := conn.ListRegistriesWithResponse(ctx, &client.ListRegistriesParams{Limit: most})
-			if conn.Check(r, err) != nil {
-				return nil
-			}
-			for _, x := range r.JSON200.Items {
-				out = append(out, x.Name)
-			}
-			return out
-		}),
+		Args: exactly(1, "the name of a registry"), ValidArgsFunction: a.first(registryNames),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			r, err := conn.RemoveRegistryWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {

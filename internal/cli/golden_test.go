@@ -111,6 +111,8 @@ func answers() map[string]any {
 		"GET /registries":                            client.RegistryList{Items: []client.Registry{registry}, Total: 1},
 		"POST /registries":                           registry,
 		"DELETE /registries/harbour":                 "",
+		"GET /registries/harbour/pushes":             client.Pushes{Path: "/api/v1/registries/harbour/pushes"},
+		"POST /registries/harbour/push-key":          client.PushKey{Key: "NQ3WZ5", Path: "/api/v1/registries/harbour/pushes"},
 		"GET /metrics-sources":                       client.MetricsSourceList{Items: []client.MetricsSource{source}, Total: 1},
 		"POST /metrics-sources":                      source,
 		"DELETE /metrics-sources/harbour-metrics":    "",
@@ -186,7 +188,7 @@ func TestOutputs(t *testing.T) {
 		var out bytes.Buffer
 		for _, line := range []string{"ward list", "ward show berth-planner", "ward show fare-gate", "diff berth-planner", "sync fare-gate --preview", "logbook", "logbook fare-gate", "logbook fare-gate 2", "compare fare-gate 1 2", "rejections fare-gate",
 			"roster list", "roster show moorings", "repo list", "repo pushes moorings", "cluster list", "token list", "rollback fare-gate --propose --preview",
-			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "follow list", "follow show fare-gate", "follow take fare-gate 2.9.0", "registry list", "registry add harbour registry.brindle.example", "registry remove harbour", "propose list", "propose show 12", "propose show 13", "propose effect --repo moorings --branch vigila/gate-2.8.1", "propose approve 12", "propose merge 12", "propose withdraw 13", "propose show x", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
+			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "follow list", "follow show fare-gate", "follow take fare-gate 2.9.0", "registry list", "registry pushes harbour", "registry pushes harbour --new-key", "registry add harbour registry.brindle.example", "registry remove harbour", "propose list", "propose show 12", "propose show 13", "propose effect --repo moorings --branch vigila/gate-2.8.1", "propose approve 12", "propose merge 12", "propose withdraw 13", "propose show x", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
 			"logbook --since yesterday", "repo notices moorings", "ward lst", "nonsense"} {
 			fmt.Fprintf(&out, "$ vigila %s\n", line)
 			a := &app{stderr: &out, width: width}

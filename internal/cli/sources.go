@@ -225,20 +225,25 @@ hosts that sign their body with HMAC-SHA256, or send a secret token, are taken a
 			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
 				return err
 			}
-			p.line("Pushes to %s are told to %s", p.paint("bold", args[0]), strings.TrimSuffix(conn.Context.URL, "/")+r.JSON200.Path)
-			switch {
-			case !r.JSON200.HasKey:
-				p.line("None is taken: there is no key that signs them. Make one: vigila repo pushes %s --new-key", args[0])
-			case r.JSON200.Last.IsZero():
-				p.line("There is a key; none has come since the service started.")
-			default:
-				p.line("The last one came %s.", ago(r.JSON200.Last))
-			}
+			p.pushes(args[0], strings.TrimSuffix(conn.Context.URL, "/"), "repo", r.JSON200)
 			return nil
 		}),
 	}
 	c.Flags().BoolVar(&fresh, "new-key", false, "make the key that signs them, in place of the one before")
 	return a.reading(c)
+}
+
+// pushes prints how a server tells of pushes.
+func (p *printer) pushes(name, service, kind string, x *client.Pushes) {
+	p.line("Pushes to %s are told to %s", p.paint("bold", name), service+x.Path)
+	switch {
+	case !x.HasKey:
+		p.line("None is taken: there is no key that signs them. Make one: vigila %s pushes %s --new-key", kind, name)
+	case x.Last.IsZero():
+		p.line("There is a key; none has come since the service started.")
+	default:
+		p.line("The last one came %s.", ago(x.Last))
+	}
 }
 
 func (a *app) newPushKey(c *cobra.Command, conn *client.Conn, p *printer, repo string) error {

@@ -2861,6 +2861,23 @@ type ClientInterface interface {
 	// Corresponds with DELETE /registries/{name} (the `RemoveRegistry` operationId).
 	RemoveRegistry(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MakeRegistryPushKey Make the key that signs pushes of a registry; the one before it is not taken any more
+	//
+	// Corresponds with POST /registries/{name}/push-key (the `MakeRegistryPushKey` operationId).
+	MakeRegistryPushKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRegistryPushes Where a registry tells of pushes, whether it can, and when it last has
+	//
+	// Corresponds with GET /registries/{name}/pushes (the `GetRegistryPushes` operationId).
+	GetRegistryPushes(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeRegistryPush Tell that an image was pushed, so that the follows that ask this registry look now
+	//
+	// Needs no token, but the registry's push key: as `Authorization: Bearer KEY`, which registries send as a header that is set once, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+	//
+	// Corresponds with POST /registries/{name}/pushes (the `TakeRegistryPush` operationId).
+	TakeRegistryPush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRepos Known repositories
 	//
 	// Corresponds with GET /repos (the `ListRepos` operationId).
@@ -2921,7 +2938,7 @@ type ClientInterface interface {
 
 	// TakePush Tell that something was pushed, so that the repository is looked at now
 	//
-	// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+	// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token` or as `Authorization: Bearer KEY`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
 	//
 	// Corresponds with POST /repos/{name}/pushes (the `TakePush` operationId).
 	TakePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3771,6 +3788,53 @@ func (c *Client) RemoveRegistry(ctx context.Context, name ItemName, reqEditors .
 	return c.Client.Do(req)
 }
 
+// MakeRegistryPushKey Make the key that signs pushes of a registry; the one before it is not taken any more
+//
+// Corresponds with POST /registries/{name}/push-key (the `MakeRegistryPushKey` operationId).
+func (c *Client) MakeRegistryPushKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeRegistryPushKeyRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRegistryPushes Where a registry tells of pushes, whether it can, and when it last has
+//
+// Corresponds with GET /registries/{name}/pushes (the `GetRegistryPushes` operationId).
+func (c *Client) GetRegistryPushes(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRegistryPushesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeRegistryPush Tell that an image was pushed, so that the follows that ask this registry look now
+//
+// Needs no token, but the registry's push key: as `Authorization: Bearer KEY`, which registries send as a header that is set once, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+//
+// Corresponds with POST /registries/{name}/pushes (the `TakeRegistryPush` operationId).
+func (c *Client) TakeRegistryPush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeRegistryPushRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRepos Known repositories
 //
 // Corresponds with GET /repos (the `ListRepos` operationId).
@@ -3931,7 +3995,7 @@ func (c *Client) GetPushes(ctx context.Context, name ItemName, reqEditors ...Req
 
 // TakePush Tell that something was pushed, so that the repository is looked at now
 //
-// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token` or as `Authorization: Bearer KEY`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
 //
 // Corresponds with POST /repos/{name}/pushes (the `TakePush` operationId).
 func (c *Client) TakePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5829,6 +5893,108 @@ func NewRemoveRegistryRequest(server string, name ItemName) (*http.Request, erro
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeRegistryPushKeyRequest constructs an http.Request for the MakeRegistryPushKey method
+func NewMakeRegistryPushKeyRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries/%s/push-key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRegistryPushesRequest constructs an http.Request for the GetRegistryPushes method
+func NewGetRegistryPushesRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries/%s/pushes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeRegistryPushRequest constructs an http.Request for the TakeRegistryPush method
+func NewTakeRegistryPushRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries/%s/pushes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8282,6 +8448,29 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /registries/{name} (the `RemoveRegistry` operationId).
 	RemoveRegistryWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRegistryResponse, error)
 
+	// MakeRegistryPushKeyWithResponse Make the key that signs pushes of a registry; the one before it is not taken any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /registries/{name}/push-key (the `MakeRegistryPushKey` operationId).
+	MakeRegistryPushKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakeRegistryPushKeyResponse, error)
+
+	// GetRegistryPushesWithResponse Where a registry tells of pushes, whether it can, and when it last has
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /registries/{name}/pushes (the `GetRegistryPushes` operationId).
+	GetRegistryPushesWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetRegistryPushesResponse, error)
+
+	// TakeRegistryPushWithResponse Tell that an image was pushed, so that the follows that ask this registry look now
+	//
+	// Needs no token, but the registry's push key: as `Authorization: Bearer KEY`, which registries send as a header that is set once, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /registries/{name}/pushes (the `TakeRegistryPush` operationId).
+	TakeRegistryPushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TakeRegistryPushResponse, error)
+
 	// ListReposWithResponse Known repositories
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8354,7 +8543,7 @@ type ClientWithResponsesInterface interface {
 
 	// TakePushWithResponse Tell that something was pushed, so that the repository is looked at now
 	//
-	// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+	// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token` or as `Authorization: Bearer KEY`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -9879,6 +10068,143 @@ func (r RemoveRegistryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveRegistryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeRegistryPushKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PushKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeRegistryPushKeyResponse) GetJSON200() *PushKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeRegistryPushKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeRegistryPushKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeRegistryPushKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeRegistryPushKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeRegistryPushKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRegistryPushesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pushes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRegistryPushesResponse) GetJSON200() *Pushes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRegistryPushesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRegistryPushesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRegistryPushesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRegistryPushesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRegistryPushesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeRegistryPushResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeRegistryPushResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeRegistryPushResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeRegistryPushResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeRegistryPushResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeRegistryPushResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12370,6 +12696,47 @@ func (c *ClientWithResponses) RemoveRegistryWithResponse(ctx context.Context, na
 	return ParseRemoveRegistryResponse(rsp)
 }
 
+// MakeRegistryPushKeyWithResponse Make the key that signs pushes of a registry; the one before it is not taken any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /registries/{name}/push-key (the `MakeRegistryPushKey` operationId).
+func (c *ClientWithResponses) MakeRegistryPushKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakeRegistryPushKeyResponse, error) {
+	rsp, err := c.MakeRegistryPushKey(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeRegistryPushKeyResponse(rsp)
+}
+
+// GetRegistryPushesWithResponse Where a registry tells of pushes, whether it can, and when it last has
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /registries/{name}/pushes (the `GetRegistryPushes` operationId).
+func (c *ClientWithResponses) GetRegistryPushesWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetRegistryPushesResponse, error) {
+	rsp, err := c.GetRegistryPushes(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRegistryPushesResponse(rsp)
+}
+
+// TakeRegistryPushWithResponse Tell that an image was pushed, so that the follows that ask this registry look now
+//
+// Needs no token, but the registry's push key: as `Authorization: Bearer KEY`, which registries send as a header that is set once, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /registries/{name}/pushes (the `TakeRegistryPush` operationId).
+func (c *ClientWithResponses) TakeRegistryPushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TakeRegistryPushResponse, error) {
+	rsp, err := c.TakeRegistryPush(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeRegistryPushResponse(rsp)
+}
+
 // ListReposWithResponse Known repositories
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12502,7 +12869,7 @@ func (c *ClientWithResponses) GetPushesWithResponse(ctx context.Context, name It
 
 // TakePushWithResponse Tell that something was pushed, so that the repository is looked at now
 //
-// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+// Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token` or as `Authorization: Bearer KEY`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -13910,6 +14277,101 @@ func ParseRemoveRegistryResponse(rsp *http.Response) (*RemoveRegistryResponse, e
 
 	switch {
 	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeRegistryPushKeyResponse parses an HTTP response from a MakeRegistryPushKeyWithResponse call
+func ParseMakeRegistryPushKeyResponse(rsp *http.Response) (*MakeRegistryPushKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeRegistryPushKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PushKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRegistryPushesResponse parses an HTTP response from a GetRegistryPushesWithResponse call
+func ParseGetRegistryPushesResponse(rsp *http.Response) (*GetRegistryPushesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRegistryPushesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pushes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeRegistryPushResponse parses an HTTP response from a TakeRegistryPushWithResponse call
+func ParseTakeRegistryPushResponse(rsp *http.Response) (*TakeRegistryPushResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeRegistryPushResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
 		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:

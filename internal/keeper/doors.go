@@ -140,8 +140,11 @@ type ProposeFiles struct {
 // RemoveRepo forgets a repository that no ward uses.
 type RemoveRepo struct{ Name string }
 
-// MakePushKey makes the key that signs pushes of a repository, instead of the one before.
-type MakePushKey struct{ Repo string }
+// MakePushKey makes the key that signs pushes of a repository or a registry, instead of the one before.
+type MakePushKey struct {
+	Of   record.Pushed
+	Name string
+}
 
 // AddCluster adds a cluster, or changes one, after asking for its version.
 type AddCluster struct{ record.Cluster }
@@ -204,7 +207,9 @@ func (w letWardGo) Subject() Subject      { return Subject{"let go", "ward", w.p
 func (w AddRepo) Subject() Subject        { return Subject{"add", "repo", w.Name} }
 func (w RemoveRepo) Subject() Subject     { return Subject{"remove", "repo", w.Name} }
 func (w ProposeFiles) Subject() Subject   { return Subject{"propose files", "repo", w.Repo} }
-func (w MakePushKey) Subject() Subject    { return Subject{"make a push key", "repo", w.Repo} }
+func (w MakePushKey) Subject() Subject {
+	return Subject{"make a push key", map[record.Pushed]string{record.PushedRepo: "repo", record.PushedRegistry: "registry"}[w.Of], w.Name}
+}
 func (w declareRepo) Subject() Subject    { return Subject{"declare", "repo", w.Name} }
 func (w AddCluster) Subject() Subject     { return Subject{"add", "cluster", w.Name} }
 func (w RemoveCluster) Subject() Subject  { return Subject{"remove", "cluster", w.Name} }
@@ -294,7 +299,7 @@ func (w ProposeFiles) do(ctx context.Context, k *Keeper, by Actor) (*proposal.Pr
 }
 
 func (w MakePushKey) do(ctx context.Context, k *Keeper, _ Actor) (string, error) {
-	return k.makePushKey(ctx, w.Repo)
+	return k.makePushKey(ctx, w.Of, w.Name)
 }
 
 func (w declareRepo) do(ctx context.Context, k *Keeper, by Actor) (took, error) {

@@ -229,6 +229,11 @@ func (f *followLoop) decide(ctx context.Context, r follow.Rule, st *follow.State
 	if err != nil {
 		return follow.Decision{}, err
 	}
+	done, err := f.k.asked.Take(ctx, r.Host()) // so many at a time, and no registry before the others
+	if err != nil {
+		return follow.Decision{}, err
+	}
+	defer done()
 	tags, err := image.Tags(ctx)
 	if err != nil {
 		return follow.Decision{}, err
@@ -588,22 +593,42 @@ func (w AddRegistry) do(ctx context.Context, k *Keeper, _ Actor) (Registry, erro
 func (w RemoveRegistry) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	all := k.Registries()
-	i := slices.IndexFunc(all, func(r Registry) bool { return r.Name == w.Name })
-	if i < 0 {
-		var known []string
-		for _, r := range all {
-			known = append(known, r.Name)
-		}
-		return Nothing{}, unknown("registry", w.Name, known, "vigila registry add NAME HOST")
+	r, err := k.registry(w.Name)
+	if err != nil {
+		return Nothing{}, err
 	}
-	if used := all[i].Used; len(used) > 0 {
+	if used := r.Used; len(used) > 0 {
 		return Nothing{}, fault(Conflict, "registry %s is asked by follow %s; take it out there first", w.Name, used[0])
 	}
 	if err := k.store.RemoveRegistry(ctx, w.Name); err != nil {
 		return Nothing{}, err
 	}
 	return Nothing{}, k.readRegistries(ctx)
+}
+
+// registry is a registry by its name.
+func (k *Keeper) registry(name string) (Registry, error) {
+	var known []string
+	for _, r := range k.Registries() {
+		if known = append(known, r.Name); r.Name == name {
+			return r, nil
+		}
+	}
+	return Registry{}, unknown("registry", name, known, "vigila registry add NAME HOST")
+}
+
+// pushedImage lets the follows that ask a registry look now.
+func (k *Keeper) pushedImage(name string) error {
+	if _, err := k.registry(name); err != nil {
+		return err
+	}
+	k.pushed.Store(name, time.Now())
+	for _, f := range k.followLoops() {
+		if at, known := k.registryAt(f.now().Host()); known && at.Name == name {
+			f.nudge()
+		}
+	}
+	return nil
 }
 
 // readRegistries reads the registries that the record knows.

@@ -136,6 +136,8 @@ type holdings struct {
 	changing   sync.Mutex // one registration at a time
 	endings    sync.Mutex // one end of a token at a time
 	proposals  proposals
+	asked      *turns   // of asking registries
+	pushed     sync.Map // registries, to when the last push was taken
 }
 
 func newHoldings() holdings {
@@ -157,6 +159,7 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, log: log, opts: opts, metrics: newCounters(), broker: newBroker(), holdings: newHoldings()}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
+	k.asked = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("registry"))
 	k.renders = newTurns(max(2, runtime.NumCPU()), 5*time.Second, k.metrics.waits.WithLabelValues("render"))
 	k.asks = &metrics.Asker{Local: opts.ChecksLocal, Source: func(name string) (metrics.Source, bool) {
 		m, known := k.metricsSource(name)

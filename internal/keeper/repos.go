@@ -206,12 +206,18 @@ func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *sources.Loo
 	return loop, nil
 }
 
-func (k *Keeper) makePushKey(ctx context.Context, name string) (string, error) {
-	if _, err := k.source(name); err != nil {
+func (k *Keeper) makePushKey(ctx context.Context, of record.Pushed, name string) (string, error) {
+	var err error
+	if of == record.PushedRepo {
+		_, err = k.source(name)
+	} else {
+		_, err = k.registry(name)
+	}
+	if err != nil {
 		return "", err
 	}
 	key := rand.Text()
-	return key, k.store.SetPushKey(ctx, name, []byte(key))
+	return key, k.store.SetPushKey(ctx, of, name, []byte(key))
 }
 
 // Signature is how a push is signed: as its headers say.
@@ -225,34 +231,42 @@ type Signature struct {
 // pushAge is how old a push that names its time may be.
 const pushAge = 5 * time.Minute
 
-// Pushes is how a repository's server tells of pushes.
+// Pushes is how a server tells of pushes.
 type Pushes struct {
 	Key  bool      // there is a key that signs them
 	Last time.Time // when the last one was taken since the service started; zero when none was
 }
 
-// Pushes tells how a repository's server tells of pushes.
-func (k *Keeper) Pushes(ctx context.Context, name string) (Pushes, error) {
-	l, err := k.source(name)
-	if err != nil {
-		return Pushes{}, err
+// Pushes tells how a repository's or a registry's server tells of pushes.
+func (k *Keeper) Pushes(ctx context.Context, of record.Pushed, name string) (Pushes, error) {
+	out := Pushes{Key: k.TakesPushes(ctx, of, name)}
+	if of == record.PushedRegistry {
+		r, err := k.registry(name)
+		if at, ok := k.pushed.Load(r.Name); ok {
+			out.Last = at.(time.Time)
+		}
+		return out, err
 	}
-	return Pushes{Key: k.TakesPushes(ctx, name), Last: l.Pushed()}, nil
+	l, err := k.source(name)
+	if err == nil {
+		out.Last = l.Pushed()
+	}
+	return out, err
 }
 
-// TakesPushes tells whether there is a key for pushes of a repository.
-func (k *Keeper) TakesPushes(ctx context.Context, name string) bool {
+// TakesPushes tells whether there is a key for pushes of a repository or a registry.
+func (k *Keeper) TakesPushes(ctx context.Context, of record.Pushed, name string) bool {
 	if ward.Name(name) != nil {
 		return false
 	}
-	_, err := k.store.PushKey(ctx, name)
+	_, err := k.store.PushKey(ctx, of, name)
 	return err == nil
 }
 
-// Push takes a push: when it is signed with the repository's key, the repository is looked at now. false tells
-// that it is not signed so; it says nothing about whether there is such a repository. The body is read through and never kept.
-func (k *Keeper) Push(ctx context.Context, name string, body io.Reader, s Signature) (bool, error) {
-	key, err := k.store.PushKey(ctx, name)
+// Push takes a push: when it is signed with the key of the repository or the registry, that is looked at now. false tells
+// that it is not signed so; it says nothing about whether there is such a one. The body is read through and never kept.
+func (k *Keeper) Push(ctx context.Context, of record.Pushed, name string, body io.Reader, s Signature) (bool, error) {
+	key, err := k.store.PushKey(ctx, of, name)
 	if errors.Is(err, record.ErrNone) {
 		return false, nil
 	}
@@ -261,6 +275,9 @@ func (k *Keeper) Push(ctx context.Context, name string, body io.Reader, s Signat
 	}
 	if ok, err := s.signed(key, body); err != nil || !ok {
 		return false, err
+	}
+	if of == record.PushedRegistry {
+		return true, k.pushedImage(name)
 	}
 	l, err := k.source(name)
 	if err != nil {

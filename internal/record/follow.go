@@ -31,7 +31,7 @@ func (s *Store) PutRegistry(ctx context.Context, r Registry) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.change(ctx, `INSERT INTO registries VALUES (?,?,?,?) ON CONFLICT (name) DO UPDATE SET host=excluded.host, more=excluded.more, secrets=excluded.secrets`,
+	_, err = s.change(ctx, `INSERT INTO registries (name, host, more, secrets) VALUES (?,?,?,?) ON CONFLICT (name) DO UPDATE SET host=excluded.host, more=excluded.more, secrets=excluded.secrets`,
 		r.Name, r.Host, toJSON(r.RegistryMore), sealed)
 	return err
 }

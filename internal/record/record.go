@@ -363,20 +363,29 @@ func toJSON(v any) string {
 	return string(b)
 }
 
-// SetPushKey keeps the key that signs pushes of a repository, encrypted; the one before it is forgotten.
-func (s *Store) SetPushKey(ctx context.Context, name string, key []byte) error {
+// Pushed is what pushes are told of.
+type Pushed string
+
+// What pushes are told of.
+const (
+	PushedRepo     Pushed = "repos"
+	PushedRegistry Pushed = "registries"
+)
+
+// SetPushKey keeps the key that signs pushes of a repository or a registry, encrypted; the one before it is forgotten.
+func (s *Store) SetPushKey(ctx context.Context, of Pushed, name string, key []byte) error {
 	sealed, err := s.vault.Seal(key)
 	if err != nil {
 		return err
 	}
-	_, err = s.change(ctx, `UPDATE repos SET push_key=? WHERE name=?`, sealed, name)
+	_, err = s.change(ctx, `UPDATE `+string(of)+` SET push_key=? WHERE name=?`, sealed, name)
 	return err
 }
 
-// PushKey reads the key that signs pushes of a repository; ErrNone when it has none.
-func (s *Store) PushKey(ctx context.Context, name string) ([]byte, error) {
+// PushKey reads the key that signs pushes of a repository or a registry; ErrNone when it has none.
+func (s *Store) PushKey(ctx context.Context, of Pushed, name string) ([]byte, error) {
 	var sealed []byte
-	err := s.db.QueryRowContext(ctx, `SELECT push_key FROM repos WHERE name=?`, name).Scan(&sealed)
+	err := s.db.QueryRowContext(ctx, `SELECT push_key FROM `+string(of)+` WHERE name=?`, name).Scan(&sealed)
 	if errors.Is(err, sql.ErrNoRows) || err == nil && len(sealed) == 0 {
 		return nil, ErrNone
 	}

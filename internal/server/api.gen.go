@@ -2640,6 +2640,15 @@ type ServerInterface interface {
 	// RemoveRegistry Forget a registry that no follow asks
 	// (DELETE /registries/{name})
 	RemoveRegistry(c *gin.Context, name ItemName)
+	// MakeRegistryPushKey Make the key that signs pushes of a registry; the one before it is not taken any more
+	// (POST /registries/{name}/push-key)
+	MakeRegistryPushKey(c *gin.Context, name ItemName)
+	// GetRegistryPushes Where a registry tells of pushes, whether it can, and when it last has
+	// (GET /registries/{name}/pushes)
+	GetRegistryPushes(c *gin.Context, name ItemName)
+	// TakeRegistryPush Tell that an image was pushed, so that the follows that ask this registry look now
+	// (POST /registries/{name}/pushes)
+	TakeRegistryPush(c *gin.Context, name ItemName)
 	// ListRepos Known repositories
 	// (GET /repos)
 	ListRepos(c *gin.Context, params ListReposParams)
@@ -3488,6 +3497,81 @@ func (siw *ServerInterfaceWrapper) RemoveRegistry(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveRegistry(c, name)
+}
+
+// MakeRegistryPushKey operation middleware
+func (siw *ServerInterfaceWrapper) MakeRegistryPushKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeRegistryPushKey(c, name)
+}
+
+// GetRegistryPushes operation middleware
+func (siw *ServerInterfaceWrapper) GetRegistryPushes(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRegistryPushes(c, name)
+}
+
+// TakeRegistryPush operation middleware
+func (siw *ServerInterfaceWrapper) TakeRegistryPush(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeRegistryPush(c, name)
 }
 
 // ListRepos operation middleware
@@ -4992,6 +5076,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/metrics-sources/:name/try", wrapper.TryMetricsSource)
 	router.GET(options.BaseURL+"/registries", wrapper.ListRegistries)
 	router.POST(options.BaseURL+"/registries", wrapper.AddRegistry)
+	router.POST(options.BaseURL+"/registries/:name/push-key", wrapper.MakeRegistryPushKey)
+	router.GET(options.BaseURL+"/registries/:name/pushes", wrapper.GetRegistryPushes)
+	router.POST(options.BaseURL+"/registries/:name/pushes", wrapper.TakeRegistryPush)
 	router.DELETE(options.BaseURL+"/registries/:name", wrapper.RemoveRegistry)
 	router.GET(options.BaseURL+"/follows", wrapper.ListFollows)
 	router.GET(options.BaseURL+"/follows/:name", wrapper.GetFollow)

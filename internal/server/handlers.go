@@ -730,29 +730,56 @@ func (s *server) RemoveRepo(c *gin.Context, name ItemName) {
 
 // MakePushKey is POST /repos/{name}/push-key.
 func (s *server) MakePushKey(c *gin.Context, name ItemName) {
-	answer(s, c, func(key string) PushKey {
-		return PushKey{Key: key, Path: "/api/v1/repos/" + name + "/pushes"}
-	})(do(s, c, keeper.MakePushKey{Repo: name}))
+	s.makePushKey(c, record.PushedRepo, name)
+}
+
+// MakeRegistryPushKey is POST /registries/{name}/push-key.
+func (s *server) MakeRegistryPushKey(c *gin.Context, name ItemName) {
+	s.makePushKey(c, record.PushedRegistry, name)
+}
+
+func (s *server) makePushKey(c *gin.Context, of record.Pushed, name string) {
+	answer(s, c, func(key string) PushKey { return PushKey{Key: key, Path: pushesTo(of, name)} })(do(s, c, keeper.MakePushKey{Of: of, Name: name}))
+}
+
+// pushesTo is where pushes are told.
+func pushesTo(of record.Pushed, name string) string {
+	return "/api/v1/" + string(of) + "/" + name + "/pushes"
 }
 
 // GetPushes is GET /repos/{name}/pushes.
 func (s *server) GetPushes(c *gin.Context, name ItemName) {
-	answer(s, c, func(p keeper.Pushes) Pushes {
-		return Pushes{Path: "/api/v1/repos/" + name + "/pushes", HasKey: p.Key, Last: p.Last}
-	})(s.Keeper.Pushes(c, name))
+	s.pushes(c, record.PushedRepo, name)
 }
 
-// TakePush is POST /repos/{name}/pushes. What is signed with nothing, or is for nobody, is not even read.
-func (s *server) TakePush(c *gin.Context, name ItemName) {
+// GetRegistryPushes is GET /registries/{name}/pushes.
+func (s *server) GetRegistryPushes(c *gin.Context, name ItemName) {
+	s.pushes(c, record.PushedRegistry, name)
+}
+
+func (s *server) pushes(c *gin.Context, of record.Pushed, name string) {
+	answer(s, c, func(p keeper.Pushes) Pushes { return Pushes{Path: pushesTo(of, name), HasKey: p.Key, Last: p.Last} })(s.Keeper.Pushes(c, of, name))
+}
+
+// TakePush is POST /repos/{name}/pushes.
+func (s *server) TakePush(c *gin.Context, name ItemName) { s.takePush(c, record.PushedRepo, name) }
+
+// TakeRegistryPush is POST /registries/{name}/pushes.
+func (s *server) TakeRegistryPush(c *gin.Context, name ItemName) {
+	s.takePush(c, record.PushedRegistry, name)
+}
+
+// takePush takes a push. What is signed with nothing, or is for nobody, is not even read.
+func (s *server) takePush(c *gin.Context, of record.Pushed, name string) {
 	sign := signature(c)
 	if c.Request.ContentLength > maxPush {
 		problem(c, http.StatusRequestEntityTooLarge, "The push is too large", fmt.Sprintf("at most %d bytes are read", maxPush))
 		return
 	}
-	ok := sign != keeper.Signature{} && s.Keeper.TakesPushes(c, name)
+	ok := sign != keeper.Signature{} && s.Keeper.TakesPushes(c, of, name)
 	if ok {
 		err := bodyTo(c, maxPush, pushTime, func(body io.Reader) (err error) {
-			ok, err = s.Keeper.Push(c, name, body, sign)
+			ok, err = s.Keeper.Push(c, of, name, body, sign)
 			return err
 		})
 		if err != nil && !c.IsAborted() {
@@ -764,9 +791,9 @@ func (s *server) TakePush(c *gin.Context, name ItemName) {
 	}
 	if !ok {
 		if n, say := s.unsigned.note(time.Now()); say {
-			s.Log.Warn("pushes were not signed with their repository's key", "times", n, "the last for", fmt.Sprintf("%.63q", name), "from", c.ClientIP())
+			s.Log.Warn("pushes were not signed with the right key", "times", n, "the last for", fmt.Sprintf("%.63q", name), "from", c.ClientIP())
 		}
-		problem(c, http.StatusUnauthorized, "The signature is not right", "Vigila-Signature must be the HMAC-SHA256 of the body with the repository's push key, in hex; vigila repo pushes NAME --new-key makes a new one")
+		problem(c, http.StatusUnauthorized, "The signature is not right", "Vigila-Signature must be the HMAC-SHA256 of the body with the push key, in hex, or Authorization the key itself after Bearer; vigila repo pushes NAME --new-key, or vigila registry pushes NAME --new-key, makes a new one")
 		return
 	}
 	c.Status(http.StatusAccepted)

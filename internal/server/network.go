@@ -123,6 +123,9 @@ func (f *faulty) Read(p []byte) (int, error) {
 func signature(c *gin.Context) keeper.Signature {
 	sign := keeper.Signature{HMAC: c.GetHeader("Vigila-Signature"), Token: c.GetHeader("X-Gitlab-Token"),
 		ID: c.GetHeader("webhook-id"), Time: c.GetHeader("webhook-timestamp"), Standard: c.GetHeader("webhook-signature")}
+	if key, is := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); is && sign.Token == "" { // as registries do, which send headers that are set once
+		sign.Token = key
+	}
 	for _, name := range []string{"X-Hub-Signature-256", "X-Hub-Signature", "X-Gitea-Signature"} {
 		if sign.HMAC == "" {
 			sign.HMAC = c.GetHeader(name)

@@ -80,7 +80,7 @@ func New(o Options) http.Handler {
 
 // isPush tells whether a request is a push: it has a signature in place of a token, and its body is read on its own terms.
 func isPush(method, path string) bool {
-	return method == http.MethodPost && (strings.HasSuffix(path, "/repos/:name/pushes") || strings.HasSuffix(path, "/repos/:name/notices"))
+	return method == http.MethodPost && (strings.HasSuffix(path, "/repos/:name/pushes") || strings.HasSuffix(path, "/registries/:name/pushes") || strings.HasSuffix(path, "/repos/:name/notices"))
 }
 
 // Metrics tells Prometheus what there is to tell: wards, repositories and clusters by name, so to nobody who has not signed in.

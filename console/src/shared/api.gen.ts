@@ -820,7 +820,7 @@ export interface paths {
         put?: never;
         /**
          * Tell that something was pushed, so that the repository is looked at now
-         * @description Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+         * @description Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token` or as `Authorization: Bearer KEY`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
          */
         post: operations["takePush"];
         delete?: never;
@@ -989,6 +989,48 @@ export interface paths {
         put?: never;
         /** Add a registry, or change one; it is asked before it is kept */
         post: operations["addRegistry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries/{name}/push-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the key that signs pushes of a registry; the one before it is not taken any more */
+        post: operations["makeRegistryPushKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries/{name}/pushes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** Where a registry tells of pushes, whether it can, and when it last has */
+        get: operations["getRegistryPushes"];
+        put?: never;
+        /**
+         * Tell that an image was pushed, so that the follows that ask this registry look now
+         * @description Needs no token, but the registry's push key: as `Authorization: Bearer KEY`, which registries send as a header that is set once, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+         */
+        post: operations["takeRegistryPush"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3905,6 +3947,73 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Registry"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeRegistryPushKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRegistryPushes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pushes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeRegistryPush: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its follows look now */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
