@@ -48,7 +48,7 @@ func TestPushes(t *testing.T) {
 	}
 	assert.NotContains(t, out, made.Key, "a new key replaces the old one")
 	assert.Equal(t, "First", s.ward().Applied.Subject, "nothing was looked at")
-	assert.Contains(t, s.log.String(), "were not signed with their repository's key")
+	assert.Contains(t, s.log.String(), "were not signed with the right key")
 	assert.NotContains(t, s.log.String(), made.Key)
 
 	renders := s.metric("vigila_renders_total")
