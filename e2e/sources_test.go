@@ -468,6 +468,26 @@ func TestChartsFromElsewhere(t *testing.T) {
 	s.until("it comes from the registry", func(w client.Ward) bool { return inStepAndReady(w) && data()["v"] == "1.2.0" })
 	s.add(file("registry", "~9"))
 	s.until("and says what it has", func(w client.Ward) bool { return strings.Contains(w.Says, "its versions are: 1.2.0, 1.3.0") })
+
+	// A follow writes the newest into a versions file, which the ward takes.
+	follow := func(repo string) string {
+		return fmt.Sprintf("vigila: follow/v1\nname: %[1]s\nchart: {repo: %[2]s, name: mark}\nversions: \">=1 <2\"\ninto: {file: versions.yaml}\nevery: 10s\n", s.name, repo)
+	}
+	s.push("Follow", map[string]string{"wards/follow.yaml": follow("charts")})
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	s.add(strings.Replace(file("charts", "1.0.0"), "  values_in:", fmt.Sprintf("  versions: [{repo: %s, path: versions.yaml}]\n  values_in:", s.name), 1))
+	s.until("the newest that fits is taken", func(w client.Ward) bool { return inStepAndReady(w) && data()["v"] == "1.3.0" })
+	assert.Equal(t, "vigila: versions/v1\ncharts:\n  mark: 1.3.0\n", git(t, filepath.Join(labDir, "git", s.name+".git"), "show", "main:versions.yaml"))
+	f := s.theFollow(s.name)
+	assert.Equal(t, []string{"chart mark of charts", "at 1.3.0, the newest that fits; 2.0.0 is there"}, []string{f.Image, f.Says})
+	add("1.4.0", nil)
+	assert.Equal(t, "1.4.0", s.theFollow(s.name).Version)
+	s.until("a newer one is taken", func(w client.Ward) bool { return inStepAndReady(w) && data()["v"] == "1.4.0" })
+	s.push("From the registry", map[string]string{"wards/follow.yaml": follow("registry")})
+	s.until("it is left: the registry has no newer one", func(client.Ward) bool {
+		return strings.Contains(s.theFollow(s.name).Says, "the file says 1.4.0, which is newer than what >=1 <2 takes")
+	})
+	s.fails(1, "is used by follow "+s.name, "repo", "remove", "registry")
 }
 
 // TestOverlaysFollowTheirBases: a commit to a base outside the ward's path is a new revision, one beside it is not, and

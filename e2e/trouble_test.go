@@ -96,7 +96,7 @@ func TestBadInput(t *testing.T) {
 	s.fails(1, "only for trials", "repo", "add", "odd", "file:///etc")
 	s.fails(2, `no context "wrong"; it has: quay`, "cluster", "add", "c", "--kubeconfig", kubeconfig(), "--kube-context", "wrong")
 	s.fails(1, "no such file", "cluster", "add", "c", "--kubeconfig", "/nonexistent")
-	s.fails(1, "is used by 1 wards", "repo", "remove", s.name)
+	s.fails(1, "is used by a ward", "repo", "remove", s.name)
 	s.fails(1, "keeps 1 wards", "cluster", "remove", "quay")
 
 	// The command line.

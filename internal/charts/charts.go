@@ -87,6 +87,7 @@ type entry struct {
 	Version string   `json:"version"`
 	Digest  string   `json:"digest"`
 	URLs    []string `json:"urls"`
+	Created string   `json:"created"` // RFC 3339, mostly
 }
 
 type known struct {
@@ -170,6 +171,39 @@ func (s *Shelf) Names() []string {
 	return out
 }
 
+// Version is one version of a chart.
+type Version struct {
+	Version string
+	Created time.Time // as its repository says; zero when it does not
+}
+
+// Versions lists the versions of a chart, as its repository has them now.
+func (s *Shelf) Versions(ctx context.Context, name string) ([]Version, error) {
+	if err := s.Refresh(ctx); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	src := s.source
+	all, there := s.index[name]
+	s.mu.Unlock()
+	var out []Version
+	if isOCI(src) {
+		_, tags, err := s.tags(ctx, src, name)
+		for _, t := range tags {
+			out = append(out, Version{Version: strings.ReplaceAll(t, "_", "+")}) // a tag can't hold a plus
+		}
+		return out, err
+	}
+	if !there {
+		return nil, fmt.Errorf("chart repository %s has no chart %q; its charts are: %s", src.Name, name, few(s.Names()))
+	}
+	for _, e := range all {
+		created, _ := time.Parse(time.RFC3339, e.Created) // not known where it says something else
+		out = append(out, Version{Version: e.Version, Created: created})
+	}
+	return out, nil
+}
+
 // Load finds the newest version of a chart in a range, and fetches it unless it is here already.
 func (s *Shelf) Load(ctx context.Context, name, want string) (Chart, error) {
 	c, err := semver.NewConstraint(want)
@@ -233,14 +267,15 @@ func (s *Shelf) Load(ctx context.Context, name, want string) (Chart, error) {
 	return Chart{}, fmt.Errorf("chart repository %s has no version of %s in %q; its versions are: %s", src.Name, name, want, few(versions))
 }
 
-func (s *Shelf) loadOCI(ctx context.Context, src Source, name, want string, c *semver.Constraints) (Chart, error) {
+// tags lists the tags of a chart in a registry, once between two refreshes.
+func (s *Shelf) tags(ctx context.Context, src Source, name string) (*registry.Repository, []string, error) {
 	u, err := url.Parse(src.URL)
 	if err != nil {
-		return Chart{}, err
+		return nil, nil, err
 	}
 	r, err := registryOf(src).Repository(strings.TrimPrefix(strings.TrimSuffix(u.Path, "/")+"/"+name, "/"))
 	if err != nil {
-		return Chart{}, fmt.Errorf("chart %s: %w", name, err)
+		return nil, nil, fmt.Errorf("chart %s: %w", name, err)
 	}
 	s.mu.Lock()
 	seen := s.versions[name]
@@ -248,21 +283,29 @@ func (s *Shelf) loadOCI(ctx context.Context, src Source, name, want string, c *s
 	if seen.at.IsZero() {
 		seen.at = time.Now()
 		if err := r.Tags(ctx, "", func(tags []string) error { seen.tags = append(seen.tags, tags...); return nil }); err != nil {
-			return Chart{}, fmt.Errorf("chart %s of %s: its versions can't be read: %w", name, src.URL, err)
+			return nil, nil, fmt.Errorf("chart %s of %s: its versions can't be read: %w", name, src.URL, err)
 		}
 		s.mu.Lock()
 		s.versions[name] = seen
 		s.mu.Unlock()
 	}
+	return r, seen.tags, nil
+}
+
+func (s *Shelf) loadOCI(ctx context.Context, src Source, name, want string, c *semver.Constraints) (Chart, error) {
+	r, tags, err := s.tags(ctx, src, name)
+	if err != nil {
+		return Chart{}, err
+	}
 	best, tag := (*semver.Version)(nil), ""
-	for _, t := range seen.tags {
+	for _, t := range tags {
 		v, err := semver.NewVersion(strings.ReplaceAll(t, "_", "+")) // a tag can't hold a plus
 		if err == nil && c.Check(v) && (best == nil || v.GreaterThan(best)) {
 			best, tag = v, t
 		}
 	}
 	if tag == "" {
-		return Chart{}, fmt.Errorf("%s/%s has no version in %q; its versions are: %s", src.URL, name, want, few(seen.tags))
+		return Chart{}, fmt.Errorf("%s/%s has no version in %q; its versions are: %s", src.URL, name, want, few(tags))
 	}
 	desc, body, err := r.FetchReference(ctx, tag)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"vigila.dev/vigila/internal/charts"
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
@@ -53,7 +54,7 @@ func (l *rosterLoop) setFollows(in *roster.Files) (problems []roster.Problem) {
 		first, twice := want[r.Name]
 		elsewhere := l.k.followOf(r.Name)
 		same := slices.IndexFunc(in.Follows, func(x follow.Rule) bool {
-			return x.Name != r.Name && x.Repo == r.Repo && x.Ref == r.Ref && x.Into == r.Into && x.Host()+x.Path() == r.Host()+r.Path()
+			return x.Name != r.Name && x.Repo == r.Repo && x.Ref == r.Ref && x.Into == r.Into && x.Chart == r.Chart && x.Host()+x.Path() == r.Host()+r.Path()
 		})
 		switch {
 		case twice:
@@ -62,10 +63,12 @@ func (l *rosterLoop) setFollows(in *roster.Files) (problems []roster.Problem) {
 			no("follow %s is declared by roster %s already", r.Name, elsewhere.roster.record().Name)
 		case conf.Limits.Any() && r.Repo != conf.Repo:
 			no("it is more than its roster may: roster %s has limits, so what it follows is written to %s alone", conf.Name, conf.Repo)
+		case r.Chart.Repo != "" && conf.MayRead(r.Chart.Repo) != nil:
+			no("it is more than its roster may: %v", conf.MayRead(r.Chart.Repo))
 		case conf.Limits.Any() && conf.Path != "" && !strings.HasPrefix(r.Into, conf.Path+"/"):
 			no("it is more than its roster may: roster %s has limits, so what it follows is written below %s alone, not to %s", conf.Name, conf.Path, r.Into)
 		case same >= 0 && in.Follows[same].Name < r.Name:
-			no("follow %s writes versions of %s into %s as well; keep one of them", in.Follows[same].Name, r.Image, r.Into)
+			no("follow %s writes versions of %s into %s as well; keep one of them", in.Follows[same].Name, r.What(), r.Into)
 		default:
 			want[r.Name] = r
 		}
@@ -221,20 +224,16 @@ func (f *followLoop) remember() error {
 
 // decide asks what has to be known, and decides.
 func (f *followLoop) decide(ctx context.Context, r follow.Rule, st *follow.State, now time.Time, asked string) (follow.Decision, error) {
-	of, known := f.k.registryAt(r.Host())
-	if !known {
-		return follow.Decision{}, fmt.Errorf("%s is no known registry; add it: vigila registry add NAME %s", r.Host(), r.Host())
-	}
-	image, err := registryOf(of).Image(r.Path())
+	from, err := f.source(r)
 	if err != nil {
 		return follow.Decision{}, err
 	}
-	done, err := f.k.asked.Take(ctx, r.Host()) // so many at a time, and no registry before the others
+	done, err := f.k.asked.Take(ctx, r.Host()+r.Chart.Repo) // so many at a time, and no registry before the others
 	if err != nil {
 		return follow.Decision{}, err
 	}
 	defer done()
-	tags, err := image.Tags(ctx)
+	tags, err := from.Tags(ctx)
 	if err != nil {
 		return follow.Decision{}, err
 	}
@@ -260,19 +259,74 @@ func (f *followLoop) decide(ctx context.Context, r follow.Rule, st *follow.State
 		if d.Ask == "" {
 			return d, nil
 		}
-		digest, err := image.Digest(ctx, d.Ask)
-		if err != nil {
+		if n.Facts[d.Ask], err = from.facts(ctx, st, d.Ask); err != nil {
 			return d, err
 		}
-		facts, known := st.Fact(digest)
-		if !known {
-			if facts, err = image.Facts(ctx, digest); err != nil {
-				return d, err
-			}
+	}
+}
+
+// versionsFrom is where versions are.
+type versionsFrom interface {
+	Tags(ctx context.Context) ([]string, error)
+	facts(ctx context.Context, st *follow.State, tag string) (follow.Facts, error)
+}
+
+func (f *followLoop) source(r follow.Rule) (versionsFrom, error) {
+	if r.Chart.Name != "" {
+		l, err := f.k.source(r.Chart.Repo)
+		if err != nil {
+			return nil, err
+		}
+		shelf, ok := l.Charts()
+		if !ok {
+			return nil, fmt.Errorf("%s is a git repository, not one of charts; add the chart repository: vigila repo add NAME URL --charts", r.Chart.Repo)
+		}
+		return &chartVersions{shelf: shelf, name: r.Chart.Name}, nil
+	}
+	of, known := f.k.registryAt(r.Host())
+	if !known {
+		return nil, fmt.Errorf("%s is no known registry; add it: vigila registry add NAME %s", r.Host(), r.Host())
+	}
+	image, err := registryOf(of).Image(r.Path())
+	return imageVersions{image}, err
+}
+
+// imageVersions are the tags of an image. What an image is never changes, so it is asked for once.
+type imageVersions struct{ *registry.Image }
+
+func (v imageVersions) facts(ctx context.Context, st *follow.State, tag string) (follow.Facts, error) {
+	digest, err := v.Digest(ctx, tag)
+	if err != nil {
+		return follow.Facts{}, err
+	}
+	facts, known := st.Fact(digest)
+	if !known {
+		if facts, err = v.Facts(ctx, digest); err == nil {
 			st.Learn(facts)
 		}
-		n.Facts[d.Ask] = facts
 	}
+	return facts, err
+}
+
+// chartVersions are the versions of a chart.
+type chartVersions struct {
+	shelf *charts.Shelf
+	name  string
+	made  map[string]time.Time
+}
+
+func (v *chartVersions) Tags(ctx context.Context) (out []string, err error) {
+	all, err := v.shelf.Versions(ctx, v.name)
+	v.made = map[string]time.Time{}
+	for _, x := range all {
+		out = append(out, x.Version)
+		v.made[x.Version] = x.Created
+	}
+	return out, err
+}
+
+func (v *chartVersions) facts(_ context.Context, _ *follow.State, version string) (follow.Facts, error) {
+	return follow.Facts{Created: v.made[version]}, nil
 }
 
 // said notes what the versions file says of the image now. A version that it was not at before, whoever wrote it, is part of its history.
@@ -307,6 +361,9 @@ func saidAt(t *repo.Tree, r follow.Rule) (tag, digest string, err error) {
 	if err != nil {
 		return "", "", err
 	}
+	if r.Chart.Name != "" {
+		return file.Charts[r.Chart.Name].Version, "", nil
+	}
 	im, _, _ := file.Find(r.Image)
 	return im.Tag, im.Digest, nil
 }
@@ -334,10 +391,13 @@ type taking struct {
 
 func takingOf(r follow.Rule, st *follow.State, d follow.Decision, asked bool) taking {
 	t := taking{Rule: r, Decision: d, tag: st.Tag, digest: st.Digest, subject: fmt.Sprintf("%s %s", r.Name, d.Take),
-		why:      fmt.Sprintf("%s was at %s; %s is the newest that %s takes.", r.Image, cmp.Or(st.Tag, "nothing"), d.Take, r.Wants()),
+		why:      fmt.Sprintf("%s was at %s; %s is the newest that %s takes.", r.What(), cmp.Or(st.Tag, "nothing"), d.Take, r.Wants()),
 		trailers: []string{"Follow: " + r.Name, fmt.Sprintf("Image: %s:%s@%s", r.Image, d.Take, d.Digest)}}
+	if r.Chart.Name != "" {
+		t.trailers[1] = fmt.Sprintf("Chart: %s %s", r.Chart.Name, d.Take)
+	}
 	if asked {
-		t.why = fmt.Sprintf("%s was at %s; somebody asked for %s.", r.Image, cmp.Or(st.Tag, "nothing"), d.Take)
+		t.why = fmt.Sprintf("%s was at %s; somebody asked for %s.", r.What(), cmp.Or(st.Tag, "nothing"), d.Take)
 	}
 	return t
 }
@@ -359,6 +419,10 @@ func (t taking) file(at *repo.Tree) (repo.File, error) {
 	if err != nil && !errors.Is(err, repo.ErrNoPath) {
 		return repo.File{}, err
 	}
+	if t.Chart.Name != "" {
+		text, err := versions.SetChart(t.Into, data, t.Chart.Name, t.Take)
+		return repo.File{Path: t.Into, Data: text}, err
+	}
 	text, err := versions.Set(t.Into, data, t.Image, versions.Image{Tag: t.Take, Digest: t.Digest})
 	return repo.File{Path: t.Into, Data: text}, err
 }
@@ -374,7 +438,7 @@ func (f *followLoop) write(ctx context.Context, st *follow.State, t taking) erro
 		return repo.Draft{Files: []repo.File{file}, Subject: t.subject, Body: t.why + "\n\n" + strings.Join(t.trailers, "\n") + "\n"}, err
 	})
 	if err != nil && !errors.Is(err, repo.ErrSame) {
-		return fmt.Errorf("%s %s can't be written to %s in %s: %w", t.Image, t.Take, t.Into, t.Repo, err)
+		return fmt.Errorf("%s %s can't be written to %s in %s: %w", t.What(), t.Take, t.Into, t.Repo, err)
 	}
 	st.Wrote(follow.Past{Version: t.Take, Digest: t.Digest, Commit: made.ID, At: time.Now()})
 	if l, err := f.k.source(t.Repo); err == nil {
@@ -403,7 +467,7 @@ func (f *followLoop) propose(ctx context.Context, st *follow.State, t taking, as
 	p, err := f.k.propose(ctx, want{repo: t.Repo, base: t.Ref, by: "follow " + t.Name, origin: proposal.Origin{Kind: proposal.Follow, Of: t.Name, Want: t.Take + " " + t.Digest},
 		title: t.subject, why: t.why, draft: draft{Files: []repo.File{file}, Trailers: t.trailers}})
 	if err != nil {
-		return fmt.Errorf("%s %s can't be proposed: %w", t.Image, t.Take, err)
+		return fmt.Errorf("%s %s can't be proposed: %w", t.What(), t.Take, err)
 	}
 	st.Offered = follow.Offered{Version: t.Take, Proposal: p.Number, Asked: asked || st.Offered.Asked && st.Offered.Proposal == p.Number}
 	return nil

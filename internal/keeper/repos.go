@@ -375,7 +375,11 @@ func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 		return err
 	}
 	if n := r.State().Subscribers; n > 0 {
-		return fault(Conflict, "repository %s is used by %d wards; remove or change them first", name, n)
+		wards := "a ward"
+		if n > 1 {
+			wards = strconv.Itoa(n) + " wards"
+		}
+		return fault(Conflict, "repository %s is used by %s; remove or change what uses it first", name, wards)
 	}
 	k.mu.RLock()
 	for _, l := range k.rosters {
@@ -385,6 +389,11 @@ func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 		}
 	}
 	k.mu.RUnlock()
+	for _, f := range k.Follows() {
+		if f.Repo == name || f.Chart.Repo == name {
+			return fault(Conflict, "repository %s is used by follow %s; take it out there first", name, f.Name)
+		}
+	}
 	if err := k.store.RemoveRepo(ctx, name); err != nil {
 		return err
 	}

@@ -71,8 +71,11 @@ func (s Source) HTTP() (*http.Client, error) {
 		TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}, nil
 }
 
+// Repository is what is kept in a registry under one name.
+type Repository = remote.Repository
+
 // Repository is one of its repositories, by its path.
-func (s Source) Repository(path string) (*remote.Repository, error) {
+func (s Source) Repository(path string) (*Repository, error) {
 	r, err := remote.NewRepository(s.Host + "/" + path)
 	if err != nil {
 		return nil, err

@@ -1333,8 +1333,10 @@ type Follow struct {
 
 	// History versions that the file was at, the newest first
 	History []FollowPast `json:"history"`
-	Image   string       `json:"image"`
-	Looked  time.Time    `json:"looked,omitempty,omitzero"`
+
+	// Image its repository, without tag and digest; of a packaged chart: chart NAME of REPOSITORY
+	Image  string    `json:"image"`
+	Looked time.Time `json:"looked,omitempty,omitzero"`
 
 	// Moved the digest that the tag leads to now, when that is another
 	Moved    string `json:"moved,omitempty,omitzero"`

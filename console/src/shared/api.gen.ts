@@ -1918,6 +1918,7 @@ export interface components {
             roster?: string;
             /** @description file:line in the roster */
             declared_at?: string;
+            /** @description its repository, without tag and digest; of a packaged chart: chart NAME of REPOSITORY */
             image: string;
             /** @description which versions are taken */
             wants: string;

@@ -46,10 +46,14 @@ const (
 	ByProposal By = "proposal" // to a branch of its own, for somebody to review
 )
 
-// Rule is a follow: an image, which of its versions are taken, and where the newest is written.
+// Chart is a packaged chart in a known chart repository.
+type Chart struct{ Repo, Name string }
+
+// Rule is a follow: an image or a chart, which of its versions are taken, and where the newest is written.
 type Rule struct {
 	Name, About string
-	Image       string         // its repository, without tag and digest
+	Image       string         // its repository, without tag and digest; "" for a chart
+	Chart       Chart          // nothing for an image
 	Range       string         // of versions; "" when Match says which
 	Match       *regexp.Regexp // nil when Range does
 	Order       Order          // of what matches
@@ -63,7 +67,15 @@ type Rule struct {
 	Line        int    // where
 }
 
-// Host is the registry that is asked.
+// What is what is followed, in a few words.
+func (r Rule) What() string {
+	if r.Chart.Name != "" {
+		return fmt.Sprintf("chart %s of %s", r.Chart.Name, r.Chart.Repo)
+	}
+	return r.Image
+}
+
+// Host is the registry that is asked; "" for a chart.
 func (r Rule) Host() string {
 	at, err := name.NewRepository(r.Image, name.WeakValidation)
 	if err != nil {
@@ -193,6 +205,9 @@ func (d *decoder) rule(n *yaml.Node, home, ref string) Rule {
 	format, by := "", "commit"
 	d.keys(n, "a follow", map[string]func(*yaml.Node){
 		"vigila": d.text(&format, "vigila"), "name": d.text(&r.Name, "name"), "about": d.text(&r.About, "about"), "image": d.text(&r.Image, "image"),
+		"chart": func(n *yaml.Node) {
+			d.keys(n, "chart", map[string]func(*yaml.Node){"repo": d.text(&r.Chart.Repo, "chart.repo"), "name": d.text(&r.Chart.Name, "chart.name")})
+		},
 		"versions": func(n *yaml.Node) { d.versions(n, &r) },
 		"platforms": func(n *yaml.Node) {
 			for _, p := range n.Content {
@@ -229,7 +244,10 @@ func (d *decoder) rule(n *yaml.Node, home, ref string) Rule {
 	}{
 		{format != Format, "vigila", fmt.Sprintf("the first key must be vigila: %s, not %q", Format, format)},
 		{!nameForm.MatchString(r.Name), "name", fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", r.Name)},
-		{r.Image == "" || err != nil || at.Name() == "", "image", fmt.Sprintf("image is %q, which is no name of an image's repository; write it without tag and digest, such as registry.brindle.example/fare-gate", r.Image)},
+		{r.Image != "" && r.Chart != Chart{}, "chart", "there is an image and a chart; a follow is of one of them"},
+		{r.Image == "" && r.Chart != Chart{} && (r.Chart.Repo == "" || r.Chart.Name == ""), "chart", "chart needs a repo, a known chart repository, and the name of a chart in it"},
+		{r.Chart != Chart{} && len(r.Platforms) > 0, "platforms", "a chart has no platforms"},
+		{r.Chart == Chart{} && (r.Image == "" || err != nil || at.Name() == ""), "image", fmt.Sprintf("image is %q, which is no name of an image's repository; write it without tag and digest, such as registry.brindle.example/fare-gate", r.Image)},
 		{r.Range == "" && r.Match == nil && len(d.errs) == 0, "versions", "versions is missing: which are taken, such as \">=2.8 <3\", or {match: \"^main-(\\\\d+)$\", order: number}"},
 		{r.Into == "", "into", "into.file is missing: the versions file that the newest is written to"},
 		{r.Into != "" && (clean != r.Into || strings.HasPrefix(clean, ".git/")), "into", fmt.Sprintf("into.file is %q, which is no path below the root of a repository", r.Into)},

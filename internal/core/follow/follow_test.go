@@ -51,6 +51,9 @@ func TestMistakesOfAFollow(t *testing.T) {
 		"a slip":              {head + "versions: \">1\"\nevry: 1m\n", "f.yaml:6: unknown key evry; did you mean every?"},
 		"twice":               {head + "versions: \">1\"\nname: b\n", "name is given twice"},
 		"a list":              {"- a\n", "a follow must be a mapping of keys"},
+		"both":                {head + "versions: \">1\"\nchart: {repo: charts, name: a}\n", "there is an image and a chart"},
+		"half a chart":        {"vigila: follow/v1\nname: a\nchart: {name: gates}\nversions: \">1\"\ninto: {file: v.yaml}\n", "f.yaml:3: chart needs a repo, a known chart repository, and the name of a chart in it"},
+		"a chart's platforms": {"vigila: follow/v1\nname: a\nchart: {repo: charts, name: gates}\nplatforms: [linux/amd64]\nversions: \">1\"\ninto: {file: v.yaml}\n", "f.yaml:4: a chart has no platforms"},
 		"by nobody":           {head + "versions: \">1\"\nby: magic\n", `by is "magic"; write commit`},
 	} {
 		_, err := Parse("moorings", "main", "f.yaml", []byte(c.text))

@@ -137,6 +137,17 @@ func TestAVersionIsWritten(t *testing.T) {
 	f, err := Parse("v.yaml", out)
 	require.NoError(t, err)
 	assert.Equal(t, "1.10", f.Images["horn"].Tag, "under the name that is there, and a text that looks like a number is one")
+	for before, want := range map[string]string{
+		"": "vigila: versions/v1\ncharts:\n  gates: 1.4.2\n",
+		"vigila: versions/v1\ncharts:\n  gates: 1.0.0 # since May\n  horn: 1.0.0\n": "vigila: versions/v1\ncharts:\n  gates: 1.4.2 # since May\n  horn: 1.0.0\n",
+		"vigila: versions/v1\nimages: {horn: 1.2}\n":                                "vigila: versions/v1\nimages: {horn: 1.2}\ncharts:\n  gates: 1.4.2\n",
+	} {
+		out, err := SetChart("v.yaml", []byte(before), "gates", "1.4.2")
+		require.NoError(t, err)
+		assert.Equal(t, want, string(out))
+	}
+	_, err = SetChart("v.yaml", []byte("vigila: versions/v1\ncharts: []\n"), "gates", "1.4.2")
+	assert.ErrorContains(t, err, "v.yaml:2")
 	_, err = Set("v.yaml", []byte("vigila: versions/v1\nimages: {a: {}}\n"), "a", Image{Tag: "1"})
 	assert.ErrorContains(t, err, "v.yaml:2: images.a has neither", "a file with mistakes is left alone")
 }
