@@ -485,7 +485,7 @@ func TestChartsFromElsewhere(t *testing.T) {
 	s.until("a newer one is taken", func(w client.Ward) bool { return inStepAndReady(w) && data()["v"] == "1.4.0" })
 	s.push("From the registry", map[string]string{"wards/follow.yaml": follow("registry")})
 	s.until("it is left: the registry has no newer one", func(client.Ward) bool {
-		return strings.Contains(s.theFollow(s.name).Says, "the file says 1.4.0, which is newer than what >=1 <2 takes")
+		return strings.Contains(s.theFollow(s.name).Says, "says 1.4.0, which is none that >=1 <2 takes")
 	})
 	s.fails(1, "is used by follow "+s.name, "repo", "remove", "registry")
 }
