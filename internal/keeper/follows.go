@@ -262,6 +262,7 @@ func (f *followLoop) decide(ctx context.Context, r follow.Rule, st *follow.State
 		if n.Facts[d.Ask], err = from.facts(ctx, st, d.Ask); err != nil {
 			return d, err
 		}
+		st.Made(d.Ask, n.Facts[d.Ask])
 	}
 }
 

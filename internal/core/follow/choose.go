@@ -21,6 +21,28 @@ type Facts struct {
 type Seen struct {
 	At       time.Time
 	Standing bool
+	Created  time.Time `json:",omitzero"` // of one that was there: when it was made, as far as that was asked for; At where nobody knows
+}
+
+// maxTimed is how many tags are ordered by time at most: of each that was there at the first look the registry is asked once.
+const maxTimed = 200
+
+// byTime orders tags by since when they are there, the newest first. ask is the first of which more has to be known; "" when all is.
+func byTime(tags []string, seen map[string]Seen) (out []string, ask string) {
+	since := func(tag string) time.Time {
+		if s := seen[tag]; s.Standing {
+			return s.Created
+		}
+		return seen[tag].At
+	}
+	for _, t := range tags {
+		if since(t).IsZero() {
+			return nil, t
+		}
+	}
+	out = slices.Clone(tags)
+	slices.SortStableFunc(out, func(a, b string) int { return since(b).Compare(since(a)) })
+	return out, ""
 }
 
 // Sorted lists the tags that are taken, the newest first. beyond is the newest version that is out of the range; "" when there is

@@ -57,6 +57,15 @@ const maxPassed = 20
 func Decide(n Now) (d Decision) {
 	fits, beyond := n.Sorted(n.Tags)
 	d.Beyond = beyond
+	if n.Order == ByTime && n.Asked == "" {
+		if len(fits) > maxTimed {
+			d.Left = fmt.Sprintf("%d tags match %s; %d are ordered by time at most, so write an expression that fewer do", len(fits), n.Match, maxTimed)
+			return d
+		}
+		if fits, d.Ask = byTime(fits, n.Seen); d.Ask != "" {
+			return d
+		}
+	}
 	if n.Asked != "" {
 		f, known := n.Facts[n.Asked]
 		switch {
@@ -206,6 +215,18 @@ func (s *State) Fact(digest string) (f Facts, ok bool) {
 		return f, false
 	}
 	return s.Facts[i], true
+}
+
+// Made remembers when what a tag leads to was made, of a tag that was there at the first look.
+func (s *State) Made(tag string, f Facts) {
+	seen, known := s.Seen[tag]
+	if !known || !seen.Standing || !seen.Created.IsZero() {
+		return
+	}
+	if seen.Created = f.Created; f.Created.IsZero() || f.Created.After(seen.At) {
+		seen.Created = seen.At
+	}
+	s.Seen[tag] = seen
 }
 
 // Learn remembers what an image is.

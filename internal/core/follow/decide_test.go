@@ -1,6 +1,7 @@
 package follow
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -85,6 +86,45 @@ func TestWhatIsRememberedOfAFollow(t *testing.T) {
 	s.Wrote(Past{Version: "1", Digest: "c"})
 	assert.Equal(t, []Past{{Version: "2", Digest: "b"}, {Version: "1", Digest: "c"}}, s.History)
 	assert.Equal(t, []string{"1", "c"}, []string{s.Tag, s.Digest})
+}
+
+// TestByTime: of what was there at the first look what the image says counts, of what came since when it was seen; each is asked for once.
+func TestByTime(t *testing.T) {
+	r := rule(t, "vigila: follow/v1\nname: a\nimage: a.example/x\nversions: {match: '^main-', order: time}\ninto: {repo: m, file: v.yaml}\n")
+	first := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	st := &State{}
+	made := map[string]time.Time{"main-b": first.Add(-3 * time.Hour), "main-a": first.Add(-time.Hour), "main-c": {}, "main-z": first.Add(time.Hour)}
+	asked := 0
+	look := func(at time.Time, tags ...string) Decision {
+		fits, _ := r.Sorted(tags)
+		st.See(at, fits)
+		n := Now{Rule: r, At: at, Tags: tags, Tag: st.Tag, Digest: st.Digest, Facts: map[string]Facts{}, Seen: st.Seen, History: st.History}
+		for {
+			d := Decide(n)
+			if d.Ask == "" {
+				return d
+			}
+			asked++
+			n.Facts[d.Ask] = Facts{Digest: "sha256:" + d.Ask, Created: made[d.Ask]}
+			st.Made(d.Ask, n.Facts[d.Ask])
+		}
+	}
+	d := look(first, "main-b", "main-a", "other")
+	assert.Equal(t, "main-a", d.Take)
+	assert.Equal(t, 2, asked)
+	st.Wrote(Past{Version: d.Take, Digest: d.Digest, At: first})
+	d = look(first.Add(time.Minute), "main-b", "main-a", "main-0")
+	assert.Equal(t, "main-0", d.Take, "it came since, whatever it says of itself")
+	assert.Equal(t, 3, asked, "the others are known")
+
+	st, asked = &State{}, 0
+	d = look(first, "main-a", "main-c", "main-z")
+	assert.Equal(t, "main-z", d.Take, "what says nothing, or that it comes from the future, was made when it was seen; then the text")
+	many := []string{}
+	for i := range maxTimed + 1 {
+		many = append(many, fmt.Sprint("main-", i))
+	}
+	assert.Contains(t, look(first, many...).Left, "201 tags match ^main-; 200 are ordered by time at most")
 }
 
 func TestWhatAFollowSays(t *testing.T) {

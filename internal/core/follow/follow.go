@@ -34,6 +34,7 @@ type Order string
 // The orders. Versions of a range are ordered as versions.
 const (
 	ByNumber Order = "number" // of the expression's first group
+	ByTime   Order = "time"   // since when they are there
 	ByText   Order = "text"
 )
 
@@ -286,8 +287,8 @@ func (d *decoder) versions(n *yaml.Node, r *Rule) {
 	case n.Kind != yaml.MappingNode:
 	case match == "" || err != nil:
 		d.fail(n, "versions.match is %q; write a regular expression, such as ^main-(\\d+)$", match)
-	case !slices.Contains([]Order{ByNumber, ByText}, Order(order)):
-		d.fail(n, "versions.order is %q; write number (of the first group) or text", order)
+	case !slices.Contains([]Order{ByNumber, ByTime, ByText}, Order(order)):
+		d.fail(n, "versions.order is %q; write number (of the first group), time (since when they are there) or text", order)
 	case Order(order) == ByNumber && r.Match.NumSubexp() == 0:
 		d.fail(n, "versions.match has no group that is the number; write such as ^main-(\\d+)$")
 	}
