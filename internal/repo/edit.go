@@ -85,7 +85,7 @@ func (m *Mirror) landOnce(ctx context.Context, branch string, on func(base strin
 	}
 	m.mu.Lock()
 	_, err = m.git(ctx, "push", "--quiet", "--", m.source.URL, id+":refs/heads/"+branch) // refused when the branch has moved
-	if err == nil { // known here at once
+	if err == nil {                                                                      // known here at once
 		_, _ = m.git(ctx, "update-ref", "refs/heads/"+branch, id, base)
 	}
 	m.mu.Unlock()

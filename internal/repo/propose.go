@@ -78,7 +78,7 @@ func (m *Mirror) push(ctx context.Context, c made, branch string) (Revision, err
 	}
 	m.mu.Lock()
 	_, err = m.git(ctx, "push", "--quiet", "--force-with-lease=refs/heads/"+branch+":", "--", m.source.URL, id+":refs/heads/"+branch) // only if it is not there yet
-	if err == nil { // known here at once; a fetch that began before would not let it be in between
+	if err == nil {                                                                                                                   // known here at once; a fetch that began before would not let it be in between
 		_, _ = m.git(ctx, "update-ref", "refs/heads/"+branch, id)
 	}
 	m.mu.Unlock()

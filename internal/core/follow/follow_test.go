@@ -40,7 +40,7 @@ func TestMistakesOfAFollow(t *testing.T) {
 		"no versions":         {head, "versions is missing"},
 		"no range":            {head + "versions: new\n", `f.yaml:5: versions: "new" is no range of versions`},
 		"no expression":       {head + "versions: {match: \"(\", order: text}\n", `versions.match is "("; write a regular expression`},
-		"no order":            {head + "versions: {match: a}\n", `versions.order is ""; write number (of the first group) or text`},
+		"no order":            {head + "versions: {match: a}\n", `versions.order is ""; write number (of the first group), time (since when they are there) or text`},
 		"a number of nothing": {head + "versions: {match: a, order: number}\n", "versions.match has no group that is the number"},
 		"an image with a tag": {"vigila: follow/v1\nname: a\nimage: a.example/x:1\nversions: \">1\"\ninto: {file: v.yaml}\n", "f.yaml:3: image is \"a.example/x:1\", which is no name of an image's repository; write it without tag and digest"},
 		"nowhere":             {"vigila: follow/v1\nname: a\nimage: a.example/x\nversions: \">1\"\n", "into.file is missing"},
