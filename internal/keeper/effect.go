@@ -136,7 +136,7 @@ func (k *Keeper) effect(ctx context.Context, mirror *repo.Mirror, base, branch, 
 	if err != nil {
 		return nil, err
 	}
-	changes, err := mirror.Differs(ctx, baseAt, would)
+	changes, err := mirror.Differs(baseAt, would)
 	if err != nil {
 		return nil, err
 	}

@@ -1,7 +1,6 @@
 package repo
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -36,32 +35,6 @@ func (m *Mirror) Says(id string) (Revision, error) {
 	return parseCommit(id, data), nil
 }
 
-// Differs lists the files that two commits have differently, by path.
-func (m *Mirror) Differs(ctx context.Context, from, to string) ([]proposal.Change, error) {
-	out, err := m.git(ctx, "diff-tree", "-r", "-z", "--no-renames", "--full-index", from, to)
-	if err != nil {
-		return nil, err
-	}
-	// Format: https://git-scm.com/docs/git-diff-tree#_raw_output_format; with -z fields and paths end with NUL.
-	fields := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
-	var all []proposal.Change
-	for i := 0; i+1 < len(fields); i += 2 {
-		f := strings.Fields(strings.TrimPrefix(fields[i], ":"))
-		if len(f) < 5 {
-			return nil, fmt.Errorf("git answered %q", fields[i])
-		}
-		all = append(all, proposal.Change{Path: fields[i+1], Old: leaf(f[0], f[2]), New: leaf(f[1], f[3])})
-	}
-	return all, nil
-}
-
-func leaf(mode, id string) proposal.Leaf {
-	if strings.Trim(mode, "0") == "" {
-		return proposal.Leaf{}
-	}
-	return proposal.Leaf{Mode: mode, ID: id}
-}
-
 // leafAt is the file that a commit has at a path; of a directory its own, so that it is no file's.
 func (m *Mirror) leafAt(commit, p string) (proposal.Leaf, error) {
 	dir := path.Dir(p)
@@ -87,12 +60,15 @@ type Together struct {
 	Conflicts []string // files that both have changed, each in its own way
 }
 
+// here keeps git from asking the server for what is not here: it was fetched, or it is not there.
+var here = []string{"GIT_NO_LAZY_FETCH=1"}
+
 // ErrNoFork tells that two branches have no commit in common, as far as the mirror goes back.
 var ErrNoFork = errors.New("have no commit in common")
 
 // Together lays what a commit has changed since it left a base over what the base is now. Nothing is pushed.
 func (m *Mirror) Together(ctx context.Context, base, head string) (out Together, err error) {
-	forked, err := m.git(ctx, "merge-base", base, head)
+	forked, err := m.run(ctx, here, nil, "merge-base", base, head)
 	if err != nil {
 		if strings.HasSuffix(err.Error(), "exit status 1") { // git's way to say that there is none
 			return out, fmt.Errorf("%s and %s %w", short(base), short(head), ErrNoFork)
@@ -108,7 +84,7 @@ func (m *Mirror) Together(ctx context.Context, base, head string) (out Together,
 		out.Same = now == out.Tree
 		return out, err
 	}
-	changes, err := m.Differs(ctx, out.Fork, head)
+	changes, err := m.Differs(out.Fork, head)
 	if err != nil {
 		return out, err
 	}
@@ -116,9 +92,9 @@ func (m *Mirror) Together(ctx context.Context, base, head string) (out Together,
 	if err != nil {
 		return out, err
 	}
-	var rows bytes.Buffer
+	write := map[string]proposal.Leaf{}
 	for _, c := range laid.Write {
-		row(&rows, c.Path, c.New)
+		write[c.Path] = c.New
 	}
 	for _, c := range laid.Both {
 		now, err := m.leafAt(base, c.Path)
@@ -135,46 +111,22 @@ func (m *Mirror) Together(ctx context.Context, base, head string) (out Together,
 			out.Conflicts = append(out.Conflicts, c.Path)
 			continue
 		}
-		row(&rows, c.Path, proposal.Leaf{Mode: now.Mode, ID: id})
+		write[c.Path] = proposal.Leaf{Mode: now.Mode, ID: id}
 	}
 	if len(out.Conflicts) > 0 {
 		return out, nil
 	}
-	if out.Tree, err = m.treeFrom(ctx, base, rows.Bytes()); err != nil {
+	now, err := m.Tree(base, "")
+	if err != nil {
 		return out, err
 	}
-	now, err := m.Tree(base, "")
+	var inTheWay *notDirError
+	if out.Tree, err = m.withChanges(ctx, now, write); errors.As(err, &inTheWay) {
+		out.Conflicts = []string{inTheWay.path}
+		return out, nil
+	}
 	out.Same = now == out.Tree
 	return out, err
-}
-
-// row writes a line as git update-index --index-info reads it.
-func row(into *bytes.Buffer, p string, l proposal.Leaf) {
-	if l.ID == "" {
-		fmt.Fprintf(into, "0 %040d\t%s\x00", 0, p)
-		return
-	}
-	fmt.Fprintf(into, "%s %s\t%s\x00", l.Mode, l.ID, p)
-}
-
-// treeFrom is the tree of a commit with some lines of an index over it; base is "" for these alone.
-func (m *Mirror) treeFrom(ctx context.Context, base string, rows []byte) (string, error) {
-	tmp, err := os.MkdirTemp("", "vigila-index-")
-	if err != nil {
-		return "", err
-	}
-	defer os.RemoveAll(tmp)
-	env := []string{"GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
-	if base != "" {
-		if _, err := m.run(ctx, env, nil, "read-tree", base); err != nil {
-			return "", err
-		}
-	}
-	if _, err := m.run(ctx, env, rows, "update-index", "--add", "--replace", "-z", "--index-info"); err != nil {
-		return "", err
-	}
-	out, err := m.run(ctx, env, nil, "write-tree", "--missing-ok")
-	return strings.TrimSpace(string(out)), err
 }
 
 // lines lays the lines of two sides of a file together: the hash of what comes of it; "" when they contradict each other.
@@ -308,6 +260,6 @@ func (m *Mirror) Patch(ctx context.Context, from, to, file string) (string, erro
 			return "", err
 		}
 	}
-	out, err := m.git(ctx, "--literal-pathspecs", "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--no-renames", from, to, "--", file)
+	out, err := m.run(ctx, here, nil, "--literal-pathspecs", "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--no-renames", from, to, "--", file)
 	return string(out), err
 }

@@ -1,12 +1,18 @@
 package repo
 
 import (
+	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/core/proposal"
 )
 
 // bothWays are a repository on this machine, and one that is served and whose files are fetched when they are read.
@@ -77,8 +83,13 @@ func TestABranchIsLaidOverABaseThatMoved(t *testing.T) {
 		got, err = m.Together(ctx, base, base)
 		require.NoError(t, err)
 		assert.True(t, got.Same)
+		below := on("below", first, map[string]string{"b.yaml/c.yaml": "1"}, "b.yaml")
+		require.NoError(t, m.Fetch(ctx))
+		got, err = m.Together(ctx, base, below)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"b.yaml"}, got.Conflicts, "a directory where the base has a file")
 		git(t, work, "checkout", "-q", "--orphan", "alone")
-		alone := commit(t, work, "Alone", map[string]string{"b.yaml": "1"})
+		alone := commit(t, work, "Alone", map[string]string{"alone.yaml": "1"})
 		git(t, work, "push", "-q", "origin", "HEAD:alone")
 		require.NoError(t, m.Fetch(ctx))
 		_, err = m.Together(ctx, base, alone)
@@ -154,4 +165,79 @@ func TestMerging(t *testing.T) {
 		_, err = m.Merge(ctx, Merging{Base: "main", Branch: "four", Head: four, Own: true})
 		assert.ErrorIs(t, err, ErrSame)
 	})
+}
+
+// TestDiffersAsGitDoes: what two commits have differently is what git says, whatever became a directory or a file.
+func TestDiffersAsGitDoes(t *testing.T) {
+	dir, m := origin(t)
+	commits := []string{commit(t, dir, "First", map[string]string{"a.yaml": "1", "b/c.yaml": "1", "b/d/e.yaml": "1", "f": "1", "same/x.yaml": "1"})}
+	git(t, dir, "rm", "-q", "f", "b/c.yaml")
+	commits = append(commits, commit(t, dir, "Second", map[string]string{"a.yaml": "2", "f/g.yaml": "1", "b/d/h.yaml": "2"}))
+	git(t, dir, "rm", "-q", "-r", "b")
+	require.NoError(t, os.Symlink("a.yaml", filepath.Join(dir, "link")))
+	commits = append(commits, commit(t, dir, "Third", map[string]string{"b": "now a file"}))
+	require.NoError(t, m.Fetch(t.Context()))
+	for _, from := range commits {
+		for _, to := range commits {
+			got, err := m.Differs(from, to)
+			require.NoError(t, err)
+			var rows []string
+			for _, c := range got {
+				for _, l := range []*proposal.Leaf{&c.Old, &c.New} {
+					if l.ID == "" {
+						*l = proposal.Leaf{Mode: "000000", ID: strings.Repeat("0", 40)}
+					}
+				}
+				rows = append(rows, ":"+c.Old.Mode+" "+c.New.Mode+" "+c.Old.ID+" "+c.New.ID+" "+c.Path)
+			}
+			want := regexp.MustCompile(`(?m) [AMDT]\t`).ReplaceAllString(git(t, dir, "diff-tree", "-r", "--no-renames", "--full-index", from, to), " ")
+			slices.Sort(rows)
+			lines := strings.Fields(strings.ReplaceAll(want, " ", "~"))
+			for i := range lines {
+				lines[i] = strings.ReplaceAll(lines[i], "~", " ")
+			}
+			slices.Sort(lines)
+			assert.Equal(t, strings.Join(lines, "\n"), strings.Join(rows, "\n"), "%s %s", from, to)
+		}
+	}
+}
+
+// TestEndlessTreesAreNotWalked: a tree that holds itself many times over is given up, in bounded time and memory; beside one, what changes
+// is all that is looked at.
+func TestEndlessTreesAreNotWalked(t *testing.T) {
+	ctx := t.Context()
+	dir, m := origin(t)
+	first := commit(t, dir, "First", map[string]string{"a.yaml": "1"})
+	leaf := strings.Fields(git(t, dir, "ls-tree", first))[2]
+	before := ""
+	for what, bottom := range map[string]string{"files": "100644 blob " + leaf + "\ta", "nothing": ""} {
+		make := func(rows string) string {
+			c := exec.Command("git", "mktree")
+			c.Dir, c.Stdin = dir, strings.NewReader(rows)
+			out, err := c.Output()
+			require.NoError(t, err)
+			return strings.TrimSpace(string(out))
+		}
+		tree := make(bottom)
+		for range 40 {
+			tree = make("040000 tree " + tree + "\tx\n040000 tree " + tree + "\ty\n")
+		}
+		root := make("040000 tree " + tree + "\tendless\n100644 blob " + leaf + "\ta.yaml\n")
+		endless := git(t, dir, "commit-tree", root, "-p", first, "-m", "Endless")
+		git(t, dir, "update-ref", "refs/heads/endless", endless)
+		require.NoError(t, m.Fetch(ctx))
+		_, err := m.Differs(first, endless)
+		require.ErrorContains(t, err, "more than 20000", what)
+		if before != "" {
+			_, err = m.Moved(before, endless)
+			require.ErrorContains(t, err, "more than 20000 directories", "two that differ at their ends")
+		}
+		before = endless
+		r, err := m.ProposeFiles(ctx, Files{Base: "endless", Branch: "beside-" + what, Subject: "Beside", Files: []File{{Path: "b.yaml", Data: []byte("1")}}})
+		require.NoError(t, err)
+		got, err := m.Differs(endless, r.ID)
+		require.NoError(t, err)
+		require.Len(t, got, 1)
+		assert.Equal(t, "b.yaml", got[0].Path)
+	}
 }

@@ -10,6 +10,7 @@ import (
 type Moved struct {
 	paths map[string]bool // directories and files that differ
 	whole map[string]bool // those that are there in one of the two alone, with everything below them
+	read  int             // directories
 }
 
 // Touches tells whether what lies at a path differs; "" is the root.
@@ -26,7 +27,7 @@ func (m *Moved) Touches(dir string) bool {
 }
 
 // Moved compares the trees of two commits. It reads only the directories that differ, so it costs as much as the
-// change, whatever the size of the repository.
+// change, whatever the size of the repository. Of trees that differ endlessly it is an error.
 func (m *Mirror) Moved(from, to string) (*Moved, error) {
 	out := &Moved{paths: map[string]bool{}, whole: map[string]bool{}}
 	a, err := m.treeAt(from + "^{tree}")
@@ -52,6 +53,9 @@ func (m *Mirror) treeAt(name string) ([]treeEntry, error) {
 }
 
 func (m *Mirror) differ(a, b []treeEntry, dir string, out *Moved) error {
+	if out.read++; out.read > maxDiffers {
+		return fmt.Errorf("%s: the two differ in more than %d directories", m.Name(), maxDiffers)
+	}
 	old := make(map[string]treeEntry, len(a))
 	for _, e := range a {
 		old[e.name] = e

@@ -1,12 +1,14 @@
 package repo
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
+
+	"vigila.dev/vigila/internal/core/proposal"
 )
 
 // ErrSame tells that a proposal would change nothing.
@@ -109,30 +111,23 @@ func (m *Mirror) proposed(ctx context.Context, branch string, c made) (Revision,
 	return parseCommit(id, data), same || c.mark != "" && strings.Contains(text, "\n"+c.mark+"\n")
 }
 
-// treeWith makes the tree of a commit with the files below a path as they are in another.
+// treeWith makes the tree of a commit with what lies at a path as it is in another.
 func (m *Mirror) treeWith(ctx context.Context, base, at, dir string) (string, error) {
-	if dir == "" {
+	if dir = strings.Trim(path.Clean("/"+dir), "/"); dir == "" {
 		return m.Tree(at, "")
 	}
-	old, err := m.git(ctx, "ls-tree", "-r", "-z", "--full-tree", base, "--", dir)
+	was, err := m.leafAt(at, dir)
 	if err != nil {
 		return "", err
 	}
-	var rows bytes.Buffer
-	for _, row := range strings.Split(string(old), "\x00") {
-		if _, name, ok := strings.Cut(row, "\t"); ok {
-			fmt.Fprintf(&rows, "0 %040d\t%s\x00", 0, name)
-		}
-	}
-	now, err := m.git(ctx, "ls-tree", "-r", "-z", "--full-tree", at, "--", dir)
-	if err != nil {
-		return "", err
-	}
-	if len(now) == 0 {
+	if was.ID == "" {
 		return "", fmt.Errorf("%s had no files below %q at %.7s", m.Name(), dir, at)
 	}
-	rows.Write(now)
-	return m.treeFrom(ctx, base, rows.Bytes())
+	now, err := m.Tree(base, "")
+	if err != nil {
+		return "", err
+	}
+	return m.withChanges(ctx, now, map[string]proposal.Leaf{dir: was})
 }
 
 // Files is a commit to make: files with new contents on top of Base, and nothing else changed.
@@ -177,16 +172,28 @@ func (m *Mirror) ProposeFiles(ctx context.Context, c Files) (Revision, error) {
 
 // treeOf makes the tree of a commit with some files over it; base is "" for files alone.
 func (m *Mirror) treeOf(ctx context.Context, base string, files []File) (string, error) {
-	var rows bytes.Buffer
+	now := ""
+	if base != "" {
+		var err error
+		if now, err = m.Tree(base, ""); err != nil {
+			return "", err
+		}
+	}
+	write := map[string]proposal.Leaf{}
 	for _, f := range files {
-		if clean := strings.Trim(path.Clean("/"+f.Path), "/"); clean != f.Path || clean == "" || strings.HasPrefix(clean, ".git/") || strings.ContainsAny(clean, "\x00\n") {
+		if clean := strings.Trim(path.Clean("/"+f.Path), "/"); clean != f.Path || clean == "" || isGits(clean) || strings.ContainsAny(clean, "\x00\n") {
 			return "", fmt.Errorf("%q can't be the path of a file in a repository", f.Path)
 		}
 		id, err := m.run(ctx, nil, f.Data, "hash-object", "-w", "--stdin")
 		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(&rows, "100644 %s\t%s\x00", strings.TrimSpace(string(id)), f.Path)
+		write[f.Path] = proposal.Leaf{Mode: "100644", ID: strings.TrimSpace(string(id))}
 	}
-	return m.treeFrom(ctx, base, rows.Bytes())
+	return m.withChanges(ctx, now, write)
+}
+
+// isGits tells whether a path leads into what git keeps for itself.
+func isGits(p string) bool {
+	return slices.ContainsFunc(strings.Split(p, "/"), func(part string) bool { return strings.EqualFold(part, ".git") })
 }

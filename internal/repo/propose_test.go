@@ -140,7 +140,7 @@ func TestWhatIsNotCommitted(t *testing.T) {
 	require.ErrorContains(t, err, "has no branch none")
 	_, err = m.Commit(ctx, "-x", to())
 	require.ErrorContains(t, err, "can't be the name of a branch")
-	for _, p := range []string{"../a", ".git/config", "", "a\nb"} {
+	for _, p := range []string{"../a", ".git/config", "a/.GIT/hooks/x", ".git", "", "a\nb"} {
 		_, err = m.Commit(ctx, "main", to(File{Path: p, Data: []byte("2")}))
 		require.ErrorContains(t, err, "can't be the path of a file", p)
 	}

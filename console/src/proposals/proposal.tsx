@@ -72,7 +72,12 @@ export function ProposalPage() {
       {effect.isLoading && <p className="mt-6 text-soft">Rendering both sides, and trying it out…</p>}
       {effect.error && <Wrong error={effect.error} />}
       {effect.data && (
-        <EffectOf e={effect.data} again={() => void effect.refetch()} busy={effect.isFetching} />
+        <EffectOf
+          e={effect.data}
+          again={() => void effect.refetch()}
+          busy={effect.isFetching}
+          at={ago(new Date(effect.dataUpdatedAt).toISOString(), now)}
+        />
       )}
       {open === "merge" && <Merge p={p} effect={effect.data} close={() => setOpen(undefined)} />}
       {open === "withdraw" && <Withdraw p={p} close={() => setOpen(undefined)} />}
@@ -231,7 +236,7 @@ function Withdraw({ p, close }: { p: Proposal; close: () => void }) {
   );
 }
 
-function EffectOf({ e, again, busy }: { e: Effect; again: () => void; busy: boolean }) {
+function EffectOf({ e, again, busy, at }: { e: Effect; again: () => void; busy: boolean; at: string }) {
   if (e.conflicts.length > 0) {
     return (
       <Panel title={`Does not go together with ${e.base}`}>
@@ -255,9 +260,9 @@ function EffectOf({ e, again, busy }: { e: Effect; again: () => void; busy: bool
             className="font-normal text-soft underline disabled:opacity-50"
             disabled={busy}
             onClick={again}
-            title="Render both sides and try it out again"
+            title={`Tried out ${at}; render both sides and try it out again`}
           >
-            {busy ? "Trying it out…" : "Try it out again"}
+            {busy ? "Trying it out…" : `As of ${at}; try it out again`}
           </button>
         }
       >
