@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/google/go-containerregistry/pkg/name"
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/mutate"
@@ -284,4 +285,51 @@ func TestARegistryTellsOfPushes(t *testing.T) {
 	at("1.1.0")
 	assert.Contains(t, s.ok("registry", "pushes", "harbour"), "The last one came")
 	s.fails(1, "there is no registry", "registry", "pushes", "harbor")
+}
+
+// TestVersionsInTheConsole: a registry is added, what is followed is read, and a version taken, in the browser.
+func TestVersionsInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	host := dockRegistry(t)
+	image := host + "/harbour/gate"
+	pushImage(t, image+":1.0.0", "amd64")
+	pushImage(t, image+":2.0.0", "amd64")
+	s.push("All", map[string]string{"wards/follow.yaml": "vigila: follow/v1\nname: gate\nimage: " + image + "\nversions: \"1.x\"\ninto: {file: versions/gate.yaml}\nevery: 10s\n"})
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.opens(`//nav//a[text()="Set up"]`, "Registries")
+	b.opens(`//nav//a[text()="Versions"]`, host+" is no known registry")
+	b.opens(`//nav//a[text()="Registries"]`, "No registries yet.")
+	b.click("Add a registry")
+	b.fill("name", "harbour")
+	b.fill("host", host)
+	b.click("Check and add it")
+	b.shows("1 registry that follows ask")
+	b.opens(`//nav//a[text()="Versions"]`, "2.0.0 is there")
+	b.click("See all of it")
+	b.shows("it is out of 1.x")
+	b.do(chromedp.SendKeys(`//div[@role="dialog"]//form//input`, "2.0.0"))
+	b.click("Take it")
+	b.shows("says 2.0.0")
+	assert.Contains(t, git(t, filepath.Join(labDir, "git", s.name+".git"), "show", "main:versions/gate.yaml"), "2.0.0")
+}
+
+// TestARosterWithLimitsFollowsWithinThem: what it follows is written below its own path, to its own repository.
+func TestARosterWithLimitsFollowsWithinThem(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	follow := func(name, into string) string {
+		return "vigila: follow/v1\nname: " + name + "\nimage: registry.brindle.example/" + name + "\nversions: \">=1\"\ninto: {" + into + "}\n"
+	}
+	s.push("All", map[string]string{"team/inside.yaml": follow("inside", "file: team/v.yaml"), "team/outside.yaml": follow("outside", "file: others/v.yaml"), "team/elsewhere.yaml": follow("elsewhere", "repo: others, file: team/v.yaml")})
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "team", "--namespace", s.name)
+	r := s.rosterUntil(s.name, "it tells of both", func(r client.Roster) bool { return len(r.Problems) == 2 })
+	texts := fmt.Sprint(r.Problems)
+	assert.Contains(t, texts, "so what it follows is written below team alone, not to others/v.yaml")
+	assert.Contains(t, texts, "so what it follows is written to "+s.name+" alone")
+	out := s.ok("follow", "list")
+	assert.Contains(t, out, "inside")
+	assert.NotContains(t, out, "outside")
 }

@@ -30,6 +30,8 @@ import { LogbookPage } from "./runs/logbook";
 import { Problem, api, dropSignInLink, follow, got, signIn, signInLink, token } from "./shared/api";
 import { MayChange, Modal, Wrong } from "./shared/parts";
 import { SetUp, inSetUp } from "./shared/setup";
+import { FollowsPage } from "./versions/follows";
+import { RegistriesPage } from "./versions/registries";
 import { Board } from "./wards/board";
 import { WardPage } from "./wards/ward";
 import "./shared/style.css";
@@ -91,6 +93,7 @@ function useLive(): boolean {
       if (n.kind === "ward") changed.add("rosters");
       if (n.kind === "repo") changed.add("repos");
       if (n.kind === "proposal") changed.add("proposals");
+      if (n.kind === "follow") changed.add("follows");
       if (n.kind === "cluster") changed.add("clusters");
       due ??= setTimeout(read, 150); // a run tells of many changes at once
     }, set);
@@ -105,7 +108,7 @@ const keys: [string, string][] = [
   ["g w", "watch"],
   ["g p", "proposals"],
   ["g l", "logbook"],
-  ["g s", "set up: rosters, repositories, clusters"],
+  ["g s", "set up: rosters, repositories, clusters, versions, registries"],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
 ];
@@ -248,6 +251,8 @@ function Frame() {
             <Route path="/repositories" element={<RepositoriesPage />} />
             <Route path="/sources" element={<Navigate to="/repositories" replace />} />
             <Route path="/clusters" element={<ClustersPage />} />
+            <Route path="/versions" element={<FollowsPage />} />
+            <Route path="/registries" element={<RegistriesPage />} />
           </Route>
           <Route
             path="*"

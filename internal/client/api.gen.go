@@ -1354,8 +1354,11 @@ type Follow struct {
 	// Passed newer versions that are not taken, the newest first
 	Passed    []FollowPassed `json:"passed"`
 	Platforms []string       `json:"platforms,omitempty,omitzero"`
-	Ref       string         `json:"ref"`
-	Repo      string         `json:"repo"`
+
+	// Proposal the number of the proposal that offers a version; absent when none does
+	Proposal int    `json:"proposal,omitempty,omitzero"`
+	Ref      string `json:"ref"`
+	Repo     string `json:"repo"`
 
 	// Roster that declares it
 	Roster string `json:"roster,omitempty,omitzero"`

@@ -43,7 +43,7 @@ func (s *server) LookFollow(c *gin.Context, name ItemName) {
 
 func (s *server) followOf(f keeper.Follow) Follow {
 	out := Follow{Name: f.Name, About: f.About, Roster: f.Roster, DeclaredAt: fmt.Sprintf("%s:%d", f.File, f.Line), Image: f.What(), Wants: f.Wants(), Platforms: f.Platforms, AtLeastOldSeconds: int(f.AtLeastOld.Seconds()),
-		EverySeconds: int(f.Every.Seconds()), Repo: f.Repo, Ref: f.Ref, File: f.Into, Version: f.Tag, Digest: f.Digest, Looked: f.Looked, Next: f.Next, Beyond: f.Beyond, Moved: f.Moved, Passed: []FollowPassed{}, History: []FollowPast{}, UsedBy: []string{}}
+		EverySeconds: int(f.Every.Seconds()), Repo: f.Repo, Ref: f.Ref, File: f.Into, Version: f.Tag, Digest: f.Digest, Looked: f.Looked, Next: f.Next, Beyond: f.Beyond, Moved: f.Moved, Proposal: f.Offered.Proposal, Passed: []FollowPassed{}, History: []FollowPast{}, UsedBy: []string{}}
 	out.Says, out.NeedsYou = f.Says(f.Rule)
 	for _, p := range f.Passed {
 		out.Passed = append(out.Passed, FollowPassed{Version: p.Version, Why: p.Why})

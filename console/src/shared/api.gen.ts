@@ -1933,6 +1933,8 @@ export interface components {
             version?: string;
             digest?: string;
             says: string;
+            /** @description the number of the proposal that offers a version; absent when none does */
+            proposal?: number;
             needs_you?: boolean;
             /** Format: date-time */
             looked?: string;

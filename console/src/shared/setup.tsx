@@ -1,10 +1,12 @@
-// What is set up once and looked at now and then: rosters, repositories, clusters, each a page of its own behind one entry.
+// What is set up once and looked at now and then: rosters, repositories, clusters, versions, registries, each a page of its own behind one entry.
 import { NavLink, Outlet } from "react-router";
 
 const pages: [path: string, name: string][] = [
   ["/rosters", "Rosters"],
   ["/repositories", "Repositories"],
   ["/clusters", "Clusters"],
+  ["/versions", "Versions"],
+  ["/registries", "Registries"],
 ];
 
 /** Whether a page is one of them. */
