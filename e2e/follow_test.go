@@ -102,7 +102,7 @@ func TestNewVersionsAreFollowed(t *testing.T) {
 	}
 	f := s.theFollow(s.name)
 	assert.True(t, f.NeedsYou)
-	assert.Equal(t, host+" is no known registry; add it: vigila registry add NAME "+host, f.Says)
+	assert.Equal(t, "no registry is known at "+host+"; add it: vigila registry add NAME "+host, f.Says)
 	s.fails(1, "can't be read", "registry", "add", "harbour", "127.0.0.1:1")
 	s.ok("registry", "add", "harbour", host)
 	s.fails(1, "is asked by follow "+s.name, "registry", "remove", "harbour")
@@ -198,7 +198,7 @@ func TestNewVersionsAreProposed(t *testing.T) {
 		require.True(t, time.Now().Before(end), "the follow is not known")
 	}
 	f := s.theFollow(s.name)
-	assert.Equal(t, "at 0; 1.0.0 waits for a review: vigila propose show 1", f.Says)
+	assert.Equal(t, "at 0; 1.0.0 waits for a review (#1)", f.Says)
 	assert.True(t, f.NeedsYou)
 	s.theFollow(s.name)
 	require.Len(t, s.proposed(), 1, "the same look is the same proposal")
@@ -208,18 +208,18 @@ func TestNewVersionsAreProposed(t *testing.T) {
 
 	pushImage(t, image+":1.1.0", "amd64")
 	f = s.theFollow(s.name)
-	assert.Equal(t, "at 0; 1.1.0 waits for a review: vigila propose show 2", f.Says)
+	assert.Equal(t, "at 0; 1.1.0 waits for a review (#2)", f.Says)
 	assert.Equal(t, "withdrawn by vigila: another took its place: "+s.name+" 1.1.0", s.proposal(1).Says)
 	s.ok("propose", "withdraw", "2", "--why", "it beeps")
 	f = s.theFollow(s.name)
-	assert.Equal(t, "at 0; 1.0.0 waits for a review: vigila propose show 3", f.Says, "the next that nobody has withdrawn")
+	assert.Equal(t, "at 0; 1.0.0 waits for a review (#3)", f.Says, "the next that nobody has withdrawn")
 	assert.Contains(t, fmt.Sprint(f.Passed), "proposal 2, withdrawn by admin: it beeps; take it all the same: vigila follow take "+s.name+" 1.1.0")
 	s.kill()
 	s.start()
 	for end := time.Now().Add(patience); !strings.Contains(s.ok("follow", "list"), s.name); time.Sleep(100 * time.Millisecond) {
 		require.True(t, time.Now().Before(end), "the follow is not known")
 	}
-	assert.Equal(t, "at 0; 1.0.0 waits for a review: vigila propose show 3", s.theFollow(s.name).Says)
+	assert.Equal(t, "at 0; 1.0.0 waits for a review (#3)", s.theFollow(s.name).Says)
 	s.ok("follow", "take", s.name, "1.1.0")
 	live := s.proposed()
 	require.Len(t, live, 1)
@@ -300,7 +300,7 @@ func TestVersionsInTheConsole(t *testing.T) {
 	b := newBrowser(t)
 	b.open(s.url + "/#sign-in=" + s.token)
 	b.opens(`//nav//a[text()="Set up"]`, "Registries")
-	b.opens(`//nav//a[text()="Versions"]`, host+" is no known registry")
+	b.opens(`//nav//a[text()="Versions"]`, "No registry is known at "+host)
 	b.opens(`//nav//a[text()="Registries"]`, "No registries yet.")
 	b.click("Add a registry")
 	b.fill("name", "harbour")

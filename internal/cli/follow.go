@@ -81,6 +81,9 @@ func (p *printer) follow(f *client.Follow) {
 		}
 	}
 	p.line("%s", p.paint("soft", fmt.Sprintf("Written to %s in %s %s; %s", f.File, f.Repo, f.Ref, looked)))
+	if f.Proposal > 0 {
+		p.line("%s", p.paint("soft", fmt.Sprintf("What it would do: vigila propose show %d", f.Proposal)))
+	}
 	if f.Version != "" {
 		p.line("\nat  %s", strings.TrimSpace(f.Version+"  "+f.Digest))
 	}

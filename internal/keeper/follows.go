@@ -286,7 +286,7 @@ func (f *followLoop) source(r follow.Rule) (versionsFrom, error) {
 	}
 	of, known := f.k.registryAt(r.Host())
 	if !known {
-		return nil, fmt.Errorf("%s is no known registry; add it: vigila registry add NAME %s", r.Host(), r.Host())
+		return nil, fmt.Errorf("no registry is known at %s; add it: vigila registry add NAME %s", r.Host(), r.Host())
 	}
 	image, err := registryOf(of).Image(r.Path())
 	return imageVersions{image}, err

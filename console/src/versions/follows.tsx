@@ -9,7 +9,9 @@ import { ago, count, span } from "../shared/words";
 
 type Follow = Schemas["Follow"];
 
+/** How it is with a follow; the proposal that it names is a link. */
 function Says({ of: f }: { of: Follow }) {
+  const [before = "", after] = f.proposal ? f.says.split(`#${f.proposal}`) : [f.says];
   return (
     <>
       {f.needs_you && (
@@ -17,14 +19,15 @@ function Says({ of: f }: { of: Follow }) {
           ◆
         </span>
       )}
-      <span className={`inline-block first-letter:uppercase ${f.needs_you ? "" : "text-soft"}`}>
-        {f.says}
-      </span>{" "}
-      {f.proposal && (
-        <Link className="underline" to={`/proposals/${f.proposal}`}>
-          proposal #{f.proposal}
-        </Link>
-      )}
+      <span className={f.needs_you ? "" : "text-soft"}>
+        {before.slice(0, 1).toUpperCase() + before.slice(1)}
+        {f.proposal && (
+          <Link className="underline" to={`/proposals/${f.proposal}`}>
+            proposal #{f.proposal}
+          </Link>
+        )}
+        {after}
+      </span>
     </>
   );
 }
@@ -56,7 +59,7 @@ export function FollowsPage() {
       >
         {items.map((f) => (
           <tr key={f.name} className="border-b border-rule align-baseline" data-follow={f.name}>
-            <td className="px-3 py-2">
+            <td className="w-1/4 px-3 py-2">
               <button className="font-bold underline" onClick={() => setOpen(f.name)}>
                 {f.name}
               </button>

@@ -143,9 +143,9 @@ func (n Now) left(fits []string) string {
 	was := slices.ContainsFunc(n.History, func(p Past) bool { return p.Version != n.Tag })
 	switch {
 	case was && n.Tag == "":
-		return fmt.Sprintf("%s says no version any more, and somebody wanted that; take one: vigila follow take %s VERSION", n.Into, n.Name)
+		return fmt.Sprintf("its file says no version any more, and somebody wanted that; take one: vigila follow take %s VERSION", n.Name)
 	case was:
-		return fmt.Sprintf("%s says %s, which is none that %s takes, and somebody wrote that; take one: vigila follow take %s VERSION", n.Into, n.Tag, n.Wants(), n.Name)
+		return fmt.Sprintf("its file says %s, which is none that %s takes, and somebody wrote that; take one: vigila follow take %s VERSION", n.Tag, n.Wants(), n.Name)
 	case n.Match != nil || n.Tag == "":
 		return ""
 	}
@@ -269,7 +269,7 @@ func (s *State) Says(r Rule) (says string, loud bool) {
 		if s.Tag != "" {
 			at = "at " + s.Tag
 		}
-		return fmt.Sprintf("%s; %s waits for a review: vigila propose show %d", at, s.Offered.Version, s.Offered.Proposal), true
+		return fmt.Sprintf("%s; %s waits for a review (#%d)", at, s.Offered.Version, s.Offered.Proposal), true
 	case s.Tag == "" && len(s.Passed) == 0:
 		return "no version fits " + r.Wants(), true
 	case s.Tag == "":
