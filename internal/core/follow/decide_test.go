@@ -134,15 +134,15 @@ func TestWhatAFollowSays(t *testing.T) {
 		s    State
 		loud bool
 	}{
-		"not looked yet":       {State{}, false},
-		"registry harbour: no": {State{Looked: at, Problem: "registry harbour: no"}, true},
+		"not looked yet":                                         {State{}, false},
+		"registry harbour: no":                                   {State{Looked: at, Problem: "registry harbour: no"}, true},
 		"at 2.9.0; 2.10.0 waits for a review (#7)":               {State{Looked: at, Tag: "2.9.0", Offered: Offered{Version: "2.10.0", Proposal: 7}}, true},
 		"nothing is written yet; 2.10.0 waits for a review (#7)": {State{Looked: at, Offered: Offered{Version: "2.10.0", Proposal: 7}}, true},
-		"at 2.9.0, the newest":                           {State{Looked: at, Tag: "2.9.0"}, false},
-		"at 2.9.0, the newest that fits; 3.0.0 is there": {State{Looked: at, Tag: "2.9.0", Beyond: "3.0.0"}, false},
-		"at 2.9.0; 2.10.0 is not taken: it is young":     {State{Looked: at, Tag: "2.9.0", Passed: []Passed{{"2.10.0", "it is young"}}}, false},
-		"2.10.0 is not taken: it is young":               {State{Looked: at, Passed: []Passed{{"2.10.0", "it is young"}}}, true},
-		"no version fits >=2.8 <3":                       {State{Looked: at}, true},
+		"at 2.9.0, the newest":                                   {State{Looked: at, Tag: "2.9.0"}, false},
+		"at 2.9.0, the newest that fits; 3.0.0 is there":         {State{Looked: at, Tag: "2.9.0", Beyond: "3.0.0"}, false},
+		"at 2.9.0; 2.10.0 is not taken: it is young":             {State{Looked: at, Tag: "2.9.0", Passed: []Passed{{"2.10.0", "it is young"}}}, false},
+		"2.10.0 is not taken: it is young":                       {State{Looked: at, Passed: []Passed{{"2.10.0", "it is young"}}}, true},
+		"no version fits >=2.8 <3":                               {State{Looked: at}, true},
 		"2.9.0 was moved to another image, sha256:0123456789ab…; take it: vigila follow take fare-gate 2.9.0": {State{Looked: at, Tag: "2.9.0", Moved: "sha256:0123456789abcdef"}, true},
 	} {
 		says, loud := c.s.Says(r)

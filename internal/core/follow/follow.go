@@ -4,7 +4,6 @@ package follow
 
 import (
 	_ "embed" // the published schema
-	"errors"
 	"fmt"
 	"path"
 	"regexp"
@@ -16,7 +15,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/name"
 	"go.yaml.in/yaml/v3"
 
-	"vigila.dev/vigila/internal/core/nearest"
+	"vigila.dev/vigila/internal/core/document"
 	"vigila.dev/vigila/internal/core/object"
 )
 
@@ -115,81 +114,22 @@ const (
 // reported at once, each an *object.SyntaxError, joined.
 func Parse(home, ref, file string, data []byte) ([]Rule, error) {
 	var out []Rule
-	var errs []error
-	for _, doc := range object.Split(data) {
-		if err := object.Bounded(file, doc); err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		var root yaml.Node
-		if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 {
-			_, err := object.DecodeYAML(file, doc)
-			if err == nil {
-				err = &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
-			}
-			errs = append(errs, err)
-			continue
-		}
-		d := &decoder{file: file, offset: doc.Line - 1}
-		r := d.rule(root.Content[0], home, ref)
-		errs = append(errs, d.errs...)
-		if len(d.errs) == 0 {
+	err := document.Each(file, data, func(d *document.Reader, root *yaml.Node) {
+		r := (&reader{d}).rule(root, home, ref)
+		if r.File = file; d.Good() {
 			out = append(out, r)
 		}
-	}
-	return out, errors.Join(errs...)
+	})
+	return out, err
 }
 
-type decoder struct {
-	file   string
-	offset int
-	errs   []error
-}
+type reader struct{ *document.Reader }
 
-func (d *decoder) fail(n *yaml.Node, format string, args ...any) {
-	d.errs = append(d.errs, &object.SyntaxError{File: d.file, Line: n.Line + d.offset, Text: fmt.Sprintf(format, args...)})
-}
-
-func (d *decoder) keys(n *yaml.Node, where string, known map[string]func(*yaml.Node)) {
-	if n.Kind != yaml.MappingNode {
-		d.fail(n, "%s must be a mapping of keys", where)
-		return
-	}
-	seen := map[string]bool{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		k := n.Content[i]
-		read, ok := known[k.Value]
-		switch {
-		case seen[k.Value]:
-			d.fail(k, "%s is given twice", k.Value)
-		case !ok:
-			var names []string
-			for name := range known {
-				names = append(names, name)
-			}
-			d.fail(k, "unknown key %s; %s", k.Value, nearest.Words(k.Value, names))
-		default:
-			read(n.Content[i+1])
-		}
-		seen[k.Value] = true
-	}
-}
-
-func (d *decoder) text(into *string, where string) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		if n.Kind != yaml.ScalarNode {
-			d.fail(n, "%s must be a text", where)
-			return
-		}
-		*into = n.Value
-	}
-}
-
-func (d *decoder) span(into *time.Duration, where string, least time.Duration) func(*yaml.Node) {
+func (d *reader) span(into *time.Duration, where string, least time.Duration) func(*yaml.Node) {
 	return func(n *yaml.Node) {
 		v, err := time.ParseDuration(n.Value)
 		if err != nil || v < least {
-			d.fail(n, "%s is %q; write a time such as 5m or 2h, at least %s", where, n.Value, least)
+			d.Fail(d.Line(n), "%s is %q; write a time such as 5m or 2h, at least %s", where, n.Value, least)
 			return
 		}
 		*into = v
@@ -201,30 +141,30 @@ var (
 	platformForm = regexp.MustCompile(`^[a-z0-9]+/[a-z0-9]+(/[a-z0-9.]+)?$`)
 )
 
-func (d *decoder) rule(n *yaml.Node, home, ref string) Rule {
-	r := Rule{Repo: home, Every: every, File: d.file, Line: n.Line + d.offset}
+func (d *reader) rule(n *yaml.Node, home, ref string) Rule {
+	r := Rule{Repo: home, Every: every, Line: d.Line(n)}
 	format, by := "", "commit"
-	d.keys(n, "a follow", map[string]func(*yaml.Node){
-		"vigila": d.text(&format, "vigila"), "name": d.text(&r.Name, "name"), "about": d.text(&r.About, "about"), "image": d.text(&r.Image, "image"),
+	d.Keys(n, "a follow", map[string]func(*yaml.Node){
+		"vigila": d.Text(&format, "vigila"), "name": d.Text(&r.Name, "name"), "about": d.Text(&r.About, "about"), "image": d.Text(&r.Image, "image"),
 		"chart": func(n *yaml.Node) {
-			d.keys(n, "chart", map[string]func(*yaml.Node){"repo": d.text(&r.Chart.Repo, "chart.repo"), "name": d.text(&r.Chart.Name, "chart.name")})
+			d.Keys(n, "chart", map[string]func(*yaml.Node){"repo": d.Text(&r.Chart.Repo, "chart.repo"), "name": d.Text(&r.Chart.Name, "chart.name")})
 		},
 		"versions": func(n *yaml.Node) { d.versions(n, &r) },
 		"platforms": func(n *yaml.Node) {
 			for _, p := range n.Content {
 				if r.Platforms = append(r.Platforms, p.Value); !platformForm.MatchString(p.Value) {
-					d.fail(p, "platforms: %q is none; write os/architecture, such as linux/amd64", p.Value)
+					d.Fail(d.Line(p), "platforms: %q is none; write os/architecture, such as linux/amd64", p.Value)
 				}
 			}
 			if n.Kind != yaml.SequenceNode {
-				d.fail(n, "platforms must be a list, such as [linux/amd64]")
+				d.Fail(d.Line(n), "platforms must be a list, such as [linux/amd64]")
 			}
 		},
 		"at_least_old": d.span(&r.AtLeastOld, "at_least_old", time.Second),
 		"every":        d.span(&r.Every, "every", leastEvery),
-		"by":           d.text(&by, "by"),
+		"by":           d.Text(&by, "by"),
 		"into": func(n *yaml.Node) {
-			d.keys(n, "into", map[string]func(*yaml.Node){"repo": d.text(&r.Repo, "into.repo"), "ref": d.text(&r.Ref, "into.ref"), "file": d.text(&r.Into, "into.file")})
+			d.Keys(n, "into", map[string]func(*yaml.Node){"repo": d.Text(&r.Repo, "into.repo"), "ref": d.Text(&r.Ref, "into.ref"), "file": d.Text(&r.Into, "into.file")})
 		},
 	})
 	if n.Kind != yaml.MappingNode {
@@ -249,14 +189,14 @@ func (d *decoder) rule(n *yaml.Node, home, ref string) Rule {
 		{r.Image == "" && r.Chart != Chart{} && (r.Chart.Repo == "" || r.Chart.Name == ""), "chart", "chart needs a repo, a known chart repository, and the name of a chart in it"},
 		{r.Chart != Chart{} && len(r.Platforms) > 0, "platforms", "a chart has no platforms"},
 		{r.Chart == Chart{} && (r.Image == "" || err != nil || at.Name() == ""), "image", fmt.Sprintf("image is %q, which is no name of an image's repository; write it without tag and digest, such as registry.brindle.example/fare-gate", r.Image)},
-		{r.Range == "" && r.Match == nil && len(d.errs) == 0, "versions", "versions is missing: which are taken, such as \">=2.8 <3\", or {match: \"^main-(\\\\d+)$\", order: number}"},
+		{r.Range == "" && r.Match == nil && d.Good(), "versions", "versions is missing: which are taken, such as \">=2.8 <3\", or {match: \"^main-(\\\\d+)$\", order: number}"},
 		{r.Into == "", "into", "into.file is missing: the versions file that the newest is written to"},
 		{r.Into != "" && (clean != r.Into || strings.HasPrefix(clean, ".git/")), "into", fmt.Sprintf("into.file is %q, which is no path below the root of a repository", r.Into)},
 		{r.Repo == "", "into", "into.repo is missing: a known repository (vigila repo list)"},
 		{r.By != ByCommit && r.By != ByProposal, "by", fmt.Sprintf("by is %q; write commit, or proposal", by)},
 	} {
 		if x.is {
-			d.fail(valueOf(n, x.key), "%s", x.text)
+			d.Fail(d.Line(valueOf(n, x.key)), "%s", x.text)
 		}
 	}
 	return r
@@ -272,25 +212,25 @@ func valueOf(n *yaml.Node, key string) *yaml.Node {
 	return n
 }
 
-func (d *decoder) versions(n *yaml.Node, r *Rule) {
+func (d *reader) versions(n *yaml.Node, r *Rule) {
 	if n.Kind == yaml.ScalarNode {
 		r.Range = n.Value
 		if _, err := semver.NewConstraint(n.Value); err != nil || strings.TrimSpace(n.Value) == "" {
-			d.fail(n, "versions: %q is no range of versions; write such as \">=2.8 <3\"", n.Value)
+			d.Fail(d.Line(n), "versions: %q is no range of versions; write such as \">=2.8 <3\"", n.Value)
 		}
 		return
 	}
 	match, order := "", ""
-	d.keys(n, "versions", map[string]func(*yaml.Node){"match": d.text(&match, "versions.match"), "order": d.text(&order, "versions.order")})
+	d.Keys(n, "versions", map[string]func(*yaml.Node){"match": d.Text(&match, "versions.match"), "order": d.Text(&order, "versions.order")})
 	var err error
 	switch r.Match, err = regexp.Compile(match); {
 	case n.Kind != yaml.MappingNode:
 	case match == "" || err != nil:
-		d.fail(n, "versions.match is %q; write a regular expression, such as ^main-(\\d+)$", match)
+		d.Fail(d.Line(n), "versions.match is %q; write a regular expression, such as ^main-(\\d+)$", match)
 	case !slices.Contains([]Order{ByNumber, ByTime, ByText}, Order(order)):
-		d.fail(n, "versions.order is %q; write number (of the first group), time (since when they are there) or text", order)
+		d.Fail(d.Line(n), "versions.order is %q; write number (of the first group), time (since when they are there) or text", order)
 	case Order(order) == ByNumber && r.Match.NumSubexp() == 0:
-		d.fail(n, "versions.match has no group that is the number; write such as ^main-(\\d+)$")
+		d.Fail(d.Line(n), "versions.match has no group that is the number; write such as ^main-(\\d+)$")
 	}
 	r.Order = Order(order)
 }

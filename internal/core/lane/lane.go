@@ -5,7 +5,6 @@ package lane
 
 import (
 	_ "embed" // the published schema
-	"errors"
 	"fmt"
 	"path"
 	"regexp"
@@ -15,6 +14,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"vigila.dev/vigila/internal/core/document"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 )
@@ -102,135 +102,45 @@ func Is(data []byte) bool { return object.FirstKey(data, "vigila", "lane/") }
 // *object.SyntaxError, joined.
 func Parse(home, ref, file string, data []byte) ([]Lane, error) {
 	var out []Lane
-	var errs []error
-	for _, doc := range object.Split(data) {
-		if err := object.Bounded(file, doc); err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		var root yaml.Node
-		if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 {
-			_, err := object.DecodeYAML(file, doc)
-			if err == nil {
-				err = &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
-			}
-			errs = append(errs, err)
-			continue
-		}
-		d := &decoder{file: file, offset: doc.Line - 1}
-		l := d.lane(root.Content[0])
-		l.Repo, l.Ref = home, ref
-		errs = append(errs, d.errs...)
-		if len(d.errs) == 0 {
+	err := document.Each(file, data, func(d *document.Reader, root *yaml.Node) {
+		l := (&reader{d}).lane(root)
+		if l.Repo, l.Ref, l.File = home, ref, file; d.Good() {
 			out = append(out, l)
 		}
-	}
-	return out, errors.Join(errs...)
+	})
+	return out, err
 }
 
-type decoder struct {
-	file   string
-	offset int
-	errs   []error
-}
-
-func (d *decoder) line(n *yaml.Node) int { return n.Line + d.offset }
-
-func (d *decoder) fail(line int, format string, args ...any) {
-	d.errs = append(d.errs, &object.SyntaxError{File: d.file, Line: line, Text: fmt.Sprintf(format, args...)})
-}
-
-func (d *decoder) keys(n *yaml.Node, where string, known map[string]func(*yaml.Node)) {
-	if n.Kind != yaml.MappingNode {
-		d.fail(d.line(n), "%s must be a mapping of keys", where)
-		return
-	}
-	seen := map[string]bool{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		k := n.Content[i]
-		read, ok := known[k.Value]
-		switch {
-		case seen[k.Value]:
-			d.fail(d.line(k), "%s is given twice", k.Value)
-		case !ok:
-			var names []string
-			for name := range known {
-				names = append(names, name)
-			}
-			d.fail(d.line(k), "unknown key %s; %s", k.Value, nearest.Words(k.Value, names))
-		default:
-			read(n.Content[i+1])
-		}
-		seen[k.Value] = true
-	}
-}
-
-func (d *decoder) text(into *string, where string) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		if n.Kind != yaml.ScalarNode {
-			d.fail(d.line(n), "%s must be a text", where)
-			return
-		}
-		*into = n.Value
-	}
-}
-
-func (d *decoder) texts(into *[]string, where string) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		if n.Kind != yaml.SequenceNode {
-			d.fail(d.line(n), "%s must be a list", where)
-			return
-		}
-		for _, x := range n.Content {
-			if x.Kind != yaml.ScalarNode || x.Value == "" {
-				d.fail(d.line(x), "%s must be a list of texts", where)
-				continue
-			}
-			*into = append(*into, x.Value)
-		}
-	}
-}
-
-func (d *decoder) each(where string, one func(*yaml.Node)) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		if n.Kind != yaml.SequenceNode {
-			d.fail(d.line(n), "%s must be a list", where)
-			return
-		}
-		for _, x := range n.Content {
-			one(x)
-		}
-	}
-}
+type reader struct{ *document.Reader }
 
 var nameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
 
-func (d *decoder) lane(n *yaml.Node) Lane {
-	l := Lane{File: d.file, Line: d.line(n)}
+func (d *reader) lane(n *yaml.Node) Lane {
+	l := Lane{Line: d.Line(n)}
 	format := ""
-	d.keys(n, "a lane", map[string]func(*yaml.Node){
-		"vigila": d.text(&format, "vigila"), "name": d.text(&l.Name, "name"), "about": d.text(&l.About, "about"), "keeps": d.texts(&l.Keeps, "keeps"),
-		"carries": d.each("carries", func(n *yaml.Node) { l.Carries = append(l.Carries, d.carry(n)) }),
-		"stops":   d.each("stops", func(n *yaml.Node) { l.Stops = append(l.Stops, d.stop(n)) }),
+	d.Keys(n, "a lane", map[string]func(*yaml.Node){
+		"vigila": d.Text(&format, "vigila"), "name": d.Text(&l.Name, "name"), "about": d.Text(&l.About, "about"), "keeps": d.Texts(&l.Keeps, "keeps"),
+		"carries": d.List("carries", func(n *yaml.Node) { l.Carries = append(l.Carries, d.carry(n)) }),
+		"stops":   d.List("stops", func(n *yaml.Node) { l.Stops = append(l.Stops, d.stop(n)) }),
 	})
 	if n.Kind != yaml.MappingNode {
 		return l
 	}
 	if format != Format {
-		d.fail(l.Line, "the first key must be vigila: %s, not %q", Format, format)
+		d.Fail(l.Line, "the first key must be vigila: %s, not %q", Format, format)
 	}
 	if !nameForm.MatchString(l.Name) {
-		d.fail(l.Line, "name is %q; write small letters, digits and dashes, at most 63", l.Name)
+		d.Fail(l.Line, "name is %q; write small letters, digits and dashes, at most 63", l.Name)
 	}
 	if len(l.Carries) == 0 {
-		d.fail(l.Line, "carries is missing: what moves, such as [{versions: services/fare-gate/{stop}/versions.yaml}]")
+		d.Fail(l.Line, "carries is missing: what moves, such as [{versions: services/fare-gate/{stop}/versions.yaml}]")
 	}
 	if len(l.Stops) < 2 {
-		d.fail(l.Line, "a lane leads from a stop to another; there are to be two or more")
+		d.Fail(l.Line, "a lane leads from a stop to another; there are to be two or more")
 	}
 	for _, k := range l.Keeps {
 		if _, err := path.Match(strings.ReplaceAll(k, "**", "*"), ""); err != nil {
-			d.fail(l.Line, "keeps: %q is no pattern; write such as **/site.yaml", k)
+			d.Fail(l.Line, "keeps: %q is no pattern; write such as **/site.yaml", k)
 		}
 	}
 	d.carried(l)
@@ -238,9 +148,9 @@ func (d *decoder) lane(n *yaml.Node) Lane {
 	return l
 }
 
-func (d *decoder) carry(n *yaml.Node) Carry {
-	c := Carry{Line: d.line(n)}
-	d.keys(n, "what is carried", map[string]func(*yaml.Node){"versions": d.text(&c.Versions, "versions"), "files": d.text(&c.Files, "files")})
+func (d *reader) carry(n *yaml.Node) Carry {
+	c := Carry{Line: d.Line(n)}
+	d.Keys(n, "what is carried", map[string]func(*yaml.Node){"versions": d.Text(&c.Versions, "versions"), "files": d.Text(&c.Files, "files")})
 	if n.Kind != yaml.MappingNode {
 		return c
 	}
@@ -248,35 +158,35 @@ func (d *decoder) carry(n *yaml.Node) Carry {
 	clean := strings.Trim(path.Clean("/"+p), "/")
 	switch {
 	case (c.Versions == "") == (c.Files == ""):
-		d.fail(c.Line, "one of versions and files says what is carried")
+		d.Fail(c.Line, "one of versions and files says what is carried")
 	case clean != p || slices.Contains(strings.Split(clean, "/"), ".git"):
-		d.fail(c.Line, "%q is no path below the root of a repository", p)
+		d.Fail(c.Line, "%q is no path below the root of a repository", p)
 	case !strings.Contains(p, Placeholder):
-		d.fail(c.Line, "%s has no %s in it, so every stop would have the same; write it where the stop's name stands", p, Placeholder)
+		d.Fail(c.Line, "%s has no %s in it, so every stop would have the same; write it where the stop's name stands", p, Placeholder)
 	case strings.ContainsAny(p, "*?["):
-		d.fail(c.Line, "%s: write a file, or a directory with /** after it", c.Versions+c.Files)
+		d.Fail(c.Line, "%s: write a file, or a directory with /** after it", c.Versions+c.Files)
 	}
 	return c
 }
 
 // carried finds what would be carried twice: one thing at a stop would have two origins.
-func (d *decoder) carried(l Lane) {
+func (d *reader) carried(l Lane) {
 	for i, a := range l.Carries {
 		for _, b := range l.Carries[:i] {
 			p, q := a.Path(), b.Path()
 			if p != "" && q != "" && (p == q || strings.HasPrefix(p, q+"/") || strings.HasPrefix(q, p+"/")) {
-				d.fail(a.Line, "%s is carried already, by %s; keep one of them", a.Versions+a.Files, b.Versions+b.Files)
+				d.Fail(a.Line, "%s is carried already, by %s; keep one of them", a.Versions+a.Files, b.Versions+b.Files)
 			}
 		}
 	}
 }
 
-func (d *decoder) stop(n *yaml.Node) Stop {
-	s := Stop{Line: d.line(n), By: ByCommit}
+func (d *reader) stop(n *yaml.Node) Stop {
+	s := Stop{Line: d.Line(n), By: ByCommit}
 	letsIn, by, settled, hours := "", string(ByCommit), "", ""
-	d.keys(n, "a stop", map[string]func(*yaml.Node){
-		"name": d.text(&s.Name, "name"), "after": d.texts(&s.After, "after"), "wards": d.texts(&s.Wards, "wards"), "lets_in": d.text(&letsIn, "lets_in"), "who": d.texts(&s.Who, "who"),
-		"settled": d.text(&settled, "settled"), "by": d.text(&by, "by"), "hours": d.text(&hours, "hours"), "together": d.text(&s.Together, "together"),
+	d.Keys(n, "a stop", map[string]func(*yaml.Node){
+		"name": d.Text(&s.Name, "name"), "after": d.Texts(&s.After, "after"), "wards": d.Texts(&s.Wards, "wards"), "lets_in": d.Text(&letsIn, "lets_in"), "who": d.Texts(&s.Who, "who"),
+		"settled": d.Text(&settled, "settled"), "by": d.Text(&by, "by"), "hours": d.Text(&hours, "hours"), "together": d.Text(&s.Together, "together"),
 	})
 	if n.Kind != yaml.MappingNode {
 		return s
@@ -285,12 +195,12 @@ func (d *decoder) stop(n *yaml.Node) Stop {
 	var err error
 	if settled != "" {
 		if s.Settled, err = time.ParseDuration(settled); err != nil || s.Settled < 0 {
-			d.fail(s.Line, "settled is %q; write a time such as 30m", settled)
+			d.Fail(s.Line, "settled is %q; write a time such as 30m", settled)
 		}
 	}
 	if hours != "" {
 		if s.Hours, err = ParseHours(hours); err != nil {
-			d.fail(s.Line, "hours: %v", err)
+			d.Fail(s.Line, "hours: %v", err)
 		}
 	}
 	for _, x := range []struct {
@@ -304,20 +214,20 @@ func (d *decoder) stop(n *yaml.Node) Stop {
 		{len(s.Who) > 0 && s.LetsIn == ByItself, fmt.Sprintf("stop %s lets lots in by itself, so nobody is asked; take who away, or write lets_in: ask", s.Name)},
 	} {
 		if x.is {
-			d.fail(s.Line, "%s", x.text)
+			d.Fail(s.Line, "%s", x.text)
 		}
 	}
 	return s
 }
 
 // way holds what leads from stop to stop against each other.
-func (d *decoder) way(l Lane) {
+func (d *reader) way(l Lane) {
 	first := map[string]bool{}
 	begins := false
 	var names []string
 	for _, s := range l.Stops {
 		if names = append(names, s.Name); first[s.Name] {
-			d.fail(s.Line, "stop %s is there twice", s.Name)
+			d.Fail(s.Line, "stop %s is there twice", s.Name)
 		}
 		first[s.Name] = true
 		begins = begins || len(s.After) == 0
@@ -325,7 +235,7 @@ func (d *decoder) way(l Lane) {
 	for _, s := range l.Stops {
 		for _, a := range s.After {
 			if !first[a] {
-				d.fail(s.Line, "stop %s is after %s, and there is no such stop; %s", s.Name, a, nearest.Words(a, names))
+				d.Fail(s.Line, "stop %s is after %s, and there is no such stop; %s", s.Name, a, nearest.Words(a, names))
 			}
 		}
 		if s.Together == "" {
@@ -334,17 +244,17 @@ func (d *decoder) way(l Lane) {
 		with, known := l.Stop(s.Together)
 		switch {
 		case !known:
-			d.fail(s.Line, "stop %s takes lots together with %s, and there is no such stop; %s", s.Name, s.Together, nearest.Words(s.Together, names))
+			d.Fail(s.Line, "stop %s takes lots together with %s, and there is no such stop; %s", s.Name, s.Together, nearest.Words(s.Together, names))
 		case !slices.Equal(slices.Sorted(slices.Values(s.After)), slices.Sorted(slices.Values(with.After))):
-			d.fail(s.Line, "stop %s takes lots together with %s, so both come after the same stops", s.Name, s.Together)
+			d.Fail(s.Line, "stop %s takes lots together with %s, so both come after the same stops", s.Name, s.Together)
 		}
 	}
 	if len(l.Stops) > 0 && !begins {
-		d.fail(l.Line, "every stop comes after another, so that no lot ever begins; take after away from the first")
+		d.Fail(l.Line, "every stop comes after another, so that no lot ever begins; take after away from the first")
 		return
 	}
 	if circle := l.circle(); len(circle) > 0 {
-		d.fail(l.Line, "stops come after each other in a circle: %s", strings.Join(circle, ", "))
+		d.Fail(l.Line, "stops come after each other in a circle: %s", strings.Join(circle, ", "))
 	}
 }
 

@@ -1,0 +1,116 @@
+// Package document reads the YAML documents of Vigila's own formats, in which every key is known: each mistake is told with its file and
+// line, and all of them at once. Start with Each.
+package document
+
+import (
+	"errors"
+	"fmt"
+
+	"go.yaml.in/yaml/v3"
+
+	"vigila.dev/vigila/internal/core/nearest"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// Reader reads one document, and notes what is wrong in it.
+type Reader struct {
+	file   string
+	offset int // of its first line in the file
+	errs   []error
+}
+
+// Each reads the documents of a file one by one. Errors are each an *object.SyntaxError, joined.
+func Each(file string, data []byte, one func(d *Reader, root *yaml.Node)) error {
+	var errs []error
+	for _, doc := range object.Split(data) {
+		if err := object.Bounded(file, doc); err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		var root yaml.Node
+		if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 {
+			_, err := object.DecodeYAML(file, doc)
+			if err == nil {
+				err = &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
+			}
+			errs = append(errs, err)
+			continue
+		}
+		d := &Reader{file: file, offset: doc.Line - 1}
+		one(d, root.Content[0])
+		errs = append(errs, d.errs...)
+	}
+	return errors.Join(errs...)
+}
+
+// Line is where a part of the document begins, in the file.
+func (d *Reader) Line(n *yaml.Node) int { return n.Line + d.offset }
+
+// Fail notes a mistake at a line of the file.
+func (d *Reader) Fail(line int, format string, args ...any) {
+	d.errs = append(d.errs, &object.SyntaxError{File: d.file, Line: line, Text: fmt.Sprintf(format, args...)})
+}
+
+// Good tells whether no mistake was found yet.
+func (d *Reader) Good() bool { return len(d.errs) == 0 }
+
+// Keys reads a mapping: each key by its own function; others are mistakes. where names the mapping.
+func (d *Reader) Keys(n *yaml.Node, where string, known map[string]func(*yaml.Node)) {
+	if n.Kind != yaml.MappingNode {
+		d.Fail(d.Line(n), "%s must be a mapping of keys", where)
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		k := n.Content[i]
+		read, ok := known[k.Value]
+		switch {
+		case seen[k.Value]:
+			d.Fail(d.Line(k), "%s is given twice", k.Value)
+		case !ok:
+			var names []string
+			for name := range known {
+				names = append(names, name)
+			}
+			d.Fail(d.Line(k), "unknown key %s; %s", k.Value, nearest.Words(k.Value, names))
+		default:
+			read(n.Content[i+1])
+		}
+		seen[k.Value] = true
+	}
+}
+
+// Text reads a text.
+func (d *Reader) Text(into *string, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		if n.Kind != yaml.ScalarNode {
+			d.Fail(d.Line(n), "%s must be a text", where)
+			return
+		}
+		*into = n.Value
+	}
+}
+
+// List reads a list, entry by entry.
+func (d *Reader) List(where string, one func(*yaml.Node)) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		if n.Kind != yaml.SequenceNode {
+			d.Fail(d.Line(n), "%s must be a list", where)
+			return
+		}
+		for _, x := range n.Content {
+			one(x)
+		}
+	}
+}
+
+// Texts reads a list of texts.
+func (d *Reader) Texts(into *[]string, where string) func(*yaml.Node) {
+	return d.List(where, func(x *yaml.Node) {
+		if x.Kind != yaml.ScalarNode || x.Value == "" {
+			d.Fail(d.Line(x), "%s must be a list of texts", where)
+			return
+		}
+		*into = append(*into, x.Value)
+	})
+}

@@ -1,0 +1,33 @@
+package document
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"go.yaml.in/yaml/v3"
+)
+
+func TestEveryMistakeHasItsLine(t *testing.T) {
+	type thing struct {
+		name  string
+		after []string
+	}
+	read := func(text string) (out []thing, err error) {
+		err = Each("f.yaml", []byte(text), func(d *Reader, root *yaml.Node) {
+			var x thing
+			d.Keys(root, "a thing", map[string]func(*yaml.Node){"name": d.Text(&x.name, "name"), "after": d.Texts(&x.after, "after")})
+			if d.Good() {
+				out = append(out, x)
+			}
+		})
+		return out, err
+	}
+	all, err := read("name: a\nafter: [b, c]\n---\nname: d\n")
+	assert.NoError(t, err)
+	assert.Equal(t, []thing{{"a", []string{"b", "c"}}, {"d", nil}}, all)
+	all, err = read("name: good\n---\nnam: a\nname: [b]\n---\nname: a\nname: b\nafter: c\n---\nafter: [{}]\n---\n- a\n---\n\tx\n")
+	assert.Equal(t, []thing{{"good", nil}}, all, "the others are read all the same")
+	for _, want := range []string{"f.yaml:3: unknown key nam; did you mean name?", "f.yaml:4: name must be a text", "f.yaml:7: name is given twice", "f.yaml:8: after must be a list", "f.yaml:10: after must be a list of texts", "f.yaml:12: a thing must be a mapping of keys", "f.yaml:14"} {
+		assert.ErrorContains(t, err, want)
+	}
+}
