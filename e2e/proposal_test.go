@@ -94,7 +94,8 @@ func TestABranchIsReviewedByItsEffect(t *testing.T) {
 
 	s.branch("work", map[string]string{"a/one.yaml": config("one", "berths", "2"), "a/three.yaml": "apiVersion: v1\nkind: Service\nmetadata: {name: three}\nspec: {ports: [{port: 700000}]}\n", "a/two.yaml": "",
 		"b/notes.yaml": "# nothing\n", "wards/gone.yaml": "", "new/c.yaml": config("new", "berths", "1"), "wards/new.yaml": s.declares(s.name+"-new", "new"), "tide/values.yaml": "password: tidewater-new\n",
-		"wards/wrong.yaml": "vigila: ward/v1\nname: wrong\nfrm: {}\n"})
+		"wards/wrong.yaml": "vigila: ward/v1\nname: wrong\nfrm: {}\n",
+		"a/.env":           "TOKEN=seagull7\n", "wards/notes.yaml": "token: seagull7\n"})
 	e = s.effect("work")
 	byWard := map[string]client.WardEffect{}
 	for _, w := range e.Effects {
@@ -121,7 +122,8 @@ func TestABranchIsReviewedByItsEffect(t *testing.T) {
 	require.Len(t, tide.Objects, 1)
 	text, err := json.Marshal(e)
 	require.NoError(t, err)
-	for _, secret := range []string{"tidewater", base64.StdEncoding.EncodeToString([]byte("tidewater-new")), base64.StdEncoding.EncodeToString([]byte("tidewater-old"))} {
+	for _, secret := range []string{"tidewater", "seagull7", // in files that nobody reads
+		base64.StdEncoding.EncodeToString([]byte("tidewater-new")), base64.StdEncoding.EncodeToString([]byte("tidewater-old"))} {
 		assert.NotContains(t, string(text), secret, "a secret value is shown nowhere, not as a line of a values file either")
 	}
 	out, errs, code := s.cli("propose", "effect", "--repo", s.name, "--branch", "work")

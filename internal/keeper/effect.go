@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"index/suffixarray"
 	"maps"
+	pathOf "path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -16,6 +17,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
@@ -144,7 +146,7 @@ func (k *Keeper) effect(ctx context.Context, mirror *repo.Mirror, base, branch, 
 	if err != nil {
 		return nil, err
 	}
-	e := &effects{k: k, mirror: mirror, base: base, baseAt: baseAt, would: would, moved: moved, out: out, filed: map[string]filed{}, secret: map[string]bool{}, read: map[string]bool{}}
+	e := &effects{k: k, mirror: mirror, base: base, baseAt: baseAt, would: would, moved: moved, out: out, filed: map[string]filed{}, secret: map[string]bool{}, read: map[string]looked{}}
 	if err := e.rosters(ctx); err != nil {
 		return nil, err
 	}
@@ -166,7 +168,13 @@ type effects struct {
 
 	mu     sync.Mutex
 	secret map[string]bool // values of Secrets, before and after
-	read   map[string]bool // paths that wards and rosters read, to whether all that is secret of them is known
+	read   map[string]looked
+}
+
+// looked is what is known of a path that wards or rosters read.
+type looked struct {
+	known bool // all that is secret of it
+	whole bool // all files below it are read, not manifests alone
 }
 
 // filed is a ward's declaration that would be another.
@@ -191,7 +199,6 @@ func (e *effects) rosters(ctx context.Context) error {
 		if conf.Repo != e.mirror.Name() || conf.Ref != e.base || !e.moved.Touches(conf.Path) {
 			continue
 		}
-		e.reads(conf.Path, true)
 		own := slices.DeleteFunc(keptOf(have), func(w roster.Kept) bool { return w.Roster != conf.Name })
 		known := k.known(have)
 		side := func(commit string) (map[string]roster.Ward, []roster.Problem, error) {
@@ -202,6 +209,9 @@ func (e *effects) rosters(ctx context.Context) error {
 			below := make([]roster.File, len(files))
 			for i, f := range files {
 				below[i] = roster.File(f)
+				if ward.IsRoster(f.Data) || follow.Is(f.Data) || render.IsShared(f.Data) { // the others are none of its business
+					e.reads(f.Path, true, true)
+				}
 			}
 			in, problems := roster.Read(conf, below, render.RulesDir, own)
 			take, more := in.Plan(conf, known, nil)
@@ -220,7 +230,7 @@ func (e *effects) rosters(ctx context.Context) error {
 			return err
 		}
 		for _, p := range fresh {
-			e.reads(p.File, false)
+			e.reads(p.File, false, true)
 			if !slices.ContainsFunc(old, func(o roster.Problem) bool { return o.File == p.File && o.Text == p.Text }) {
 				e.out.Problems = append(e.out.Problems, p)
 			}
@@ -242,11 +252,11 @@ func (e *effects) rosters(ctx context.Context) error {
 	return nil
 }
 
-func (e *effects) reads(path string, known bool) {
+func (e *effects) reads(path string, known, whole bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	was, had := e.read[path]
-	e.read[path] = known && (was || !had)
+	e.read[path] = looked{known: known && (was.known || !had), whole: whole || was.whole}
 }
 
 // wards finds out what wards would declare.
@@ -360,11 +370,11 @@ func (e *effects) kept(ctx context.Context, p *placement, f filed) *WardEffect {
 	}
 	d, now, err := e.declares(ctx, r, e.would)
 	if f.change != "" {
-		e.reads(f.ward.File, err == nil) // which may hold values
+		e.reads(f.ward.File, err == nil, true) // which may hold values
 	}
 	for _, i := range p.Interests(e.mirror.Name()) {
 		for _, path := range i.Paths {
-			e.reads(path, err == nil && !unread)
+			e.reads(path, err == nil && !unread, path != p.Ward.From.Path || d == nil || d.Form != render.PlainForm)
 		}
 	}
 	if err != nil {
@@ -439,11 +449,11 @@ func (e *effects) added(ctx context.Context, f filed, name string) *WardEffect {
 	r := k.readsOf(w, f.of.Name, f.of.Limits, main, c)
 	r.File = f.ward.Text
 	d, now, err := e.declares(ctx, r, e.would)
-	e.reads(f.ward.File, err == nil) // which may hold values
+	e.reads(f.ward.File, err == nil, true) // which may hold values
 	if w.From.Repo == e.mirror.Name() {
-		e.reads(w.From.Path, err == nil)
+		e.reads(w.From.Path, err == nil, d == nil || d.Form != render.PlainForm)
 		for _, v := range slices.Concat(w.From.ValuesIn, w.From.Versions) {
-			e.reads(v.Path, err == nil)
+			e.reads(v.Path, err == nil, true)
 		}
 	}
 	if err != nil {
@@ -541,9 +551,12 @@ func (e *effects) files(ctx context.Context, changes []proposal.Change) error {
 // hides tells why the lines of a file are not shown: whether something in it is secret is only known of what is read.
 func (e *effects) hides(path string) string {
 	hidden := "no ward and no roster reads it"
-	for at, known := range e.read {
+	for at, as := range e.read {
 		if at == "" || at == path || strings.HasPrefix(path, at+"/") {
-			if !known {
+			if !as.whole && at != path && !render.Wanted(pathOf.Base(path)) {
+				continue
+			}
+			if !as.known {
 				return "what reads it can't be rendered, so whether anything in it is secret is not known"
 			}
 			hidden = ""
