@@ -157,7 +157,7 @@ func (k *Keeper) judge(ctx context.Context, mirror *repo.Mirror, p proposal.Prop
 
 // putProposal writes down how a proposal is by now, when it is another than it was.
 func (k *Keeper) putProposal(ctx context.Context, was, now proposal.Proposal) error {
-	if fmt.Sprint(was) == fmt.Sprint(now) {
+	if was.Same(now) {
 		return nil
 	}
 	if err := k.store.PutProposal(ctx, now); err != nil {

@@ -5,6 +5,7 @@ package proposal
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -90,6 +91,9 @@ type Seen struct {
 	Conflicts []string // files that both sides have changed, each in its own way
 	Problem   string   // why it can't be told whether the two go together
 }
+
+// Same tells whether nothing of it is another.
+func (p Proposal) Same(o Proposal) bool { return reflect.DeepEqual(p, o) }
 
 // Over tells whether it has come to an end.
 func (p *Proposal) Over() bool { return p.Standing == Merged || p.Standing == Withdrawn }

@@ -57,6 +57,15 @@ func TestAnEndIsAnEnd(t *testing.T) {
 	assert.Equal(t, waiting, waiting.After(Seen{Base: "b1"}), "a branch that was not pushed yet is not deleted")
 }
 
+// TestAnotherConflictIsAChange: names that read alike when they stand side by side are others all the same.
+func TestAnotherConflictIsAChange(t *testing.T) {
+	p := open()
+	assert.True(t, p.Same(p.After(Seen{Base: "b1", Head: "c1"})))
+	a, b := p.After(Seen{Base: "b1", Head: "c1", Conflicts: []string{"a b"}}), p.After(Seen{Base: "b1", Head: "c1", Conflicts: []string{"a", "b"}})
+	a.Said, b.Said = "", ""
+	assert.False(t, a.Same(b))
+}
+
 func TestStaleUntilTheTwoGoTogether(t *testing.T) {
 	p := open().After(Seen{Base: "b2", Head: "c1", Conflicts: []string{"a.yaml"}})
 	require.Equal(t, Stale, p.Standing)
