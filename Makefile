@@ -4,13 +4,13 @@ SEED ?= 0
 SECONDS_EACH ?= 30
 SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
-GO_SOURCES := $(shell find cmd internal console api -name '*.go' -o -name '*.sql' -o -name 'ward.schema.json') go.mod go.sum
+GO_SOURCES := $(shell find cmd internal console api -name '*.go' -o -name '*.sql' -o -name '*.schema.json') go.mod go.sum
 CONSOLE_SOURCES := $(shell find console/src -type f) console/index.html console/vite.config.ts console/package-lock.json
 LAB_SOURCES := $(shell find lab -name '*.go') lab/go.mod lab/go.sum lab/version.ldflags
 # Pinned; the newest that builds with this Go.
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.1
 
-.PHONY: build lab demo demo-down test bench soak fuzz check generate screenshots prepare clean
+.PHONY: build lab host demo demo-down test bench soak fuzz check generate screenshots prepare clean
 
 build: bin/vigila
 
@@ -30,6 +30,13 @@ lab: bin/vigila-lab
 
 bin/vigila-lab: $(LAB_SOURCES)
 	@scripts/build-lab $@
+
+# A real code host for the tests, built from Go modules: minutes the first time. Its tests say why they are skipped without it.
+host: bin/gitea
+
+bin/gitea: lab/host/go.mod lab/host/go.sum
+	@echo "Building the code host; the first time it takes minutes"
+	cd lab/host && CGO_ENABLED=1 go build -tags "sqlite sqlite_unlock_notify" -o ../../$@ code.gitea.io/gitea
 
 # Everything running with the demo's data; stays up until Ctrl-C.
 demo: build lab

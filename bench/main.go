@@ -97,7 +97,7 @@ func run(ctx context.Context, o options) (rows []row, err error) {
 	// be in the way of all others.
 	forms := &forms{world: w, wards: o.wards}
 	crowd := &crowd{world: w, objects: o.objects, quiet: o.quiet}
-	var all = []measure{{"sync", w.sync}, {"preview", w.preview}, {"push", func(ctx context.Context) (row, error) { return w.push(ctx, o.wards) }}, {"hostile", w.hostile}, {"back", w.back},
+	var all = []measure{{"sync", w.sync}, {"preview", w.preview}, {"push", func(ctx context.Context) (row, error) { return w.push(ctx, o.wards) }}, {"lanes", func(ctx context.Context) (row, error) { return w.lanes(ctx, 500) }}, {"effect", w.effect}, {"hostile", w.hostile}, {"back", w.back},
 		{"render", forms.render}, {"warm", forms.warm}, {"touch", forms.touch}, {"large", func(ctx context.Context) (row, error) { return w.large(ctx, o.files) }},
 		{"drift", crowd.drift}, {"restart", crowd.restart}, {"requests", crowd.requests}, {"memory", crowd.memory}}
 	for _, m := range all {

@@ -327,19 +327,45 @@ func (p *pushed) prepare(ctx context.Context) (err error) {
 	if err := s.all(ctx, "every ward is in step", p.wards, inStep); err != nil {
 		return err
 	}
-	key, err := s.api.MakePushKeyWithResponse(ctx, "harbour")
-	if err := s.api.Check(key, err); err != nil {
+	if err := p.listen(ctx, "harbour"); err != nil {
 		return err
 	}
-	mac := hmac.New(sha256.New, []byte(key.JSON200.Key))
-	mac.Write([]byte("{}"))
-	p.path, p.sign = key.JSON200.Path, hex.EncodeToString(mac.Sum(nil))
-	go func() { _ = s.api.Stream(ctx, func(e client.Event) { p.changed <- e.Name }) }()
 	if err := git("", "init", "-q", "--bare", p.bare); err != nil {
 		return err
 	}
 	_, err = p.fetch()
 	return err
+}
+
+// listen makes the key of pushes to a repository, and hears of what changes.
+func (p *pushed) listen(ctx context.Context, repository string) error {
+	key, err := p.s.api.MakePushKeyWithResponse(ctx, repository)
+	if err := p.s.api.Check(key, err); err != nil {
+		return err
+	}
+	mac := hmac.New(sha256.New, []byte(key.JSON200.Key))
+	mac.Write([]byte("{}"))
+	p.path, p.sign = key.JSON200.Path, hex.EncodeToString(mac.Sum(nil))
+	go func() { _ = p.s.api.Stream(ctx, func(e client.Event) { p.changed <- e.Name }) }()
+	return nil
+}
+
+// tell sends a signed push.
+func (p *pushed) tell(ctx context.Context) error {
+	q, err := http.NewRequestWithContext(ctx, http.MethodPost, p.s.address+p.path, strings.NewReader("{}"))
+	if err != nil {
+		return err
+	}
+	q.Header.Set("Vigila-Signature", p.sign)
+	a, err := http.DefaultClient.Do(q)
+	if err != nil {
+		return err
+	}
+	_ = a.Body.Close()
+	if a.StatusCode != http.StatusAccepted {
+		return fmt.Errorf("the push was answered %s", a.Status)
+	}
+	return nil
 }
 
 func (p *pushed) fetch() (time.Duration, error) {
@@ -359,18 +385,8 @@ func (p *pushed) one(ctx context.Context, n int) (ours, limit time.Duration, err
 		return 0, 0, err
 	}
 	start := time.Now()
-	q, err := http.NewRequestWithContext(ctx, http.MethodPost, p.s.address+p.path, strings.NewReader("{}"))
-	if err != nil {
+	if err := p.tell(ctx); err != nil {
 		return 0, 0, err
-	}
-	q.Header.Set("Vigila-Signature", p.sign)
-	a, err := http.DefaultClient.Do(q)
-	if err != nil {
-		return 0, 0, err
-	}
-	_ = a.Body.Close()
-	if a.StatusCode != http.StatusAccepted {
-		return 0, 0, fmt.Errorf("the push was answered %s", a.Status)
 	}
 	for behind := false; !behind; {
 		select {

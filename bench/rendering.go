@@ -109,7 +109,13 @@ compressed, so that it is never done again: a restart takes a tenth of the time 
 }
 
 // alone renders the same wards without anything else.
-func (f *forms) alone(ctx context.Context) (time.Duration, error) {
+func (f *forms) alone(ctx context.Context) (time.Duration, error) { return f.rendered(ctx, 0, 1) }
+
+// overlays renders those of them alone that are overlays.
+func (f *forms) overlays(ctx context.Context) (time.Duration, error) { return f.rendered(ctx, 1, 3) }
+
+// rendered renders every so many of the wards, from one on.
+func (f *forms) rendered(ctx context.Context, first, every int) (time.Duration, error) {
 	tree := repo.Folder{Root: f.repo.work}
 	cluster := render.Cluster{Name: "quay", Version: "v1.37.0", APIs: []string{"v1", "apps/v1"}}
 	var next atomic.Int64
@@ -118,8 +124,8 @@ func (f *forms) alone(ctx context.Context) (time.Duration, error) {
 	start := time.Now()
 	for c := range errs {
 		wg.Go(func() {
-			for i := next.Add(1) - 1; int(i) < f.wards; i = next.Add(1) - 1 {
-				n := formName(int(i))
+			for i := first + every*int(next.Add(1)-1); i < f.wards; i = first + every*int(next.Add(1)-1) {
+				n := formName(i)
 				w := ward.Ward{Name: n, From: ward.From{Repo: "forms", Ref: "main", Path: "apps/" + n}, Into: ward.Into{Namespace: "default"}}
 				if _, err := render.Render(ctx, render.Request{Ward: w, Cluster: cluster, Tree: tree}); err != nil {
 					errs[c] = err

@@ -40,6 +40,8 @@ var (
 	gitBase string
 	gateway string // address of the lab's, for quay
 	metrics string // and of its metrics server
+	// hostBase is the address of its code host.
+	hostBase string
 )
 
 func TestMain(m *testing.M) {
@@ -69,7 +71,7 @@ func run(m *testing.M) (int, error) {
 	if err != nil {
 		return 1, err
 	}
-	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus")
+	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus", "--host-token", hostToken)
 	lab.Stdout, lab.Stderr = os.Stderr, os.Stderr
 	if err := lab.Start(); err != nil {
 		return 1, err
@@ -80,11 +82,11 @@ func run(m *testing.M) (int, error) {
 	}()
 	for end := time.Now().Add(2 * time.Minute); ; {
 		var state struct {
-			Git, Metrics string
-			Gateways     map[string]string
+			Git, Metrics, Host string
+			Gateways           map[string]string
 		}
 		if b, err := os.ReadFile(filepath.Join(labDir, "lab.json")); err == nil && json.Unmarshal(b, &state) == nil {
-			gitBase, gateway, metrics = state.Git, state.Gateways["quay"], state.Metrics
+			gitBase, gateway, metrics, hostBase = state.Git, state.Gateways["quay"], state.Metrics, state.Host
 			break
 		}
 		if time.Now().After(end) {
@@ -285,13 +287,18 @@ func (s *service) pushTo(branch, message string, files map[string]string) string
 
 func git(t *testing.T, dir string, args ...string) string {
 	t.Helper()
+	out, err := tryGit(dir, args...)
+	require.NoError(t, err, "git %s: %s", strings.Join(args, " "), out)
+	return out
+}
+
+func tryGit(dir string, args ...string) (string, error) {
 	cmd := exec.Command("git", args...)
 	cmd.Dir = dir
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_TERMINAL_PROMPT=0",
 		"GIT_AUTHOR_NAME=operator", "GIT_AUTHOR_EMAIL=operator@brindle.example", "GIT_COMMITTER_NAME=operator", "GIT_COMMITTER_EMAIL=operator@brindle.example"}
 	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, "git %s: %s", strings.Join(args, " "), out)
-	return string(out)
+	return string(out), err
 }
 
 // lab runs the lab's command: another client of the cluster.

@@ -65,7 +65,8 @@ var alike = []struct {
 	{regexp.MustCompile(`\b[0-9a-f]{7,40}\b`), "HASH"},
 	{regexp.MustCompile(`\b\d+ (s|min|h|d)\b`), "SPAN"},
 	{regexp.MustCompile(`restarted \d+ times`), "restarted"},
-	{regexp.MustCompile(`value [0-9.]+;`), "VALUE"}, // of a check
+	{regexp.MustCompile(`value [0-9.]+;`), "VALUE"},                          // of a check
+	{regexp.MustCompile(`Sync #\d+: \d+ of \d+ done; waits for .*`), "SYNC"}, // how far it is depends on the machine
 	{regexp.MustCompile(` {2,}`), "  "},
 }
 

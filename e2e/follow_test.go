@@ -287,6 +287,26 @@ func TestARegistryTellsOfPushes(t *testing.T) {
 	s.fails(1, "there is no registry", "registry", "pushes", "harbor")
 }
 
+// TestARegistryIsAskedAtAnotherAddress than images name.
+func TestARegistryIsAskedAtAnotherAddress(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	host := dockRegistry(t)
+	digest := pushImage(t, host+"/harbour/gate:1.0.0", "amd64")
+	s.push("All", map[string]string{"wards/follow.yaml": "vigila: follow/v1\nname: gate\nimage: registry.brindle.example/harbour/gate\nversions: \"1.x\"\ninto: {file: versions/gate.yaml}\nevery: 10s\n"})
+	s.fails(1, "the address of registry harbour: write a host", "registry", "add", "harbour", "registry.brindle.example", "--at", "http://"+host)
+	s.fails(1, "can't be read", "registry", "add", "harbour", "registry.brindle.example", "--at", "127.0.0.1:1")
+	s.ok("registry", "add", "harbour", "registry.brindle.example", "--at", host)
+	assert.Contains(t, s.ok("registry", "list"), "registry.brindle.example at "+host)
+	r := s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	assert.NotContains(t, r, "ward file", "a follow alone is no empty roster")
+	for end := time.Now().Add(patience); !strings.Contains(s.ok("follow", "list"), "gate"); time.Sleep(100 * time.Millisecond) {
+		require.True(t, time.Now().Before(end), "the follow is not known")
+	}
+	f := s.theFollow("gate")
+	assert.Equal(t, []string{"1.0.0", digest}, []string{f.Version, f.Digest})
+}
+
 // TestVersionsInTheConsole: a registry is added, what is followed is read, and a version taken, in the browser.
 func TestVersionsInTheConsole(t *testing.T) {
 	t.Parallel()

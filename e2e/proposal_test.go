@@ -257,7 +257,7 @@ func TestAKillMakesNoSecondProposal(t *testing.T) {
 		require.Equal(t, fmt.Sprint("Round ", round), live[0].Title)
 		require.Equal(t, "1\n", git(t, bare, "rev-list", "--count", "main.."+live[0].Branch))
 		go func() {
-			r, err := s.api.MergeProposalWithResponse(t.Context(), live[0].Number, client.ReviewedProposal{})
+			r, err := s.api.MergeProposalWithResponse(t.Context(), live[0].Number, client.MergeProposal{})
 			answered <- s.api.Check(r, err)
 		}()
 		time.Sleep(time.Duration(round*round) * 4 * time.Millisecond)
@@ -265,7 +265,7 @@ func TestAKillMakesNoSecondProposal(t *testing.T) {
 		<-answered
 		s.start()
 		for end := time.Now().Add(patience); s.proposal(live[0].Number).Standing != "merged"; time.Sleep(100 * time.Millisecond) {
-			r, err := s.api.MergeProposalWithResponse(t.Context(), live[0].Number, client.ReviewedProposal{})
+			r, err := s.api.MergeProposalWithResponse(t.Context(), live[0].Number, client.MergeProposal{})
 			err = s.api.Check(r, err)
 			require.True(t, time.Now().Before(end), "%v", err)
 		}

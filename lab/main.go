@@ -21,6 +21,7 @@ import (
 	"github.com/spf13/cobra"
 	"k8s.io/client-go/tools/clientcmd"
 
+	"vigila.dev/lab/codehost"
 	"vigila.dev/lab/edit"
 	"vigila.dev/lab/faults"
 	"vigila.dev/lab/gateway"
@@ -29,6 +30,7 @@ import (
 	"vigila.dev/lab/metrics"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
+	"vigila.dev/lab/registry"
 	"vigila.dev/lab/soak"
 	"vigila.dev/lab/traffic"
 )
@@ -41,6 +43,8 @@ type State struct {
 	Children map[string]int    `json:"children"`
 	Gateways map[string]string `json:"gateways,omitempty"` // cluster to the address of its gateway
 	Metrics  string            `json:"metrics,omitempty"`  // address of the metrics server
+	Registry string            `json:"registry,omitempty"` // host and port of the registry
+	Host     string            `json:"host,omitempty"`     // address of the code host
 }
 
 func main() {
@@ -48,7 +52,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := &cobra.Command{Use: "vigila-lab", Short: "Real control planes and stand-ins on this machine", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand(), hostileCommand(), proxyCommand(), soakCommand(), trafficCommand())
+	root.AddCommand(up(), down(), gitCommand(), editCommand(), commitCommand(), imageCommand(), hostileCommand(), proxyCommand(), soakCommand(), trafficCommand())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "vigila-lab:", err)
 		os.Exit(1)
@@ -58,7 +62,8 @@ func main() {
 func up() *cobra.Command {
 	var dir, catalogueFile, seed, user, password string
 	var clusters, empty []string
-	var withGateway bool
+	var withGateway, withRegistry bool
+	var hostToken string
 	var prometheus string
 	c := &cobra.Command{
 		Use: "up", Short: "Start the lab and stay up until Ctrl-C or vigila-lab down",
@@ -114,7 +119,7 @@ func up() *cobra.Command {
 				defer m.Close()
 				state.Metrics = m.URL
 			}
-			port, err := gitPort(dir)
+			port, err := keptPort(dir, "git")
 			if err != nil {
 				return err
 			}
@@ -123,6 +128,30 @@ func up() *cobra.Command {
 				return err
 			}
 			defer g.Close()
+			if withRegistry {
+				port, err := keptPort(dir, "registry")
+				if err != nil {
+					return err
+				}
+				r, err := registry.Start(port)
+				if err != nil {
+					return err
+				}
+				defer r.Close()
+				state.Registry = r.Host
+			}
+			if hostToken != "" {
+				port, err := keptPort(dir, "host")
+				if err != nil {
+					return err
+				}
+				h, err := codehost.Start(filepath.Join(dir, "git"), port, hostToken)
+				if err != nil {
+					return err
+				}
+				defer h.Close()
+				state.Host = h.URL
+			}
 			state.Git = strings.TrimSuffix(g.URL(""), "/.git")
 			if seed != "" {
 				if err := g.Seed(filepath.Base(seed), seed, time.Now().Add(-12*time.Hour)); err != nil {
@@ -162,6 +191,8 @@ func up() *cobra.Command {
 	f.StringVar(&seed, "seed", "", "directory of commits for a repository of the same name")
 	f.StringSliceVar(&empty, "empty-repos", nil, "empty repositories to make")
 	f.BoolVar(&withGateway, "gateway", false, "run a gateway for each cluster: HTTPRoutes lead real requests on loopback to its Pods")
+	f.StringVar(&hostToken, "host-token", "", "run a code host over the git repositories; its API asks for this token")
+	f.BoolVar(&withRegistry, "registry", false, "run a registry of images, which holds them in memory")
 	f.StringVar(&prometheus, "prometheus", "", "run this program, Prometheus, to ask the Pods for metrics")
 	f.StringVar(&user, "git-user", "", "ask for this user name at the git server")
 	f.StringVar(&password, "git-password", "", "and this password")
@@ -169,9 +200,9 @@ func up() *cobra.Command {
 	return c
 }
 
-// gitPort keeps the git server at the port of an earlier start.
-func gitPort(dir string) (int, error) {
-	file := filepath.Join(dir, "git.port")
+// keptPort keeps a server at the port of an earlier start.
+func keptPort(dir, of string) (int, error) {
+	file := filepath.Join(dir, of+".port")
 	want := 0
 	if b, err := os.ReadFile(file); err == nil {
 		want, _ = strconv.Atoi(strings.TrimSpace(string(b)))
@@ -402,6 +433,20 @@ func trafficCommand() *cobra.Command {
 	c.Flags().IntVar(&rate, "rate", 20, "requests a second")
 	c.Flags().DurationVar(&lasts, "for", 24*time.Hour, "at most so long")
 	return c
+}
+
+func imageCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "image REF…", Short: "Push images that hold nothing but their names, the same each time", Example: "  vigila-lab image 127.0.0.1:5000/pier-lights:1.5.0", Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, a := range args {
+				if err := registry.Push(c.Context(), a); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
 }
 
 func hostileCommand() *cobra.Command {

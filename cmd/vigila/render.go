@@ -18,6 +18,7 @@ import (
 	"vigila.dev/vigila/internal/cli"
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/versions"
 	"vigila.dev/vigila/internal/core/ward"
@@ -297,7 +298,7 @@ In a pipeline: -o junit or -o sarif.`,
 }
 
 // formats are the file formats of Vigila, by name.
-var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "follow": follow.Schema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
+var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "follow": follow.Schema, "lane": lane.Schema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
 
 func schemaCommand() *cobra.Command {
 	var names []string
@@ -310,8 +311,8 @@ func schemaCommand() *cobra.Command {
 		Use: "schema [FORMAT]", Short: "Print the JSON Schema of a file format, or put them all where editors find them",
 		Long: `Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where),
 roster (a path of ward files), cluster and repo (what a roster says of them), template (a directory with expressions),
-health (your own health rule for a kind), checks (what the canaries of several wards ask) and versions (which versions of images a
-ward takes), and follow (what finds newer ones).
+health (your own health rule for a kind), checks (what the canaries of several wards ask), versions (which versions of images a
+ward takes), follow (what finds newer ones), and lane (the way of a change from environment to environment).
 
 --save DIR writes those of all formats to .vigila/schemas/ of the repository around DIR, and puts a line at the top of each of
 Vigila's own files in DIR that says where it is, as editors read it: # yaml-language-server: $schema=…`,

@@ -96,7 +96,7 @@ func TestDays(t *testing.T) {
 }
 
 func TestSchemasOfEveryFormat(t *testing.T) {
-	for name, title := range map[string]string{"ward": "Vigila ward", "health": "Vigila health rule"} {
+	for name, title := range map[string]string{"ward": "Vigila ward", "health": "Vigila health rule", "lane": "Vigila lane"} {
 		c := schemaCommand()
 		var out bytes.Buffer
 		c.SetOut(&out)
@@ -107,9 +107,9 @@ func TestSchemasOfEveryFormat(t *testing.T) {
 		assert.Equal(t, title, schema.Title)
 	}
 	c := schemaCommand()
-	c.SetArgs([]string{"lane"})
+	c.SetArgs([]string{"kit"})
 	c.SilenceUsage, c.SilenceErrors = true, true
-	assert.ErrorContains(t, c.Execute(), "vigila schema knows these formats: checks, cluster, follow, health, repo, roster, template, versions, ward")
+	assert.ErrorContains(t, c.Execute(), "vigila schema knows these formats: checks, cluster, follow, health, lane, repo, roster, template, versions, ward")
 }
 
 // TestSchemasAreWhereEditorsFindThem: in the repository, and each of Vigila's own files says so, once.

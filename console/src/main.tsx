@@ -21,6 +21,8 @@ import {
   useSearchParams,
 } from "react-router";
 import { ClustersPage } from "./clusters/page";
+import { LanePage } from "./lanes/lane";
+import { LanesPage } from "./lanes/page";
 import { SignIn } from "./people/signin";
 import { ProposalsPage } from "./proposals/page";
 import { ProposalPage } from "./proposals/proposal";
@@ -93,6 +95,7 @@ function useLive(): boolean {
       if (n.kind === "ward") changed.add("rosters");
       if (n.kind === "repo") changed.add("repos");
       if (n.kind === "proposal") changed.add("proposals");
+      if (n.kind === "lane") changed.add("lanes");
       if (n.kind === "follow") changed.add("follows");
       if (n.kind === "cluster") changed.add("clusters");
       due ??= setTimeout(read, 150); // a run tells of many changes at once
@@ -106,6 +109,7 @@ const keys: [string, string][] = [
   ["↓ ↑", "move along the board"],
   ["Enter", "open the chosen ward"],
   ["g w", "watch"],
+  ["g n", "lanes"],
   ["g p", "proposals"],
   ["g l", "logbook"],
   ["g s", "set up: rosters, repositories, clusters, versions, registries"],
@@ -141,6 +145,7 @@ function Frame() {
       }
       if (e.key === "?") setHelp(true);
       if (last === "g" && e.key === "w") void go("/");
+      if (last === "g" && e.key === "n") void go("/lanes");
       if (last === "g" && e.key === "p") void go("/proposals");
       if (last === "g" && e.key === "l") void go("/logbook");
       if (last === "g" && e.key === "s") void go("/rosters");
@@ -164,6 +169,9 @@ function Frame() {
           <nav aria-label="Main" className="flex gap-4">
             <NavLink to="/" end className={tab}>
               Watch
+            </NavLink>
+            <NavLink to="/lanes" className={tab}>
+              Lanes
             </NavLink>
             <NavLink to="/proposals" className={tab}>
               Proposals
@@ -243,6 +251,8 @@ function Frame() {
         <Routes>
           <Route path="/" element={<Board />} />
           <Route path="/wards/:id" element={<WardPage />} />
+          <Route path="/lanes" element={<LanesPage />} />
+          <Route path="/lanes/:name" element={<LanePage />} />
           <Route path="/proposals" element={<ProposalsPage />} />
           <Route path="/proposals/:number" element={<ProposalPage />} />
           <Route path="/logbook" element={<LogbookPage />} />

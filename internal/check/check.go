@@ -19,6 +19,7 @@ import (
 	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
@@ -112,6 +113,9 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 			c.add("ward", f.Path, errors.Join(mistakes...))
 		case follow.Is(f.Data):
 			_, err := follow.Parse(home, "main", f.Path, f.Data)
+			c.add("ward", f.Path, err)
+		case lane.Is(f.Data):
+			_, err := lane.Parse(home, "main", f.Path, f.Data)
 			c.add("ward", f.Path, err)
 		case versions.Is(f.Data):
 			_, err := versions.Parse(f.Path, f.Data)

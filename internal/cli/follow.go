@@ -181,6 +181,7 @@ func (a *app) registryAdd() *cobra.Command {
 		Long: `Add a registry or change one; it is asked before it is kept. The host is written as images name it. A user with a password,
 or a token, are stored encrypted and never shown again, and stay with the host that they were given for.`,
 		Example: `  vigila registry add harbour registry.brindle.example
+  vigila registry add harbour registry.brindle.example --at 10.4.0.7:5000
   vigila registry add harbour registry.brindle.example --user crew --password-file password.txt`,
 		Args: exactly(2, "a name and a host"),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
@@ -197,6 +198,7 @@ or a token, are stored encrypted and never shown again, and stay with the host t
 		}),
 	}
 	f := c.Flags()
+	f.StringVar(&in.AskedAt, "at", "", "host and port that it is asked at, when that is another than images name")
 	f.StringVar(&in.User, "user", "", "user name")
 	f.StringVar(&password, "password-file", "", "file with the password; - reads standard input")
 	f.StringVar(&token, "token-file", "", "file with a token that is sent as a bearer token; - reads standard input")
@@ -224,7 +226,7 @@ func (a *app) registryList() *cobra.Command {
 				if len(r.UsedBy) == 0 {
 					by = "nobody"
 				}
-				rows = append(rows, []cell{{r.Name, "bold"}, plain(r.Host), plain(pick(r.SignsIn, pick(r.User == "", "with a token", "as "+r.User), "no")), plain(by)})
+				rows = append(rows, []cell{{r.Name, "bold"}, plain(pick(r.AskedAt == "", r.Host, r.Host+" at "+r.AskedAt)), plain(pick(r.SignsIn, pick(r.User == "", "with a token", "as "+r.User), "no")), plain(by)})
 			}
 			p.table(rows)
 		},

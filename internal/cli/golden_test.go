@@ -101,7 +101,35 @@ func answers() map[string]any {
 			{Ward: "new@quay", Cluster: "quay", Change: "added", Filed: true, Refusals: []client.RefusedObject{{Kind: "Service", Name: "new", Says: "port 700000 is none"}}, Guards: []client.Guard{{Name: "mass-removal", Text: "five of seven objects go"}}},
 			{Ward: "tide@quay", Cluster: "quay", Change: "changed", Problem: "tide/c.yaml:3: this is not valid YAML"},
 			{Ward: "bell@quay", Cluster: "quay", Change: "changed", Filed: true, Untried: "bell@quay can't run: its cluster does not answer"}}}
+	versions, hours := "services/fare-gate/skerry/versions.yaml", "services/fare-gate/skerry/config/hours.yaml"
+	change := client.LotChange{Path: versions, Of: "registry.brindle.example/fare-gate", Says: "2.8.0 to 2.8.1"}
+	along := client.LotChange{Path: hours, Says: "changed", Unseen: true, Whose: "of lot 11 Open later in winter, never let in here"}
+	passage := func(stop string, lot int, d time.Duration, by string) client.Passage {
+		return client.Passage{Stop: stop, Title: fmt.Sprintf("lot %d", lot), Lot: lot, Since: at(d), ArrivedAt: at(d - 5*time.Minute), By: by}
+	}
+	closed := passage("holm", 9, 50*time.Hour, "operator")
+	closed.Against, closed.Why = []string{"it has not arrived at quay"}, "the ferry waits"
+	lane := client.Lane{Name: "fare-gate", About: "New versions of the gates.", Roster: "moorings", DeclaredAt: "wards/lanes.yaml:2", Repo: "moorings", Ref: "main", Carries: []string{"services/fare-gate/{stop}/versions.yaml", "services/fare-gate/{stop}/config/**"},
+		Says: "at skerry and holm lot 12 waits to be let in by harbour-ops", NeedsYou: true, Stops: []client.LaneStop{
+			{Name: "quay", Says: "lot 13 is on its way: fare-gate@quay: Sync #7: 1 of 2 done", Waits: "has to be ready for 30m", Arrives: now.Add(12*time.Minute + 30*time.Second), Passage: passage("quay", 13, 18*time.Minute, "ticketing")},
+			{Name: "skerry", Says: "lot 10 has arrived; lot 12 waits to be let in by harbour-ops", NeedsYou: true, Arrived: true, Passage: passage("skerry", 10, 26*time.Hour, "operator"), Hours: "Mon-Thu 09:00-16:00 UTC",
+				Offer: client.LotOffer{Lot: 12, Unseen: true, Asks: true, Next: now.Add(5*time.Hour + 30*time.Second), Changes: []client.LotChange{change, along}}},
+			{Name: "holm", Together: "skerry", Says: "lot 9 failed: fare-gate@holm: container app crash-loops", NeedsYou: true, Passage: closed}}}
+	lane.Stops[2].Passage.Failed = "fare-gate@holm: container app crash-loops"
+	lots := client.LotList{Total: 13, Items: []client.Lot{
+		{Number: 13, Stop: "quay", Commit: "2d6f2e6aa", Subject: "fare-gate 2.8.2", At: at(18 * time.Minute), Way: []client.Passage{{Stop: "quay", Since: at(18 * time.Minute)}}},
+		{Number: 12, Stop: "quay", Commit: "c15182faa", Subject: "fare-gate 2.8.1", At: at(3 * time.Hour), Way: []client.Passage{passage("quay", 12, 3*time.Hour, "ticketing")}, Brings: []client.BroughtCommit{{Subject: "fare-gate 2.8.1"}, {Subject: "Quieter gates"}}, More: 2}}}
+	letting := client.LotPreview{Lane: "fare-gate", Lot: 12, Subject: "fare-gate 2.8.1", Unseen: true, Seen: "5f1c", Against: []string{"skerry lets lots in Mon-Thu 09:00-16:00 UTC, the next time on Mon 09:00"},
+		StopsChanged: []client.StopChanges{{Stop: "skerry", Changes: []client.LotChange{change, along}}, {Stop: "holm"}}, Effect: client.Effect{Repo: "moorings", Base: "main", Branch: "lot 12", Effects: effect.Effects[:1], Files: effect.Files[:1]}}
 	return map[string]any{
+		"GET /lanes":                                 client.LaneList{Items: []client.Lane{lane}, Total: 1},
+		"GET /lanes/fare-gate":                       lane,
+		"GET /lanes/fare-gate/lots":                  lots,
+		"GET /lanes/fare-gate/preview":               letting,
+		"GET /lanes/fare-gate/compare":               client.StopComparison{Lane: "fare-gate", One: "quay", Other: "skerry", Changes: []client.LotChange{{Of: change.Of, Says: "2.8.2 to 2.8.0"}, {Path: hours, Says: "changed"}}, Effect: letting.Effect},
+		"POST /lanes/fare-gate/promote":              client.PromotedLot{Lane: "fare-gate", Lot: 12, StopsChanged: letting.StopsChanged[:1]},
+		"POST /lanes/fare-gate/hold":                 lane,
+		"POST /lanes/fare-gate/release":              lane,
 		"GET /wards/ticket-office/canary":            canary,
 		"GET /wards/departures/canary":               wentBack,
 		"POST /wards/ticket-office/canary":           canary,
@@ -188,7 +216,7 @@ func TestOutputs(t *testing.T) {
 		var out bytes.Buffer
 		for _, line := range []string{"ward list", "ward show berth-planner", "ward show fare-gate", "diff berth-planner", "sync fare-gate --preview", "logbook", "logbook fare-gate", "logbook fare-gate 2", "compare fare-gate 1 2", "rejections fare-gate",
 			"roster list", "roster show moorings", "repo list", "repo pushes moorings", "cluster list", "token list", "rollback fare-gate --propose --preview",
-			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "follow list", "follow show fare-gate", "follow take fare-gate 2.9.0", "registry list", "registry pushes harbour", "registry pushes harbour --new-key", "registry add harbour registry.brindle.example", "registry remove harbour", "propose list", "propose show 12", "propose show 13", "propose effect --repo moorings --branch vigila/gate-2.8.1", "propose approve 12", "propose merge 12", "propose withdraw 13", "propose show x", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
+			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "follow list", "follow show fare-gate", "follow take fare-gate 2.9.0", "registry list", "registry pushes harbour", "registry pushes harbour --new-key", "registry add harbour registry.brindle.example", "registry remove harbour", "propose list", "propose show 12", "propose show 13", "propose effect --repo moorings --branch vigila/gate-2.8.1", "propose approve 12", "propose merge 12", "propose withdraw 13", "propose show x", "lane list", "lane show fare-gate", "lane show fare-gate --limit 2", "lane preview fare-gate --to skerry", "lane promote fare-gate --to skerry --along --why late", "lane compare fare-gate quay skerry", "lane hold fare-gate skerry --why gale", "lane hold fare-gate skerry", "lane release fare-gate skerry", "lane show", "lane promote fare-gate", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
 			"logbook --since yesterday", "repo notices moorings", "ward lst", "nonsense"} {
 			fmt.Fprintf(&out, "$ vigila %s\n", line)
 			a := &app{stderr: &out, width: width}

@@ -111,6 +111,9 @@ func over(x *client.Proposal) bool { return x.Standing == "merged" || x.Standing
 func (p *printer) proposal(x *client.Proposal) {
 	p.line("%s  %s", p.paint("bold", fmt.Sprintf("#%d  %s", x.Number, visible.Line(x.Title))), p.paint("soft", fmt.Sprintf("%s: %s into %s, asked for %s by %s", x.Repo, x.Branch, x.Base, ago(x.Opened), x.By)))
 	p.line("%s", p.paint(pick(x.Standing == "stale", "failing", pick(x.NeedsYou, "drifted", "")), upper(visible.Line(x.Says))))
+	if r := x.Request; r.Number > 0 {
+		p.line("%s", p.paint("soft", strings.TrimSuffix(fmt.Sprintf("Reviewed at %s, %s", visible.Line(r.Url), pick(r.HostSays == "", "", "its checks: "+r.HostSays)), ", ")))
+	}
 	if x.Result != "" {
 		p.line("%s", p.paint("soft", fmt.Sprintf("%s holds it since %.7s, %s", x.Base, x.Result, ago(x.Ended))))
 	}
@@ -324,7 +327,7 @@ func (a *app) proposeApprove() *cobra.Command {
 }
 
 func (a *app) proposeMerge() *cobra.Command {
-	var commit string
+	var commit, why string
 	c := &cobra.Command{
 		Use: "merge NUMBER", Short: "Make a proposal part of the branch that it is meant for",
 		Long: `Make a proposal part of the branch that it is meant for. A branch that has not moved is moved forward to it; else its commit is made
@@ -337,7 +340,7 @@ vigila propose show NUMBER.`,
 			if err != nil {
 				return err
 			}
-			r, err := conn.MergeProposalWithResponse(c.Context(), n, client.ReviewedProposal{Commit: commit})
+			r, err := conn.MergeProposalWithResponse(c.Context(), n, client.MergeProposal{Commit: commit, Why: why})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
@@ -347,6 +350,7 @@ vigila propose show NUMBER.`,
 		}),
 	}
 	c.Flags().StringVar(&commit, "commit", "", "the commit that you have read; refused when its branch has moved since")
+	c.Flags().StringVar(&why, "why", "", "the reason, where something stands against letting a lot in")
 	return c
 }
 

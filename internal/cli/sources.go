@@ -64,15 +64,15 @@ func onPage(page, limit, total int) error {
 
 func (a *app) repo() *cobra.Command {
 	c := &cobra.Command{Use: "repo", Short: "Add, list and remove repositories, of git and of charts", Example: "  vigila repo list"}
-	c.AddCommand(a.repoAdd(), a.repoList(), a.repoLook(), a.repoRemove(), a.repoPushes(), a.repoNotices())
+	c.AddCommand(a.repoAdd(), a.repoList(), a.repoLook(), a.repoRemove(), a.repoPushes(), a.repoHost(), a.repoNotices())
 	return c
 }
 
 func (a *app) repoAdd() *cobra.Command {
 	var in client.AddRepo
 	var follow []string
-	files := map[string]*string{"password-file": &in.Password, "key-file": &in.Key, "passphrase-file": &in.Passphrase, "ca-file": &in.Ca, "signers-file": &in.Signers, "known-hosts-file": &in.KnownHosts}
-	help := map[string]string{"password-file": "file with the password or token; - reads standard input", "key-file": "file with the private SSH key", "passphrase-file": "file with the key's passphrase",
+	files := map[string]*string{"password-file": &in.Password, "key-file": &in.Key, "passphrase-file": &in.Passphrase, "sign-key-file": &in.SignKey, "ca-file": &in.Ca, "signers-file": &in.Signers, "known-hosts-file": &in.KnownHosts}
+	help := map[string]string{"password-file": "file with the password or token; - reads standard input", "key-file": "file with the private SSH key", "passphrase-file": "file with the key's passphrase", "sign-key-file": "file with a private SSH key, without a passphrase, that signs the commits that are made here",
 		"ca-file": "certificates (PEM) that the server may be signed with, beside the system's", "signers-file": "who may sign commits: SSH public keys and armored OpenPGP keys; unsigned commits are not applied then",
 		"known-hosts-file": "lines of a known_hosts file"}
 	names := map[string]*string{}

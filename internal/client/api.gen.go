@@ -314,6 +314,24 @@ func (e Health) Valid() bool {
 	}
 }
 
+// Defines values for LaneStopLetsIn.
+const (
+	LaneStopLetsInAsk      LaneStopLetsIn = "ask"
+	LaneStopLetsInByItself LaneStopLetsIn = "by itself"
+)
+
+// Valid indicates whether the value is a known member of the LaneStopLetsIn enum.
+func (e LaneStopLetsIn) Valid() bool {
+	switch e {
+	case LaneStopLetsInAsk:
+		return true
+	case LaneStopLetsInByItself:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MovedObjectChange.
 const (
 	MovedObjectChangeAdded   MovedObjectChange = "added"
@@ -421,6 +439,7 @@ const (
 	ProposalKindBack   ProposalKind = "back"
 	ProposalKindFiles  ProposalKind = "files"
 	ProposalKindFollow ProposalKind = "follow"
+	ProposalKindLane   ProposalKind = "lane"
 )
 
 // Valid indicates whether the value is a known member of the ProposalKind enum.
@@ -431,6 +450,8 @@ func (e ProposalKind) Valid() bool {
 	case ProposalKindFiles:
 		return true
 	case ProposalKindFollow:
+		return true
+	case ProposalKindLane:
 		return true
 	default:
 		return false
@@ -818,6 +839,9 @@ type AddMetricsSource struct {
 type AddRegistry struct {
 	About string `json:"about,omitempty,omitzero"`
 
+	// AskedAt host and port that it is asked at, when that is another
+	AskedAt string `json:"asked_at,omitempty,omitzero"`
+
 	// Ca PEM of who signs its certificate
 	Ca string `json:"ca,omitempty,omitzero"`
 
@@ -853,6 +877,9 @@ type AddRepo struct {
 
 	// Password password or token; write-only, encrypted at rest
 	Password string `json:"password,omitempty,omitzero"`
+
+	// SignKey private SSH key in PEM, without a passphrase, that signs the commits that are made here; write-only, encrypted at rest
+	SignKey string `json:"sign_key,omitempty,omitzero"`
 
 	// Signers SSH public keys, one a line, and armored OpenPGP keys: only commits signed by one of them are applied
 	Signers string `json:"signers,omitempty,omitzero"`
@@ -951,6 +978,13 @@ type Bringing struct {
 	Sync bool   `json:"sync"`
 	Ward string `json:"ward"`
 	Why  string `json:"why"`
+}
+
+// BroughtCommit defines model for BroughtCommit.
+type BroughtCommit struct {
+	Author  string `json:"author,omitempty,omitzero"`
+	Commit  string `json:"commit"`
+	Subject string `json:"subject"`
 }
 
 // Canary A new version beside the old one, with a growing share of the traffic
@@ -1161,6 +1195,32 @@ type ClusterEvent struct {
 type ClusterList struct {
 	Items []Cluster `json:"items"`
 	Total int       `json:"total"`
+}
+
+// CodeHost defines model for CodeHost.
+type CodeHost struct {
+	// Api which interface it speaks: gitea, github or gitlab
+	Api string `json:"api"`
+
+	// Comments people's own requests that touch wards get the effect as a comment too
+	Comments bool `json:"comments"`
+
+	// Console where people reach this console, for links
+	Console string    `json:"console,omitempty,omitzero"`
+	Looked  time.Time `json:"looked,omitempty,omitzero"`
+	Next    time.Time `json:"next,omitempty,omitzero"`
+
+	// Open requests that are open there
+	Open int `json:"open"`
+
+	// Problem of the last look
+	Problem string `json:"problem,omitempty,omitzero"`
+	Project string `json:"project"`
+	Repo    string `json:"repo"`
+
+	// Statuses how wards do with a commit is told as its status
+	Statuses bool   `json:"statuses"`
+	Url      string `json:"url"`
 }
 
 // Comparison defines model for Comparison.
@@ -1427,16 +1487,133 @@ type Hold struct {
 	Why   string    `json:"why,omitempty,omitzero"`
 }
 
+// HoldStop defines model for HoldStop.
+type HoldStop struct {
+	Stop string `json:"stop"`
+	Why  string `json:"why,omitempty,omitzero"`
+}
+
 // HoldWard defines model for HoldWard.
 type HoldWard struct {
 	Until time.Time `json:"until,omitempty,omitzero"`
 	Why   string    `json:"why,omitempty,omitzero"`
 }
 
+// HostRequest defines model for HostRequest.
+type HostRequest struct {
+	ApprovedBy []string `json:"approved_by,omitempty,omitzero"`
+
+	// HostSays what the host's own checks say: passed, running or failed; absent where there are none
+	HostSays string `json:"host_says,omitempty,omitzero"`
+	Number   int    `json:"number"`
+
+	// Tags its labels there
+	Tags []string `json:"tags,omitempty,omitzero"`
+	Url  string   `json:"url"`
+}
+
 // Kubeconfig defines model for Kubeconfig.
 type Kubeconfig struct {
 	// KubeconfigFile path in the directory of vigila serve --kubeconfigs
 	KubeconfigFile string `json:"kubeconfig_file"`
+}
+
+// Lane defines model for Lane.
+type Lane struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Carries what moves; {stop} stands for the stop's name
+	Carries []string `json:"carries"`
+
+	// DeclaredAt file and line
+	DeclaredAt string `json:"declared_at"`
+
+	// Keeps patterns of files that are a stop's own
+	Keeps    []string  `json:"keeps,omitempty,omitzero"`
+	Looked   time.Time `json:"looked,omitempty,omitzero"`
+	Name     string    `json:"name"`
+	NeedsYou bool      `json:"needs_you"`
+
+	// Newest exactly what moves from stop to stop, together
+	Newest Lot `json:"newest,omitempty,omitzero"`
+
+	// Ref the branch that all that is carried is on
+	Ref    string `json:"ref"`
+	Repo   string `json:"repo"`
+	Roster string `json:"roster"`
+
+	// Says how it is, in a line
+	Says  string     `json:"says"`
+	Stops []LaneStop `json:"stops"`
+}
+
+// LaneList defines model for LaneList.
+type LaneList struct {
+	Items []Lane `json:"items"`
+	Total int    `json:"total"`
+}
+
+// LaneStop defines model for LaneStop.
+type LaneStop struct {
+	// Arrived what it has, has arrived
+	Arrived bool `json:"arrived"`
+
+	// Arrives when it has arrived, or will where that is a matter of time alone
+	Arrives time.Time `json:"arrives,omitempty,omitzero"`
+
+	// AsksWhom who is asked; whoever may when absent
+	AsksWhom []string `json:"asks_whom,omitempty,omitzero"`
+
+	// ByProposal a lot is let in by a proposal; else by a commit
+	ByProposal bool `json:"by_proposal"`
+
+	// ComesAfter stops that a lot has arrived at before it is offered here; lots begin where there are none
+	ComesAfter []string `json:"comes_after"`
+	HeldBy     StopHold `json:"held_by,omitempty,omitzero"`
+
+	// Hours when lots are let in; always when absent
+	Hours  string         `json:"hours,omitempty,omitzero"`
+	LetsIn LaneStopLetsIn `json:"lets_in"`
+
+	// Listens wards that a lot has arrived with
+	Listens  []LaneWard `json:"listens"`
+	Name     string     `json:"name"`
+	NeedsYou bool       `json:"needs_you"`
+	Offer    LotOffer   `json:"offer,omitempty,omitzero"`
+	Passage  Passage    `json:"passage,omitempty,omitzero"`
+
+	// Problem why what it has can't be read, or what it takes can't be written
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// Proposal by which a lot is being let in
+	Proposal int `json:"proposal,omitempty,omitzero"`
+
+	// Says how it is, in a line
+	Says string `json:"says"`
+
+	// SettledSeconds how long its wards have to be ready
+	SettledSeconds int `json:"settled_seconds,omitempty,omitzero"`
+
+	// Together the stop that it takes lots together with
+	Together string `json:"together,omitempty,omitzero"`
+
+	// Waits for what it waits to have arrived
+	Waits string `json:"waits,omitempty,omitzero"`
+}
+
+// LaneStopLetsIn defines model for LaneStop.LetsIn.
+type LaneStopLetsIn string
+
+// LaneWard defines model for LaneWard.
+type LaneWard struct {
+	// Failed why it went back from it, or rejected it
+	Failed string `json:"failed,omitempty,omitzero"`
+
+	// Holds its cluster holds what the stop has
+	Holds      bool      `json:"holds"`
+	ReadySince time.Time `json:"ready_since,omitempty,omitzero"`
+	Says       string    `json:"says,omitempty,omitzero"`
+	Ward       string    `json:"ward"`
 }
 
 // LeftBehind defines model for LeftBehind.
@@ -1472,6 +1649,99 @@ type LookFollow struct {
 	Take string `json:"take,omitempty,omitzero"`
 }
 
+// Lot exactly what moves from stop to stop, together
+type Lot struct {
+	At     time.Time `json:"at"`
+	Author string    `json:"author,omitempty,omitzero"`
+
+	// Brings commits since the lot before it, the newest first
+	Brings []BroughtCommit `json:"brings,omitempty,omitzero"`
+
+	// Changes what it has otherwise than the lot before it
+	Changes []LotChange `json:"changes,omitempty,omitzero"`
+	Commit  string      `json:"commit"`
+
+	// More commits that are not listed
+	More   int `json:"more,omitempty,omitzero"`
+	Number int `json:"number"`
+
+	// Stop where it began
+	Stop    string `json:"stop"`
+	Subject string `json:"subject"`
+
+	// Way where it was, the oldest first
+	Way []Passage `json:"way"`
+}
+
+// LotChange defines model for LotChange.
+type LotChange struct {
+	// From a version with its digest, or a file's mode and git's hash of it; absent where there is none
+	From string `json:"from,omitempty,omitzero"`
+
+	// Of the image, or "chart NAME"; absent for a whole file
+	Of string `json:"of,omitempty,omitzero"`
+
+	// Path the file
+	Path string `json:"path"`
+
+	// Says how it changes, for people
+	Says string `json:"says"`
+	To   string `json:"to,omitempty,omitzero"`
+
+	// Unseen it is more than the lot's own change
+	Unseen bool `json:"unseen"`
+
+	// Whose where it comes from, when it is more
+	Whose string `json:"whose,omitempty,omitzero"`
+}
+
+// LotList defines model for LotList.
+type LotList struct {
+	Items []Lot `json:"items"`
+	Total int   `json:"total"`
+}
+
+// LotOffer defines model for LotOffer.
+type LotOffer struct {
+	// Asks a person is asked
+	Asks    bool        `json:"asks"`
+	Changes []LotChange `json:"changes"`
+	Lot     int         `json:"lot"`
+
+	// Next when the stop lets lots in again
+	Next time.Time `json:"next,omitempty,omitzero"`
+
+	// Unseen more would be changed than by the lot itself
+	Unseen bool `json:"unseen"`
+
+	// Waits why it is not let in by itself
+	Waits string `json:"waits,omitempty,omitzero"`
+}
+
+// LotPreview defines model for LotPreview.
+type LotPreview struct {
+	// Against what stands against it, and needs a reason
+	Against    []string `json:"against"`
+	ByProposal bool     `json:"by_proposal"`
+
+	// Effect what a branch would do once it is part of its base
+	Effect Effect `json:"effect,omitempty,omitzero"`
+	Lane   string `json:"lane"`
+	Lot    int    `json:"lot"`
+
+	// Nothing nothing would be changed
+	Nothing  bool `json:"nothing"`
+	OnlyThis bool `json:"only_this,omitempty,omitzero"`
+
+	// Seen names exactly this; to be sent along when it is let in
+	Seen         string        `json:"seen"`
+	StopsChanged []StopChanges `json:"stops_changed"`
+	Subject      string        `json:"subject,omitempty,omitzero"`
+
+	// Unseen more would be changed than by the lot itself
+	Unseen bool `json:"unseen"`
+}
+
 // MadeToken defines model for MadeToken.
 type MadeToken struct {
 	Expires time.Time `json:"expires"`
@@ -1495,6 +1765,15 @@ type Me struct {
 	Name    string    `json:"name"`
 	Role    Role      `json:"role"`
 	Version string    `json:"version"`
+}
+
+// MergeProposal defines model for MergeProposal.
+type MergeProposal struct {
+	// Commit as of ReviewedProposal
+	Commit string `json:"commit,omitempty,omitzero"`
+
+	// Why gets over what stands against letting a lot in
+	Why string `json:"why,omitempty,omitzero"`
 }
 
 // MetricsAnswer defines model for MetricsAnswer.
@@ -1604,6 +1883,43 @@ type ObjectDetail struct {
 // Outcome defines model for Outcome.
 type Outcome string
 
+// Passage defines model for Passage.
+type Passage struct {
+	// Against what stood against it
+	Against []string `json:"against,omitempty,omitzero"`
+
+	// Along other lots whose changes came along, or were taken back
+	Along     []int     `json:"along,omitempty,omitzero"`
+	ArrivedAt time.Time `json:"arrived_at,omitempty,omitzero"`
+
+	// By who let it in, or wrote the commit
+	By     string `json:"by,omitempty,omitzero"`
+	Commit string `json:"commit,omitempty,omitzero"`
+
+	// Ended when it had something else
+	Ended  time.Time `json:"ended,omitempty,omitzero"`
+	Failed string    `json:"failed,omitempty,omitzero"`
+
+	// Lot absent when it is no lot's
+	Lot int `json:"lot,omitempty,omitzero"`
+
+	// OnlyThis of the lot its own change alone
+	OnlyThis bool `json:"only_this,omitempty,omitzero"`
+
+	// Over the lot that it was before somebody changed it
+	Over int `json:"over,omitempty,omitzero"`
+
+	// Proposal that let it in; absent where it was written at once
+	Proposal int       `json:"proposal,omitempty,omitzero"`
+	Since    time.Time `json:"since"`
+	Stop     string    `json:"stop"`
+	Subject  string    `json:"subject,omitempty,omitzero"`
+
+	// Title what it was, for people
+	Title string `json:"title"`
+	Why   string `json:"why,omitempty,omitzero"`
+}
+
 // PastRun defines model for PastRun.
 type PastRun struct {
 	At time.Time `json:"at"`
@@ -1674,6 +1990,32 @@ type Problem struct {
 	Type   string  `json:"type"`
 }
 
+// PromoteLot defines model for PromoteLot.
+type PromoteLot struct {
+	// Lot the one that is offered there when absent
+	Lot int `json:"lot,omitempty,omitzero"`
+
+	// OnlyThis its own change alone
+	OnlyThis bool `json:"only_this,omitempty,omitzero"`
+
+	// Seen of the preview that was read: more than the lot's own change is not let in unseen
+	Seen string `json:"seen,omitempty,omitzero"`
+	Stop string `json:"stop"`
+
+	// Why gets over what stands against it
+	Why string `json:"why,omitempty,omitzero"`
+}
+
+// PromotedLot defines model for PromotedLot.
+type PromotedLot struct {
+	Lane string `json:"lane"`
+	Lot  int    `json:"lot"`
+
+	// Proposal absent when it was written at once
+	Proposal     int           `json:"proposal,omitempty,omitzero"`
+	StopsChanged []StopChanges `json:"stops_changed,omitempty,omitzero"`
+}
+
 // Proposal defines model for Proposal.
 type Proposal struct {
 	Approvals []Approval `json:"approvals"`
@@ -1695,20 +2037,21 @@ type Proposal struct {
 	// EndedBy absent when it happened in the repository
 	EndedBy string `json:"ended_by,omitempty,omitzero"`
 
-	// Kind what it comes from: going back in git, somebody's files, or a newer version
+	// Kind what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
 	Kind     ProposalKind `json:"kind,omitempty,omitzero"`
 	NeedsYou bool         `json:"needs_you"`
 
 	// Number 0 for a first commit, which is pushed to the branch itself
 	Number int `json:"number"`
 
-	// Of the ward, the follow or the file that it is about
+	// Of the ward, the follow, the file, or the lane and its stop, that it is about
 	Of     string    `json:"of,omitempty,omitzero"`
 	Opened time.Time `json:"opened"`
 
 	// Own nobody but Vigila has written to its branch
-	Own  bool   `json:"own,omitempty,omitzero"`
-	Repo string `json:"repo"`
+	Own     bool        `json:"own,omitempty,omitzero"`
+	Repo    string      `json:"repo"`
+	Request HostRequest `json:"request,omitempty,omitzero"`
 
 	// Result the commit of the base that holds it
 	Result string `json:"result,omitempty,omitzero"`
@@ -1724,7 +2067,7 @@ type Proposal struct {
 	Why string `json:"why,omitempty,omitzero"`
 }
 
-// ProposalKind what it comes from: going back in git, somebody's files, or a newer version
+// ProposalKind what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
 type ProposalKind string
 
 // ProposalStanding stale: it does not go together with what its base says by now
@@ -1796,8 +2139,11 @@ type RefusedObject struct {
 // Registry defines model for Registry.
 type Registry struct {
 	About string `json:"about,omitempty,omitzero"`
-	Host  string `json:"host"`
-	Name  string `json:"name"`
+
+	// AskedAt host and port that it is asked at, when that is another
+	AskedAt string `json:"asked_at,omitempty,omitzero"`
+	Host    string `json:"host"`
+	Name    string `json:"name"`
 
 	// SignsIn it is given credentials
 	SignsIn bool `json:"signs_in,omitempty,omitzero"`
@@ -1994,6 +2340,22 @@ type SayCanary struct {
 // SayCanaryWord defines model for SayCanary.Word.
 type SayCanaryWord string
 
+// SetCodeHost defines model for SetCodeHost.
+type SetCodeHost struct {
+	Api string `json:"api"`
+
+	// Ca PEM of who signs its certificate
+	Ca       string `json:"ca,omitempty,omitzero"`
+	Comments bool   `json:"comments,omitempty,omitzero"`
+	Console  string `json:"console,omitempty,omitzero"`
+	Project  string `json:"project"`
+	Statuses bool   `json:"statuses,omitempty,omitzero"`
+
+	// Token as it was for the same address when absent
+	Token string `json:"token,omitempty,omitzero"`
+	Url   string `json:"url"`
+}
+
 // Standing defines model for Standing.
 type Standing string
 
@@ -2033,6 +2395,31 @@ type StartRunKind string
 type StartedRun struct {
 	// Entry number of its entry; 0 when there was nothing to do
 	Entry int `json:"entry"`
+}
+
+// StopChanges defines model for StopChanges.
+type StopChanges struct {
+	Changes []LotChange `json:"changes"`
+	Stop    string      `json:"stop"`
+}
+
+// StopComparison defines model for StopComparison.
+type StopComparison struct {
+	// Changes from the one to the other
+	Changes []LotChange `json:"changes"`
+
+	// Effect what a branch would do once it is part of its base
+	Effect Effect `json:"effect,omitempty,omitzero"`
+	Lane   string `json:"lane"`
+	One    string `json:"one"`
+	Other  string `json:"other"`
+}
+
+// StopHold defines model for StopHold.
+type StopHold struct {
+	At  time.Time `json:"at"`
+	By  string    `json:"by"`
+	Why string    `json:"why"`
 }
 
 // Stretch defines model for Stretch.
@@ -2336,6 +2723,39 @@ type ListFollowsParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListLanesParams defines parameters for ListLanes.
+type ListLanesParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// CompareStopsParams defines parameters for CompareStops.
+type CompareStopsParams struct {
+	One   string `form:"one" json:"one"`
+	Other string `form:"other" json:"other"`
+}
+
+// ListLotsParams defines parameters for ListLots.
+type ListLotsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// PreviewLotParams defines parameters for PreviewLot.
+type PreviewLotParams struct {
+	Stop string `form:"stop" json:"stop"`
+
+	// Lot the one that is offered there when absent
+	Lot int `form:"lot,omitempty" json:"lot,omitempty,omitzero"`
+
+	// OnlyThis its own change alone, and nothing that would come along
+	OnlyThis bool `form:"only_this,omitempty" json:"only_this,omitempty,omitzero"`
+}
+
 // ListMetricsSourcesParams defines parameters for ListMetricsSources.
 type ListMetricsSourcesParams struct {
 	// Search words that must all be somewhere in it
@@ -2516,6 +2936,15 @@ type ListContextsJSONRequestBody = Kubeconfig
 // LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
 type LookFollowJSONRequestBody = LookFollow
 
+// HoldStopJSONRequestBody defines body for HoldStop for application/json ContentType.
+type HoldStopJSONRequestBody = HoldStop
+
+// PromoteLotJSONRequestBody defines body for PromoteLot for application/json ContentType.
+type PromoteLotJSONRequestBody = PromoteLot
+
+// ReleaseStopJSONRequestBody defines body for ReleaseStop for application/json ContentType.
+type ReleaseStopJSONRequestBody = HoldStop
+
 // AddMetricsSourceJSONRequestBody defines body for AddMetricsSource for application/json ContentType.
 type AddMetricsSourceJSONRequestBody = AddMetricsSource
 
@@ -2526,7 +2955,7 @@ type TryMetricsSourceJSONRequestBody = TryMetricsSource
 type ApproveProposalJSONRequestBody = ReviewedProposal
 
 // MergeProposalJSONRequestBody defines body for MergeProposal for application/json ContentType.
-type MergeProposalJSONRequestBody = ReviewedProposal
+type MergeProposalJSONRequestBody = MergeProposal
 
 // WithdrawProposalJSONRequestBody defines body for WithdrawProposal for application/json ContentType.
 type WithdrawProposalJSONRequestBody = WithdrawProposal
@@ -2539,6 +2968,9 @@ type AddRepoJSONRequestBody = AddRepo
 
 // ProposeFilesJSONRequestBody defines body for ProposeFiles for application/json ContentType.
 type ProposeFilesJSONRequestBody = ProposeFiles
+
+// SetCodeHostJSONRequestBody defines body for SetCodeHost for application/json ContentType.
+type SetCodeHostJSONRequestBody = SetCodeHost
 
 // AddRosterJSONRequestBody defines body for AddRoster for application/json ContentType.
 type AddRosterJSONRequestBody = AddRoster
@@ -2706,9 +3138,9 @@ type ClientInterface interface {
 	// Corresponds with GET /entries (the `ListEntries` operationId).
 	ListEntries(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster or follow
+	// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
 	//
-	// Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+	// Event names are `ward`, `roster`, `repo`, `cluster`, `follow`, `lane` and `proposal`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2736,6 +3168,73 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
 	LookFollow(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLanes The ways that changes take from environment to environment, and which lot is where
+	//
+	// Corresponds with GET /lanes (the `ListLanes` operationId).
+	ListLanes(ctx context.Context, params *ListLanesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLane One lane
+	//
+	// Corresponds with GET /lanes/{name} (the `GetLane` operationId).
+	GetLane(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareStops What a stop has differently from another, of what is carried
+	//
+	// Corresponds with GET /lanes/{name}/compare (the `CompareStops` operationId).
+	CompareStops(ctx context.Context, name ItemName, params *CompareStopsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldStopWithBody Keep a stop from letting lots in by itself
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{name}/hold (the `HoldStop` operationId).
+	HoldStopWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldStop Keep a stop from letting lots in by itself
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lanes/{name}/hold (the `HoldStop` operationId).
+	HoldStop(ctx context.Context, name ItemName, body HoldStopJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLots The lots of a lane, the newest first, each with its way through the stops
+	//
+	// Corresponds with GET /lanes/{name}/lots (the `ListLots` operationId).
+	ListLots(ctx context.Context, name ItemName, params *ListLotsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewLot What letting a lot in would do, to files and to clusters; nothing is written
+	//
+	// Corresponds with GET /lanes/{name}/preview (the `PreviewLot` operationId).
+	PreviewLot(ctx context.Context, name ItemName, params *PreviewLotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PromoteLotWithBody Let a lot in at a stop, as a commit or a proposal, as the lane says
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{name}/promote (the `PromoteLot` operationId).
+	PromoteLotWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PromoteLot Let a lot in at a stop, as a commit or a proposal, as the lane says
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lanes/{name}/promote (the `PromoteLot` operationId).
+	PromoteLot(ctx context.Context, name ItemName, body PromoteLotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseStopWithBody Let a stop that is held go on
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lanes/{name}/release (the `ReleaseStop` operationId).
+	ReleaseStopWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseStop Let a stop that is held go on
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lanes/{name}/release (the `ReleaseStop` operationId).
+	ReleaseStop(ctx context.Context, name ItemName, body ReleaseStopJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 	//
@@ -2925,6 +3424,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
 	ProposeFiles(ctx context.Context, name ItemName, body ProposeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCodeHost Forget the code host of a repository; requests stay open there
+	//
+	// Corresponds with DELETE /repos/{name}/host (the `RemoveCodeHost` operationId).
+	RemoveCodeHost(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCodeHost The code host of a repository, where its proposals are reviewed
+	//
+	// Corresponds with GET /repos/{name}/host (the `GetCodeHost` operationId).
+	GetCodeHost(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCodeHostWithBody Say on which code host a repository is; it is asked before it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /repos/{name}/host (the `SetCodeHost` operationId).
+	SetCodeHostWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetCodeHost Say on which code host a repository is; it is asked before it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /repos/{name}/host (the `SetCodeHost` operationId).
+	SetCodeHost(ctx context.Context, name ItemName, body SetCodeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LookAtRepo Look at a repository now
 	//
@@ -3373,9 +3896,9 @@ func (c *Client) ListEntries(ctx context.Context, params *ListEntriesParams, req
 	return c.Client.Do(req)
 }
 
-// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster or follow
+// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
 //
-// Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+// Event names are `ward`, `roster`, `repo`, `cluster`, `follow`, `lane` and `proposal`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3444,6 +3967,183 @@ func (c *Client) LookFollowWithBody(ctx context.Context, name ItemName, contentT
 // Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
 func (c *Client) LookFollow(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLookFollowRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLanes The ways that changes take from environment to environment, and which lot is where
+//
+// Corresponds with GET /lanes (the `ListLanes` operationId).
+func (c *Client) ListLanes(ctx context.Context, params *ListLanesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLanesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLane One lane
+//
+// Corresponds with GET /lanes/{name} (the `GetLane` operationId).
+func (c *Client) GetLane(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLaneRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareStops What a stop has differently from another, of what is carried
+//
+// Corresponds with GET /lanes/{name}/compare (the `CompareStops` operationId).
+func (c *Client) CompareStops(ctx context.Context, name ItemName, params *CompareStopsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareStopsRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldStopWithBody Keep a stop from letting lots in by itself
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{name}/hold (the `HoldStop` operationId).
+func (c *Client) HoldStopWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldStopRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldStop Keep a stop from letting lots in by itself
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lanes/{name}/hold (the `HoldStop` operationId).
+func (c *Client) HoldStop(ctx context.Context, name ItemName, body HoldStopJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldStopRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLots The lots of a lane, the newest first, each with its way through the stops
+//
+// Corresponds with GET /lanes/{name}/lots (the `ListLots` operationId).
+func (c *Client) ListLots(ctx context.Context, name ItemName, params *ListLotsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLotsRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewLot What letting a lot in would do, to files and to clusters; nothing is written
+//
+// Corresponds with GET /lanes/{name}/preview (the `PreviewLot` operationId).
+func (c *Client) PreviewLot(ctx context.Context, name ItemName, params *PreviewLotParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewLotRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PromoteLotWithBody Let a lot in at a stop, as a commit or a proposal, as the lane says
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{name}/promote (the `PromoteLot` operationId).
+func (c *Client) PromoteLotWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPromoteLotRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PromoteLot Let a lot in at a stop, as a commit or a proposal, as the lane says
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lanes/{name}/promote (the `PromoteLot` operationId).
+func (c *Client) PromoteLot(ctx context.Context, name ItemName, body PromoteLotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPromoteLotRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseStopWithBody Let a stop that is held go on
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lanes/{name}/release (the `ReleaseStop` operationId).
+func (c *Client) ReleaseStopWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseStopRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseStop Let a stop that is held go on
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lanes/{name}/release (the `ReleaseStop` operationId).
+func (c *Client) ReleaseStop(ctx context.Context, name ItemName, body ReleaseStopJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseStopRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3943,6 +4643,70 @@ func (c *Client) ProposeFilesWithBody(ctx context.Context, name ItemName, conten
 // Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
 func (c *Client) ProposeFiles(ctx context.Context, name ItemName, body ProposeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewProposeFilesRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCodeHost Forget the code host of a repository; requests stay open there
+//
+// Corresponds with DELETE /repos/{name}/host (the `RemoveCodeHost` operationId).
+func (c *Client) RemoveCodeHost(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCodeHostRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCodeHost The code host of a repository, where its proposals are reviewed
+//
+// Corresponds with GET /repos/{name}/host (the `GetCodeHost` operationId).
+func (c *Client) GetCodeHost(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCodeHostRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCodeHostWithBody Say on which code host a repository is; it is asked before it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /repos/{name}/host (the `SetCodeHost` operationId).
+func (c *Client) SetCodeHostWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCodeHostRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetCodeHost Say on which code host a repository is; it is asked before it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /repos/{name}/host (the `SetCodeHost` operationId).
+func (c *Client) SetCodeHost(ctx context.Context, name ItemName, body SetCodeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetCodeHostRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5226,6 +5990,458 @@ func NewLookFollowRequestWithBody(server string, name ItemName, contentType stri
 	return req, nil
 }
 
+// NewListLanesRequest constructs an http.Request for the ListLanes method
+func NewListLanesRequest(server string, params *ListLanesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLaneRequest constructs an http.Request for the GetLane method
+func NewGetLaneRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareStopsRequest constructs an http.Request for the CompareStops method
+func NewCompareStopsRequest(server string, name ItemName, params *CompareStopsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/compare", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "one", params.One, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "other", params.Other, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHoldStopRequest calls the generic HoldStop builder with application/json body
+func NewHoldStopRequest(server string, name ItemName, body HoldStopJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHoldStopRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewHoldStopRequestWithBody constructs an http.Request for the HoldStop method, with any body, and a specified content type
+func NewHoldStopRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/hold", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListLotsRequest constructs an http.Request for the ListLots method
+func NewListLotsRequest(server string, name ItemName, params *ListLotsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/lots", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewLotRequest constructs an http.Request for the PreviewLot method
+func NewPreviewLotRequest(server string, name ItemName, params *PreviewLotParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stop", params.Stop, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lot", params.Lot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "only_this", params.OnlyThis, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPromoteLotRequest calls the generic PromoteLot builder with application/json body
+func NewPromoteLotRequest(server string, name ItemName, body PromoteLotJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPromoteLotRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewPromoteLotRequestWithBody constructs an http.Request for the PromoteLot method, with any body, and a specified content type
+func NewPromoteLotRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/promote", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReleaseStopRequest calls the generic ReleaseStop builder with application/json body
+func NewReleaseStopRequest(server string, name ItemName, body ReleaseStopJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReleaseStopRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewReleaseStopRequestWithBody constructs an http.Request for the ReleaseStop method, with any body, and a specified content type
+func NewReleaseStopRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lanes/%s/release", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewForgetLeftRequest constructs an http.Request for the ForgetLeft method
 func NewForgetLeftRequest(server string, ward string) (*http.Request, error) {
 	var err error
@@ -6250,6 +7466,121 @@ func NewProposeFilesRequestWithBody(server string, name ItemName, contentType st
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveCodeHostRequest constructs an http.Request for the RemoveCodeHost method
+func NewRemoveCodeHostRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/host", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCodeHostRequest constructs an http.Request for the GetCodeHost method
+func NewGetCodeHostRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/host", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetCodeHostRequest calls the generic SetCodeHost builder with application/json body
+func NewSetCodeHostRequest(server string, name ItemName, body SetCodeHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetCodeHostRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetCodeHostRequestWithBody constructs an http.Request for the SetCodeHost method, with any body, and a specified content type
+func NewSetCodeHostRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/host", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -8269,9 +9600,9 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /entries (the `ListEntries` operationId).
 	ListEntriesWithResponse(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*ListEntriesResponse, error)
 
-	// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository, cluster or follow
+	// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
 	//
-	// Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+	// Event names are `ward`, `roster`, `repo`, `cluster`, `follow`, `lane` and `proposal`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -8305,6 +9636,83 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
 	LookFollowWithResponse(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*LookFollowResponse, error)
+
+	// ListLanesWithResponse The ways that changes take from environment to environment, and which lot is where
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes (the `ListLanes` operationId).
+	ListLanesWithResponse(ctx context.Context, params *ListLanesParams, reqEditors ...RequestEditorFn) (*ListLanesResponse, error)
+
+	// GetLaneWithResponse One lane
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{name} (the `GetLane` operationId).
+	GetLaneWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetLaneResponse, error)
+
+	// CompareStopsWithResponse What a stop has differently from another, of what is carried
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{name}/compare (the `CompareStops` operationId).
+	CompareStopsWithResponse(ctx context.Context, name ItemName, params *CompareStopsParams, reqEditors ...RequestEditorFn) (*CompareStopsResponse, error)
+
+	// HoldStopWithBodyWithResponse Keep a stop from letting lots in by itself
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lanes/{name}/hold (the `HoldStop` operationId).
+	HoldStopWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldStopResponse, error)
+
+	// HoldStopWithResponse Keep a stop from letting lots in by itself
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lanes/{name}/hold (the `HoldStop` operationId).
+	HoldStopWithResponse(ctx context.Context, name ItemName, body HoldStopJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldStopResponse, error)
+
+	// ListLotsWithResponse The lots of a lane, the newest first, each with its way through the stops
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{name}/lots (the `ListLots` operationId).
+	ListLotsWithResponse(ctx context.Context, name ItemName, params *ListLotsParams, reqEditors ...RequestEditorFn) (*ListLotsResponse, error)
+
+	// PreviewLotWithResponse What letting a lot in would do, to files and to clusters; nothing is written
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /lanes/{name}/preview (the `PreviewLot` operationId).
+	PreviewLotWithResponse(ctx context.Context, name ItemName, params *PreviewLotParams, reqEditors ...RequestEditorFn) (*PreviewLotResponse, error)
+
+	// PromoteLotWithBodyWithResponse Let a lot in at a stop, as a commit or a proposal, as the lane says
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lanes/{name}/promote (the `PromoteLot` operationId).
+	PromoteLotWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PromoteLotResponse, error)
+
+	// PromoteLotWithResponse Let a lot in at a stop, as a commit or a proposal, as the lane says
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lanes/{name}/promote (the `PromoteLot` operationId).
+	PromoteLotWithResponse(ctx context.Context, name ItemName, body PromoteLotJSONRequestBody, reqEditors ...RequestEditorFn) (*PromoteLotResponse, error)
+
+	// ReleaseStopWithBodyWithResponse Let a stop that is held go on
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lanes/{name}/release (the `ReleaseStop` operationId).
+	ReleaseStopWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseStopResponse, error)
+
+	// ReleaseStopWithResponse Let a stop that is held go on
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lanes/{name}/release (the `ReleaseStop` operationId).
+	ReleaseStopWithResponse(ctx context.Context, name ItemName, body ReleaseStopJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseStopResponse, error)
 
 	// ForgetLeftWithResponse Forget what was left behind of a ward; nothing in the cluster changes
 	//
@@ -8524,6 +9932,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /repos/{name}/files (the `ProposeFiles` operationId).
 	ProposeFilesWithResponse(ctx context.Context, name ItemName, body ProposeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeFilesResponse, error)
+
+	// RemoveCodeHostWithResponse Forget the code host of a repository; requests stay open there
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /repos/{name}/host (the `RemoveCodeHost` operationId).
+	RemoveCodeHostWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveCodeHostResponse, error)
+
+	// GetCodeHostWithResponse The code host of a repository, where its proposals are reviewed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /repos/{name}/host (the `GetCodeHost` operationId).
+	GetCodeHostWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetCodeHostResponse, error)
+
+	// SetCodeHostWithBodyWithResponse Say on which code host a repository is; it is asked before it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /repos/{name}/host (the `SetCodeHost` operationId).
+	SetCodeHostWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCodeHostResponse, error)
+
+	// SetCodeHostWithResponse Say on which code host a repository is; it is asked before it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /repos/{name}/host (the `SetCodeHost` operationId).
+	SetCodeHostWithResponse(ctx context.Context, name ItemName, body SetCodeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCodeHostResponse, error)
 
 	// LookAtRepoWithResponse Look at a repository now
 	//
@@ -9374,6 +10810,390 @@ func (r LookFollowResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LookFollowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLanesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LaneList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLanesResponse) GetJSON200() *LaneList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLanesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLanesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLanesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLanesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLanesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLaneResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lane
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLaneResponse) GetJSON200() *Lane {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLaneResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLaneResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLaneResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLaneResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLaneResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareStopsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StopComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareStopsResponse) GetJSON200() *StopComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareStopsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareStopsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareStopsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareStopsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareStopsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HoldStopResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lane
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HoldStopResponse) GetJSON200() *Lane {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HoldStopResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HoldStopResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HoldStopResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HoldStopResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HoldStopResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLotsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LotList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLotsResponse) GetJSON200() *LotList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLotsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLotsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLotsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLotsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLotsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewLotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LotPreview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewLotResponse) GetJSON200() *LotPreview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewLotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewLotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewLotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewLotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewLotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PromoteLotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PromotedLot
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PromoteLotResponse) GetJSON200() *PromotedLot {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PromoteLotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PromoteLotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PromoteLotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PromoteLotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PromoteLotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReleaseStopResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lane
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReleaseStopResponse) GetJSON200() *Lane {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseStopResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseStopResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseStopResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseStopResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseStopResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10443,6 +12263,143 @@ func (r ProposeFilesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ProposeFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveCodeHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveCodeHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveCodeHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveCodeHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveCodeHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveCodeHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCodeHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CodeHost
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCodeHostResponse) GetJSON200() *CodeHost {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCodeHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCodeHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCodeHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCodeHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCodeHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetCodeHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CodeHost
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetCodeHostResponse) GetJSON200() *CodeHost {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetCodeHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetCodeHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetCodeHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetCodeHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetCodeHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12361,9 +14318,9 @@ func (c *ClientWithResponses) ListEntriesWithResponse(ctx context.Context, param
 	return ParseListEntriesResponse(rsp)
 }
 
-// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository, cluster or follow
+// StreamEventsWithResponse Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
 //
-// Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+// Event names are `ward`, `roster`, `repo`, `cluster`, `follow`, `lane` and `proposal`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -12426,6 +14383,149 @@ func (c *ClientWithResponses) LookFollowWithResponse(ctx context.Context, name I
 		return nil, err
 	}
 	return ParseLookFollowResponse(rsp)
+}
+
+// ListLanesWithResponse The ways that changes take from environment to environment, and which lot is where
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes (the `ListLanes` operationId).
+func (c *ClientWithResponses) ListLanesWithResponse(ctx context.Context, params *ListLanesParams, reqEditors ...RequestEditorFn) (*ListLanesResponse, error) {
+	rsp, err := c.ListLanes(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLanesResponse(rsp)
+}
+
+// GetLaneWithResponse One lane
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{name} (the `GetLane` operationId).
+func (c *ClientWithResponses) GetLaneWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetLaneResponse, error) {
+	rsp, err := c.GetLane(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLaneResponse(rsp)
+}
+
+// CompareStopsWithResponse What a stop has differently from another, of what is carried
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{name}/compare (the `CompareStops` operationId).
+func (c *ClientWithResponses) CompareStopsWithResponse(ctx context.Context, name ItemName, params *CompareStopsParams, reqEditors ...RequestEditorFn) (*CompareStopsResponse, error) {
+	rsp, err := c.CompareStops(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareStopsResponse(rsp)
+}
+
+// HoldStopWithBodyWithResponse Keep a stop from letting lots in by itself
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lanes/{name}/hold (the `HoldStop` operationId).
+func (c *ClientWithResponses) HoldStopWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldStopResponse, error) {
+	rsp, err := c.HoldStopWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldStopResponse(rsp)
+}
+
+// HoldStopWithResponse Keep a stop from letting lots in by itself
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lanes/{name}/hold (the `HoldStop` operationId).
+func (c *ClientWithResponses) HoldStopWithResponse(ctx context.Context, name ItemName, body HoldStopJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldStopResponse, error) {
+	rsp, err := c.HoldStop(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldStopResponse(rsp)
+}
+
+// ListLotsWithResponse The lots of a lane, the newest first, each with its way through the stops
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{name}/lots (the `ListLots` operationId).
+func (c *ClientWithResponses) ListLotsWithResponse(ctx context.Context, name ItemName, params *ListLotsParams, reqEditors ...RequestEditorFn) (*ListLotsResponse, error) {
+	rsp, err := c.ListLots(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLotsResponse(rsp)
+}
+
+// PreviewLotWithResponse What letting a lot in would do, to files and to clusters; nothing is written
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /lanes/{name}/preview (the `PreviewLot` operationId).
+func (c *ClientWithResponses) PreviewLotWithResponse(ctx context.Context, name ItemName, params *PreviewLotParams, reqEditors ...RequestEditorFn) (*PreviewLotResponse, error) {
+	rsp, err := c.PreviewLot(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewLotResponse(rsp)
+}
+
+// PromoteLotWithBodyWithResponse Let a lot in at a stop, as a commit or a proposal, as the lane says
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lanes/{name}/promote (the `PromoteLot` operationId).
+func (c *ClientWithResponses) PromoteLotWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PromoteLotResponse, error) {
+	rsp, err := c.PromoteLotWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePromoteLotResponse(rsp)
+}
+
+// PromoteLotWithResponse Let a lot in at a stop, as a commit or a proposal, as the lane says
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lanes/{name}/promote (the `PromoteLot` operationId).
+func (c *ClientWithResponses) PromoteLotWithResponse(ctx context.Context, name ItemName, body PromoteLotJSONRequestBody, reqEditors ...RequestEditorFn) (*PromoteLotResponse, error) {
+	rsp, err := c.PromoteLot(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePromoteLotResponse(rsp)
+}
+
+// ReleaseStopWithBodyWithResponse Let a stop that is held go on
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lanes/{name}/release (the `ReleaseStop` operationId).
+func (c *ClientWithResponses) ReleaseStopWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseStopResponse, error) {
+	rsp, err := c.ReleaseStopWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseStopResponse(rsp)
+}
+
+// ReleaseStopWithResponse Let a stop that is held go on
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lanes/{name}/release (the `ReleaseStop` operationId).
+func (c *ClientWithResponses) ReleaseStopWithResponse(ctx context.Context, name ItemName, body ReleaseStopJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseStopResponse, error) {
+	rsp, err := c.ReleaseStop(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseStopResponse(rsp)
 }
 
 // ForgetLeftWithResponse Forget what was left behind of a ward; nothing in the cluster changes
@@ -12831,6 +14931,58 @@ func (c *ClientWithResponses) ProposeFilesWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseProposeFilesResponse(rsp)
+}
+
+// RemoveCodeHostWithResponse Forget the code host of a repository; requests stay open there
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /repos/{name}/host (the `RemoveCodeHost` operationId).
+func (c *ClientWithResponses) RemoveCodeHostWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveCodeHostResponse, error) {
+	rsp, err := c.RemoveCodeHost(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCodeHostResponse(rsp)
+}
+
+// GetCodeHostWithResponse The code host of a repository, where its proposals are reviewed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /repos/{name}/host (the `GetCodeHost` operationId).
+func (c *ClientWithResponses) GetCodeHostWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetCodeHostResponse, error) {
+	rsp, err := c.GetCodeHost(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCodeHostResponse(rsp)
+}
+
+// SetCodeHostWithBodyWithResponse Say on which code host a repository is; it is asked before it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /repos/{name}/host (the `SetCodeHost` operationId).
+func (c *ClientWithResponses) SetCodeHostWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetCodeHostResponse, error) {
+	rsp, err := c.SetCodeHostWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetCodeHostResponse(rsp)
+}
+
+// SetCodeHostWithResponse Say on which code host a repository is; it is asked before it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /repos/{name}/host (the `SetCodeHost` operationId).
+func (c *ClientWithResponses) SetCodeHostWithResponse(ctx context.Context, name ItemName, body SetCodeHostJSONRequestBody, reqEditors ...RequestEditorFn) (*SetCodeHostResponse, error) {
+	rsp, err := c.SetCodeHost(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetCodeHostResponse(rsp)
 }
 
 // LookAtRepoWithResponse Look at a repository now
@@ -13813,6 +15965,270 @@ func ParseLookFollowResponse(rsp *http.Response) (*LookFollowResponse, error) {
 	return response, nil
 }
 
+// ParseListLanesResponse parses an HTTP response from a ListLanesWithResponse call
+func ParseListLanesResponse(rsp *http.Response) (*ListLanesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLanesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LaneList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLaneResponse parses an HTTP response from a GetLaneWithResponse call
+func ParseGetLaneResponse(rsp *http.Response) (*GetLaneResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLaneResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lane
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareStopsResponse parses an HTTP response from a CompareStopsWithResponse call
+func ParseCompareStopsResponse(rsp *http.Response) (*CompareStopsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareStopsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StopComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHoldStopResponse parses an HTTP response from a HoldStopWithResponse call
+func ParseHoldStopResponse(rsp *http.Response) (*HoldStopResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HoldStopResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lane
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLotsResponse parses an HTTP response from a ListLotsWithResponse call
+func ParseListLotsResponse(rsp *http.Response) (*ListLotsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLotsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LotList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewLotResponse parses an HTTP response from a PreviewLotWithResponse call
+func ParsePreviewLotResponse(rsp *http.Response) (*PreviewLotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewLotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LotPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePromoteLotResponse parses an HTTP response from a PromoteLotWithResponse call
+func ParsePromoteLotResponse(rsp *http.Response) (*PromoteLotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PromoteLotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PromotedLot
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReleaseStopResponse parses an HTTP response from a ReleaseStopWithResponse call
+func ParseReleaseStopResponse(rsp *http.Response) (*ReleaseStopResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseStopResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lane
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseForgetLeftResponse parses an HTTP response from a ForgetLeftWithResponse call
 func ParseForgetLeftResponse(rsp *http.Response) (*ForgetLeftResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14535,6 +16951,101 @@ func ParseProposeFilesResponse(rsp *http.Response) (*ProposeFilesResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveCodeHostResponse parses an HTTP response from a RemoveCodeHostWithResponse call
+func ParseRemoveCodeHostResponse(rsp *http.Response) (*RemoveCodeHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveCodeHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCodeHostResponse parses an HTTP response from a GetCodeHostWithResponse call
+func ParseGetCodeHostResponse(rsp *http.Response) (*GetCodeHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCodeHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CodeHost
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetCodeHostResponse parses an HTTP response from a SetCodeHostWithResponse call
+func ParseSetCodeHostResponse(rsp *http.Response) (*SetCodeHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetCodeHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CodeHost
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -18,6 +18,7 @@ import (
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/follow"
+	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
@@ -209,7 +210,7 @@ func (e *effects) rosters(ctx context.Context) error {
 			below := make([]roster.File, len(files))
 			for i, f := range files {
 				below[i] = roster.File(f)
-				if ward.IsRoster(f.Data) || follow.Is(f.Data) || render.IsShared(f.Data) { // the others are none of its business
+				if ward.IsRoster(f.Data) || follow.Is(f.Data) || lane.Is(f.Data) || render.IsShared(f.Data) { // the others are none of its business
 					e.reads(f.Path, true, true)
 				}
 			}

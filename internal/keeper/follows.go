@@ -602,8 +602,8 @@ type Registry struct {
 	SignsIn bool
 }
 
-// AddRegistry adds a registry, or changes one, after asking whether it is one. What is empty of its credentials stays as it was when
-// the host is the same.
+// AddRegistry adds a registry, or changes one, after asking whether it is one. What is empty of its credentials, or of who signs its
+// certificate, stays as it was when host and address are the same.
 type AddRegistry struct{ record.Registry }
 
 // RemoveRegistry forgets a registry that no follow asks.
@@ -620,6 +620,9 @@ func (w AddRegistry) do(ctx context.Context, k *Keeper, _ Actor) (Registry, erro
 	if r.Host = strings.TrimSuffix(r.Host, "/"); r.Host == "" || strings.ContainsAny(r.Host, "/?#@ ") || strings.Contains(r.Host, "://") {
 		return Registry{}, fault(Invalid, "the host of registry %s: write it as images name it, such as registry.brindle.example or registry.brindle.example:5000", r.Name)
 	}
+	if r.At = strings.TrimSuffix(r.At, "/"); strings.ContainsAny(r.At, "/?#@ ") {
+		return Registry{}, fault(Invalid, "the address of registry %s: write a host, and a port where there is one, such as 10.4.0.7:5000", r.Name)
+	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	all, err := k.store.Registries(ctx)
@@ -627,8 +630,11 @@ func (w AddRegistry) do(ctx context.Context, k *Keeper, _ Actor) (Registry, erro
 		return Registry{}, err
 	}
 	for _, old := range all {
+		if old.Name == r.Name && old.Host == r.Host && old.At == r.At {
+			r.CA = cmp.Or(r.CA, old.CA)
+		}
 		switch {
-		case old.Name == r.Name && old.Host == r.Host && r.User == "" && r.Password == "" && r.Token == "":
+		case old.Name == r.Name && old.Host == r.Host && old.At == r.At && r.User == "" && r.Password == "" && r.Token == "":
 			r.User, r.Password, r.Token = old.User, old.Password, old.Token
 		case old.Name != r.Name && old.Host == r.Host:
 			return Registry{}, fault(Conflict, "%s is known as registry %s already", r.Host, old.Name)
@@ -747,5 +753,5 @@ func registryOf(r record.Registry) registry.Source {
 	if host == "docker.io" { // where its registry is
 		host = "registry-1.docker.io"
 	}
-	return registry.Source{Name: r.Name, Host: host, User: r.User, Password: cmp.Or(r.Token, r.Password), Bearer: r.Token != "", CA: r.CA}
+	return registry.Source{Name: r.Name, Host: cmp.Or(r.At, host), User: r.User, Password: cmp.Or(r.Token, r.Password), Bearer: r.Token != "", CA: r.CA}
 }

@@ -135,13 +135,20 @@ type holdings struct {
 	done       sync.WaitGroup
 	changing   sync.Mutex // one registration at a time
 	endings    sync.Mutex // one end of a token at a time
-	proposals  proposals
-	asked      *turns   // of asking registries
-	pushed     sync.Map // registries, to when the last push was taken
+	ways
+	asked  *turns   // of asking registries
+	pushed sync.Map // registries, to when the last push was taken
+}
+
+// ways are the ways of changes: their reviews, here and on code hosts, and from environment to environment.
+type ways struct {
+	proposals proposals
+	lanes     lanes
+	hosts     hosts
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, proposals: newProposals()}
+	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts()}}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -179,10 +186,14 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	if err := k.openWards(ctx); err != nil {
 		return nil, err
 	}
+	if err := k.openHosts(ctx); err != nil {
+		log.Error("code hosts can't be read; nothing is told there", "error", err)
+	}
 	for _, l := range k.rosters {
 		l.start()
 	}
 	k.spawn(k.keepProposals)
+	k.spawn(k.keepLanes)
 	k.spawn(k.tidy)
 	k.spawn(k.giveBack)
 	return k, nil

@@ -48,6 +48,8 @@ func (k *Keeper) repoLooked(name string, a standing.AsOf) {
 	if !a.Known {
 		return
 	}
+	k.lanesRead(name)
+	k.hostRead(name)
 	k.proposals.mu.Lock()
 	k.proposals.dirty[name] = true
 	k.proposals.mu.Unlock()
@@ -185,8 +187,10 @@ func (k *Keeper) gitOf(name string) (*repo.Mirror, error) {
 // draft is what a proposal is to change: files, or a path as it was at a commit.
 type draft struct {
 	Files []repo.File `json:"files,omitempty"`
-	Path  string      `json:"path,omitempty"`
-	At    string      `json:"at,omitempty"`
+	// Leaves are files as the repository has them elsewhere, by path; the zero Leaf takes a file away.
+	Leaves map[string]proposal.Leaf `json:"leaves,omitempty"`
+	Path   string                   `json:"path,omitempty"`
+	At     string                   `json:"at,omitempty"`
 	// Trailers are the last lines of the commit's message: KEY: VALUE.
 	Trailers []string `json:"trailers,omitempty"`
 }
@@ -333,7 +337,7 @@ func (k *Keeper) pushProposal(ctx context.Context, mirror *repo.Mirror, p propos
 	if d.At != "" {
 		r, err = mirror.Propose(ctx, repo.Change{Base: p.Base, Branch: p.Branch, Path: d.Path, At: d.At, Subject: p.Title, Body: body, Mark: mark})
 	} else {
-		r, err = mirror.ProposeFiles(ctx, repo.Files{Base: p.Base, Branch: p.Branch, Subject: p.Title, Body: body, Mark: mark, Files: d.Files})
+		r, err = mirror.ProposeFiles(ctx, repo.Files{Base: p.Base, Branch: p.Branch, Subject: p.Title, Body: body, Mark: mark, Files: d.Files, Leaves: d.Leaves})
 	}
 	if err != nil {
 		if mirror.Fetch(ctx) != nil { // whether it was pushed is not known
@@ -354,6 +358,7 @@ func (k *Keeper) pushProposal(ctx context.Context, mirror *repo.Mirror, p propos
 	if l, err := k.source(p.Repo); err == nil {
 		l.LookSoon() // it has a branch that was not there
 	}
+	k.nudgeHost(p.Repo)
 	return &now, nil
 }
 
@@ -442,6 +447,7 @@ type ApproveProposal struct {
 type MergeProposal struct {
 	Number int
 	Commit string // as of ApproveProposal
+	Why    string // gets over what stands against letting a lot in
 }
 
 // WithdrawProposal ends a proposal without its change: its branch is deleted when nobody else has written to it.
@@ -518,6 +524,11 @@ func (k *Keeper) withdraw(ctx context.Context, mirror *repo.Mirror, p proposal.P
 	if err := k.putProposal(ctx, p, p.End(proposal.Withdrawn, time.Now(), by, why, "")); err != nil {
 		return err
 	}
+	if k.hosted(p) && by != "" {
+		if err := k.hostLoopOf(p.Repo).host.Close(ctx, p.Request.Number); err != nil {
+			k.log.Warn("a proposal is withdrawn, and its request can't be closed", "proposal", p.Number, "request", p.Request.URL, "error", err)
+		}
+	}
 	if p.Own {
 		mirror.Drop(ctx, p.Branch, p.Commit)
 	}
@@ -525,12 +536,39 @@ func (k *Keeper) withdraw(ctx context.Context, mirror *repo.Mirror, p proposal.P
 }
 
 func (w MergeProposal) do(ctx context.Context, k *Keeper, by Actor) (*proposal.Proposal, error) {
+	p, err := k.Proposal(ctx, w.Number)
+	if err != nil {
+		return nil, err
+	}
+	against, note := k.laneSays(*p)
+	w.Why = strings.TrimSpace(w.Why)
+	switch {
+	case p.Over():
+	case len(against) > 0 && w.Why == "":
+		return nil, fault(Conflict, "proposal %d is not merged: %s. To merge it all the same, say why: --why", w.Number, strings.Join(against, "; "))
+	case w.Why != "" || len(against) > 0:
+		note(ctx, w.Why)
+	}
+	return mergeProposal(ctx, k, w, by.String())
+}
+
+func mergeProposal(ctx context.Context, k *Keeper, w MergeProposal, by string) (*proposal.Proposal, error) {
 	return k.current(ctx, w.Number, w.Commit, func(mirror *repo.Mirror, p proposal.Proposal) error {
 		if p.Standing == proposal.Stale {
 			return fault(Conflict, "proposal %d can't be merged: %s. Withdraw it, and ask for it again: vigila propose withdraw %d", p.Number, p.Said, p.Number)
 		}
+		if k.unasked(p) {
+			k.nudgeHost(p.Repo)
+			return fault(Conflict, "proposal %d has no request on its code host yet, where it is merged by the host's rules; it is being opened, try again in a moment", p.Number)
+		}
+		if k.hosted(p) {
+			return k.mergeThere(ctx, mirror, p, by, w.Why)
+		}
 		approved, _ := p.Approved()
 		body := fmt.Sprintf("Merged by %s.\n", by)
+		if w.Why != "" {
+			body += "\n" + w.Why + "\n"
+		}
 		for _, who := range approved {
 			body += fmt.Sprintf("\nApproved-by: %s", who)
 		}
@@ -550,7 +588,7 @@ func (w MergeProposal) do(ctx context.Context, k *Keeper, by Actor) (*proposal.P
 		if l, err := k.source(p.Repo); err == nil {
 			l.LookSoon()
 		}
-		return k.putProposal(ctx, p, p.End(proposal.Merged, time.Now(), by.String(), "", r.ID))
+		return k.putProposal(ctx, p, p.End(proposal.Merged, time.Now(), by, "", r.ID))
 	})
 }
 

@@ -35,7 +35,7 @@ type Repo struct {
 	More            record.RepoMore
 	SignedIn        bool   // with credentials
 	WithKey         bool   // over SSH
-	Warning         string // about credentials that end soon
+	Warning         string // about credentials that end soon, or its code host
 }
 
 func repoOf(l *sources.Loop) Repo {
@@ -109,6 +109,11 @@ func (k *Keeper) checkRepo(r record.Repo) error {
 			return fault(Invalid, "%v", err)
 		}
 	}
+	if r.SignKey != "" {
+		if _, err := repo.ParseKey(r.SignKey, ""); err != nil {
+			return fault(Invalid, "the key that signs commits: %v; give one without a passphrase, it is stored encrypted", err)
+		}
+	}
 	if err := repo.CheckKnownHosts(r.KnownHosts); err != nil {
 		return fault(Invalid, "%v", err)
 	}
@@ -138,6 +143,7 @@ func (k *Keeper) addRepo(ctx context.Context, n AddRepo) (Repo, error) {
 				keep(&r.User, old.User)
 				r.Bearer = r.Bearer || old.Bearer
 			}
+			keep(&r.SignKey, old.SignKey)
 			keep(&r.CA, old.CA)
 			keep(&r.KnownHosts, old.KnownHosts)
 			keep(&r.Signers, old.Signers)
@@ -284,6 +290,7 @@ func (k *Keeper) Push(ctx context.Context, of record.Pushed, name string, body i
 		return false, err
 	}
 	l.Push()
+	k.nudgeHost(name) // a code host tells of its requests in the same way
 	return true, nil
 }
 
@@ -361,6 +368,9 @@ func (k *Keeper) Repos() []Repo {
 		if e := one.More.Expires; !e.IsZero() && time.Until(e) < 14*24*time.Hour {
 			one.Warning = "its token ends on " + e.UTC().Format("2 January 2006") + "; give a new one: vigila repo add " + one.Name + " " + one.URL + " --user USER --password-file FILE"
 		}
+		if l := k.hostLoopOf(one.Name); l != nil && one.Warning == "" {
+			one.Warning = l.warning()
+		}
 		out = append(out, one)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
@@ -400,6 +410,10 @@ func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 	if err := k.endProposals(ctx, name); err != nil {
 		return err
 	}
+	if err := k.store.RemoveHost(ctx, name); err != nil {
+		return err
+	}
+	k.forgetHost(name)
 	k.mu.Lock()
 	delete(k.repos, name)
 	k.mu.Unlock()

@@ -251,6 +251,7 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	in, problems := roster.Read(conf, below, render.RulesDir, own)
 	problems = append(problems, l.setRules(in.Rules)...)
 	problems = append(problems, l.setFollows(in)...)
+	problems = append(problems, l.setLanes(in)...)
 	settled, more := l.declare(in)
 	problems = append(problems, more...)
 	arranged, more := l.wards(in, have)
@@ -390,7 +391,7 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) (c
 		}
 		if same {
 			r.URL = old.URL
-			r.Password, r.Key, r.Passphrase, r.Bearer, r.CA, r.KnownHosts, r.Expires = old.Password, old.Key, old.Passphrase, old.Bearer, old.CA, old.KnownHosts, old.Expires
+			r.Password, r.Key, r.Passphrase, r.SignKey, r.Bearer, r.CA, r.KnownHosts, r.Expires = old.Password, old.Key, old.Passphrase, old.SignKey, old.Bearer, old.CA, old.KnownHosts, old.Expires
 			r.User = cmp.Or(r.User, old.User)
 		}
 		if old == r {

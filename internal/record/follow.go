@@ -19,6 +19,7 @@ type Registry struct {
 
 // RegistryMore is what there is to know of one that is not secret.
 type RegistryMore struct {
+	At    string    `json:"at,omitempty"` // where it is asked, when that is another address than images name
 	User  string    `json:"user,omitempty"`
 	CA    string    `json:"ca,omitempty"`
 	About string    `json:"about,omitempty"`

@@ -15,6 +15,7 @@ import (
 type Repo struct {
 	Name, URL, User, Password string
 	Key, Passphrase           string // over SSH
+	SignKey                   string // signs the commits that are made here
 	RepoMore
 }
 
@@ -36,6 +37,7 @@ type RepoMore struct {
 type repoSecrets struct {
 	Key        string `json:"key,omitempty"`
 	Passphrase string `json:"passphrase,omitempty"`
+	SignKey    string `json:"sign_key,omitempty"`
 }
 
 // PutRepo adds a repository or changes it.
@@ -45,8 +47,8 @@ func (s *Store) PutRepo(ctx context.Context, r Repo) error {
 		return err
 	}
 	var more []byte
-	if r.Key != "" {
-		if more, err = s.vault.Seal([]byte(toJSON(repoSecrets{r.Key, r.Passphrase}))); err != nil {
+	if r.Key != "" || r.SignKey != "" {
+		if more, err = s.vault.Seal([]byte(toJSON(repoSecrets{r.Key, r.Passphrase, r.SignKey}))); err != nil {
 			return err
 		}
 	}
@@ -82,7 +84,7 @@ func (s *Store) Repos(ctx context.Context) ([]Repo, error) {
 			if err := json.Unmarshal(plain, &in); err != nil {
 				return fmt.Errorf("key of repository %s: %w", r.Name, err)
 			}
-			r.Key, r.Passphrase = in.Key, in.Passphrase
+			r.Key, r.Passphrase, r.SignKey = in.Key, in.Passphrase, in.SignKey
 		}
 		out = append(out, r)
 		return nil

@@ -7,18 +7,22 @@ import (
 	"math/rand/v2"
 	"strings"
 	"time"
+
+	"vigila.dev/vigila/internal/core/proposal"
 )
 
-// Draft is what a commit is to change: files with new contents, and its message.
+// Draft is what a commit is to change: files with new contents, files as the repository has them elsewhere, and its message.
 type Draft struct {
 	Files   []File
+	Leaves  map[string]proposal.Leaf // by path; the zero Leaf takes a file away
 	Subject string
 	Body    string
 }
 
 // The bounds of trying again when somebody else has pushed meanwhile.
 const (
-	maxTries   = 40
+	landFor    = 2 * time.Minute // as long as others move the branch again and again
+	maxSame    = 10              // tries that are refused though nobody has moved it
 	triesPause = 20 * time.Millisecond
 )
 
@@ -31,7 +35,7 @@ func (m *Mirror) Commit(ctx context.Context, branch string, make func(at *Tree) 
 		if err != nil {
 			return "", err
 		}
-		tree, err := m.treeOf(ctx, base, d.Files)
+		tree, err := m.treeOf(ctx, base, d.Files, d.Leaves)
 		if err != nil {
 			return "", err
 		}
@@ -49,13 +53,20 @@ func (m *Mirror) land(ctx context.Context, branch string, on func(base string) (
 	}
 	m.edits.Lock() // one at a time from here
 	defer m.edits.Unlock()
-	for try := 1; ; try++ {
-		landed, again, err := m.landOnce(ctx, branch, on)
-		if err == nil || !again {
+	last, same := "", 0
+	for try, began := 1, time.Now(); ; try++ {
+		landed, base, err := m.landOnce(ctx, branch, on)
+		if err == nil || base == "" {
 			return landed, err
 		}
-		if try == maxTries {
-			return Revision{}, fmt.Errorf("%s: somebody else has pushed to %s %d times while this was tried: %w", m.Name(), branch, try, err)
+		if base != last {
+			last, same = base, 0
+		}
+		switch same++; {
+		case same > maxSame:
+			return Revision{}, fmt.Errorf("%s does not take a push to %s, and nobody else has pushed to it: %w", m.Name(), branch, err)
+		case time.Since(began) > landFor:
+			return Revision{}, fmt.Errorf("%s: somebody else has pushed to %s again and again, %d times while this was tried: %w", m.Name(), branch, try, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -65,35 +76,39 @@ func (m *Mirror) land(ctx context.Context, branch string, on func(base string) (
 	}
 }
 
-func (m *Mirror) landOnce(ctx context.Context, branch string, on func(base string) (string, error)) (landed Revision, again bool, err error) {
+// landOnce tries once; when it may be tried again, base is what the branch was at.
+func (m *Mirror) landOnce(ctx context.Context, branch string, on func(base string) (string, error)) (landed Revision, base string, err error) {
 	if err := m.Fetch(ctx); err != nil {
-		return landed, false, err
+		return landed, "", err
 	}
-	base, kind, _, err := m.read("refs/heads/" + branch + "^{commit}")
+	at, kind, _, err := m.read("refs/heads/" + branch + "^{commit}")
 	if err != nil {
-		return landed, false, err
+		return landed, "", err
 	}
 	if kind != "commit" {
-		return landed, false, fmt.Errorf("%s has no branch %s", m.Name(), branch)
+		return landed, "", fmt.Errorf("%s has no branch %s", m.Name(), branch)
 	}
-	id, err := on(base)
+	id, err := on(at)
 	if err != nil {
-		return landed, false, err
+		return landed, "", err
 	}
 	if err := m.vouch(id, "refs/heads/"+branch); err != nil {
-		return landed, false, fmt.Errorf("%s takes commits that are signed alone, so that nothing is written to it: %w", m.Name(), err)
+		return landed, "", fmt.Errorf("%s takes commits that are signed alone, so that nothing is written to it: %w", m.Name(), err)
 	}
 	m.mu.Lock()
 	_, err = m.git(ctx, "push", "--quiet", "--", m.source.URL, id+":refs/heads/"+branch) // refused when the branch has moved
 	if err == nil {                                                                      // known here at once
-		_, _ = m.git(ctx, "update-ref", "refs/heads/"+branch, id, base)
+		_, _ = m.git(ctx, "update-ref", "refs/heads/"+branch, id, at)
 	}
 	m.mu.Unlock()
 	if err != nil {
 		low := strings.ToLower(err.Error())
 		moved := strings.Contains(low, "rejected") || strings.Contains(low, "fetch first") || strings.Contains(low, "fast-forward") || strings.Contains(low, "failed to push") || strings.Contains(low, "cannot lock ref") || strings.Contains(low, "failed to update ref")
-		return landed, moved && !strings.Contains(low, "hook declined") && !strings.Contains(low, "protected"), err
+		if moved && !strings.Contains(low, "hook declined") && !strings.Contains(low, "protected") {
+			base = at
+		}
+		return landed, base, err
 	}
 	_, _, data, err := m.read(id)
-	return parseCommit(id, data), false, err
+	return parseCommit(id, data), "", err
 }

@@ -1,6 +1,9 @@
 package repo
 
 import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"vigila.dev/vigila/internal/core/proposal"
 )
@@ -240,4 +244,123 @@ func TestEndlessTreesAreNotWalked(t *testing.T) {
 		require.Len(t, got, 1)
 		assert.Equal(t, "b.yaml", got[0].Path)
 	}
+}
+
+// TestFilesAreCarriedAsTheyAre: a commit takes files from elsewhere in the repository by their hashes, whatever they are, and takes some away;
+// what it is made of can be seen before it is pushed.
+func TestFilesAreCarriedAsTheyAre(t *testing.T) {
+	ctx := t.Context()
+	dir, m := origin(t)
+	commit(t, dir, "First", map[string]string{"quay/run.sh": "#!/bin/sh\n", "quay/deep/er/c.yaml": "1", "skerry/old.yaml": "1", "other.yaml": "1"})
+	git(t, dir, "update-index", "--chmod=+x", "quay/run.sh")
+	git(t, dir, "commit", "-q", "-m", "Run")
+	require.NoError(t, m.Fetch(ctx))
+	head, err := m.Resolve(ctx, "main")
+	require.NoError(t, err)
+	at := m.At(head.ID)
+	quay, err := at.Leaves("quay")
+	require.NoError(t, err)
+	require.Len(t, quay, 2)
+	assert.Equal(t, "100755", quay["quay/run.sh"].Mode)
+	one, err := at.Leaves("other.yaml")
+	require.NoError(t, err)
+	assert.Len(t, one, 1, "a file is itself")
+	for _, p := range []string{"none", "quay/none", "other.yaml/below"} {
+		none, err := at.Leaves(p)
+		require.NoError(t, err, p)
+		assert.Empty(t, none, p)
+	}
+	d := Draft{Subject: "As at quay", Body: "\n", Leaves: map[string]proposal.Leaf{"skerry/run.sh": quay["quay/run.sh"], "skerry/deep/er/c.yaml": quay["quay/deep/er/c.yaml"], "skerry/old.yaml": {}}, Files: []File{{"quay/run.sh", []byte("#!/bin/sh\necho\n")}}}
+	would, err := m.With(ctx, head.ID, d)
+	require.NoError(t, err)
+	changes, err := m.Differs(head.ID, would)
+	require.NoError(t, err)
+	var paths []string
+	for _, c := range changes {
+		paths = append(paths, c.Path)
+	}
+	assert.Equal(t, []string{"quay/run.sh", "skerry/deep/er/c.yaml", "skerry/old.yaml", "skerry/run.sh"}, paths)
+	assert.Equal(t, head.ID, git(t, dir, "rev-parse", "main"), "nothing is pushed")
+	git(t, dir, "config", "receive.denyCurrentBranch", "ignore")
+	made, err := m.Commit(ctx, "main", func(*Tree) (Draft, error) { return d, nil })
+	require.NoError(t, err)
+	git(t, dir, "reset", "-q", "--hard")
+	assert.Equal(t, git(t, dir, "rev-parse", head.ID+":quay/deep"), git(t, dir, "rev-parse", made.ID+":skerry/deep"))
+	assert.Contains(t, git(t, dir, "ls-tree", made.ID, "skerry/run.sh"), "100755")
+	assert.Contains(t, git(t, dir, "ls-tree", made.ID, "quay/run.sh"), "100755", "a script that is changed stays one")
+	same, err := m.With(ctx, made.ID, Draft{Leaves: map[string]proposal.Leaf{"skerry/run.sh": quay["quay/run.sh"]}})
+	require.NoError(t, err)
+	assert.Equal(t, made.ID, same)
+	_, err = m.With(ctx, made.ID, Draft{Leaves: map[string]proposal.Leaf{"../x": quay["quay/run.sh"]}})
+	require.ErrorContains(t, err, "can't be the path of a file")
+
+	all, more, err := m.Between(ctx, head.ID, made.ID, 1, "skerry")
+	require.NoError(t, err)
+	assert.Equal(t, []any{1, 0, "As at quay"}, []any{len(all), more, all[0].Subject})
+	commit(t, dir, "Beside", map[string]string{"other.yaml": "2"})
+	commit(t, dir, "Two", map[string]string{"skerry/x.yaml": "2"})
+	last := commit(t, dir, "Three", map[string]string{"skerry/x.yaml": "3"})
+	require.NoError(t, m.Fetch(ctx))
+	all, more, err = m.Between(ctx, made.ID, last, 1, "skerry")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"Three", 1}, []any{all[0].Subject, more})
+	before, err := m.Heads(ctx)
+	require.NoError(t, err)
+	again, err := m.Heads(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, before, again)
+	commit(t, dir, "Four", map[string]string{"other.yaml": "4"})
+	require.NoError(t, m.Fetch(ctx))
+	again, err = m.Heads(ctx)
+	require.NoError(t, err)
+	assert.NotEqual(t, before, again)
+}
+
+// TestWhatIsWrittenIsSigned, where there is a key for it: so a repository that takes signed commits alone is written to, and by nobody else's
+// signature.
+func TestWhatIsWrittenIsSigned(t *testing.T) {
+	ctx := t.Context()
+	dir, plain := origin(t)
+	commit(t, dir, "First", map[string]string{"a.yaml": "1"})
+	git(t, dir, "config", "receive.denyCurrentBranch", "ignore")
+	require.NoError(t, plain.Fetch(ctx))
+	keyOf := func() (pemText, line string) {
+		public, private, err := ed25519.GenerateKey(rand.Reader)
+		require.NoError(t, err)
+		block, err := ssh.MarshalPrivateKey(private, "")
+		require.NoError(t, err)
+		key, err := ssh.NewPublicKey(public)
+		require.NoError(t, err)
+		return string(pem.EncodeToMemory(block)), string(ssh.MarshalAuthorizedKey(key))
+	}
+	key, line := keyOf()
+	other, _ := keyOf()
+	write := func(key, subject string) error {
+		s := plain.source
+		s.SignKey = key
+		m, err := Open(ctx, t.TempDir(), s)
+		require.NoError(t, err)
+		t.Cleanup(m.Close)
+		require.NoError(t, m.Fetch(ctx))
+		s.Signers = line
+		m.SetSource(s)
+		_, err = m.Commit(ctx, "main", func(*Tree) (Draft, error) {
+			return Draft{Files: []File{{"b.yaml", []byte(subject)}}, Subject: subject, Body: "Why.\n"}, nil
+		})
+		return err
+	}
+	require.ErrorContains(t, write("", "Unsigned"), "takes commits that are signed alone")
+	require.ErrorContains(t, write(other, "Another's"), "is signed by a key that is not listed")
+	require.NoError(t, write(key, "Signed"))
+	text := git(t, dir, "cat-file", "commit", "main")
+	assert.Contains(t, text, "\ngpgsig -----BEGIN SSH SIGNATURE-----\n ")
+	assert.Equal(t, "Signed\n\nWhy.", git(t, dir, "log", "-1", "--format=%B", "main"))
+	assert.Equal(t, "Signed", git(t, dir, "show", "main:b.yaml"))
+	git(t, dir, "fsck", "--strict")
+	if _, err := exec.LookPath("ssh-keygen"); err == nil { // and git itself says so
+		allowed := filepath.Join(t.TempDir(), "allowed")
+		require.NoError(t, os.WriteFile(allowed, []byte("vigila@localhost "+line), 0o600))
+		git(t, dir, "-c", "gpg.format=ssh", "-c", "gpg.ssh.allowedSignersFile="+allowed, "verify-commit", "main")
+	}
+	require.Error(t, write("no key", "Nothing"))
 }

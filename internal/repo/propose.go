@@ -65,7 +65,10 @@ func (m *Mirror) commitTree(ctx context.Context, tree, subject, body string, par
 		args = append(args, "-p", parent)
 	}
 	out, err := m.run(ctx, byVigila, []byte(subject+"\n\n"+body), args...)
-	return strings.TrimSpace(string(out)), err
+	if err != nil {
+		return "", err
+	}
+	return m.signed(ctx, strings.TrimSpace(string(out)))
 }
 
 // push makes a commit and pushes it to a branch that is not there yet.
@@ -138,6 +141,7 @@ type Files struct {
 	Body    string
 	Mark    string // as of Change
 	Files   []File
+	Leaves  map[string]proposal.Leaf // as of Draft
 }
 
 // ProposeFiles makes a commit with some files and pushes it to a branch of its own, as Propose does. In a repository
@@ -158,7 +162,7 @@ func (m *Mirror) ProposeFiles(ctx context.Context, c Files) (Revision, error) {
 	if first {
 		from = ""
 	}
-	tree, err := m.treeOf(ctx, from, c.Files)
+	tree, err := m.treeOf(ctx, from, c.Files, c.Leaves)
 	if err != nil {
 		return Revision{}, err
 	}
@@ -170,8 +174,20 @@ func (m *Mirror) ProposeFiles(ctx context.Context, c Files) (Revision, error) {
 	return m.push(ctx, made{tree, base.ID, c.Subject, c.Body, c.Mark}, c.Branch)
 }
 
+// With makes a commit on top of another that is pushed nowhere: to see what it would come to. The base itself when it would change nothing.
+func (m *Mirror) With(ctx context.Context, base string, d Draft) (string, error) {
+	tree, err := m.treeOf(ctx, base, d.Files, d.Leaves)
+	if err != nil {
+		return "", err
+	}
+	if now, err := m.Tree(base, ""); err != nil || now == tree {
+		return base, err
+	}
+	return m.commitTree(ctx, tree, d.Subject, d.Body, base)
+}
+
 // treeOf makes the tree of a commit with some files over it; base is "" for files alone.
-func (m *Mirror) treeOf(ctx context.Context, base string, files []File) (string, error) {
+func (m *Mirror) treeOf(ctx context.Context, base string, files []File, leaves map[string]proposal.Leaf) (string, error) {
 	now := ""
 	if base != "" {
 		var err error
@@ -180,18 +196,46 @@ func (m *Mirror) treeOf(ctx context.Context, base string, files []File) (string,
 		}
 	}
 	write := map[string]proposal.Leaf{}
+	for at, leaf := range leaves {
+		if !isPath(at) {
+			return "", notAPath(at)
+		}
+		write[at] = leaf
+	}
 	for _, f := range files {
-		if clean := strings.Trim(path.Clean("/"+f.Path), "/"); clean != f.Path || clean == "" || isGits(clean) || strings.ContainsAny(clean, "\x00\n") {
-			return "", fmt.Errorf("%q can't be the path of a file in a repository", f.Path)
+		if !isPath(f.Path) {
+			return "", notAPath(f.Path)
 		}
 		id, err := m.run(ctx, nil, f.Data, "hash-object", "-w", "--stdin")
 		if err != nil {
 			return "", err
 		}
-		write[f.Path] = proposal.Leaf{Mode: "100644", ID: strings.TrimSpace(string(id))}
+		mode := "100644"
+		if was, err := m.modeAt(base, f.Path); err != nil {
+			return "", err
+		} else if was == "100755" { // a script stays one
+			mode = was
+		}
+		write[f.Path] = proposal.Leaf{Mode: mode, ID: strings.TrimSpace(string(id))}
 	}
 	return m.withChanges(ctx, now, write)
 }
+
+func (m *Mirror) modeAt(base, p string) (string, error) {
+	if base == "" {
+		return "", nil
+	}
+	leaf, err := m.leafAt(base, p)
+	return leaf.Mode, err
+}
+
+// isPath tells whether a text can be the path of a file in a tree.
+func isPath(p string) bool {
+	clean := strings.Trim(path.Clean("/"+p), "/")
+	return clean == p && clean != "" && !isGits(clean) && !strings.ContainsAny(clean, "\x00\n")
+}
+
+func notAPath(p string) error { return fmt.Errorf("%q can't be the path of a file in a repository", p) }
 
 // isGits tells whether a path leads into what git keeps for itself.
 func isGits(p string) bool {

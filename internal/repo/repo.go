@@ -7,6 +7,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
@@ -37,6 +38,7 @@ type Source struct {
 	CA         string // certificates in PEM that its server may be signed with, beside the system's; over HTTPS
 	Key        string // private key in PEM; over SSH
 	Passphrase string // of Key
+	SignKey    string // private SSH key in PEM that signs the commits that are made here; "" for none
 	KnownHosts string // lines of a known_hosts file; over SSH
 	Signers    string // who may sign commits: SSH public keys, one a line, and armored OpenPGP keys; anybody when empty
 	Submodules bool   // submodules are followed into the known repositories that they name
@@ -446,6 +448,13 @@ func (m *Mirror) Branches(ctx context.Context) ([]string, error) {
 	return names, nil
 }
 
+// Heads names what all branches are at, so that another answer tells that one has moved.
+func (m *Mirror) Heads(ctx context.Context) (string, error) {
+	out, err := m.git(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads")
+	sum := sha256.Sum256(out)
+	return hex.EncodeToString(sum[:]), err
+}
+
 // Resolve finds the commit that a branch, tag or commit hash names. Errors wrap ErrEmpty or ErrNoRef, and say
 // which branches there are.
 func (m *Mirror) Resolve(ctx context.Context, ref string) (Revision, error) {
@@ -806,4 +815,24 @@ func (c *catFile) head(command string) (id, kind string, size int, err error) {
 		return "", "", 0, fmt.Errorf("git answered %q", strings.TrimSpace(head))
 	}
 	return f[0], f[1], size, nil
+}
+
+// Between lists the commits that one has and another has not, the newest first, as far as they changed any of some paths; more is how
+// many there are beyond the most that are listed. From nothing ("") it is the newest alone.
+func (m *Mirror) Between(ctx context.Context, from, to string, most int, paths ...string) (all []Revision, more int, err error) {
+	args := []string{"--literal-pathspecs", "rev-list", to}
+	if from == "" {
+		args = append(args, "--max-count=1")
+	} else {
+		args = append(args, "^"+from)
+	}
+	out, err := m.git(ctx, append(append(args, "--"), paths...)...)
+	if err != nil {
+		return nil, 0, err
+	}
+	ids := strings.Fields(string(out))
+	for _, id := range ids[:min(len(ids), most)] {
+		all = append(all, m.commitOr(Revision{ID: id}))
+	}
+	return all, len(ids) - len(all), nil
 }

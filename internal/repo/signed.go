@@ -2,6 +2,7 @@ package repo
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -169,6 +170,38 @@ func (s *signers) check(body []byte, signature string) error {
 		return nil
 	}
 	return errors.New("is signed in a way that is not known here")
+}
+
+// signed is a commit with a signature, where the source has a key for that; the commit itself where it has none.
+// Format: https://git-scm.com/docs/gitformat-signature, and PROTOCOL.sshsig of OpenSSH with the namespace "git".
+func (m *Mirror) signed(ctx context.Context, id string) (string, error) {
+	m.mu.Lock()
+	pem := m.source.SignKey
+	m.mu.Unlock()
+	if pem == "" {
+		return id, nil
+	}
+	raw, err := ParseKey(pem, "")
+	if err != nil {
+		return "", fmt.Errorf("%s: the key that signs commits: %w", m.Name(), err)
+	}
+	signer, err := ssh.NewSignerFromKey(raw)
+	if err != nil {
+		return "", fmt.Errorf("%s: the key that signs commits: %w", m.Name(), err)
+	}
+	_, _, data, err := m.read(id)
+	if err != nil {
+		return "", err
+	}
+	sig, err := sshsig.Sign(bytes.NewReader(data), signer, sshsig.HashSHA512, "git")
+	if err != nil {
+		return "", fmt.Errorf("%s: a commit can't be signed: %w", m.Name(), err)
+	}
+	head, rest, _ := bytes.Cut(data, []byte("\n\n"))
+	armored := strings.ReplaceAll(strings.TrimSpace(string(sshsig.Armor(sig))), "\n", "\n ")
+	text := append(append(bytes.Clone(head), "\ngpgsig "+armored+"\n\n"...), rest...)
+	out, err := m.run(ctx, nil, text, "hash-object", "-t", "commit", "-w", "--stdin")
+	return strings.TrimSpace(string(out)), err
 }
 
 // cutSignature takes the signature out of a commit; what is left is what was signed.

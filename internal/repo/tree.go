@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"vigila.dev/vigila/internal/core/proposal"
 )
 
 // Entry is one name in a directory of a tree.
@@ -193,6 +195,47 @@ func within(name, dir, file string, size, files int, total *int) error {
 		return fmt.Errorf("%s: %s has %d bytes; the most is %d", name, file, size, maxFile)
 	case *total > maxTotal:
 		return fmt.Errorf("%s: the files below %s have more than %d bytes; choose a narrower path", name, path.Join(".", dir), maxTotal)
+	}
+	return nil
+}
+
+// Leaves lists the files at or below a path as git keeps them, by path, whatever they are: links and submodules are not followed. None
+// where nothing is there. It reads no file.
+func (t *Tree) Leaves(p string) (map[string]proposal.Leaf, error) {
+	out := map[string]proposal.Leaf{}
+	at, err := t.m.leafAt(t.Commit, p)
+	if err != nil || at.ID == "" {
+		return out, err
+	}
+	if at.Mode != modeDir {
+		out[p] = at
+		return out, nil
+	}
+	return out, t.m.leaves(at.ID, p, 0, out)
+}
+
+// maxLeaves is how many files are listed at most.
+const maxLeaves = 5000
+
+func (m *Mirror) leaves(tree, dir string, deep int, out map[string]proposal.Leaf) error {
+	entries, err := m.treeAt(tree)
+	if err != nil {
+		return err
+	}
+	if deep > maxDeep {
+		return fmt.Errorf("%s: %s has more than %d directories within each other; choose a narrower path", m.Name(), dir, maxDeep)
+	}
+	for _, e := range entries {
+		full := path.Join(dir, e.name)
+		if e.mode == modeDir {
+			if err := m.leaves(e.id, full, deep+1, out); err != nil {
+				return err
+			}
+			continue
+		}
+		if out[full] = leafOf(e); len(out) > maxLeaves {
+			return fmt.Errorf("%s: %s holds more than %d files; choose a narrower path", m.Name(), dir, maxLeaves)
+		}
 	}
 	return nil
 }

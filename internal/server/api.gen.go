@@ -309,6 +309,24 @@ func (e Health) Valid() bool {
 	}
 }
 
+// Defines values for LaneStopLetsIn.
+const (
+	LaneStopLetsInAsk      LaneStopLetsIn = "ask"
+	LaneStopLetsInByItself LaneStopLetsIn = "by itself"
+)
+
+// Valid indicates whether the value is a known member of the LaneStopLetsIn enum.
+func (e LaneStopLetsIn) Valid() bool {
+	switch e {
+	case LaneStopLetsInAsk:
+		return true
+	case LaneStopLetsInByItself:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MovedObjectChange.
 const (
 	MovedObjectChangeAdded   MovedObjectChange = "added"
@@ -416,6 +434,7 @@ const (
 	ProposalKindBack   ProposalKind = "back"
 	ProposalKindFiles  ProposalKind = "files"
 	ProposalKindFollow ProposalKind = "follow"
+	ProposalKindLane   ProposalKind = "lane"
 )
 
 // Valid indicates whether the value is a known member of the ProposalKind enum.
@@ -426,6 +445,8 @@ func (e ProposalKind) Valid() bool {
 	case ProposalKindFiles:
 		return true
 	case ProposalKindFollow:
+		return true
+	case ProposalKindLane:
 		return true
 	default:
 		return false
@@ -813,6 +834,9 @@ type AddMetricsSource struct {
 type AddRegistry struct {
 	About string `json:"about,omitempty,omitzero"`
 
+	// AskedAt host and port that it is asked at, when that is another
+	AskedAt string `json:"asked_at,omitempty,omitzero"`
+
 	// Ca PEM of who signs its certificate
 	Ca string `json:"ca,omitempty,omitzero"`
 
@@ -848,6 +872,9 @@ type AddRepo struct {
 
 	// Password password or token; write-only, encrypted at rest
 	Password string `json:"password,omitempty,omitzero"`
+
+	// SignKey private SSH key in PEM, without a passphrase, that signs the commits that are made here; write-only, encrypted at rest
+	SignKey string `json:"sign_key,omitempty,omitzero"`
 
 	// Signers SSH public keys, one a line, and armored OpenPGP keys: only commits signed by one of them are applied
 	Signers string `json:"signers,omitempty,omitzero"`
@@ -946,6 +973,13 @@ type Bringing struct {
 	Sync bool   `json:"sync"`
 	Ward string `json:"ward"`
 	Why  string `json:"why"`
+}
+
+// BroughtCommit defines model for BroughtCommit.
+type BroughtCommit struct {
+	Author  string `json:"author,omitempty,omitzero"`
+	Commit  string `json:"commit"`
+	Subject string `json:"subject"`
 }
 
 // Canary A new version beside the old one, with a growing share of the traffic
@@ -1156,6 +1190,32 @@ type ClusterEvent struct {
 type ClusterList struct {
 	Items []Cluster `json:"items"`
 	Total int       `json:"total"`
+}
+
+// CodeHost defines model for CodeHost.
+type CodeHost struct {
+	// Api which interface it speaks: gitea, github or gitlab
+	Api string `json:"api"`
+
+	// Comments people's own requests that touch wards get the effect as a comment too
+	Comments bool `json:"comments"`
+
+	// Console where people reach this console, for links
+	Console string    `json:"console,omitempty,omitzero"`
+	Looked  time.Time `json:"looked,omitempty,omitzero"`
+	Next    time.Time `json:"next,omitempty,omitzero"`
+
+	// Open requests that are open there
+	Open int `json:"open"`
+
+	// Problem of the last look
+	Problem string `json:"problem,omitempty,omitzero"`
+	Project string `json:"project"`
+	Repo    string `json:"repo"`
+
+	// Statuses how wards do with a commit is told as its status
+	Statuses bool   `json:"statuses"`
+	Url      string `json:"url"`
 }
 
 // Comparison defines model for Comparison.
@@ -1422,16 +1482,133 @@ type Hold struct {
 	Why   string    `json:"why,omitempty,omitzero"`
 }
 
+// HoldStop defines model for HoldStop.
+type HoldStop struct {
+	Stop string `json:"stop"`
+	Why  string `json:"why,omitempty,omitzero"`
+}
+
 // HoldWard defines model for HoldWard.
 type HoldWard struct {
 	Until time.Time `json:"until,omitempty,omitzero"`
 	Why   string    `json:"why,omitempty,omitzero"`
 }
 
+// HostRequest defines model for HostRequest.
+type HostRequest struct {
+	ApprovedBy []string `json:"approved_by,omitempty,omitzero"`
+
+	// HostSays what the host's own checks say: passed, running or failed; absent where there are none
+	HostSays string `json:"host_says,omitempty,omitzero"`
+	Number   int    `json:"number"`
+
+	// Tags its labels there
+	Tags []string `json:"tags,omitempty,omitzero"`
+	Url  string   `json:"url"`
+}
+
 // Kubeconfig defines model for Kubeconfig.
 type Kubeconfig struct {
 	// KubeconfigFile path in the directory of vigila serve --kubeconfigs
 	KubeconfigFile string `json:"kubeconfig_file"`
+}
+
+// Lane defines model for Lane.
+type Lane struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Carries what moves; {stop} stands for the stop's name
+	Carries []string `json:"carries"`
+
+	// DeclaredAt file and line
+	DeclaredAt string `json:"declared_at"`
+
+	// Keeps patterns of files that are a stop's own
+	Keeps    []string  `json:"keeps,omitempty,omitzero"`
+	Looked   time.Time `json:"looked,omitempty,omitzero"`
+	Name     string    `json:"name"`
+	NeedsYou bool      `json:"needs_you"`
+
+	// Newest exactly what moves from stop to stop, together
+	Newest Lot `json:"newest,omitempty,omitzero"`
+
+	// Ref the branch that all that is carried is on
+	Ref    string `json:"ref"`
+	Repo   string `json:"repo"`
+	Roster string `json:"roster"`
+
+	// Says how it is, in a line
+	Says  string     `json:"says"`
+	Stops []LaneStop `json:"stops"`
+}
+
+// LaneList defines model for LaneList.
+type LaneList struct {
+	Items []Lane `json:"items"`
+	Total int    `json:"total"`
+}
+
+// LaneStop defines model for LaneStop.
+type LaneStop struct {
+	// Arrived what it has, has arrived
+	Arrived bool `json:"arrived"`
+
+	// Arrives when it has arrived, or will where that is a matter of time alone
+	Arrives time.Time `json:"arrives,omitempty,omitzero"`
+
+	// AsksWhom who is asked; whoever may when absent
+	AsksWhom []string `json:"asks_whom,omitempty,omitzero"`
+
+	// ByProposal a lot is let in by a proposal; else by a commit
+	ByProposal bool `json:"by_proposal"`
+
+	// ComesAfter stops that a lot has arrived at before it is offered here; lots begin where there are none
+	ComesAfter []string `json:"comes_after"`
+	HeldBy     StopHold `json:"held_by,omitempty,omitzero"`
+
+	// Hours when lots are let in; always when absent
+	Hours  string         `json:"hours,omitempty,omitzero"`
+	LetsIn LaneStopLetsIn `json:"lets_in"`
+
+	// Listens wards that a lot has arrived with
+	Listens  []LaneWard `json:"listens"`
+	Name     string     `json:"name"`
+	NeedsYou bool       `json:"needs_you"`
+	Offer    LotOffer   `json:"offer,omitempty,omitzero"`
+	Passage  Passage    `json:"passage,omitempty,omitzero"`
+
+	// Problem why what it has can't be read, or what it takes can't be written
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// Proposal by which a lot is being let in
+	Proposal int `json:"proposal,omitempty,omitzero"`
+
+	// Says how it is, in a line
+	Says string `json:"says"`
+
+	// SettledSeconds how long its wards have to be ready
+	SettledSeconds int `json:"settled_seconds,omitempty,omitzero"`
+
+	// Together the stop that it takes lots together with
+	Together string `json:"together,omitempty,omitzero"`
+
+	// Waits for what it waits to have arrived
+	Waits string `json:"waits,omitempty,omitzero"`
+}
+
+// LaneStopLetsIn defines model for LaneStop.LetsIn.
+type LaneStopLetsIn string
+
+// LaneWard defines model for LaneWard.
+type LaneWard struct {
+	// Failed why it went back from it, or rejected it
+	Failed string `json:"failed,omitempty,omitzero"`
+
+	// Holds its cluster holds what the stop has
+	Holds      bool      `json:"holds"`
+	ReadySince time.Time `json:"ready_since,omitempty,omitzero"`
+	Says       string    `json:"says,omitempty,omitzero"`
+	Ward       string    `json:"ward"`
 }
 
 // LeftBehind defines model for LeftBehind.
@@ -1467,6 +1644,99 @@ type LookFollow struct {
 	Take string `json:"take,omitempty,omitzero"`
 }
 
+// Lot exactly what moves from stop to stop, together
+type Lot struct {
+	At     time.Time `json:"at"`
+	Author string    `json:"author,omitempty,omitzero"`
+
+	// Brings commits since the lot before it, the newest first
+	Brings []BroughtCommit `json:"brings,omitempty,omitzero"`
+
+	// Changes what it has otherwise than the lot before it
+	Changes []LotChange `json:"changes,omitempty,omitzero"`
+	Commit  string      `json:"commit"`
+
+	// More commits that are not listed
+	More   int `json:"more,omitempty,omitzero"`
+	Number int `json:"number"`
+
+	// Stop where it began
+	Stop    string `json:"stop"`
+	Subject string `json:"subject"`
+
+	// Way where it was, the oldest first
+	Way []Passage `json:"way"`
+}
+
+// LotChange defines model for LotChange.
+type LotChange struct {
+	// From a version with its digest, or a file's mode and git's hash of it; absent where there is none
+	From string `json:"from,omitempty,omitzero"`
+
+	// Of the image, or "chart NAME"; absent for a whole file
+	Of string `json:"of,omitempty,omitzero"`
+
+	// Path the file
+	Path string `json:"path"`
+
+	// Says how it changes, for people
+	Says string `json:"says"`
+	To   string `json:"to,omitempty,omitzero"`
+
+	// Unseen it is more than the lot's own change
+	Unseen bool `json:"unseen"`
+
+	// Whose where it comes from, when it is more
+	Whose string `json:"whose,omitempty,omitzero"`
+}
+
+// LotList defines model for LotList.
+type LotList struct {
+	Items []Lot `json:"items"`
+	Total int   `json:"total"`
+}
+
+// LotOffer defines model for LotOffer.
+type LotOffer struct {
+	// Asks a person is asked
+	Asks    bool        `json:"asks"`
+	Changes []LotChange `json:"changes"`
+	Lot     int         `json:"lot"`
+
+	// Next when the stop lets lots in again
+	Next time.Time `json:"next,omitempty,omitzero"`
+
+	// Unseen more would be changed than by the lot itself
+	Unseen bool `json:"unseen"`
+
+	// Waits why it is not let in by itself
+	Waits string `json:"waits,omitempty,omitzero"`
+}
+
+// LotPreview defines model for LotPreview.
+type LotPreview struct {
+	// Against what stands against it, and needs a reason
+	Against    []string `json:"against"`
+	ByProposal bool     `json:"by_proposal"`
+
+	// Effect what a branch would do once it is part of its base
+	Effect Effect `json:"effect,omitempty,omitzero"`
+	Lane   string `json:"lane"`
+	Lot    int    `json:"lot"`
+
+	// Nothing nothing would be changed
+	Nothing  bool `json:"nothing"`
+	OnlyThis bool `json:"only_this,omitempty,omitzero"`
+
+	// Seen names exactly this; to be sent along when it is let in
+	Seen         string        `json:"seen"`
+	StopsChanged []StopChanges `json:"stops_changed"`
+	Subject      string        `json:"subject,omitempty,omitzero"`
+
+	// Unseen more would be changed than by the lot itself
+	Unseen bool `json:"unseen"`
+}
+
 // MadeToken defines model for MadeToken.
 type MadeToken struct {
 	Expires time.Time `json:"expires"`
@@ -1490,6 +1760,15 @@ type Me struct {
 	Name    string    `json:"name"`
 	Role    Role      `json:"role"`
 	Version string    `json:"version"`
+}
+
+// MergeProposal defines model for MergeProposal.
+type MergeProposal struct {
+	// Commit as of ReviewedProposal
+	Commit string `json:"commit,omitempty,omitzero"`
+
+	// Why gets over what stands against letting a lot in
+	Why string `json:"why,omitempty,omitzero"`
 }
 
 // MetricsAnswer defines model for MetricsAnswer.
@@ -1599,6 +1878,43 @@ type ObjectDetail struct {
 // Outcome defines model for Outcome.
 type Outcome string
 
+// Passage defines model for Passage.
+type Passage struct {
+	// Against what stood against it
+	Against []string `json:"against,omitempty,omitzero"`
+
+	// Along other lots whose changes came along, or were taken back
+	Along     []int     `json:"along,omitempty,omitzero"`
+	ArrivedAt time.Time `json:"arrived_at,omitempty,omitzero"`
+
+	// By who let it in, or wrote the commit
+	By     string `json:"by,omitempty,omitzero"`
+	Commit string `json:"commit,omitempty,omitzero"`
+
+	// Ended when it had something else
+	Ended  time.Time `json:"ended,omitempty,omitzero"`
+	Failed string    `json:"failed,omitempty,omitzero"`
+
+	// Lot absent when it is no lot's
+	Lot int `json:"lot,omitempty,omitzero"`
+
+	// OnlyThis of the lot its own change alone
+	OnlyThis bool `json:"only_this,omitempty,omitzero"`
+
+	// Over the lot that it was before somebody changed it
+	Over int `json:"over,omitempty,omitzero"`
+
+	// Proposal that let it in; absent where it was written at once
+	Proposal int       `json:"proposal,omitempty,omitzero"`
+	Since    time.Time `json:"since"`
+	Stop     string    `json:"stop"`
+	Subject  string    `json:"subject,omitempty,omitzero"`
+
+	// Title what it was, for people
+	Title string `json:"title"`
+	Why   string `json:"why,omitempty,omitzero"`
+}
+
 // PastRun defines model for PastRun.
 type PastRun struct {
 	At time.Time `json:"at"`
@@ -1669,6 +1985,32 @@ type Problem struct {
 	Type   string  `json:"type"`
 }
 
+// PromoteLot defines model for PromoteLot.
+type PromoteLot struct {
+	// Lot the one that is offered there when absent
+	Lot int `json:"lot,omitempty,omitzero"`
+
+	// OnlyThis its own change alone
+	OnlyThis bool `json:"only_this,omitempty,omitzero"`
+
+	// Seen of the preview that was read: more than the lot's own change is not let in unseen
+	Seen string `json:"seen,omitempty,omitzero"`
+	Stop string `json:"stop"`
+
+	// Why gets over what stands against it
+	Why string `json:"why,omitempty,omitzero"`
+}
+
+// PromotedLot defines model for PromotedLot.
+type PromotedLot struct {
+	Lane string `json:"lane"`
+	Lot  int    `json:"lot"`
+
+	// Proposal absent when it was written at once
+	Proposal     int           `json:"proposal,omitempty,omitzero"`
+	StopsChanged []StopChanges `json:"stops_changed,omitempty,omitzero"`
+}
+
 // Proposal defines model for Proposal.
 type Proposal struct {
 	Approvals []Approval `json:"approvals"`
@@ -1690,20 +2032,21 @@ type Proposal struct {
 	// EndedBy absent when it happened in the repository
 	EndedBy string `json:"ended_by,omitempty,omitzero"`
 
-	// Kind what it comes from: going back in git, somebody's files, or a newer version
+	// Kind what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
 	Kind     ProposalKind `json:"kind,omitempty,omitzero"`
 	NeedsYou bool         `json:"needs_you"`
 
 	// Number 0 for a first commit, which is pushed to the branch itself
 	Number int `json:"number"`
 
-	// Of the ward, the follow or the file that it is about
+	// Of the ward, the follow, the file, or the lane and its stop, that it is about
 	Of     string    `json:"of,omitempty,omitzero"`
 	Opened time.Time `json:"opened"`
 
 	// Own nobody but Vigila has written to its branch
-	Own  bool   `json:"own,omitempty,omitzero"`
-	Repo string `json:"repo"`
+	Own     bool        `json:"own,omitempty,omitzero"`
+	Repo    string      `json:"repo"`
+	Request HostRequest `json:"request,omitempty,omitzero"`
 
 	// Result the commit of the base that holds it
 	Result string `json:"result,omitempty,omitzero"`
@@ -1719,7 +2062,7 @@ type Proposal struct {
 	Why string `json:"why,omitempty,omitzero"`
 }
 
-// ProposalKind what it comes from: going back in git, somebody's files, or a newer version
+// ProposalKind what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
 type ProposalKind string
 
 // ProposalStanding stale: it does not go together with what its base says by now
@@ -1791,8 +2134,11 @@ type RefusedObject struct {
 // Registry defines model for Registry.
 type Registry struct {
 	About string `json:"about,omitempty,omitzero"`
-	Host  string `json:"host"`
-	Name  string `json:"name"`
+
+	// AskedAt host and port that it is asked at, when that is another
+	AskedAt string `json:"asked_at,omitempty,omitzero"`
+	Host    string `json:"host"`
+	Name    string `json:"name"`
 
 	// SignsIn it is given credentials
 	SignsIn bool `json:"signs_in,omitempty,omitzero"`
@@ -1989,6 +2335,22 @@ type SayCanary struct {
 // SayCanaryWord defines model for SayCanary.Word.
 type SayCanaryWord string
 
+// SetCodeHost defines model for SetCodeHost.
+type SetCodeHost struct {
+	Api string `json:"api"`
+
+	// Ca PEM of who signs its certificate
+	Ca       string `json:"ca,omitempty,omitzero"`
+	Comments bool   `json:"comments,omitempty,omitzero"`
+	Console  string `json:"console,omitempty,omitzero"`
+	Project  string `json:"project"`
+	Statuses bool   `json:"statuses,omitempty,omitzero"`
+
+	// Token as it was for the same address when absent
+	Token string `json:"token,omitempty,omitzero"`
+	Url   string `json:"url"`
+}
+
 // Standing defines model for Standing.
 type Standing string
 
@@ -2028,6 +2390,31 @@ type StartRunKind string
 type StartedRun struct {
 	// Entry number of its entry; 0 when there was nothing to do
 	Entry int `json:"entry"`
+}
+
+// StopChanges defines model for StopChanges.
+type StopChanges struct {
+	Changes []LotChange `json:"changes"`
+	Stop    string      `json:"stop"`
+}
+
+// StopComparison defines model for StopComparison.
+type StopComparison struct {
+	// Changes from the one to the other
+	Changes []LotChange `json:"changes"`
+
+	// Effect what a branch would do once it is part of its base
+	Effect Effect `json:"effect,omitempty,omitzero"`
+	Lane   string `json:"lane"`
+	One    string `json:"one"`
+	Other  string `json:"other"`
+}
+
+// StopHold defines model for StopHold.
+type StopHold struct {
+	At  time.Time `json:"at"`
+	By  string    `json:"by"`
+	Why string    `json:"why"`
 }
 
 // Stretch defines model for Stretch.
@@ -2331,6 +2718,39 @@ type ListFollowsParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListLanesParams defines parameters for ListLanes.
+type ListLanesParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// CompareStopsParams defines parameters for CompareStops.
+type CompareStopsParams struct {
+	One   string `form:"one" json:"one"`
+	Other string `form:"other" json:"other"`
+}
+
+// ListLotsParams defines parameters for ListLots.
+type ListLotsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// PreviewLotParams defines parameters for PreviewLot.
+type PreviewLotParams struct {
+	Stop string `form:"stop" json:"stop"`
+
+	// Lot the one that is offered there when absent
+	Lot int `form:"lot,omitempty" json:"lot,omitempty,omitzero"`
+
+	// OnlyThis its own change alone, and nothing that would come along
+	OnlyThis bool `form:"only_this,omitempty" json:"only_this,omitempty,omitzero"`
+}
+
 // ListMetricsSourcesParams defines parameters for ListMetricsSources.
 type ListMetricsSourcesParams struct {
 	// Search words that must all be somewhere in it
@@ -2511,6 +2931,15 @@ type ListContextsJSONRequestBody = Kubeconfig
 // LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
 type LookFollowJSONRequestBody = LookFollow
 
+// HoldStopJSONRequestBody defines body for HoldStop for application/json ContentType.
+type HoldStopJSONRequestBody = HoldStop
+
+// PromoteLotJSONRequestBody defines body for PromoteLot for application/json ContentType.
+type PromoteLotJSONRequestBody = PromoteLot
+
+// ReleaseStopJSONRequestBody defines body for ReleaseStop for application/json ContentType.
+type ReleaseStopJSONRequestBody = HoldStop
+
 // AddMetricsSourceJSONRequestBody defines body for AddMetricsSource for application/json ContentType.
 type AddMetricsSourceJSONRequestBody = AddMetricsSource
 
@@ -2521,7 +2950,7 @@ type TryMetricsSourceJSONRequestBody = TryMetricsSource
 type ApproveProposalJSONRequestBody = ReviewedProposal
 
 // MergeProposalJSONRequestBody defines body for MergeProposal for application/json ContentType.
-type MergeProposalJSONRequestBody = ReviewedProposal
+type MergeProposalJSONRequestBody = MergeProposal
 
 // WithdrawProposalJSONRequestBody defines body for WithdrawProposal for application/json ContentType.
 type WithdrawProposalJSONRequestBody = WithdrawProposal
@@ -2534,6 +2963,9 @@ type AddRepoJSONRequestBody = AddRepo
 
 // ProposeFilesJSONRequestBody defines body for ProposeFiles for application/json ContentType.
 type ProposeFilesJSONRequestBody = ProposeFiles
+
+// SetCodeHostJSONRequestBody defines body for SetCodeHost for application/json ContentType.
+type SetCodeHostJSONRequestBody = SetCodeHost
 
 // AddRosterJSONRequestBody defines body for AddRoster for application/json ContentType.
 type AddRosterJSONRequestBody = AddRoster
@@ -2588,7 +3020,7 @@ type ServerInterface interface {
 	// ListEntries The logbook of every ward, newest first
 	// (GET /entries)
 	ListEntries(c *gin.Context, params ListEntriesParams)
-	// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster or follow
+	// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
 	// (GET /events)
 	StreamEvents(c *gin.Context)
 	// ListFollows What is followed, which version it is at, and why newer ones are not taken
@@ -2600,6 +3032,30 @@ type ServerInterface interface {
 	// LookFollow Look for newer versions now, or take one whatever it is; the answer comes when that is done
 	// (POST /follows/{name}/look)
 	LookFollow(c *gin.Context, name ItemName)
+	// ListLanes The ways that changes take from environment to environment, and which lot is where
+	// (GET /lanes)
+	ListLanes(c *gin.Context, params ListLanesParams)
+	// GetLane One lane
+	// (GET /lanes/{name})
+	GetLane(c *gin.Context, name ItemName)
+	// CompareStops What a stop has differently from another, of what is carried
+	// (GET /lanes/{name}/compare)
+	CompareStops(c *gin.Context, name ItemName, params CompareStopsParams)
+	// HoldStop Keep a stop from letting lots in by itself
+	// (POST /lanes/{name}/hold)
+	HoldStop(c *gin.Context, name ItemName)
+	// ListLots The lots of a lane, the newest first, each with its way through the stops
+	// (GET /lanes/{name}/lots)
+	ListLots(c *gin.Context, name ItemName, params ListLotsParams)
+	// PreviewLot What letting a lot in would do, to files and to clusters; nothing is written
+	// (GET /lanes/{name}/preview)
+	PreviewLot(c *gin.Context, name ItemName, params PreviewLotParams)
+	// PromoteLot Let a lot in at a stop, as a commit or a proposal, as the lane says
+	// (POST /lanes/{name}/promote)
+	PromoteLot(c *gin.Context, name ItemName)
+	// ReleaseStop Let a stop that is held go on
+	// (POST /lanes/{name}/release)
+	ReleaseStop(c *gin.Context, name ItemName)
 	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 	// (DELETE /left/{ward})
 	ForgetLeft(c *gin.Context, ward string)
@@ -2669,6 +3125,15 @@ type ServerInterface interface {
 	// ProposeFiles Write files to a branch of their own, for review; the branch they are meant for is not touched
 	// (POST /repos/{name}/files)
 	ProposeFiles(c *gin.Context, name ItemName)
+	// RemoveCodeHost Forget the code host of a repository; requests stay open there
+	// (DELETE /repos/{name}/host)
+	RemoveCodeHost(c *gin.Context, name ItemName)
+	// GetCodeHost The code host of a repository, where its proposals are reviewed
+	// (GET /repos/{name}/host)
+	GetCodeHost(c *gin.Context, name ItemName)
+	// SetCodeHost Say on which code host a repository is; it is asked before it is kept
+	// (PUT /repos/{name}/host)
+	SetCodeHost(c *gin.Context, name ItemName)
 	// LookAtRepo Look at a repository now
 	// (POST /repos/{name}/look)
 	LookAtRepo(c *gin.Context, name ItemName)
@@ -3093,6 +3558,297 @@ func (siw *ServerInterfaceWrapper) LookFollow(c *gin.Context) {
 	}
 
 	siw.Handler.LookFollow(c, name)
+}
+
+// ListLanes operation middleware
+func (siw *ServerInterfaceWrapper) ListLanes(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLanesParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLanes(c, params)
+}
+
+// GetLane operation middleware
+func (siw *ServerInterfaceWrapper) GetLane(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLane(c, name)
+}
+
+// CompareStops operation middleware
+func (siw *ServerInterfaceWrapper) CompareStops(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareStopsParams
+
+	// ------------- Required query parameter "one" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "one", c.Request.URL.Query(), &params.One, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter one: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "other" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "other", c.Request.URL.Query(), &params.Other, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter other: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareStops(c, name, params)
+}
+
+// HoldStop operation middleware
+func (siw *ServerInterfaceWrapper) HoldStop(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HoldStop(c, name)
+}
+
+// ListLots operation middleware
+func (siw *ServerInterfaceWrapper) ListLots(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLotsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLots(c, name, params)
+}
+
+// PreviewLot operation middleware
+func (siw *ServerInterfaceWrapper) PreviewLot(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PreviewLotParams
+
+	// ------------- Required query parameter "stop" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "stop", c.Request.URL.Query(), &params.Stop, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter stop: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "lot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lot", c.Request.URL.Query(), &params.Lot, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lot: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "only_this" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "only_this", c.Request.URL.Query(), &params.OnlyThis, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter only_this: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewLot(c, name, params)
+}
+
+// PromoteLot operation middleware
+func (siw *ServerInterfaceWrapper) PromoteLot(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PromoteLot(c, name)
+}
+
+// ReleaseStop operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseStop(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReleaseStop(c, name)
 }
 
 // ForgetLeft operation middleware
@@ -3727,6 +4483,81 @@ func (siw *ServerInterfaceWrapper) ProposeFiles(c *gin.Context) {
 	}
 
 	siw.Handler.ProposeFiles(c, name)
+}
+
+// RemoveCodeHost operation middleware
+func (siw *ServerInterfaceWrapper) RemoveCodeHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveCodeHost(c, name)
+}
+
+// GetCodeHost operation middleware
+func (siw *ServerInterfaceWrapper) GetCodeHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCodeHost(c, name)
+}
+
+// SetCodeHost operation middleware
+func (siw *ServerInterfaceWrapper) SetCodeHost(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetCodeHost(c, name)
 }
 
 // LookAtRepo operation middleware
@@ -5051,6 +5882,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/repos/:name", wrapper.RemoveRepo)
 	router.POST(options.BaseURL+"/repos/:name/look", wrapper.LookAtRepo)
 	router.POST(options.BaseURL+"/repos/:name/files", wrapper.ProposeFiles)
+	router.DELETE(options.BaseURL+"/repos/:name/host", wrapper.RemoveCodeHost)
+	router.GET(options.BaseURL+"/repos/:name/host", wrapper.GetCodeHost)
+	router.PUT(options.BaseURL+"/repos/:name/host", wrapper.SetCodeHost)
 	router.GET(options.BaseURL+"/repos/:name/effect", wrapper.GetBranchEffect)
 	router.GET(options.BaseURL+"/proposals", wrapper.ListProposals)
 	router.GET(options.BaseURL+"/proposals/:number", wrapper.GetProposal)
@@ -5088,6 +5922,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/follows", wrapper.ListFollows)
 	router.GET(options.BaseURL+"/follows/:name", wrapper.GetFollow)
 	router.POST(options.BaseURL+"/follows/:name/look", wrapper.LookFollow)
+	router.GET(options.BaseURL+"/lanes", wrapper.ListLanes)
+	router.GET(options.BaseURL+"/lanes/:name", wrapper.GetLane)
+	router.GET(options.BaseURL+"/lanes/:name/lots", wrapper.ListLots)
+	router.GET(options.BaseURL+"/lanes/:name/preview", wrapper.PreviewLot)
+	router.GET(options.BaseURL+"/lanes/:name/compare", wrapper.CompareStops)
+	router.POST(options.BaseURL+"/lanes/:name/promote", wrapper.PromoteLot)
+	router.POST(options.BaseURL+"/lanes/:name/hold", wrapper.HoldStop)
+	router.POST(options.BaseURL+"/lanes/:name/release", wrapper.ReleaseStop)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
 	router.DELETE(options.BaseURL+"/tokens/:name", wrapper.EndToken)

@@ -73,7 +73,7 @@ func (s *server) ListRegistries(c *gin.Context, q ListRegistriesParams) {
 }
 
 func registryOf(r keeper.Registry) Registry {
-	out := Registry{Name: r.Name, Host: r.Host, User: r.User, SignsIn: r.SignsIn, About: r.About, UsedBy: r.Used}
+	out := Registry{Name: r.Name, Host: r.Host, AskedAt: r.At, User: r.User, SignsIn: r.SignsIn, About: r.About, UsedBy: r.Used}
 	if out.UsedBy == nil {
 		out.UsedBy = []string{}
 	}
@@ -86,7 +86,7 @@ func (s *server) AddRegistry(c *gin.Context) {
 	if !ok {
 		return
 	}
-	answer(s, c, registryOf)(do(s, c, keeper.AddRegistry{Registry: record.Registry{Name: in.Name, Host: in.Host, Password: in.Password, Token: in.Token, RegistryMore: record.RegistryMore{User: in.User, CA: in.Ca, About: in.About}}}))
+	answer(s, c, registryOf)(do(s, c, keeper.AddRegistry{Registry: record.Registry{Name: in.Name, Host: in.Host, Password: in.Password, Token: in.Token, RegistryMore: record.RegistryMore{At: in.AskedAt, User: in.User, CA: in.Ca, About: in.About}}}))
 }
 
 // RemoveRegistry is DELETE /registries/{name}.

@@ -582,7 +582,7 @@ func (s *server) AddRepo(c *gin.Context) {
 		}
 	}
 	r := keeper.AddRepo{Trust: in.Trust}
-	r.Name, r.URL, r.User, r.Password, r.Key, r.Passphrase = in.Name, in.Url, in.User, in.Password, in.Key, in.Passphrase
+	r.Name, r.URL, r.User, r.Password, r.Key, r.Passphrase, r.SignKey = in.Name, in.Url, in.User, in.Password, in.Key, in.Passphrase, in.SignKey
 	r.RepoMore = record.RepoMore{Charts: in.Charts, Bearer: in.Bearer, CA: in.Ca, KnownHosts: in.KnownHosts, Signers: in.Signers,
 		Submodules: slices.Contains(in.Follow, AddRepoFollowSubmodules), LargeFiles: slices.Contains(in.Follow, AddRepoFollowLargeFiles)}
 	answer(s, c, repoOf)(do(s, c, r))

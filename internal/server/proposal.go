@@ -56,8 +56,8 @@ func (s *server) ApproveProposal(c *gin.Context, number ProposalNumber) {
 
 // MergeProposal is POST /proposals/{number}/merge.
 func (s *server) MergeProposal(c *gin.Context, number ProposalNumber) {
-	if in, ok := body[ReviewedProposal](c); ok {
-		answer(s, c, proposalOf)(do(s, c, keeper.MergeProposal{Number: number, Commit: in.Commit}))
+	if in, ok := body[MergeProposal](c); ok {
+		answer(s, c, proposalOf)(do(s, c, keeper.MergeProposal{Number: number, Commit: in.Commit, Why: in.Why}))
 	}
 }
 
@@ -77,6 +77,12 @@ func proposalOf(p *proposal.Proposal) Proposal {
 	out.Says, out.NeedsYou = p.Says()
 	for _, a := range p.Approvals {
 		out.Approvals = append(out.Approvals, Approval{By: a.By, At: a.At, Commit: a.Commit, Current: a.Commit == p.Commit})
+	}
+	if r := p.Request; r.Number > 0 {
+		out.Request = HostRequest{Number: r.Number, Url: r.URL, HostSays: r.Checks, Tags: r.Labels}
+		for _, a := range r.Approvals {
+			out.Request.ApprovedBy = append(out.Request.ApprovedBy, a.By)
+		}
 	}
 	return out
 }

@@ -56,6 +56,16 @@ export function ProposalPage() {
       <p className="mt-4 text-lg" data-says>
         <Says of={p} />
       </p>
+      {p.request && (
+        <p className="text-soft">
+          Reviewed as{" "}
+          <a className="underline" href={p.request.url} target="_blank" rel="noreferrer">
+            request {p.request.number} on its code host
+          </a>
+          {p.request.host_says && `; its checks: ${p.request.host_says}`}
+          {p.request.tags && p.request.tags.length > 0 && `; ${p.request.tags.join(", ")}`}
+        </p>
+      )}
       {p.result && (
         <p className="text-soft">
           {p.base} holds it since <span className="font-mono text-sm">{p.result.slice(0, 7)}</span>,{" "}
@@ -144,6 +154,7 @@ function against(e?: Effect): string[] {
 
 function Merge({ p, effect, close }: { p: Proposal; effect?: Effect; close: () => void }) {
   const act = useChange(close);
+  const [why, setWhy] = useState("");
   const wrong = against(effect);
   return (
     <Modal
@@ -172,6 +183,7 @@ function Merge({ p, effect, close }: { p: Proposal; effect?: Effect; close: () =
         </ul>
       )}
       {act.error && <Wrong error={act.error} />}
+      {p.kind === "lane" && act.error && <Reason value={why} set={setWhy} />}
       <div className="mt-5 flex justify-end gap-2">
         <Button onClick={close}>Leave it</Button>
         <Button
@@ -183,7 +195,7 @@ function Merge({ p, effect, close }: { p: Proposal; effect?: Effect; close: () =
               got(
                 api.POST("/proposals/{number}/merge", {
                   params: { path: { number: p.number } },
-                  body: { commit: p.commit },
+                  body: { commit: p.commit, why },
                 }),
               ),
             )
@@ -206,7 +218,7 @@ function Withdraw({ p, close }: { p: Proposal; close: () => void }) {
       title={`Withdraw #${p.number}?`}
       about={
         p.own
-          ? "Its branch is deleted, and nothing else changes. What a follow proposed is not proposed again by itself."
+          ? "Its branch is deleted, and nothing else changes. What a follow or a lane proposed is not proposed again by itself."
           : "Others have written to its branch, so that one stays."
       }
     >
@@ -236,7 +248,17 @@ function Withdraw({ p, close }: { p: Proposal; close: () => void }) {
   );
 }
 
-function EffectOf({ e, again, busy, at }: { e: Effect; again: () => void; busy: boolean; at: string }) {
+export function EffectOf({
+  e,
+  again,
+  busy,
+  at,
+}: {
+  e: Effect;
+  again: () => void;
+  busy: boolean;
+  at: string;
+}) {
   if (e.conflicts.length > 0) {
     return (
       <Panel title={`Does not go together with ${e.base}`}>

@@ -301,7 +301,9 @@ export function Lines({ of }: { of: Schemas["Difference"][] }) {
       {of.map((d) => (
         <li key={d.path} className="flex flex-wrap items-baseline gap-x-2">
           <span className="font-mono text-[13px] break-all">{d.path}</span>
-          <span className="text-soft">{d.change === "added" ? "nothing" : value(d.from)}</span>
+          <span className="min-w-0 break-words text-soft">
+            {d.change === "added" ? "nothing" : value(d.from)}
+          </span>
           <span aria-hidden className="text-soft">
             →
           </span>

@@ -29,8 +29,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Server-sent events, one for each change of a ward, roster, repository, cluster or follow
-         * @description Event names are `ward`, `roster`, `repo`, `cluster` and `follow`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+         * Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
+         * @description Event names are `ward`, `roster`, `repo`, `cluster`, `follow`, `lane` and `proposal`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
          */
         get: operations["streamEvents"];
         put?: never;
@@ -536,6 +536,27 @@ export interface paths {
         /** Write files to a branch of their own, for review; the branch they are meant for is not touched */
         post: operations["proposeFiles"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** The code host of a repository, where its proposals are reviewed */
+        get: operations["getCodeHost"];
+        /** Say on which code host a repository is; it is asked before it is kept */
+        put: operations["setCodeHost"];
+        post?: never;
+        /** Forget the code host of a repository; requests stay open there */
+        delete: operations["removeCodeHost"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1111,6 +1132,156 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways that changes take from environment to environment, and which lot is where */
+        get: operations["listLanes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** One lane */
+        get: operations["getLane"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/lots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** The lots of a lane, the newest first, each with its way through the stops */
+        get: operations["listLots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** What letting a lot in would do, to files and to clusters; nothing is written */
+        get: operations["previewLot"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** What a stop has differently from another, of what is carried */
+        get: operations["compareStops"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/promote": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a lot in at a stop, as a commit or a proposal, as the lane says */
+        post: operations["promoteLot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a stop from letting lots in by itself */
+        post: operations["holdStop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a stop that is held go on */
+        post: operations["releaseStop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -1566,13 +1737,13 @@ export interface components {
             why?: string;
             /** @description who asked for it */
             by: string;
-            /** @description the ward, the follow or the file that it is about */
+            /** @description the ward, the follow, the file, or the lane and its stop, that it is about */
             of?: string;
             /**
-             * @description what it comes from: going back in git, somebody's files, or a newer version
+             * @description what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
              * @enum {string}
              */
-            kind?: "back" | "files" | "follow";
+            kind?: "back" | "files" | "follow" | "lane";
             /** Format: date-time */
             opened: string;
             /** @description the head of its branch: what is reviewed */
@@ -1588,6 +1759,7 @@ export interface components {
             ended_by?: string;
             /** @description the commit of the base that holds it */
             result?: string;
+            request?: components["schemas"]["HostRequest"];
         };
         Approval: {
             by: string;
@@ -1605,8 +1777,276 @@ export interface components {
             /** @description the head of its branch as it was read; it is refused when that has moved. What it is at now when absent */
             commit?: string;
         };
+        MergeProposal: {
+            /** @description as of ReviewedProposal */
+            commit?: string;
+            /** @description gets over what stands against letting a lot in */
+            why?: string;
+        };
         WithdrawProposal: {
             why?: string;
+        };
+        Lane: {
+            name: string;
+            about?: string;
+            roster: string;
+            /** @description file and line */
+            declared_at: string;
+            repo: string;
+            /** @description the branch that all that is carried is on */
+            ref: string;
+            /** @description what moves; {stop} stands for the stop's name */
+            carries: string[];
+            /** @description patterns of files that are a stop's own */
+            keeps?: string[];
+            /** @description how it is, in a line */
+            says: string;
+            needs_you: boolean;
+            /** Format: date-time */
+            looked?: string;
+            newest?: components["schemas"]["Lot"];
+            stops: components["schemas"]["LaneStop"][];
+        };
+        LaneStop: {
+            name: string;
+            /** @description stops that a lot has arrived at before it is offered here; lots begin where there are none */
+            comes_after: string[];
+            /** @enum {string} */
+            lets_in: "by itself" | "ask";
+            /** @description who is asked; whoever may when absent */
+            asks_whom?: string[];
+            /** @description how long its wards have to be ready */
+            settled_seconds?: number;
+            /** @description a lot is let in by a proposal; else by a commit */
+            by_proposal: boolean;
+            /** @description when lots are let in; always when absent */
+            hours?: string;
+            /** @description the stop that it takes lots together with */
+            together?: string;
+            /** @description how it is, in a line */
+            says: string;
+            needs_you: boolean;
+            /** @description why what it has can't be read, or what it takes can't be written */
+            problem?: string;
+            /** @description what it has, has arrived */
+            arrived: boolean;
+            /**
+             * Format: date-time
+             * @description when it has arrived, or will where that is a matter of time alone
+             */
+            arrives?: string;
+            /** @description for what it waits to have arrived */
+            waits?: string;
+            passage?: components["schemas"]["Passage"];
+            offer?: components["schemas"]["LotOffer"];
+            held_by?: components["schemas"]["StopHold"];
+            /** @description by which a lot is being let in */
+            proposal?: number;
+            /** @description wards that a lot has arrived with */
+            listens: components["schemas"]["LaneWard"][];
+        };
+        StopHold: {
+            by: string;
+            why: string;
+            /** Format: date-time */
+            at: string;
+        };
+        LaneWard: {
+            ward: string;
+            /** @description its cluster holds what the stop has */
+            holds: boolean;
+            /** Format: date-time */
+            ready_since?: string;
+            /** @description why it went back from it, or rejected it */
+            failed?: string;
+            says?: string;
+        };
+        LotOffer: {
+            lot: number;
+            /** @description more would be changed than by the lot itself */
+            unseen: boolean;
+            /** @description a person is asked */
+            asks: boolean;
+            /** @description why it is not let in by itself */
+            waits?: string;
+            /**
+             * Format: date-time
+             * @description when the stop lets lots in again
+             */
+            next?: string;
+            changes: components["schemas"]["LotChange"][];
+        };
+        LotChange: {
+            /** @description the file */
+            path: string;
+            /** @description the image, or "chart NAME"; absent for a whole file */
+            of?: string;
+            /** @description a version with its digest, or a file's mode and git's hash of it; absent where there is none */
+            from?: string;
+            to?: string;
+            /** @description how it changes, for people */
+            says: string;
+            /** @description it is more than the lot's own change */
+            unseen: boolean;
+            /** @description where it comes from, when it is more */
+            whose?: string;
+        };
+        Passage: {
+            stop: string;
+            /** @description what it was, for people */
+            title: string;
+            /** @description absent when it is no lot's */
+            lot?: number;
+            /** @description of the lot its own change alone */
+            only_this?: boolean;
+            /** @description the lot that it was before somebody changed it */
+            over?: number;
+            /** @description other lots whose changes came along, or were taken back */
+            along?: number[];
+            commit?: string;
+            subject?: string;
+            /** @description who let it in, or wrote the commit */
+            by?: string;
+            why?: string;
+            /** @description what stood against it */
+            against?: string[];
+            /** @description that let it in; absent where it was written at once */
+            proposal?: number;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            arrived_at?: string;
+            /**
+             * Format: date-time
+             * @description when it had something else
+             */
+            ended?: string;
+            failed?: string;
+        };
+        /** @description exactly what moves from stop to stop, together */
+        Lot: {
+            number: number;
+            /** @description where it began */
+            stop: string;
+            commit: string;
+            subject: string;
+            author?: string;
+            /** Format: date-time */
+            at: string;
+            /** @description commits since the lot before it, the newest first */
+            brings?: components["schemas"]["BroughtCommit"][];
+            /** @description commits that are not listed */
+            more?: number;
+            /** @description what it has otherwise than the lot before it */
+            changes?: components["schemas"]["LotChange"][];
+            /** @description where it was, the oldest first */
+            way: components["schemas"]["Passage"][];
+        };
+        BroughtCommit: {
+            commit: string;
+            subject: string;
+            author?: string;
+        };
+        LaneList: {
+            total: number;
+            items: components["schemas"]["Lane"][];
+        };
+        LotList: {
+            total: number;
+            items: components["schemas"]["Lot"][];
+        };
+        LotPreview: {
+            lane: string;
+            lot: number;
+            subject?: string;
+            only_this?: boolean;
+            by_proposal: boolean;
+            /** @description nothing would be changed */
+            nothing: boolean;
+            /** @description more would be changed than by the lot itself */
+            unseen: boolean;
+            /** @description names exactly this; to be sent along when it is let in */
+            seen: string;
+            /** @description what stands against it, and needs a reason */
+            against: string[];
+            stops_changed: components["schemas"]["StopChanges"][];
+            effect?: components["schemas"]["Effect"];
+        };
+        StopChanges: {
+            stop: string;
+            changes: components["schemas"]["LotChange"][];
+        };
+        StopComparison: {
+            lane: string;
+            one: string;
+            other: string;
+            /** @description from the one to the other */
+            changes: components["schemas"]["LotChange"][];
+            effect?: components["schemas"]["Effect"];
+        };
+        PromoteLot: {
+            stop: string;
+            /** @description the one that is offered there when absent */
+            lot?: number;
+            /** @description its own change alone */
+            only_this?: boolean;
+            /** @description gets over what stands against it */
+            why?: string;
+            /** @description of the preview that was read: more than the lot's own change is not let in unseen */
+            seen?: string;
+        };
+        PromotedLot: {
+            lane: string;
+            lot: number;
+            /** @description absent when it was written at once */
+            proposal?: number;
+            stops_changed?: components["schemas"]["StopChanges"][];
+        };
+        HoldStop: {
+            stop: string;
+            why?: string;
+        };
+        CodeHost: {
+            repo: string;
+            /** @description which interface it speaks: gitea, github or gitlab */
+            api: string;
+            url: string;
+            project: string;
+            /** @description people's own requests that touch wards get the effect as a comment too */
+            comments: boolean;
+            /** @description how wards do with a commit is told as its status */
+            statuses: boolean;
+            /** @description where people reach this console, for links */
+            console?: string;
+            /** Format: date-time */
+            looked?: string;
+            /** Format: date-time */
+            next?: string;
+            /** @description of the last look */
+            problem?: string;
+            /** @description requests that are open there */
+            open: number;
+        };
+        SetCodeHost: {
+            api: string;
+            url: string;
+            project: string;
+            /** @description as it was for the same address when absent */
+            token?: string;
+            /** @description PEM of who signs its certificate */
+            ca?: string;
+            comments?: boolean;
+            statuses?: boolean;
+            console?: string;
+        };
+        HostRequest: {
+            number: number;
+            url: string;
+            /** @description what the host's own checks say: passed, running or failed; absent where there are none */
+            host_says?: string;
+            /** @description its labels there */
+            tags?: string[];
+            approved_by?: string[];
         };
         /** @description what a branch would do once it is part of its base */
         Effect: {
@@ -1889,6 +2329,8 @@ export interface components {
         Registry: {
             name: string;
             host: string;
+            /** @description host and port that it is asked at, when that is another */
+            asked_at?: string;
             user?: string;
             /** @description it is given credentials */
             signs_in?: boolean;
@@ -1904,6 +2346,8 @@ export interface components {
             name: string;
             /** @description as images name it, such as registry.brindle.example:5000 */
             host: string;
+            /** @description host and port that it is asked at, when that is another */
+            asked_at?: string;
             user?: string;
             password?: string;
             token?: string;
@@ -2124,6 +2568,8 @@ export interface components {
             key?: string;
             /** @description of the key; write-only, encrypted at rest */
             passphrase?: string;
+            /** @description private SSH key in PEM, without a passphrase, that signs the commits that are made here; write-only, encrypted at rest */
+            sign_key?: string;
             /** @description lines of a known_hosts file */
             known_hosts?: string;
             /** @description fingerprint of the SSH host's key to trust, SHA256:… */
@@ -3217,6 +3663,77 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getCodeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The code host */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeHost"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setCodeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetCodeHost"];
+            };
+        };
+        responses: {
+            /** @description The code host */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeHost"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeCodeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getBranchEffect: {
         parameters: {
             query: {
@@ -3357,7 +3874,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReviewedProposal"];
+                "application/json": components["schemas"]["MergeProposal"];
             };
         };
         responses: {
@@ -4113,6 +4630,219 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Follow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLanes: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lanes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LaneList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLane: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The lane */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lane"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLots: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lots */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LotList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewLot: {
+        parameters: {
+            query: {
+                stop: string;
+                /** @description the one that is offered there when absent */
+                lot?: number;
+                /** @description its own change alone, and nothing that would come along */
+                only_this?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LotPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareStops: {
+        parameters: {
+            query: {
+                one: string;
+                other: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The difference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StopComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    promoteLot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PromoteLot"];
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PromotedLot"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    holdStop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldStop"];
+            };
+        };
+        responses: {
+            /** @description The lane */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lane"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseStop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldStop"];
+            };
+        };
+        responses: {
+            /** @description The lane */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lane"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -21,6 +21,12 @@ const fields = (old?: Schemas["Registry"]): Field[] => [
     help: "As images name it, with its port where it has one.",
     example: "registry.brindle.example",
   },
+  {
+    name: "asked_at",
+    label: "Asked at",
+    help: "Host and port that it is asked at, when that is another than images name.",
+    example: "10.4.0.7:5000",
+  },
   { name: "user", label: "User", help: "Who signs in; nobody when empty." },
   {
     name: "password",
@@ -82,7 +88,10 @@ export function RegistriesPage() {
               <strong>{r.name}</strong>
               <span className="block text-sm text-soft">{r.about}</span>
             </td>
-            <td className="px-3 font-mono text-sm break-all">{r.host}</td>
+            <td className="px-3 font-mono text-sm break-all">
+              {r.host}
+              {r.asked_at && <span className="text-soft"> at {r.asked_at}</span>}
+            </td>
             <td className="px-3 text-sm">{r.signs_in ? (r.user ? `as ${r.user}` : "with a token") : "no"}</td>
             <td className="px-3 text-sm">{r.used_by.length > 0 ? few(r.used_by) : "nobody"}</td>
             <td className="py-1.5 text-right">
@@ -107,6 +116,7 @@ export function RegistriesPage() {
           start={{
             name: old?.name ?? "",
             host: old?.host ?? "",
+            asked_at: old?.asked_at ?? "",
             user: old?.user ?? "",
             about: old?.about ?? "",
           }}
@@ -117,6 +127,7 @@ export function RegistriesPage() {
                 body: {
                   name: text(v, "name"),
                   host: text(v, "host"),
+                  asked_at: text(v, "asked_at"),
                   user: text(v, "user"),
                   password: text(v, "password"),
                   token: text(v, "token"),

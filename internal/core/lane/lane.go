@@ -6,6 +6,7 @@ package lane
 import (
 	_ "embed" // the published schema
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -174,11 +175,78 @@ func (d *reader) carried(l Lane) {
 	for i, a := range l.Carries {
 		for _, b := range l.Carries[:i] {
 			p, q := a.Path(), b.Path()
-			if p != "" && q != "" && (p == q || strings.HasPrefix(p, q+"/") || strings.HasPrefix(q, p+"/")) {
+			if p == "" || q == "" {
+				continue
+			}
+			if within(p, q) {
 				d.Fail(a.Line, "%s is carried already, by %s; keep one of them", a.Versions+a.Files, b.Versions+b.Files)
+				continue
+			}
+			for _, s := range l.Stops {
+				for _, o := range l.Stops {
+					if within(At(p, s.Name), At(q, o.Name)) {
+						d.Fail(a.Line, "%s of stop %s is carried already, by %s of stop %s; keep one of them", a.Versions+a.Files, s.Name, b.Versions+b.Files, o.Name)
+					}
+				}
 			}
 		}
 	}
+}
+
+// within tells whether two paths are the same, or one lies below the other.
+func within(p, q string) bool {
+	return p == q || strings.HasPrefix(p, q+"/") || strings.HasPrefix(q, p+"/")
+}
+
+// Writes are the paths that a lane carries things to, by the stop that they are of. Where lots begin it only reads.
+func (l *Lane) Writes() map[string]string {
+	out := map[string]string{}
+	for _, s := range l.Stops {
+		for _, c := range l.Carries {
+			if len(s.After) > 0 {
+				out[At(c.Path(), s.Name)] = s.Name
+			}
+		}
+	}
+	return out
+}
+
+// Clash is a path that both lanes write to; "" when there is none.
+func (l *Lane) Clash(o *Lane) string {
+	if l.Repo != o.Repo || l.Ref != o.Ref {
+		return ""
+	}
+	theirs := o.Writes()
+	for _, p := range slices.Sorted(maps.Keys(l.Writes())) {
+		for q := range theirs {
+			if within(p, q) {
+				return p
+			}
+		}
+	}
+	return ""
+}
+
+// Group are the stops that take a lot in one: the one that the others go with first.
+func (l *Lane) Group(s Stop) []Stop {
+	if s.Together != "" {
+		s, _ = l.Stop(s.Together)
+	}
+	out := []Stop{s}
+	for _, x := range l.Stops {
+		if x.Together == s.Name {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// By is how a group writes: as a proposal, where any of its stops wants one.
+func (l *Lane) By(group []Stop) By {
+	if slices.ContainsFunc(group, func(s Stop) bool { return s.By == ByProposal }) {
+		return ByProposal
+	}
+	return ByCommit
 }
 
 func (d *reader) stop(n *yaml.Node) Stop {
@@ -210,6 +278,7 @@ func (d *reader) stop(n *yaml.Node) Stop {
 		{!nameForm.MatchString(s.Name), fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", s.Name)},
 		{len(s.Wards) == 0, fmt.Sprintf("stop %s has no wards; a lot has arrived once they hold it, so name them", s.Name)},
 		{s.LetsIn != ByItself && s.LetsIn != Ask, fmt.Sprintf("lets_in of stop %s is %q; write by itself, or ask", s.Name, letsIn)},
+		{len(s.After) == 0 && (len(s.Who) > 0 || s.LetsIn == Ask || s.By == ByProposal || s.Together != "" || hours != ""), fmt.Sprintf("lots begin at stop %s, since it is after no other: what is pushed there is there. Write lets_in: by itself, and neither who, by, hours nor together", s.Name)},
 		{s.By != ByCommit && s.By != ByProposal, fmt.Sprintf("by of stop %s is %q; write commit, or proposal", s.Name, by)},
 		{len(s.Who) > 0 && s.LetsIn == ByItself, fmt.Sprintf("stop %s lets lots in by itself, so nobody is asked; take who away, or write lets_in: ask", s.Name)},
 	} {
@@ -245,6 +314,8 @@ func (d *reader) way(l Lane) {
 		switch {
 		case !known:
 			d.Fail(s.Line, "stop %s takes lots together with %s, and there is no such stop; %s", s.Name, s.Together, nearest.Words(s.Together, names))
+		case with.Together != "":
+			d.Fail(s.Line, "stop %s takes lots together with %s, which goes with %s itself; write together: %s", s.Name, s.Together, with.Together, with.Together)
 		case !slices.Equal(slices.Sorted(slices.Values(s.After)), slices.Sorted(slices.Values(with.After))):
 			d.Fail(s.Line, "stop %s takes lots together with %s, so both come after the same stops", s.Name, s.Together)
 		}

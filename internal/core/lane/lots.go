@@ -3,6 +3,7 @@ package lane
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"path"
@@ -48,9 +49,43 @@ func (c Content) ID() string {
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }
 
+// item is one thing of a content, as it is written down.
+type item struct {
+	Path  string `json:"path"`
+	Of    string `json:"of,omitempty"`
+	Value string `json:"value"`
+}
+
+// MarshalJSON writes a list of what is there.
+func (c Content) MarshalJSON() ([]byte, error) {
+	all := make([]item, 0, len(c))
+	for _, k := range slices.SortedFunc(maps.Keys(c), Key.Compare) {
+		all = append(all, item{k.Path, k.Of, c[k]})
+	}
+	return json.Marshal(all)
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (c *Content) UnmarshalJSON(text []byte) error {
+	var all []item
+	if err := json.Unmarshal(text, &all); err != nil {
+		return err
+	}
+	*c = make(Content, len(all))
+	for _, x := range all {
+		(*c)[Key{x.Path, x.Of}] = x.Value
+	}
+	return nil
+}
+
 // KeepsFile tells whether a file is a stop's own: it matches one of the lane's patterns, in which ** stands for any number of directories.
 func (l *Lane) KeepsFile(file string) bool {
 	return slices.ContainsFunc(l.Keeps, func(pattern string) bool { return matches(strings.Split(pattern, "/"), strings.Split(file, "/")) })
+}
+
+// KeepsPath tells the same of a path of what is carried, with the placeholder in it: what is one stop's own is carried from none and to none.
+func (l *Lane) KeepsPath(p string) bool {
+	return slices.ContainsFunc(l.Stops, func(s Stop) bool { return l.KeepsFile(At(p, s.Name)) })
 }
 
 func matches(pattern, file []string) bool {
@@ -68,11 +103,22 @@ func matches(pattern, file []string) bool {
 
 // Lot is a content that has begun its way.
 type Lot struct {
-	Number          int
-	Content         Content
-	Stop, Commit    string // where it first showed
-	Subject, Author string // of that commit
-	At              time.Time
+	Number  int       `json:"number"`
+	Content Content   `json:"content"`
+	Stop    string    `json:"stop"`   // where it first showed
+	Commit  string    `json:"commit"` // that brought it there
+	Subject string    `json:"subject,omitempty"`
+	Author  string    `json:"author,omitempty"`
+	At      time.Time `json:"at"`
+	Brings  []Brought `json:"brings,omitempty"` // the commits since the lot before it that changed what is carried, the newest first
+	More    int       `json:"more,omitempty"`   // commits that are not in the list
+}
+
+// Brought is a commit that a lot brings.
+type Brought struct {
+	Commit  string `json:"commit"`
+	Subject string `json:"subject"`
+	Author  string `json:"author,omitempty"`
 }
 
 // Lots are the lots of a lane, by number: the first is 1.
@@ -108,6 +154,12 @@ func (l Lots) before(of Lot) (Lot, bool) {
 	return Lot{}, false
 }
 
+// changes tells whether a lot itself has changed something.
+func (l Lots) changes(of Lot, k Key) bool {
+	was, _ := l.before(of)
+	return was.Content[k] != of.Content[k]
+}
+
 // Own are the things that a lot itself has changed: what it has otherwise than the lot before it. Of the first lot that is all of it.
 func (l Lots) Own(number int) map[Key]bool {
 	out := map[Key]bool{}
@@ -116,21 +168,37 @@ func (l Lots) Own(number int) map[Key]bool {
 		return out
 	}
 	was, _ := l.before(of)
-	for k := range both(was.Content, of.Content) {
-		if was.Content[k] != of.Content[k] {
-			out[k] = true
-		}
+	for _, k := range was.Content.Differing(of.Content) {
+		out[k] = true
 	}
 	return out
 }
 
-func both(a, b Content) map[Key]bool {
-	out := map[Key]bool{}
-	for k := range a {
-		out[k] = true
+// Differing are the things that two contents have differently, in their order.
+func (c Content) Differing(o Content) (out []Key) {
+	for k, v := range c {
+		if o[k] != v {
+			out = append(out, k)
+		}
 	}
-	for k := range b {
-		out[k] = true
+	for k := range o {
+		if _, had := c[k]; !had {
+			out = append(out, k)
+		}
+	}
+	slices.SortFunc(out, Key.Compare)
+	return out
+}
+
+// Changes are the things that a lot has otherwise than the lot before it.
+func (l Lots) Changes(number int) (out []Change) {
+	of, known := l.Lot(number)
+	if !known {
+		return nil
+	}
+	was, _ := l.before(of)
+	for _, k := range slices.SortedFunc(maps.Keys(l.Own(number)), Key.Compare) {
+		out = append(out, Change{Key: k, From: was.Content[k], To: of.Content[k], Own: true})
 	}
 	return out
 }
@@ -147,29 +215,56 @@ type Change struct {
 // Unseen tells whether it is more than the lot's own change.
 func (c Change) Unseen() bool { return !c.Own || c.ByHand || len(c.Lots) > 0 }
 
-// Along lists what a lot would change at a stop: now is what the stop has, last the lot that it took last, 0 for none.
-func (l Lots) Along(number int, now Content, last int) (out []Change) {
+// Along lists what a lot would change at a stop: now is what the stop has, took what it had when it took a lot last; nil when it never
+// did. Whose a change is, is told by each thing for itself: by the lots that have changed it since it was as the stop has it.
+func (l Lots) Along(number int, now, took Content) (out []Change) {
 	to, known := l.Lot(number)
 	if !known {
 		return nil
 	}
-	took, has := l.Lot(last)
 	own := l.Own(number)
-	for _, k := range slices.SortedFunc(maps.Keys(both(now, to.Content)), Key.Compare) {
-		if now[k] == to.Content[k] {
-			continue
+	for _, k := range now.Differing(to.Content) {
+		c := Change{Key: k, From: now[k], To: to.Content[k], Own: own[k], ByHand: took != nil && now[k] != took[k]}
+		was := now[k]
+		if c.ByHand {
+			was = took[k]
 		}
-		c := Change{Key: k, From: now[k], To: to.Content[k], Own: own[k], ByHand: has && now[k] != took.Content[k]}
-		from, upTo := last, number-1 // the others on the way forward
-		if last > number {
-			from, upTo, c.Own = number, last, false // on the way back: those that are taken back
-		}
-		for n := from + 1; n <= upTo && has; n++ {
-			if l.Own(n)[k] {
-				c.Lots = append(c.Lots, n)
-			}
+		switch has := l.last(number, k, was); {
+		case has == number: // the lot does not change it: somebody else has
+			c.Own = false
+		case has > number: // on the way back: those that are taken back
+			c.Own, c.Lots = false, l.changing(k, to.Stop, number, has)
+		case has > 0:
+			c.Lots = l.changing(k, to.Stop, has, number-1)
+		case took == nil && now[k] != "": // from before the lane: whether it may go, nobody has said yet
+			c.Own = false
 		}
 		out = append(out, c)
+	}
+	return out
+}
+
+// last is the lot that has something as it was: the nearest up to a lot, or the nearest after it; 0 when none has.
+func (l Lots) last(number int, k Key, was string) int {
+	for _, x := range slices.Backward(l) {
+		if x.Number <= number && x.Content[k] == was {
+			return x.Number
+		}
+	}
+	for _, x := range l {
+		if x.Number > number && x.Content[k] == was {
+			return x.Number
+		}
+	}
+	return 0
+}
+
+// changing are the lots of a beginning after one, up to another, that change something.
+func (l Lots) changing(k Key, stop string, after, upTo int) (out []int) {
+	for _, x := range l {
+		if x.Number > after && x.Number <= upTo && x.Stop == stop && l.changes(x, k) {
+			out = append(out, x.Number)
+		}
 	}
 	return out
 }

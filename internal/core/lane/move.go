@@ -10,7 +10,7 @@ import (
 // Ward is what a stop's ward says, as far as a lane listens.
 type Ward struct {
 	ID     string
-	Holds  bool      // its cluster holds a commit that has the stop's content
+	Holds  bool      // its cluster holds what the stop has
 	Ready  time.Time // since when it is ready, without anything on its way; zero when it is not
 	Failed string    // why it went back from what the stop has, or has rejected it
 	Says   string
@@ -18,21 +18,20 @@ type Ward struct {
 
 // State is what is known of a stop.
 type State struct {
-	Lot     int       // whose content it has; 0 when it is none's
-	Content Content   // that it has
-	Since   time.Time // when it was first seen with that content
-	Commit  string    // that brought it
-	By      string    // who let it in; the commit's author where it came by itself
-	Last    int       // the lot that it took last
-	Most    int       // the newest that it ever had: one that is gone back from is not let in again by itself
-	Held    string    // why a person holds it; "" when nobody does
+	Passage                // that goes on; the zero Passage when there was none
+	Content Content        // that it has
+	Took    Content        // that it had when it took a lot last; nil when it never did
+	Most    int            // the newest lot that it ever had
+	Held    string         // who holds it and why; "" when nobody does
+	Letting *Letting       // that is on its way in
+	Refused map[int]string // lots whose proposals were withdrawn, and why
 	Wards   []Ward
 }
 
 // Arrival is how far a lot is at a stop.
 type Arrival struct {
 	Here   bool      // it has arrived
-	When   time.Time // when it will have, where that is a matter of time alone
+	When   time.Time // when it has, or will have, where that is a matter of time alone
 	Failed string    // why it never will
 	Waits  string    // for what it waits otherwise
 }
@@ -59,10 +58,22 @@ func (s Stop) Arrived(now time.Time, st State) (a Arrival) {
 		return a
 	}
 	if at := latest.Add(s.Settled); now.Before(at) {
-		return Arrival{When: at, Waits: "has to be ready for " + s.Settled.String()}
+		return Arrival{When: at, Waits: "has to be ready for " + span(s.Settled)}
 	}
 	a.Here = true
 	return a
+}
+
+// span is a time as people write it: 30m, not 30m0s.
+func span(d time.Duration) string {
+	text := d.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
 }
 
 // Past is where lots have arrived, and where they failed.
@@ -73,24 +84,34 @@ type Past struct {
 
 // Offer is a lot that a stop may take.
 type Offer struct {
-	Lot    int    // 0 when there is none
-	Unseen bool   // more would come with it than its own change
-	Waits  string // why it does not take it by itself; "" when it does
-	Next   time.Time
+	Lot     int    // 0 when there is none
+	Unseen  bool   // more would come with it than its own change
+	Waits   string // why it is not let in by itself; "" when it is
+	Asks    bool   // a person is asked
+	Propose bool   // it is to be proposed now, whoever lets it in
+	Next    time.Time
 }
 
-// Offers tells what is offered to a stop: the newest lot that has arrived at all the stops before it, and failed at none of them.
-func (l *Lane) Offers(s Stop, now time.Time, lots Lots, st State, past Past) (o Offer) {
+// hasArrived tells whether a lot has arrived at all the stops before one, and failed at none of them.
+func (s Stop) hasArrived(lot int, past Past) bool {
+	return !slices.ContainsFunc(s.After, func(a string) bool {
+		return !slices.Contains(past.Arrived[a], lot) || past.Failed[a][lot] != ""
+	})
+}
+
+// Offers tells what is offered to a stop, and to those that take a lot together with it: the newest lot that has arrived at all the stops
+// before it, and failed nowhere on its way.
+func (l *Lane) Offers(s Stop, now time.Time, lots Lots, states map[string]State, past Past) (o Offer) {
 	if len(s.After) == 0 {
 		return o
 	}
+	group := l.Group(s)
 	for _, lot := range slices.Backward(lots) {
-		if lot.Number <= st.Most || lot.Number == st.Lot || past.Failed[s.Name][lot.Number] != "" {
-			continue
-		}
-		if !slices.ContainsFunc(s.After, func(a string) bool {
-			return !slices.Contains(past.Arrived[a], lot.Number) || past.Failed[a][lot.Number] != ""
-		}) {
+		failed := slices.ContainsFunc(group, func(g Stop) bool { return past.Failed[g.Name][lot.Number] != "" })
+		wanted := slices.ContainsFunc(group, func(g Stop) bool {
+			return lot.Number > states[g.Name].Most && states[g.Name].Content.ID() != lot.Content.ID()
+		})
+		if wanted && !failed && s.hasArrived(lot.Number, past) {
 			o.Lot = lot.Number
 			break
 		}
@@ -98,43 +119,98 @@ func (l *Lane) Offers(s Stop, now time.Time, lots Lots, st State, past Past) (o 
 	if o.Lot == 0 {
 		return o
 	}
-	o.Unseen = slices.ContainsFunc(lots.Along(o.Lot, st.Content, st.Last), Change.Unseen)
-	byHand := slices.ContainsFunc(lots.Along(o.Lot, st.Content, st.Last), func(c Change) bool { return c.ByHand })
-	switch {
-	case st.Held != "":
-		o.Waits = "it is held: " + st.Held
-	case s.LetsIn == Ask:
-		o.Waits = "it asks first"
-		if len(s.Who) > 0 {
-			o.Waits = "it asks " + strings.Join(s.Who, ", ")
+	waits := func(why string) {
+		if o.Waits == "" {
+			o.Waits = why
 		}
-	case byHand:
-		o.Waits = "somebody has changed it here by hand, which would be undone"
 	}
-	if s.Hours != nil {
-		if open, next := s.Hours.Open(now); !open {
-			if o.Next = next; o.Waits == "" {
-				o.Waits = fmt.Sprintf("it lets lots in %s", s.Hours)
+	held, refused, closed := "", "", ""
+	for _, g := range group {
+		st := states[g.Name]
+		of := ""
+		if len(group) > 1 {
+			of = g.Name + " "
+		}
+		along := lots.Along(o.Lot, st.Content, st.Took)
+		o.Unseen = o.Unseen || slices.ContainsFunc(along, Change.Unseen)
+		if held == "" && st.Held != "" {
+			held = of + "is held by " + st.Held
+		}
+		if refused == "" {
+			refused = st.Refused[o.Lot]
+		}
+		if g.Hours != nil {
+			if open, next := g.Hours.Open(now); !open {
+				if closed = fmt.Sprintf("%slets lots in %s", of, g.Hours); next.After(o.Next) {
+					o.Next = next
+				}
 			}
 		}
+		if slices.ContainsFunc(along, func(c Change) bool { return c.ByHand }) && g.LetsIn == ByItself {
+			waits(of + "was changed by hand, which would be undone")
+			o.Asks = true
+		}
+		if len(st.Content) > 0 && st.Took == nil && g.LetsIn == ByItself {
+			waits(of + "has from before the lane what no lot had, which would be undone")
+			o.Asks = true
+		}
+		if g.LetsIn == Ask {
+			o.Asks = true
+		}
+	}
+	o.Propose = l.By(group) == ByProposal && held == "" && refused == ""
+	switch {
+	case held != "":
+		o.Waits = held
+	case refused != "":
+		o.Waits, o.Asks = refused, true
+	case o.Asks:
+		waits(l.asks(group))
+	case closed != "":
+		waits(closed)
 	}
 	return o
 }
 
-// MayLetIn tells why a person may not let a lot into a stop now; "" when one may. skips tells what stands against it that a reason gets
-// over: it has not arrived at the stops before it, or it failed.
-func (l *Lane) MayLetIn(s Stop, number int, now time.Time, lots Lots, st State, past Past) (no string, skips []string) {
+// asks says who is asked.
+func (l *Lane) asks(group []Stop) string {
+	var who []string
+	for _, g := range group {
+		for _, w := range g.Who {
+			if !slices.Contains(who, w) {
+				who = append(who, w)
+			}
+		}
+	}
+	if len(who) == 0 {
+		return "waits to be let in"
+	}
+	return "waits to be let in by " + strings.Join(who, ", ")
+}
+
+// MayLetIn tells why a person may not let a lot into a stop now, and those that go with it; "" when one may. skips tells what stands
+// against it that a reason gets over: it has not arrived at the stops before it, it failed, a stop is held, or closed at this hour.
+func (l *Lane) MayLetIn(s Stop, number int, now time.Time, lots Lots, states map[string]State, past Past) (no string, skips []string) {
 	lot, known := lots.Lot(number)
-	switch {
-	case !known:
+	if !known {
 		return fmt.Sprintf("lane %s has no lot %d", l.Name, number), nil
-	case st.Lot == number:
-		return fmt.Sprintf("stop %s has lot %d already", s.Name, number), nil
-	case len(s.After) == 0 && lot.Stop != s.Name && lot.Content.ID() == st.Content.ID():
+	}
+	group := l.Group(s)
+	if !slices.ContainsFunc(group, func(g Stop) bool { return states[g.Name].Content.ID() != lot.Content.ID() }) {
 		return fmt.Sprintf("stop %s has what lot %d carries already", s.Name, number), nil
 	}
-	if st.Held != "" {
-		skips = append(skips, "it is held: "+st.Held)
+	for _, g := range group {
+		if st := states[g.Name]; st.Held != "" {
+			skips = append(skips, g.Name+" is held by "+st.Held)
+		}
+		if why := past.Failed[g.Name][number]; why != "" {
+			skips = append(skips, fmt.Sprintf("it failed at %s before: %s", g.Name, why))
+		}
+		if g.Hours != nil {
+			if open, next := g.Hours.Open(now); !open {
+				skips = append(skips, fmt.Sprintf("%s lets lots in %s, the next time on %s", g.Name, g.Hours, next.In(g.Hours.Zone).Format("Mon 15:04")))
+			}
+		}
 	}
 	for _, a := range s.After {
 		switch {
@@ -144,13 +220,71 @@ func (l *Lane) MayLetIn(s Stop, number int, now time.Time, lots Lots, st State, 
 			skips = append(skips, "it has not arrived at "+a)
 		}
 	}
-	if why := past.Failed[s.Name][number]; why != "" {
-		skips = append(skips, "it failed here before: "+why)
-	}
-	if s.Hours != nil {
-		if open, next := s.Hours.Open(now); !open {
-			skips = append(skips, fmt.Sprintf("lots are let in %s, the next time at %s", s.Hours, next.In(s.Hours.Zone).Format("Mon 15:04")))
-		}
-	}
 	return "", skips
+}
+
+// Says is how a stop is, in one line; loud tells that it waits for a person.
+func (l *Lane) Says(s Stop, st State, a Arrival, o Offer) (says string, loud bool) {
+	has := st.Passage.Title()
+	switch {
+	case st.Failed != "":
+		says, loud = fmt.Sprintf("%s failed: %s", has, st.Failed), true
+	case st.Number == 0:
+		says = "nothing is there yet"
+	case !a.Here:
+		says = fmt.Sprintf("%s is on its way: %s", has, a.Waits)
+	default:
+		says = has + " has arrived"
+	}
+	switch {
+	case o.Lot == 0 && st.Held != "":
+		says += "; held by " + st.Held
+	case o.Lot > 0 && o.Waits != "":
+		says += fmt.Sprintf("; lot %d %s", o.Lot, o.Waits)
+		loud = loud || o.Asks && st.Held == ""
+	case o.Lot > 0:
+		says += fmt.Sprintf("; lot %d is next", o.Lot)
+	}
+	return says, loud
+}
+
+// Tells is Says for somebody who looks at the whole lane: what failed, what waits, or what is on its way there; "" when none of that is.
+func (l *Lane) Tells(s Stop, st State, a Arrival, o Offer) (says string, loud bool) {
+	has := st.Passage.Title()
+	switch {
+	case st.Failed != "":
+		return fmt.Sprintf("%s failed at %s: %s", has, s.Name, st.Failed), true
+	case o.Lot > 0 && s.Together == "":
+		var at []string
+		for _, g := range l.Group(s) {
+			at = append(at, g.Name)
+		}
+		where := strings.Join(at, " and ")
+		if o.Waits == "" {
+			return fmt.Sprintf("lot %d is being let in at %s", o.Lot, where), false
+		}
+		return fmt.Sprintf("at %s lot %d %s", where, o.Lot, o.Waits), o.Asks && st.Held == ""
+	case !a.Here && st.Number > 0:
+		return fmt.Sprintf("%s is on its way at %s: %s", has, s.Name, a.Waits), false
+	case !a.Here:
+		return "nothing is at " + s.Name + " yet", false
+	}
+	return "", false
+}
+
+// Title names what a stop has.
+func (p Passage) Title() string {
+	switch {
+	case p.ID == (Content{}).ID():
+		return "nothing"
+	case p.Lot > 0 && p.Only:
+		return fmt.Sprintf("lot %d, its own change alone,", p.Lot)
+	case p.Lot > 0:
+		return fmt.Sprintf("lot %d", p.Lot)
+	case p.Over > 0:
+		return fmt.Sprintf("what was lot %d, changed by hand,", p.Over)
+	case p.Number > 0:
+		return "what was there before the first lot"
+	}
+	return "nothing"
 }

@@ -31,21 +31,23 @@ const (
 	Back   Kind = "back"   // git is to say again what it said at a ward's entry
 	Files  Kind = "files"  // somebody's files: of a new ward, or of what was adopted
 	Follow Kind = "follow" // a newer version
+	Lane   Kind = "lane"   // a lot that is to be let in at stops
 )
 
 // Origin is the wish that a proposal comes from. The same wish twice is one proposal.
 type Origin struct {
 	Kind Kind   `json:"kind"`
-	Of   string `json:"of"`   // the ward, or the follow
+	Of   string `json:"of"`   // the ward, the follow, or the lane and its stop
 	Want string `json:"want"` // what is wanted of it
 }
 
 // Key names the wish.
 func (o Origin) Key() string { return strings.Join([]string{string(o.Kind), o.Of, o.Want}, " ") }
 
-// Replaces tells whether it takes the place of another wish whose proposal is still open: of a follow there is one at a time.
+// Replaces tells whether it takes the place of another wish whose proposal is still open: of a follow, and of the stop of a lane, there is
+// one at a time.
 func (o Origin) Replaces(old Origin) bool {
-	return o.Kind == Follow && old.Kind == Follow && old.Of == o.Of && old.Want != o.Want
+	return (o.Kind == Follow || o.Kind == Lane) && old.Kind == o.Kind && old.Of == o.Of && old.Want != o.Want
 }
 
 // Approval is that somebody has read a proposal as it was at a commit, and wants it.
@@ -79,6 +81,17 @@ type More struct {
 	Ended     time.Time  `json:"ended,omitzero"`
 	EndedBy   string     `json:"ended_by,omitempty"` // "" when it happened in the repository
 	Result    string     `json:"result,omitempty"`   // the commit of the base that holds it
+	Request   Request    `json:"request,omitzero"`   // on the repository's code host, where it has one
+}
+
+// Request is the request to merge a proposal's branch, on a code host, as it was last seen there.
+type Request struct {
+	Number    int        `json:"number"`
+	URL       string     `json:"url,omitempty"`
+	Approvals []Approval `json:"approvals,omitempty"` // of people there; a Commit is "" where the host does not tell
+	Checks    string     `json:"checks,omitempty"`    // passed, running or failed; "" where there are none
+	Labels    []string   `json:"labels,omitempty"`
+	By        string     `json:"by,omitempty"` // who merged it there
 }
 
 // Seen is what a look at the repository found.
@@ -116,6 +129,8 @@ func (p Proposal) After(s Seen) Proposal {
 	switch {
 	case s.Base == "":
 		p.Standing, p.Said = Stale, fmt.Sprintf("there is no branch %s in %s any more", p.Base, p.Repo)
+	case s.Within && p.Request.By != "":
+		return p.End(Merged, s.At, p.Request.By, "on the code host", s.Base)
 	case s.Within:
 		return p.End(Merged, s.At, "", "was merged in the repository", s.Base)
 	case s.Same:
@@ -145,10 +160,10 @@ func (p Proposal) Approve(by string, at time.Time) Proposal {
 	return p
 }
 
-// Approved lists who has approved it as it is now; earlier those who approved another commit.
+// Approved lists who has approved it as it is now, here or on its code host; earlier those who approved another commit.
 func (p *Proposal) Approved() (now, earlier []string) {
-	for _, a := range p.Approvals {
-		if a.Commit == p.Commit {
+	for _, a := range slices.Concat(p.Approvals, p.Request.Approvals) {
+		if a.Commit == p.Commit || a.Commit == "" {
 			now = append(now, a.By)
 		} else {
 			earlier = append(earlier, a.By)
@@ -171,6 +186,10 @@ func (p *Proposal) Says() (says string, loud bool) {
 		return fmt.Sprintf("%s by %s", p.Standing, p.EndedBy), false
 	case p.Over():
 		return p.Said, false
+	case p.Request.Checks == "failed":
+		return "the checks of its code host have failed", true
+	case p.Request.Checks == "running":
+		return "the checks of its code host are running", false
 	case len(now) > 0:
 		return "approved by " + strings.Join(now, ", ") + "; waits for its merge", true
 	case len(earlier) > 0:

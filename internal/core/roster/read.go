@@ -8,6 +8,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/ward"
 )
 
@@ -45,6 +46,7 @@ type Files struct {
 	Rosters  []ward.Roster
 	Rules    []declared.File
 	Follows  []follow.Rule
+	Lanes    []lane.Lane
 	Count    int               // of files that declare anything
 	Broken   map[string]string // files that can't be read, and why
 	where    map[string]string // what is declared beside wards, to its file
@@ -66,12 +68,23 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 			continue
 		}
 		if follow.Is(f.Data) {
+			out.Count++
 			rules, err := follow.Parse(r.Repo, r.Ref, f.Path, f.Data)
 			if err != nil {
 				out.Broken[f.Path] = err.Error()
 				problems = append(problems, Places(f.Path, err)...)
 			}
 			out.Follows = append(out.Follows, rules...)
+			continue
+		}
+		if lane.Is(f.Data) {
+			out.Count++
+			lanes, err := lane.Parse(r.Repo, r.Ref, f.Path, f.Data)
+			if err != nil {
+				out.Broken[f.Path] = err.Error()
+				problems = append(problems, Places(f.Path, err)...)
+			}
+			out.Lanes = append(out.Lanes, lanes...)
 			continue
 		}
 		if not[f.Path] {

@@ -263,3 +263,13 @@ func TestWhoIsBroughtUp(t *testing.T) {
 		assert.Equal(t, c.sync, sync, why)
 	}
 }
+
+// TestAFileOfLanesIsNoEmptyRoster: what has lanes or follows alone waits for no first ward.
+func TestAFileOfLanesIsNoEmptyRoster(t *testing.T) {
+	f, problems := Read(Roster{Name: "moorings", Repo: "moorings", Ref: "main"}, []File{
+		{"lane.yaml", []byte("vigila: lane/v1\nname: gate\ncarries: [{versions: \"s/{stop}/v.yaml\"}]\nstops: [{name: a, wards: [g], lets_in: by itself}, {name: b, after: [a], wards: [g], lets_in: ask}]\n")},
+		{"follow.yaml", []byte("vigila: follow/v1\nname: gate\nimage: a/gate\nversions: \">=1\"\ninto: {file: v.yaml}\n")},
+		{"notes.yaml", []byte("a: 1\n")}}, ".vigila", nil)
+	assert.Empty(t, problems)
+	assert.Equal(t, []int{2, 1, 1, 0}, []int{f.Count, len(f.Lanes), len(f.Follows), len(f.Wards)})
+}

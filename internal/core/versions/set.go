@@ -3,6 +3,7 @@ package versions
 import (
 	"bytes"
 	"fmt"
+	"slices"
 
 	"go.yaml.in/yaml/v3"
 
@@ -22,7 +23,9 @@ func Set(file string, text []byte, image string, to Image) ([]byte, error) {
 		for _, x := range [][2]string{{"tag", to.Tag}, {"digest", to.Digest}} {
 			if x[1] != "" {
 				v := &yaml.Node{}
-				v.SetString(x[1])
+				if v.SetString(x[1]); x[0] == "digest" { // as people write them
+					v.Style = yaml.DoubleQuotedStyle
+				}
 				value.Content = append(value.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: x[0]}, v)
 			}
 		}
@@ -60,6 +63,29 @@ func SetChart(file string, text []byte, chart, version string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: the version of chart %s can't be written into it", file, chart)
 	}
 	return out, nil
+}
+
+// Unset is the text of a versions file without the version of an image; what else it says, and its comments, stay.
+func Unset(file string, text []byte, image string) ([]byte, error) {
+	return edit(file, text, "images", func(f *File, images *yaml.Node) {
+		if _, written, ok := f.Find(image); ok {
+			drop(images, written)
+		}
+	})
+}
+
+// UnsetChart is Unset for a packaged chart.
+func UnsetChart(file string, text []byte, chart string) ([]byte, error) {
+	return edit(file, text, "charts", func(_ *File, charts *yaml.Node) { drop(charts, chart) })
+}
+
+func drop(m *yaml.Node, key string) {
+	for i := 0; i+1 < len(m.Content); i += 2 {
+		if m.Content[i].Value == key {
+			m.Content = slices.Delete(m.Content, i, i+2)
+			return
+		}
+	}
 }
 
 // edit changes one mapping of a versions file, which is made where it is not there.

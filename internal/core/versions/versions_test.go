@@ -151,3 +151,22 @@ func TestAVersionIsWritten(t *testing.T) {
 	_, err = Set("v.yaml", []byte("vigila: versions/v1\nimages: {a: {}}\n"), "a", Image{Tag: "1"})
 	assert.ErrorContains(t, err, "v.yaml:2: images.a has neither", "a file with mistakes is left alone")
 }
+
+func TestAVersionIsTakenAway(t *testing.T) {
+	const text = "vigila: versions/v1\nimages:\n  # the gates\n  a.example/gate: 1.0\n  b: {tag: 2.0} # why\ncharts: {gates: 1.4.2, piers: 2}\n"
+	out, err := Unset("v.yaml", []byte(text), "docker.io/library/b")
+	require.NoError(t, err)
+	f, err := Parse("v.yaml", out)
+	require.NoError(t, err)
+	assert.Len(t, f.Images, 1, "the same image by another name")
+	assert.Contains(t, string(out), "# the gates")
+	out, err = UnsetChart("v.yaml", out, "gates")
+	require.NoError(t, err)
+	assert.NotContains(t, string(out), "gates:")
+	assert.Contains(t, string(out), "piers: 2")
+	same, err := Unset("v.yaml", out, "none")
+	require.NoError(t, err)
+	assert.Equal(t, string(out), string(same))
+	_, err = Unset("v.yaml", []byte("images: 1"), "a")
+	require.Error(t, err)
+}

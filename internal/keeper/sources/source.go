@@ -47,7 +47,7 @@ func (s chartSource) remove() error                           { return s.Remove(
 
 // OfGit is a repository's record as package repo wants it.
 func OfGit(r record.Repo) repo.Source {
-	return repo.Source{Name: r.Name, URL: r.URL, User: r.User, Password: r.Password, Bearer: r.Bearer, CA: r.CA, Key: r.Key, Passphrase: r.Passphrase,
+	return repo.Source{Name: r.Name, URL: r.URL, User: r.User, Password: r.Password, Bearer: r.Bearer, CA: r.CA, Key: r.Key, Passphrase: r.Passphrase, SignKey: r.SignKey,
 		KnownHosts: r.KnownHosts, Signers: r.Signers, Submodules: r.Submodules, LargeFiles: r.LargeFiles}
 }
 
