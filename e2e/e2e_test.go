@@ -42,6 +42,7 @@ var (
 	metrics string // and of its metrics server
 	// hostBase is the address of its code host.
 	hostBase string
+	kvBase   string // of its server of secret values
 )
 
 func TestMain(m *testing.M) {
@@ -71,7 +72,7 @@ func run(m *testing.M) (int, error) {
 	if err != nil {
 		return 1, err
 	}
-	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus", "--host-token", hostToken)
+	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus", "--host-token", hostToken, "--kv-token", kvToken)
 	lab.Stdout, lab.Stderr = os.Stderr, os.Stderr
 	if err := lab.Start(); err != nil {
 		return 1, err
@@ -82,11 +83,11 @@ func run(m *testing.M) (int, error) {
 	}()
 	for end := time.Now().Add(2 * time.Minute); ; {
 		var state struct {
-			Git, Metrics, Host string
-			Gateways           map[string]string
+			Git, Metrics, Host, KV string
+			Gateways               map[string]string
 		}
 		if b, err := os.ReadFile(filepath.Join(labDir, "lab.json")); err == nil && json.Unmarshal(b, &state) == nil {
-			gitBase, gateway, metrics, hostBase = state.Git, state.Gateways["quay"], state.Metrics, state.Host
+			gitBase, gateway, metrics, hostBase, kvBase = state.Git, state.Gateways["quay"], state.Metrics, state.Host, state.KV
 			break
 		}
 		if time.Now().After(end) {

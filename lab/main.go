@@ -27,6 +27,7 @@ import (
 	"vigila.dev/lab/gateway"
 	"vigila.dev/lab/gitserve"
 	"vigila.dev/lab/hostile"
+	"vigila.dev/lab/kv"
 	"vigila.dev/lab/metrics"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
@@ -45,6 +46,7 @@ type State struct {
 	Metrics  string            `json:"metrics,omitempty"`  // address of the metrics server
 	Registry string            `json:"registry,omitempty"` // host and port of the registry
 	Host     string            `json:"host,omitempty"`     // address of the code host
+	KV       string            `json:"kv,omitempty"`       // address of the server of secret values
 }
 
 func main() {
@@ -63,7 +65,7 @@ func up() *cobra.Command {
 	var dir, catalogueFile, seed, user, password string
 	var clusters, empty []string
 	var withGateway, withRegistry bool
-	var hostToken string
+	var hostToken, kvToken string
 	var prometheus string
 	c := &cobra.Command{
 		Use: "up", Short: "Start the lab and stay up until Ctrl-C or vigila-lab down",
@@ -152,6 +154,18 @@ func up() *cobra.Command {
 				defer h.Close()
 				state.Host = h.URL
 			}
+			if kvToken != "" {
+				port, err := keptPort(dir, "kv")
+				if err != nil {
+					return err
+				}
+				s, err := kv.Start(port, kvToken, filepath.Join(dir, "kv.json"))
+				if err != nil {
+					return err
+				}
+				defer s.Close()
+				state.KV = s.URL
+			}
 			state.Git = strings.TrimSuffix(g.URL(""), "/.git")
 			if seed != "" {
 				if err := g.Seed(filepath.Base(seed), seed, time.Now().Add(-12*time.Hour)); err != nil {
@@ -192,6 +206,7 @@ func up() *cobra.Command {
 	f.StringSliceVar(&empty, "empty-repos", nil, "empty repositories to make")
 	f.BoolVar(&withGateway, "gateway", false, "run a gateway for each cluster: HTTPRoutes lead real requests on loopback to its Pods")
 	f.StringVar(&hostToken, "host-token", "", "run a code host over the git repositories; its API asks for this token")
+	f.StringVar(&kvToken, "kv-token", "", "run a server of secret values that speaks KV version 2; this token is good for ever")
 	f.BoolVar(&withRegistry, "registry", false, "run a registry of images, which holds them in memory")
 	f.StringVar(&prometheus, "prometheus", "", "run this program, Prometheus, to ask the Pods for metrics")
 	f.StringVar(&user, "git-user", "", "ask for this user name at the git server")

@@ -257,7 +257,7 @@ func entryPart(o client.EntryObject) string {
 
 func entryWords(e client.Entry) (text, color string) {
 	switch e.Kind {
-	case "hold", "release", "reject", "accept", "remove":
+	case "hold", "release", "reject", "accept", "remove", "secret":
 		return string(e.Kind), ""
 	case "drift":
 		return string(e.Kind), "drifted"

@@ -196,6 +196,7 @@ const (
 	EntryKindRemove    EntryKind = "remove"
 	EntryKindRestore   EntryKind = "restore"
 	EntryKindRollback  EntryKind = "rollback"
+	EntryKindSecret    EntryKind = "secret"
 	EntryKindSync      EntryKind = "sync"
 )
 
@@ -219,6 +220,8 @@ func (e EntryKind) Valid() bool {
 	case EntryKindRestore:
 		return true
 	case EntryKindRollback:
+		return true
+	case EntryKindSecret:
 		return true
 	case EntryKindSync:
 		return true
@@ -910,6 +913,52 @@ type AddRoster struct {
 	Repo string `json:"repo"`
 }
 
+// AddStore defines model for AddStore.
+type AddStore struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca PEM of who signs its certificate
+	Ca      string `json:"ca,omitempty,omitzero"`
+	Cluster string `json:"cluster,omitempty,omitzero"`
+
+	// EverySeconds how often it is looked at; a minute when absent
+	EverySeconds int      `json:"every_seconds,omitempty,omitzero"`
+	ForClusters  []string `json:"for_clusters,omitempty,omitzero"`
+	ForOwners    []string `json:"for_owners,omitempty,omitzero"`
+
+	// ForRosters only wards that these rosters declare; those of a roster with limits may use it only so
+	ForRosters []string `json:"for_rosters,omitempty,omitzero"`
+
+	// ForWards only wards of these names may use it
+	ForWards []string `json:"for_wards,omitempty,omitzero"`
+
+	// Form kv or namespace
+	Form string `json:"form"`
+
+	// Mount where its values are mounted, such as secret
+	Mount     string `json:"mount,omitempty,omitzero"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty,omitzero"`
+
+	// RoleId the id of the role; for kubernetes its name
+	RoleId string `json:"role_id,omitempty,omitzero"`
+
+	// SignIn token (when absent), role (AppRole) or kubernetes
+	SignIn string `json:"sign_in,omitempty,omitzero"`
+
+	// SignInAt where the way to sign in is mounted, when not at its usual name
+	SignInAt string `json:"sign_in_at,omitempty,omitzero"`
+
+	// Space namespace of the server
+	Space string `json:"space,omitempty,omitzero"`
+
+	// Token the token, or the secret of the role; as it was when absent and the address is the same
+	Token string `json:"token,omitempty,omitzero"`
+
+	// Url of the server, such as https://secrets.brindle.example
+	Url string `json:"url,omitempty,omitzero"`
+}
+
 // AddWards defines model for AddWards.
 type AddWards struct {
 	// File the text of a ward file
@@ -1311,7 +1360,7 @@ type Entry struct {
 	// HasSnapshot it can be rolled back to
 	HasSnapshot bool `json:"has_snapshot,omitempty,omitzero"`
 
-	// Kind drift: what others changed and was not put back at once, or is as it was again
+	// Kind secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
 	Kind    EntryKind     `json:"kind"`
 	Number  int           `json:"number"`
 	Objects []EntryObject `json:"objects,omitempty,omitzero"`
@@ -1328,7 +1377,7 @@ type Entry struct {
 	Why     string `json:"why,omitempty,omitzero"`
 }
 
-// EntryKind drift: what others changed and was not put back at once, or is as it was again
+// EntryKind secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
 type EntryKind string
 
 // EntryList defines model for EntryList.
@@ -1456,6 +1505,9 @@ type FollowPast struct {
 
 // Guard defines model for Guard.
 type Guard struct {
+	// Mend what lets the run go on, where allowing it can't
+	Mend string `json:"mend,omitempty,omitzero"`
+
 	// Name what to give as allow
 	Name string `json:"name"`
 	Text string `json:"text"`
@@ -1927,7 +1979,7 @@ type PastRun struct {
 	// Canary it carried a canary
 	Canary bool `json:"canary,omitempty,omitzero"`
 
-	// Kind drift: what others changed and was not put back at once, or is as it was again
+	// Kind secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
 	Kind    EntryKind `json:"kind"`
 	Number  int       `json:"number"`
 	Outcome Outcome   `json:"outcome"`
@@ -2340,6 +2392,41 @@ type SayCanary struct {
 // SayCanaryWord defines model for SayCanary.Word.
 type SayCanaryWord string
 
+// Secret defines model for Secret.
+type Secret struct {
+	Key      string `json:"key,omitempty,omitzero"`
+	NeedsYou bool   `json:"needs_you"`
+
+	// ObjectsUsing in them, as WARD Kind/name
+	ObjectsUsing []string `json:"objects_using"`
+	Path         string   `json:"path"`
+
+	// Reason why it is refused, or not known
+	Reason string `json:"reason,omitempty,omitzero"`
+
+	// Reference STORE/PATH#KEY; STORE/PATH for all keys
+	Reference string `json:"reference"`
+
+	// Says set, missing, refused or unknown
+	Says  string `json:"says"`
+	Store string `json:"store"`
+
+	// UsedBy wards that refer to it
+	UsedBy []string `json:"used_by"`
+
+	// Version of the values, where the store tells one
+	Version string `json:"version,omitempty,omitzero"`
+}
+
+// SecretList defines model for SecretList.
+type SecretList struct {
+	Items []Secret `json:"items"`
+
+	// Missing of all of them, how many have no value
+	Missing int `json:"missing"`
+	Total   int `json:"total"`
+}
+
 // SetCodeHost defines model for SetCodeHost.
 type SetCodeHost struct {
 	Api string `json:"api"`
@@ -2354,6 +2441,13 @@ type SetCodeHost struct {
 	// Token as it was for the same address when absent
 	Token string `json:"token,omitempty,omitzero"`
 	Url   string `json:"url"`
+}
+
+// SetSecret defines model for SetSecret.
+type SetSecret struct {
+	// Reference STORE/PATH#KEY
+	Reference string `json:"reference"`
+	Value     string `json:"value"`
 }
 
 // Standing defines model for Standing.
@@ -2420,6 +2514,54 @@ type StopHold struct {
 	At  time.Time `json:"at"`
 	By  string    `json:"by"`
 	Why string    `json:"why"`
+}
+
+// Store defines model for Store.
+type Store struct {
+	About   string `json:"about,omitempty,omitzero"`
+	Cluster string `json:"cluster,omitempty,omitzero"`
+
+	// EverySeconds how often it is looked at
+	EverySeconds int      `json:"every_seconds"`
+	ForClusters  []string `json:"for_clusters,omitempty,omitzero"`
+	ForOwners    []string `json:"for_owners,omitempty,omitzero"`
+
+	// ForRosters only wards that these rosters declare; those of a roster with limits may use it only so
+	ForRosters []string `json:"for_rosters,omitempty,omitzero"`
+
+	// ForWards only wards of these names may use it
+	ForWards []string `json:"for_wards,omitempty,omitzero"`
+
+	// Form kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster
+	Form   string    `json:"form"`
+	Looked time.Time `json:"looked,omitempty,omitzero"`
+
+	// Missing references to it that have no value
+	Missing int `json:"missing"`
+
+	// Mount where its values are mounted
+	Mount     string    `json:"mount,omitempty,omitzero"`
+	Name      string    `json:"name"`
+	Namespace string    `json:"namespace,omitempty,omitzero"`
+	Next      time.Time `json:"next,omitempty,omitzero"`
+
+	// Problem of the last look
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// SignIn token, role or kubernetes
+	SignIn string `json:"sign_in,omitempty,omitzero"`
+
+	// Url of the server
+	Url string `json:"url,omitempty,omitzero"`
+
+	// UsedBy wards that refer to it
+	UsedBy []string `json:"used_by"`
+}
+
+// StoreList defines model for StoreList.
+type StoreList struct {
+	Items []Store `json:"items"`
+	Total int     `json:"total"`
 }
 
 // Stretch defines model for Stretch.
@@ -2808,6 +2950,28 @@ type ListRostersParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListSecretsParams defines parameters for ListSecrets.
+type ListSecretsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Store of one store only
+	Store string `form:"store,omitempty" json:"store,omitempty,omitzero"`
+
+	// Missing only those that have no value
+	Missing bool   `form:"missing,omitempty" json:"missing,omitempty,omitzero"`
+	Limit   Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListStoresParams defines parameters for ListStores.
+type ListStoresParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListTokensParams defines parameters for ListTokens.
 type ListTokensParams struct {
 	// Search words that must all be in the name or the role
@@ -2977,6 +3141,12 @@ type AddRosterJSONRequestBody = AddRoster
 
 // SyncRosterJSONRequestBody defines body for SyncRoster for application/json ContentType.
 type SyncRosterJSONRequestBody = SyncRoster
+
+// SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
+type SetSecretJSONRequestBody = SetSecret
+
+// AddStoreJSONRequestBody defines body for AddStore for application/json ContentType.
+type AddStoreJSONRequestBody = AddStore
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = MakeToken
@@ -3523,6 +3693,54 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 	SyncRoster(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSecrets The secret references that wards declare, what is missing first; never a value
+	//
+	// Corresponds with GET /secrets (the `ListSecrets` operationId).
+	ListSecrets(ctx context.Context, params *ListSecretsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecretWithBody Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /secrets (the `SetSecret` operationId).
+	SetSecretWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecret Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /secrets (the `SetSecret` operationId).
+	SetSecret(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListStores Stores of secret values, and which wards refer to them
+	//
+	// Corresponds with GET /stores (the `ListStores` operationId).
+	ListStores(ctx context.Context, params *ListStoresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddStoreWithBody Add a store, or change one; it is signed in to before it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /stores (the `AddStore` operationId).
+	AddStoreWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddStore Add a store, or change one; it is signed in to before it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /stores (the `AddStore` operationId).
+	AddStore(ctx context.Context, body AddStoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveStore Forget a store that no ward refers to
+	//
+	// Corresponds with DELETE /stores/{name} (the `RemoveStore` operationId).
+	RemoveStore(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryStore Sign in to a store, and look at everything that wards use of it
+	//
+	// Corresponds with POST /stores/{name}/try (the `TryStore` operationId).
+	TryStore(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens Tokens that sign in, with when each was used last
 	//
@@ -4912,6 +5130,134 @@ func (c *Client) SyncRosterWithBody(ctx context.Context, name ItemName, contentT
 // Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 func (c *Client) SyncRoster(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSyncRosterRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSecrets The secret references that wards declare, what is missing first; never a value
+//
+// Corresponds with GET /secrets (the `ListSecrets` operationId).
+func (c *Client) ListSecrets(ctx context.Context, params *ListSecretsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSecretsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecretWithBody Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /secrets (the `SetSecret` operationId).
+func (c *Client) SetSecretWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecretRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecret Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /secrets (the `SetSecret` operationId).
+func (c *Client) SetSecret(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecretRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListStores Stores of secret values, and which wards refer to them
+//
+// Corresponds with GET /stores (the `ListStores` operationId).
+func (c *Client) ListStores(ctx context.Context, params *ListStoresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStoresRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddStoreWithBody Add a store, or change one; it is signed in to before it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /stores (the `AddStore` operationId).
+func (c *Client) AddStoreWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStoreRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddStore Add a store, or change one; it is signed in to before it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /stores (the `AddStore` operationId).
+func (c *Client) AddStore(ctx context.Context, body AddStoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStoreRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveStore Forget a store that no ward refers to
+//
+// Corresponds with DELETE /stores/{name} (the `RemoveStore` operationId).
+func (c *Client) RemoveStore(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveStoreRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryStore Sign in to a store, and look at everything that wards use of it
+//
+// Corresponds with POST /stores/{name}/try (the `TryStore` operationId).
+func (c *Client) TryStore(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryStoreRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -8015,6 +8361,302 @@ func NewSyncRosterRequestWithBody(server string, name ItemName, contentType stri
 	return req, nil
 }
 
+// NewListSecretsRequest constructs an http.Request for the ListSecrets method
+func NewListSecretsRequest(server string, params *ListSecretsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "store", params.Store, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "missing", params.Missing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSecretRequest calls the generic SetSecret builder with application/json body
+func NewSetSecretRequest(server string, body SetSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSecretRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetSecretRequestWithBody constructs an http.Request for the SetSecret method, with any body, and a specified content type
+func NewSetSecretRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListStoresRequest constructs an http.Request for the ListStores method
+func NewListStoresRequest(server string, params *ListStoresParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stores")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddStoreRequest calls the generic AddStore builder with application/json body
+func NewAddStoreRequest(server string, body AddStoreJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddStoreRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddStoreRequestWithBody constructs an http.Request for the AddStore method, with any body, and a specified content type
+func NewAddStoreRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stores")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveStoreRequest constructs an http.Request for the RemoveStore method
+func NewRemoveStoreRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stores/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryStoreRequest constructs an http.Request for the TryStore method
+func NewTryStoreRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stores/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string, params *ListTokensParams) (*http.Request, error) {
 	var err error
@@ -10053,6 +10695,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 	SyncRosterWithResponse(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*SyncRosterResponse, error)
+
+	// ListSecretsWithResponse The secret references that wards declare, what is missing first; never a value
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /secrets (the `ListSecrets` operationId).
+	ListSecretsWithResponse(ctx context.Context, params *ListSecretsParams, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error)
+
+	// SetSecretWithBodyWithResponse Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /secrets (the `SetSecret` operationId).
+	SetSecretWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// SetSecretWithResponse Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /secrets (the `SetSecret` operationId).
+	SetSecretWithResponse(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// ListStoresWithResponse Stores of secret values, and which wards refer to them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /stores (the `ListStores` operationId).
+	ListStoresWithResponse(ctx context.Context, params *ListStoresParams, reqEditors ...RequestEditorFn) (*ListStoresResponse, error)
+
+	// AddStoreWithBodyWithResponse Add a store, or change one; it is signed in to before it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /stores (the `AddStore` operationId).
+	AddStoreWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddStoreResponse, error)
+
+	// AddStoreWithResponse Add a store, or change one; it is signed in to before it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /stores (the `AddStore` operationId).
+	AddStoreWithResponse(ctx context.Context, body AddStoreJSONRequestBody, reqEditors ...RequestEditorFn) (*AddStoreResponse, error)
+
+	// RemoveStoreWithResponse Forget a store that no ward refers to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /stores/{name} (the `RemoveStore` operationId).
+	RemoveStoreWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveStoreResponse, error)
+
+	// TryStoreWithResponse Sign in to a store, and look at everything that wards use of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /stores/{name}/try (the `TryStore` operationId).
+	TryStoreWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TryStoreResponse, error)
 
 	// ListTokensWithResponse Tokens that sign in, with when each was used last
 	//
@@ -12920,6 +13618,287 @@ func (r SyncRosterResponse) ContentType() string {
 	return ""
 }
 
+type ListSecretsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SecretList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSecretsResponse) GetJSON200() *SecretList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSecretsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSecretsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSecretsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSecretsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Secret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSecretResponse) GetJSON200() *Secret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListStoresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StoreList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStoresResponse) GetJSON200() *StoreList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStoresResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStoresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStoresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStoresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStoresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddStoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Store
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddStoreResponse) GetJSON200() *Store {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddStoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddStoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddStoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddStoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddStoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveStoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveStoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveStoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveStoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveStoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveStoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryStoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Store
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryStoreResponse) GetJSON200() *Store {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryStoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryStoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryStoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryStoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryStoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15154,6 +16133,110 @@ func (c *ClientWithResponses) SyncRosterWithResponse(ctx context.Context, name I
 		return nil, err
 	}
 	return ParseSyncRosterResponse(rsp)
+}
+
+// ListSecretsWithResponse The secret references that wards declare, what is missing first; never a value
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /secrets (the `ListSecrets` operationId).
+func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, params *ListSecretsParams, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error) {
+	rsp, err := c.ListSecrets(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSecretsResponse(rsp)
+}
+
+// SetSecretWithBodyWithResponse Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /secrets (the `SetSecret` operationId).
+func (c *ClientWithResponses) SetSecretWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
+	rsp, err := c.SetSecretWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecretResponse(rsp)
+}
+
+// SetSecretWithResponse Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /secrets (the `SetSecret` operationId).
+func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
+	rsp, err := c.SetSecret(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecretResponse(rsp)
+}
+
+// ListStoresWithResponse Stores of secret values, and which wards refer to them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /stores (the `ListStores` operationId).
+func (c *ClientWithResponses) ListStoresWithResponse(ctx context.Context, params *ListStoresParams, reqEditors ...RequestEditorFn) (*ListStoresResponse, error) {
+	rsp, err := c.ListStores(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStoresResponse(rsp)
+}
+
+// AddStoreWithBodyWithResponse Add a store, or change one; it is signed in to before it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /stores (the `AddStore` operationId).
+func (c *ClientWithResponses) AddStoreWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddStoreResponse, error) {
+	rsp, err := c.AddStoreWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddStoreResponse(rsp)
+}
+
+// AddStoreWithResponse Add a store, or change one; it is signed in to before it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /stores (the `AddStore` operationId).
+func (c *ClientWithResponses) AddStoreWithResponse(ctx context.Context, body AddStoreJSONRequestBody, reqEditors ...RequestEditorFn) (*AddStoreResponse, error) {
+	rsp, err := c.AddStore(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddStoreResponse(rsp)
+}
+
+// RemoveStoreWithResponse Forget a store that no ward refers to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /stores/{name} (the `RemoveStore` operationId).
+func (c *ClientWithResponses) RemoveStoreWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveStoreResponse, error) {
+	rsp, err := c.RemoveStore(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveStoreResponse(rsp)
+}
+
+// TryStoreWithResponse Sign in to a store, and look at everything that wards use of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /stores/{name}/try (the `TryStore` operationId).
+func (c *ClientWithResponses) TryStoreWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TryStoreResponse, error) {
+	rsp, err := c.TryStore(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryStoreResponse(rsp)
 }
 
 // ListTokensWithResponse Tokens that sign in, with when each was used last
@@ -17401,6 +18484,200 @@ func ParseSyncRosterResponse(rsp *http.Response) (*SyncRosterResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Roster
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
+func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSecretsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SecretList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSecretResponse parses an HTTP response from a SetSecretWithResponse call
+func ParseSetSecretResponse(rsp *http.Response) (*SetSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Secret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStoresResponse parses an HTTP response from a ListStoresWithResponse call
+func ParseListStoresResponse(rsp *http.Response) (*ListStoresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStoresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StoreList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddStoreResponse parses an HTTP response from a AddStoreWithResponse call
+func ParseAddStoreResponse(rsp *http.Response) (*AddStoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddStoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Store
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveStoreResponse parses an HTTP response from a RemoveStoreWithResponse call
+func ParseRemoveStoreResponse(rsp *http.Response) (*RemoveStoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveStoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryStoreResponse parses an HTTP response from a TryStoreWithResponse call
+func ParseTryStoreResponse(rsp *http.Response) (*TryStoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryStoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Store
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

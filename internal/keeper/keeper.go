@@ -145,10 +145,11 @@ type ways struct {
 	proposals proposals
 	lanes     lanes
 	hosts     hosts
+	stores    stores
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts()}}
+	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores()}}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -182,6 +183,9 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	}
 	if err := k.openSources(ctx); err != nil {
 		return nil, err
+	}
+	if err := k.openStores(ctx); err != nil {
+		log.Error("stores can't be read; what refers to them is not known", "error", err)
 	}
 	if err := k.openWards(ctx); err != nil {
 		return nil, err

@@ -702,6 +702,7 @@ func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) er
 		return err
 	}
 	p.close()
+	k.use(p.ID, nil)
 	if len(kept) > 0 && (l.By == logbook.Vigila || l.Dismantle) {
 		left := record.LeftBehind{Placement: p.ID, Roster: p.Roster, At: time.Now(), Why: l.Why}
 		for ref := range kept {

@@ -149,6 +149,8 @@ func (p *placement) reachOut(e loop.Effect) {
 		p.askCheck(e)
 	case loop.Unstick:
 		p.beside(e.Run, func(d *drive.Drive) loop.Event { d.Unstick(e.Version, e.Ref); return nil })
+	case loop.Use:
+		p.k.use(p.ID, e.Places)
 	case loop.Watch:
 		p.cluster.need(e.Kind, p.ID)
 	case loop.Unwatch:
@@ -195,7 +197,7 @@ func (p *placement) beside(number int, call func(*drive.Drive) loop.Event) {
 // calls are what its runs and previews go through.
 func (p *placement) calls() *drive.Ward {
 	return &drive.Ward{ID: p.ID, Name: p.Ward.Name, Cluster: p.cluster.conf.Name, Service: p.Service, TakeOver: p.Ward.Keep.TakeOver, Mask: p.Mask,
-		Live: p.cluster.conn, Hands: p.hands, Book: p.ledger, Turns: p.cluster.calls}
+		Live: p.cluster.conn, Hands: p.hands, Book: p.ledger, Turns: p.cluster.calls, Secrets: filler{p}}
 }
 
 // hearsRun tells the ward what goes on in the calls of a run.

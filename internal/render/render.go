@@ -13,6 +13,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -125,7 +126,7 @@ func Place(w ward.Ward, service string, objects []object.Object, namespaced func
 		own = own || o.Ref == object.Ref{Kind: "Namespace", Name: w.Into.Namespace}
 		wrong := misnamed(o)
 		if o.Ref.Secret() {
-			wrong = append(wrong, mistaken(o.Body)...)
+			wrong = append(append(wrong, mistaken(o.Body)...), secret.Wrong(o)...)
 		}
 		for _, what := range wrong {
 			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s: %s", o.Ref.Short(), what)})
@@ -140,6 +141,9 @@ func Place(w ward.Ward, service string, objects []object.Object, namespaced func
 		mark(meta, w.Name, service)
 		out = append(out, object.Object{Ref: object.Ref{Kind: "Namespace", Name: w.Into.Namespace}, Version: "v1",
 			Body: map[string]any{"apiVersion": "v1", "kind": "Namespace", "metadata": meta}})
+	}
+	if w.Keep.Restart == ward.OnSecrets {
+		secret.Restarts(out)
 	}
 	seen := map[object.Ref]object.Object{}
 	for _, o := range out {
@@ -171,7 +175,7 @@ func mistaken(body map[string]any) (out []string) {
 			case v == nil:
 			case !is:
 				out = append(out, fmt.Sprintf("%s.%s is no text; put its value in quotes", field, key))
-			case field == "data":
+			case field == "data" && !secret.Folded(text):
 				if _, err := base64.StdEncoding.DecodeString(text); err != nil {
 					out = append(out, fmt.Sprintf("data.%s is not in base64; write it as it is below stringData instead", key))
 				}
@@ -190,12 +194,17 @@ func mistaken(body map[string]any) (out []string) {
 // foldStringData writes a Secret's stringData into data, as the API server does: stringData is write-only there,
 // so that its fields could never be compared. Source: https://kubernetes.io/docs/concepts/configuration/secret/
 func foldStringData(body map[string]any) {
+	data, _ := body["data"].(map[string]any)
+	for k, v := range data {
+		if text, ok := v.(string); ok && secret.Folded(text) { // a reference, as it is
+			data[k] = base64.StdEncoding.EncodeToString([]byte(text))
+		}
+	}
 	texts, ok := body["stringData"].(map[string]any)
 	if !ok {
 		return
 	}
-	data, ok := body["data"].(map[string]any)
-	if !ok {
+	if data == nil {
 		data = map[string]any{}
 	}
 	for k, v := range texts {

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/google/cel-go/cel"
+	"github.com/google/cel-go/common/types"
 	"github.com/google/cel-go/common/types/ref"
 	"github.com/google/cel-go/ext"
 	"go.yaml.in/yaml/v3"
@@ -21,6 +22,7 @@ import (
 	"google.golang.org/protobuf/types/known/structpb"
 
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -248,9 +250,19 @@ type evaluator struct {
 	size  int
 }
 
+// secretFunction lets a reference within a text stand in a template as it stands elsewhere: ${{ secret('STORE/PATH#KEY') }} is itself.
+var secretFunction = cel.Function("secret", cel.Overload("secret_string", []*cel.Type{cel.StringType}, cel.StringType, cel.UnaryBinding(func(v ref.Val) ref.Val {
+	text, _ := v.Value().(string)
+	r, err := secret.Parse(text)
+	if err != nil {
+		return types.NewErr("%v", err)
+	}
+	return types.String(secret.Within(r))
+})))
+
 func newEvaluator(ctx context.Context, r Request, params map[string]any) (*evaluator, error) {
 	anyMap := cel.MapType(cel.StringType, cel.DynType)
-	env, err := cel.NewEnv(cel.Variable("params", anyMap), cel.Variable("ward", anyMap), cel.Variable("cluster", anyMap), cel.Variable("nothing", cel.DynType), ext.Strings(), ext.Math(), ext.Lists(), ext.Encoders(), cel.OptionalTypes())
+	env, err := cel.NewEnv(cel.Variable("params", anyMap), cel.Variable("ward", anyMap), cel.Variable("cluster", anyMap), cel.Variable("nothing", cel.DynType), ext.Strings(), ext.Math(), ext.Lists(), ext.Encoders(), cel.OptionalTypes(), secretFunction)
 	if err != nil {
 		return nil, err
 	}

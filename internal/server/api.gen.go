@@ -191,6 +191,7 @@ const (
 	EntryKindRemove    EntryKind = "remove"
 	EntryKindRestore   EntryKind = "restore"
 	EntryKindRollback  EntryKind = "rollback"
+	EntryKindSecret    EntryKind = "secret"
 	EntryKindSync      EntryKind = "sync"
 )
 
@@ -214,6 +215,8 @@ func (e EntryKind) Valid() bool {
 	case EntryKindRestore:
 		return true
 	case EntryKindRollback:
+		return true
+	case EntryKindSecret:
 		return true
 	case EntryKindSync:
 		return true
@@ -905,6 +908,52 @@ type AddRoster struct {
 	Repo string `json:"repo"`
 }
 
+// AddStore defines model for AddStore.
+type AddStore struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca PEM of who signs its certificate
+	Ca      string `json:"ca,omitempty,omitzero"`
+	Cluster string `json:"cluster,omitempty,omitzero"`
+
+	// EverySeconds how often it is looked at; a minute when absent
+	EverySeconds int      `json:"every_seconds,omitempty,omitzero"`
+	ForClusters  []string `json:"for_clusters,omitempty,omitzero"`
+	ForOwners    []string `json:"for_owners,omitempty,omitzero"`
+
+	// ForRosters only wards that these rosters declare; those of a roster with limits may use it only so
+	ForRosters []string `json:"for_rosters,omitempty,omitzero"`
+
+	// ForWards only wards of these names may use it
+	ForWards []string `json:"for_wards,omitempty,omitzero"`
+
+	// Form kv or namespace
+	Form string `json:"form"`
+
+	// Mount where its values are mounted, such as secret
+	Mount     string `json:"mount,omitempty,omitzero"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty,omitzero"`
+
+	// RoleId the id of the role; for kubernetes its name
+	RoleId string `json:"role_id,omitempty,omitzero"`
+
+	// SignIn token (when absent), role (AppRole) or kubernetes
+	SignIn string `json:"sign_in,omitempty,omitzero"`
+
+	// SignInAt where the way to sign in is mounted, when not at its usual name
+	SignInAt string `json:"sign_in_at,omitempty,omitzero"`
+
+	// Space namespace of the server
+	Space string `json:"space,omitempty,omitzero"`
+
+	// Token the token, or the secret of the role; as it was when absent and the address is the same
+	Token string `json:"token,omitempty,omitzero"`
+
+	// Url of the server, such as https://secrets.brindle.example
+	Url string `json:"url,omitempty,omitzero"`
+}
+
 // AddWards defines model for AddWards.
 type AddWards struct {
 	// File the text of a ward file
@@ -1306,7 +1355,7 @@ type Entry struct {
 	// HasSnapshot it can be rolled back to
 	HasSnapshot bool `json:"has_snapshot,omitempty,omitzero"`
 
-	// Kind drift: what others changed and was not put back at once, or is as it was again
+	// Kind secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
 	Kind    EntryKind     `json:"kind"`
 	Number  int           `json:"number"`
 	Objects []EntryObject `json:"objects,omitempty,omitzero"`
@@ -1323,7 +1372,7 @@ type Entry struct {
 	Why     string `json:"why,omitempty,omitzero"`
 }
 
-// EntryKind drift: what others changed and was not put back at once, or is as it was again
+// EntryKind secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
 type EntryKind string
 
 // EntryList defines model for EntryList.
@@ -1451,6 +1500,9 @@ type FollowPast struct {
 
 // Guard defines model for Guard.
 type Guard struct {
+	// Mend what lets the run go on, where allowing it can't
+	Mend string `json:"mend,omitempty,omitzero"`
+
 	// Name what to give as allow
 	Name string `json:"name"`
 	Text string `json:"text"`
@@ -1922,7 +1974,7 @@ type PastRun struct {
 	// Canary it carried a canary
 	Canary bool `json:"canary,omitempty,omitzero"`
 
-	// Kind drift: what others changed and was not put back at once, or is as it was again
+	// Kind secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
 	Kind    EntryKind `json:"kind"`
 	Number  int       `json:"number"`
 	Outcome Outcome   `json:"outcome"`
@@ -2335,6 +2387,41 @@ type SayCanary struct {
 // SayCanaryWord defines model for SayCanary.Word.
 type SayCanaryWord string
 
+// Secret defines model for Secret.
+type Secret struct {
+	Key      string `json:"key,omitempty,omitzero"`
+	NeedsYou bool   `json:"needs_you"`
+
+	// ObjectsUsing in them, as WARD Kind/name
+	ObjectsUsing []string `json:"objects_using"`
+	Path         string   `json:"path"`
+
+	// Reason why it is refused, or not known
+	Reason string `json:"reason,omitempty,omitzero"`
+
+	// Reference STORE/PATH#KEY; STORE/PATH for all keys
+	Reference string `json:"reference"`
+
+	// Says set, missing, refused or unknown
+	Says  string `json:"says"`
+	Store string `json:"store"`
+
+	// UsedBy wards that refer to it
+	UsedBy []string `json:"used_by"`
+
+	// Version of the values, where the store tells one
+	Version string `json:"version,omitempty,omitzero"`
+}
+
+// SecretList defines model for SecretList.
+type SecretList struct {
+	Items []Secret `json:"items"`
+
+	// Missing of all of them, how many have no value
+	Missing int `json:"missing"`
+	Total   int `json:"total"`
+}
+
 // SetCodeHost defines model for SetCodeHost.
 type SetCodeHost struct {
 	Api string `json:"api"`
@@ -2349,6 +2436,13 @@ type SetCodeHost struct {
 	// Token as it was for the same address when absent
 	Token string `json:"token,omitempty,omitzero"`
 	Url   string `json:"url"`
+}
+
+// SetSecret defines model for SetSecret.
+type SetSecret struct {
+	// Reference STORE/PATH#KEY
+	Reference string `json:"reference"`
+	Value     string `json:"value"`
 }
 
 // Standing defines model for Standing.
@@ -2415,6 +2509,54 @@ type StopHold struct {
 	At  time.Time `json:"at"`
 	By  string    `json:"by"`
 	Why string    `json:"why"`
+}
+
+// Store defines model for Store.
+type Store struct {
+	About   string `json:"about,omitempty,omitzero"`
+	Cluster string `json:"cluster,omitempty,omitzero"`
+
+	// EverySeconds how often it is looked at
+	EverySeconds int      `json:"every_seconds"`
+	ForClusters  []string `json:"for_clusters,omitempty,omitzero"`
+	ForOwners    []string `json:"for_owners,omitempty,omitzero"`
+
+	// ForRosters only wards that these rosters declare; those of a roster with limits may use it only so
+	ForRosters []string `json:"for_rosters,omitempty,omitzero"`
+
+	// ForWards only wards of these names may use it
+	ForWards []string `json:"for_wards,omitempty,omitzero"`
+
+	// Form kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster
+	Form   string    `json:"form"`
+	Looked time.Time `json:"looked,omitempty,omitzero"`
+
+	// Missing references to it that have no value
+	Missing int `json:"missing"`
+
+	// Mount where its values are mounted
+	Mount     string    `json:"mount,omitempty,omitzero"`
+	Name      string    `json:"name"`
+	Namespace string    `json:"namespace,omitempty,omitzero"`
+	Next      time.Time `json:"next,omitempty,omitzero"`
+
+	// Problem of the last look
+	Problem string `json:"problem,omitempty,omitzero"`
+
+	// SignIn token, role or kubernetes
+	SignIn string `json:"sign_in,omitempty,omitzero"`
+
+	// Url of the server
+	Url string `json:"url,omitempty,omitzero"`
+
+	// UsedBy wards that refer to it
+	UsedBy []string `json:"used_by"`
+}
+
+// StoreList defines model for StoreList.
+type StoreList struct {
+	Items []Store `json:"items"`
+	Total int     `json:"total"`
 }
 
 // Stretch defines model for Stretch.
@@ -2803,6 +2945,28 @@ type ListRostersParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListSecretsParams defines parameters for ListSecrets.
+type ListSecretsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Store of one store only
+	Store string `form:"store,omitempty" json:"store,omitempty,omitzero"`
+
+	// Missing only those that have no value
+	Missing bool   `form:"missing,omitempty" json:"missing,omitempty,omitzero"`
+	Limit   Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListStoresParams defines parameters for ListStores.
+type ListStoresParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListTokensParams defines parameters for ListTokens.
 type ListTokensParams struct {
 	// Search words that must all be in the name or the role
@@ -2972,6 +3136,12 @@ type AddRosterJSONRequestBody = AddRoster
 
 // SyncRosterJSONRequestBody defines body for SyncRoster for application/json ContentType.
 type SyncRosterJSONRequestBody = SyncRoster
+
+// SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
+type SetSecretJSONRequestBody = SetSecret
+
+// AddStoreJSONRequestBody defines body for AddStore for application/json ContentType.
+type AddStoreJSONRequestBody = AddStore
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = MakeToken
@@ -3167,6 +3337,24 @@ type ServerInterface interface {
 	// SyncRoster Bring all wards of a roster up, each after those that it waits for
 	// (POST /rosters/{name}/sync)
 	SyncRoster(c *gin.Context, name ItemName)
+	// ListSecrets The secret references that wards declare, what is missing first; never a value
+	// (GET /secrets)
+	ListSecrets(c *gin.Context, params ListSecretsParams)
+	// SetSecret Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
+	// (POST /secrets)
+	SetSecret(c *gin.Context)
+	// ListStores Stores of secret values, and which wards refer to them
+	// (GET /stores)
+	ListStores(c *gin.Context, params ListStoresParams)
+	// AddStore Add a store, or change one; it is signed in to before it is kept
+	// (POST /stores)
+	AddStore(c *gin.Context)
+	// RemoveStore Forget a store that no ward refers to
+	// (DELETE /stores/{name})
+	RemoveStore(c *gin.Context, name ItemName)
+	// TryStore Sign in to a store, and look at everything that wards use of it
+	// (POST /stores/{name}/try)
+	TryStore(c *gin.Context, name ItemName)
 	// ListTokens Tokens that sign in, with when each was used last
 	// (GET /tokens)
 	ListTokens(c *gin.Context, params ListTokensParams)
@@ -4841,6 +5029,184 @@ func (siw *ServerInterfaceWrapper) SyncRoster(c *gin.Context) {
 	siw.Handler.SyncRoster(c, name)
 }
 
+// ListSecrets operation middleware
+func (siw *ServerInterfaceWrapper) ListSecrets(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSecretsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "store" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "store", c.Request.URL.Query(), &params.Store, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter store: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "missing" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "missing", c.Request.URL.Query(), &params.Missing, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter missing: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSecrets(c, params)
+}
+
+// SetSecret operation middleware
+func (siw *ServerInterfaceWrapper) SetSecret(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSecret(c)
+}
+
+// ListStores operation middleware
+func (siw *ServerInterfaceWrapper) ListStores(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListStoresParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListStores(c, params)
+}
+
+// AddStore operation middleware
+func (siw *ServerInterfaceWrapper) AddStore(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddStore(c)
+}
+
+// RemoveStore operation middleware
+func (siw *ServerInterfaceWrapper) RemoveStore(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveStore(c, name)
+}
+
+// TryStore operation middleware
+func (siw *ServerInterfaceWrapper) TryStore(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryStore(c, name)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
@@ -5919,6 +6285,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/registries/:name/pushes", wrapper.GetRegistryPushes)
 	router.POST(options.BaseURL+"/registries/:name/pushes", wrapper.TakeRegistryPush)
 	router.DELETE(options.BaseURL+"/registries/:name", wrapper.RemoveRegistry)
+	router.GET(options.BaseURL+"/stores", wrapper.ListStores)
+	router.POST(options.BaseURL+"/stores", wrapper.AddStore)
+	router.DELETE(options.BaseURL+"/stores/:name", wrapper.RemoveStore)
+	router.POST(options.BaseURL+"/stores/:name/try", wrapper.TryStore)
+	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets)
+	router.POST(options.BaseURL+"/secrets", wrapper.SetSecret)
 	router.GET(options.BaseURL+"/follows", wrapper.ListFollows)
 	router.GET(options.BaseURL+"/follows/:name", wrapper.GetFollow)
 	router.POST(options.BaseURL+"/follows/:name/look", wrapper.LookFollow)

@@ -71,7 +71,7 @@ func objectOf(o standing.Object) Object {
 func guardsOf(all []plan.Guard) []Guard {
 	var out []Guard
 	for _, g := range all {
-		out = append(out, Guard{Name: g.Name, Text: g.Text})
+		out = append(out, Guard{Name: g.Name, Text: g.Text, Mend: g.Mend})
 	}
 	return out
 }

@@ -128,7 +128,7 @@ func (s *server) fail(c *gin.Context, err error) {
 	if errors.As(err, &f) {
 		var guards []Guard
 		for _, g := range f.Guards {
-			guards = append(guards, Guard{Name: g.Name, Text: g.Text})
+			guards = append(guards, Guard{Name: g.Name, Text: g.Text, Mend: g.Mend})
 		}
 		switch f.Kind {
 		case keeper.NotFound:

@@ -73,7 +73,7 @@ export function entryLine(e: Entry, now: number): string {
     ago(e.started, now),
     took >= 1000 ? span(took) : "",
   ].filter(Boolean);
-  const why = ["hold", "release", "rollback", "reject", "accept", "drift", "remove", "restore"].includes(
+  const why = ["hold", "release", "rollback", "reject", "accept", "drift", "remove", "restore", "secret"].includes(
     e.kind,
   )
     ? e.why

@@ -29,6 +29,7 @@ const kinds = [
   "reject",
   "accept",
   "remove",
+  "secret",
 ];
 
 export function LogbookPage() {

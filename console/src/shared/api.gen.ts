@@ -1077,6 +1077,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Stores of secret values, and which wards refer to them */
+        get: operations["listStores"];
+        put?: never;
+        /** Add a store, or change one; it is signed in to before it is kept */
+        post: operations["addStore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stores/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a store that no ward refers to */
+        delete: operations["removeStore"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stores/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in to a store, and look at everything that wards use of it */
+        post: operations["tryStore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The secret references that wards declare, what is missing first; never a value */
+        get: operations["listSecrets"];
+        put?: never;
+        /** Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value */
+        post: operations["setSecret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/follows": {
         parameters: {
             query?: never;
@@ -1337,6 +1411,8 @@ export interface components {
             /** @description what to give as allow */
             name: string;
             text: string;
+            /** @description what lets the run go on, where allowing it can't */
+            mend?: string;
         };
         Me: {
             name: string;
@@ -2108,10 +2184,10 @@ export interface components {
          */
         Task: "before" | "after" | "failed";
         /**
-         * @description drift: what others changed and was not put back at once, or is as it was again
+         * @description secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
          * @enum {string}
          */
-        EntryKind: "sync" | "restore" | "rollback" | "dismantle" | "hold" | "release" | "reject" | "accept" | "drift" | "remove";
+        EntryKind: "sync" | "restore" | "rollback" | "dismantle" | "hold" | "release" | "reject" | "accept" | "drift" | "remove" | "secret";
         /** @enum {string} */
         Outcome: "running" | "done" | "failed" | "rolled back" | "stopped" | "interrupted";
         Entry: {
@@ -2354,6 +2430,103 @@ export interface components {
             /** @description PEM of who signs its certificate */
             ca?: string;
             about?: string;
+        };
+        Store: {
+            name: string;
+            /** @description kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster */
+            form: string;
+            about?: string;
+            /** @description of the server */
+            url?: string;
+            /** @description where its values are mounted */
+            mount?: string;
+            /** @description token, role or kubernetes */
+            sign_in?: string;
+            cluster?: string;
+            namespace?: string;
+            /** @description only wards of these names may use it */
+            for_wards?: string[];
+            for_owners?: string[];
+            for_clusters?: string[];
+            /** @description only wards that these rosters declare; those of a roster with limits may use it only so */
+            for_rosters?: string[];
+            /** @description how often it is looked at */
+            every_seconds: number;
+            /** Format: date-time */
+            looked?: string;
+            /** Format: date-time */
+            next?: string;
+            /** @description of the last look */
+            problem?: string;
+            /** @description references to it that have no value */
+            missing: number;
+            /** @description wards that refer to it */
+            used_by: string[];
+        };
+        StoreList: {
+            items: components["schemas"]["Store"][];
+            total: number;
+        };
+        AddStore: {
+            name: string;
+            /** @description kv or namespace */
+            form: string;
+            about?: string;
+            /** @description of the server, such as https://secrets.brindle.example */
+            url?: string;
+            /** @description where its values are mounted, such as secret */
+            mount?: string;
+            /** @description PEM of who signs its certificate */
+            ca?: string;
+            /** @description namespace of the server */
+            space?: string;
+            /** @description token (when absent), role (AppRole) or kubernetes */
+            sign_in?: string;
+            /** @description where the way to sign in is mounted, when not at its usual name */
+            sign_in_at?: string;
+            /** @description the id of the role; for kubernetes its name */
+            role_id?: string;
+            /** @description the token, or the secret of the role; as it was when absent and the address is the same */
+            token?: string;
+            cluster?: string;
+            namespace?: string;
+            /** @description only wards of these names may use it */
+            for_wards?: string[];
+            for_owners?: string[];
+            for_clusters?: string[];
+            /** @description only wards that these rosters declare; those of a roster with limits may use it only so */
+            for_rosters?: string[];
+            /** @description how often it is looked at; a minute when absent */
+            every_seconds?: number;
+        };
+        Secret: {
+            /** @description STORE/PATH#KEY; STORE/PATH for all keys */
+            reference: string;
+            store: string;
+            path: string;
+            key?: string;
+            /** @description set, missing, refused or unknown */
+            says: string;
+            /** @description why it is refused, or not known */
+            reason?: string;
+            /** @description of the values, where the store tells one */
+            version?: string;
+            needs_you: boolean;
+            /** @description wards that refer to it */
+            used_by: string[];
+            /** @description in them, as WARD Kind/name */
+            objects_using: string[];
+        };
+        SecretList: {
+            items: components["schemas"]["Secret"][];
+            total: number;
+            /** @description of all of them, how many have no value */
+            missing: number;
+        };
+        SetSecret: {
+            /** @description STORE/PATH#KEY */
+            reference: string;
+            value: string;
         };
         Follow: {
             name: string;
@@ -4555,6 +4728,156 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStores: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Stores */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addStore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddStore"];
+            };
+        };
+        responses: {
+            /** @description The store */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeStore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryStore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The store */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSecrets: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                /** @description of one store only */
+                store?: string;
+                /** @description only those that have no value */
+                missing?: boolean;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description References */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetSecret"];
+            };
+        };
+        responses: {
+            /** @description The reference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -96,6 +96,7 @@ export function entryTitle(e: Entry): string {
   if (e.kind === "accept") return "rejection lifted";
   if (e.kind === "drift") return "drift";
   if (e.kind === "remove") return "removed";
+  if (e.kind === "secret") return "secret set";
   return `${e.kind} · ${e.outcome}`;
 }
 

@@ -12,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 )
 
@@ -87,7 +88,7 @@ type Declaration struct {
 func Of(all []Whole) []Object {
 	out := make([]Object, len(all))
 	for i, o := range all {
-		out[i] = Object{Declared: plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Turn: o.Turn()}, Version: o.Object.Version, File: o.Object.File, Line: o.Object.Line}
+		out[i] = Object{Declared: plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Turn: o.Turn(), Secrets: secret.Of(o.Object)}, Version: o.Object.Version, File: o.Object.File, Line: o.Object.Line}
 	}
 	return out
 }
@@ -174,6 +175,7 @@ type Side struct {
 	Passing func(object.Ref) bool           // it was made by a canary for its own time, and goes whatever keep.prune says
 	Shared  func(Object) bool               // a namespace that the ward only wants to be there, and another ward keeps
 	Scaler  func(object.Ref) string         // the autoscaler that has an object's replicas; "" when none has
+	Secrets func([]secret.Ref) secret.Standing
 }
 
 func (s Side) known() map[object.Ref]compare.Baseline {
@@ -186,8 +188,9 @@ func (s Side) known() map[object.Ref]compare.Baseline {
 // Behind is what the repository moved.
 type Behind struct {
 	Apply, Remove, Tasks []object.Ref
-	Count                int  // objects of the ward, declared or kept
-	Shares               bool // it wants a namespace that another ward keeps
+	Rotated              []object.Ref // of Apply: nothing but the values of their secrets is another
+	Count                int          // objects of the ward, declared or kept
+	Shares               bool         // it wants a namespace that another ward keeps
 }
 
 func (s Side) passing(ref object.Ref) bool { return s.Passing != nil && s.Passing(ref) }
@@ -231,7 +234,7 @@ func (d *Declaration) Pending(s Side) *Behind {
 			out.Count++
 		}
 		if o.Task == object.NoTask {
-			items = append(items, compare.Item{Ref: o.Ref, Hash: s.HashNow(o.Ref, o.Hash)})
+			items = append(items, compare.Item{Ref: o.Ref, Hash: s.HashNow(o.Declared)})
 			continue
 		}
 		isTask[o.Ref] = true
@@ -240,6 +243,12 @@ func (d *Declaration) Pending(s Side) *Behind {
 		}
 	}
 	out.Apply, out.Remove = compare.Pending(items, s.known())
+	for _, ref := range out.Apply {
+		b, kept := s.known()[ref]
+		if o := d.Find(ref); kept && len(o.Secrets) > 0 && b.Intent == 0 && bare(b.Declared) == o.Hash {
+			out.Rotated = append(out.Rotated, ref)
+		}
+	}
 	out.Remove = slices.DeleteFunc(out.Remove, func(ref object.Ref) bool { return isTask[ref] })
 	if !s.Prune {
 		out.Remove = slices.DeleteFunc(out.Remove, func(ref object.Ref) bool { return !s.passing(ref) })
@@ -268,13 +277,26 @@ func (d *Declaration) Stale(tasks []object.Ref) (out []object.Ref) {
 // them: once the autoscaler is gone, the object is applied again.
 const ScaledMark = "scaled "
 
-// HashNow is the hash to hold against the baseline's. An autoscaler that came later is no reason to apply again.
-func (s Side) HashNow(ref object.Ref, hash string) string {
-	if b, _ := s.Index.Baseline(ref); s.Scaler(ref) != "" && b.Declared != hash {
+// HashNow is the hash to hold against the baseline's. An autoscaler that came later is no reason to apply again, and neither is a store that
+// can't be read now; that a value is another, or gone, is one.
+func (s Side) HashNow(o plan.Declared) string {
+	b, _ := s.Index.Baseline(o.Ref)
+	hash := o.Hash
+	if len(o.Secrets) > 0 {
+		now := s.Secrets(o.Secrets)
+		if now.Unknown != "" && now.Refused == "" && len(now.Missing) == 0 && bare(b.Declared) == o.Hash {
+			return b.Declared
+		}
+		hash = secret.Mark(o.Hash, now.Digest)
+	}
+	if s.Scaler(o.Ref) != "" && b.Declared != hash {
 		return ScaledMark + hash
 	}
 	return hash
 }
+
+// bare is the hash of what was declared, without the marks of how it was applied.
+func bare(mark string) string { return secret.Bare(strings.TrimPrefix(mark, ScaledMark)) }
 
 // Planned is what a plan needs of declared objects.
 func (s Side) Planned(objects []Object) []plan.Declared {
@@ -283,7 +305,7 @@ func (s Side) Planned(objects []Object) []plan.Declared {
 		if s.Shared(o) {
 			continue
 		}
-		o.Declared.Hash = s.HashNow(o.Ref, o.Hash)
+		o.Declared.Hash = s.HashNow(o.Declared)
 		out = append(out, o.Declared)
 	}
 	return out
@@ -308,7 +330,7 @@ func (d *Declaration) Plan(s Side, b *Behind, restore []object.Ref, allow []stri
 func (d *Declaration) Half(x *index.Index, whole map[object.Ref]string, done map[string]string) (n int) {
 	for ref, b := range x.All() {
 		hash, held := whole[ref]
-		if !held && (d.Find(ref) != nil || b.Snapshot != "") || held && strings.TrimPrefix(b.Declared, ScaledMark) != hash {
+		if !held && (d.Find(ref) != nil || b.Snapshot != "") || held && bare(b.Declared) != hash {
 			n++
 		}
 	}

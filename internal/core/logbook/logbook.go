@@ -44,6 +44,7 @@ const (
 	Rejects Kind = "reject"
 	Accepts Kind = "accept"
 	Removes Kind = "remove" // the ward
+	Sets    Kind = "secret" // a secret value that it uses was set
 )
 
 // Outcome is how it ended, and State how far a run is, or was, with one object; package run names both.

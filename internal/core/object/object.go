@@ -32,7 +32,8 @@ const (
 	NoPrune   = "no-prune"
 	NoReplace = "no-replace"
 	// ReplaceAnnotation allows an object to be deleted and made again.
-	ReplaceAnnotation = "vigila.dev/replace"
+	ReplaceAnnotation    = "vigila.dev/replace"
+	SecretFromAnnotation = "vigila.dev/secret-from" // on a Secret: it takes all keys of a place in a store, STORE/PATH
 )
 
 // Ref is the identity of an object in one cluster, without its version: the same object served in two

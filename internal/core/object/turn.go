@@ -94,10 +94,14 @@ func (o Object) Turn() (Turn, error) {
 				return t, bad("write when-immutable")
 			}
 			t.Replace = true
+		case SecretFromAnnotation:
+			if !o.Ref.Secret() {
+				return t, bad("it belongs to a Secret, which takes its keys from a store")
+			}
 		case ServiceAnnotation: // an exported object bears it
 		default:
 			return t, fmt.Errorf("%s has the annotation %s, which has no meaning; there are %s", o.Ref.Short(), name,
-				strings.Join([]string{StepAnnotation, TaskAnnotation, CleanAnnotation, GuardAnnotation, ReplaceAnnotation}, ", "))
+				strings.Join([]string{StepAnnotation, TaskAnnotation, CleanAnnotation, GuardAnnotation, ReplaceAnnotation, SecretFromAnnotation}, ", "))
 		}
 	}
 	if _, clean := all[CleanAnnotation]; clean && t.Task == NoTask {

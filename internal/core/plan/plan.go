@@ -5,10 +5,12 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
 )
 
 // Declared is one declared object as far as a plan needs it.
@@ -16,6 +18,7 @@ type Declared struct {
 	Ref  object.Ref
 	Hash string
 	object.Turn
+	Secrets []secret.Ref // that it is applied with the values of
 }
 
 // Tasks says whether a plan runs the tasks among the declared objects.
@@ -66,6 +69,7 @@ type Group struct {
 type Guard struct {
 	Name string `json:"name"`
 	Text string `json:"text"`
+	Mend string `json:"mend,omitempty"` // what lets the run go on, where allowing it can't
 }
 
 // Plan is the work of one run. Removals come after all steps, one group after the other.
@@ -335,16 +339,39 @@ func (in Input) precious(ref object.Ref) (Guard, bool) {
 	if !Precious(ref) || in.Unbound[ref] || slices.Contains(in.Allow, ref.Short()) {
 		return Guard{}, false
 	}
-	return Guard{ref.Short(), fmt.Sprintf("%s would be removed, and what lives in it", ref)}, true
+	return Guard{Name: ref.Short(), Text: fmt.Sprintf("%s would be removed, and what lives in it", ref)}, true
 }
 
-// Names are the names of some guards, as --allow takes them.
-func Names(gs []Guard) []string {
-	out := make([]string, len(gs))
-	for i, g := range gs {
-		out[i] = g.Name
+// Names are the names of some guards, as --allow takes them; those that can't be allowed are not among them.
+func Names(gs []Guard) (out []string) {
+	for _, g := range gs {
+		if g.Mend == "" {
+			out = append(out, g.Name)
+		}
 	}
 	return out
+}
+
+// Without is the plan with some objects left as they are, each for what its guard says: going back comes first.
+func (p Plan) Without(left map[object.Ref]Guard) Plan {
+	var steps []Step
+	for _, s := range p.Steps {
+		var groups []Group
+		for _, g := range s.Groups {
+			g.Refs = slices.DeleteFunc(slices.Clone(g.Refs), func(ref object.Ref) bool { _, leave := left[ref]; return leave })
+			if len(g.Refs) > 0 {
+				groups = append(groups, g)
+			}
+		}
+		if len(groups) > 0 {
+			steps = append(steps, Step{s.Number, groups})
+		}
+	}
+	p.Steps = steps
+	for _, ref := range slices.SortedFunc(maps.Keys(left), object.Ref.Compare) {
+		p.Spared = append(p.Spared, left[ref])
+	}
+	return p
 }
 
 func (in Input) passing(ref object.Ref) bool { return in.Passing != nil && in.Passing(ref) }
@@ -356,7 +383,7 @@ func guards(p Plan, in Input) []Guard {
 	var out []Guard
 	add := func(name, text string) {
 		if !slices.Contains(in.Allow, name) {
-			out = append(out, Guard{name, text})
+			out = append(out, Guard{Name: name, Text: text})
 		}
 	}
 	had, removed := len(in.Baselines), slices.DeleteFunc(p.Removed(), in.passing)

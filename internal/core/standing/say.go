@@ -9,6 +9,8 @@ import (
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/ward"
 )
@@ -137,6 +139,10 @@ var rules = []rule{
 		s.loud(ToneFailing, s.Health.Reason, "Events and logs: vigila ward show "+s.ID)
 	}},
 	{"it has drifted", func(s *saying) bool { return s.Drifted > 0 }, (*saying).drifted},
+	{"something is in the way that can't be allowed", func(s *saying) bool { return len(s.Guards) > len(plan.Names(s.Guards)) }, func(s *saying) {
+		g := s.Guards[slices.IndexFunc(s.Guards, func(g plan.Guard) bool { return g.Mend != "" })]
+		s.loud(ToneBehind, "Nothing is applied: "+g.Text, g.Mend)
+	}},
 	{"a guard asks first", func(s *saying) bool { return len(s.Guards) > 0 }, func(s *saying) {
 		s.loud(ToneBehind, "Stopped before harm: "+s.Guards[0].Text, "To go on: vigila sync "+s.ID+" --allow "+guardNames(s.Guards))
 	}},
@@ -159,6 +165,9 @@ var rules = []rule{
 		if s.Applied == nil {
 			says = fmt.Sprintf("Never synced; %s declared", objects(s.Pending))
 		}
+		if len(s.Rotated) == s.Pending {
+			says = "Another secret value for " + rotated(s.Rotated)
+		}
 		s.set(ToneBehind, s.Ward.Keep.Sync == ward.Ask, says, "Sync it: vigila sync "+s.ID)
 		if s.Ward.Keep.Sync == ward.Auto {
 			s.Todo = "It will be synced."
@@ -175,6 +184,15 @@ var rules = []rule{
 			s.Says = s.Health.Reason
 		}
 	}},
+}
+
+// rotated names objects, the first few.
+func rotated(refs []object.Ref) string {
+	text := refs[0].Short()
+	if more := len(refs) - 1; more > 0 {
+		text += fmt.Sprintf(" and %s more", objects(more))
+	}
+	return text
 }
 
 const goodStays = "The last good declaration stays in force."

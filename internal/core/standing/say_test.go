@@ -80,6 +80,12 @@ func TestSaysWhatAPersonNeedsToKnow(t *testing.T) {
 		"guarded": {change: func(v *View) {
 			v.Pending, v.Standing, v.Guards = 4, compare.Behind, []plan.Guard{{Name: "mass-removal", Text: "4 of 6 objects would be removed"}}
 		}, says: "Stopped before harm: 4 of 6 objects would be removed", todo: "--allow mass-removal", tone: ToneBehind, needs: true},
+		"a secret is missing": {change: func(v *View) {
+			v.Pending, v.Standing, v.Guards = 4, compare.Behind, []plan.Guard{{Name: "mass-removal", Text: "4 of 6"}, {Name: "missing-secret", Text: "Secret/gate needs harbour/gate#password, and store harbour has no such value", Mend: "Set it: vigila secret set harbour/gate#password."}}
+		}, says: "Nothing is applied: Secret/gate needs harbour/gate#password", todo: "Set it: vigila secret set harbour/gate#password", tone: ToneBehind, needs: true},
+		"another secret value": {change: func(v *View) {
+			v.Pending, v.Standing, v.Rotated = 2, compare.Behind, []object.Ref{{Kind: "Secret", Name: "gate"}, {Group: "apps", Kind: "Deployment", Name: "gate"}}
+		}, says: "Another secret value for Secret/gate and 1 object more", todo: "It will be synced.", tone: ToneBehind},
 		"drifted": {change: drifted(replicas), says: "kubectl-scale changed spec.replicas of Deployment/berth-planner from 2 to 5",
 			todo: "Reported, not restored: so its file says (keep.drift)", tone: ToneDrifted, needs: true},
 		"drifted twice": {change: drifted(replicas, replicas), says: "from 2 to 5, and 1 more", todo: "so its file says", tone: ToneDrifted, needs: true},

@@ -67,6 +67,7 @@ type View struct {
 	Loudest       bool // going back failed: nothing else comes before it
 	Tone          Tone
 	Pending       int
+	Rotated       []object.Ref // of the pending ones: nothing but the values of their secrets is another
 	Drifted       int
 	DriftedFields int
 	Contested     int

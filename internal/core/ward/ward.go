@@ -110,6 +110,7 @@ type (
 	Drift     string // what becomes of what others change
 	Additions string // what becomes of what others add
 	Newer     string // what a newer revision does while a run goes on
+	Restart   string // when workloads are made anew although nothing that is declared is another
 	OnRemoval string // what becomes of the objects when the ward leaves its roster
 	Otherwise string // what happens when a run fails
 )
@@ -125,6 +126,9 @@ const (
 	ReportAdded Additions = "report"
 	RemoveAdded Additions = "remove"
 	IgnoreAdded Additions = "ignore"
+
+	Never     Restart = "never"
+	OnSecrets Restart = "on_secrets" // a secret value is another that its containers read by environment
 
 	Wait    Newer = "wait"
 	Replace Newer = "replace"
@@ -163,6 +167,7 @@ type Keep struct {
 	Reapply   bool          // everything is applied again at each interval
 	OnRemoval OnRemoval
 	Newer     Newer
+	Restart   Restart
 	TakeOver  []string // field managers, and other services (vigila/ID), whose fields become this service's when it adopts an object
 }
 
@@ -324,7 +329,7 @@ func orThis(where string) string {
 
 func (d *decoder) ward(n *yaml.Node) Ward {
 	w := Ward{
-		Keep:   Keep{Sync: Ask, Drift: Report, Prune: true, Additions: ReportAdded, Every: time.Minute, Newer: Wait, OnRemoval: LeaveThere},
+		Keep:   Keep{Sync: Ask, Drift: Report, Prune: true, Additions: ReportAdded, Every: time.Minute, Newer: Wait, Restart: Never, OnRemoval: LeaveThere},
 		Settle: Settle{Within: 5 * time.Minute, Otherwise: GoBack},
 		File:   d.file,
 		Line:   n.Line + d.offset,
@@ -365,6 +370,7 @@ func (d *decoder) ward(n *yaml.Node) Ward {
 				"reapply":    d.boolean(&w.Keep.Reapply, "keep.reapply"),
 				"on_removal": choice(d, &w.Keep.OnRemoval, "keep.on_removal", LeaveThere, Dismantle),
 				"newer":      choice(d, &w.Keep.Newer, "keep.newer", Wait, Replace),
+				"restart":    choice(d, &w.Keep.Restart, "keep.restart", Never, OnSecrets),
 				"take_over": func(n *yaml.Node) {
 					d.list(n, "keep.take_over", func(n *yaml.Node) {
 						var s string

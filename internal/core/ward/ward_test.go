@@ -35,7 +35,7 @@ func TestParseReadsEveryKey(t *testing.T) {
 	w := all[0]
 	assert.Equal(t, From{Repo: "moorings", Ref: "main", Path: "services/berth-planner"}, w.From)
 	assert.Equal(t, Into{Cluster: "quay", Namespace: "berth-planner", CreateNamespace: true}, w.Into)
-	assert.Equal(t, Keep{Sync: "auto", Drift: "restore", Prune: false, Additions: "remove", Every: 90 * time.Second, Reapply: true, OnRemoval: "leave", Newer: "replace", TakeOver: []string{"old-tool"}}, w.Keep)
+	assert.Equal(t, Keep{Sync: "auto", Drift: "restore", Prune: false, Additions: "remove", Every: 90 * time.Second, Reapply: true, OnRemoval: "leave", Newer: "replace", Restart: "never", TakeOver: []string{"old-tool"}}, w.Keep)
 	assert.Equal(t, Settle{Within: 3 * time.Minute, Otherwise: "stop"}, w.Settle)
 	assert.Equal(t, []string{"platform-base"}, w.After)
 	assert.Len(t, w.Left(object.Ref{Kind: "Deployment", Name: "berth-planner"}), 1)
@@ -48,7 +48,7 @@ func TestParseReadsEveryKey(t *testing.T) {
 func TestDefaults(t *testing.T) {
 	all, err := Parse("w.yaml", []byte("vigila: ward/v1\nname: a\nfrom: {repo: r}\ninto: {cluster: c}\n"))
 	require.NoError(t, err)
-	assert.Equal(t, Keep{Sync: "ask", Drift: "report", Prune: true, Additions: "report", Every: time.Minute, OnRemoval: "leave", Newer: "wait"}, all[0].Keep)
+	assert.Equal(t, Keep{Sync: "ask", Drift: "report", Prune: true, Additions: "report", Every: time.Minute, OnRemoval: "leave", Newer: "wait", Restart: "never"}, all[0].Keep)
 	assert.Equal(t, Settle{Within: 5 * time.Minute, Otherwise: "rollback"}, all[0].Settle)
 	assert.Equal(t, "main", all[0].From.Ref)
 }

@@ -14,6 +14,7 @@ import (
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -28,7 +29,7 @@ func (d *Drive) Apply(o Order) Applied {
 
 // conclude makes the baseline of an answer.
 func (d *Drive) conclude(o Order, out *Applied) {
-	hash := o.Object.Hash
+	hash := secret.Mark(o.Object.Hash, out.digest)
 	if o.Scaled {
 		hash = declared.ScaledMark + hash
 	}
@@ -54,7 +55,19 @@ func (d *Drive) apply(o Order, out *Applied) error {
 	if o.Refused != "" {
 		return kept(o.Refused)
 	}
-	err := d.again(ref, o.Defined, func(ctx context.Context) error { return d.inPlace(ctx, o, out) })
+	if err := d.again(ref, false, func(ctx context.Context) (err error) {
+		o.Object.Object, out.digest, o.hide, err = d.fill(ctx, o.Object.Object)
+		return err
+	}); err != nil {
+		return err
+	}
+	return d.applyFilled(o, out)
+}
+
+// applyFilled applies an object that has its secret values.
+func (d *Drive) applyFilled(o Order, out *Applied) error {
+	ref := out.Ref
+	err := d.again(ref, o.Defined, func(ctx context.Context) error { return o.hide(d.inPlace(ctx, o, out)) })
 	fields, immutable := cluster.Immutable(err)
 	if !immutable {
 		return err
@@ -63,7 +76,7 @@ func (d *Drive) apply(o Order, out *Applied) error {
 		return fmt.Errorf("%s can't be changed in place; %s", cmp.Or(fields, "what changed"), no)
 	}
 	// What would be refused as a new object is refused before anything is deleted.
-	if err := d.again(ref, o.Defined, func(ctx context.Context) error { return d.tryAnew(ctx, o.Object.Object) }); err != nil {
+	if err := d.again(ref, o.Defined, func(ctx context.Context) error { return o.hide(d.tryAnew(ctx, o.Object.Object)) }); err != nil {
 		return fmt.Errorf("it would have to be deleted and made again, and the new one would be refused, so it is left as it is: %w", err)
 	}
 	return d.anew(o, out)
@@ -112,7 +125,7 @@ func (d *Drive) anew(o Order, out *Applied) error {
 		deleted = true
 		out.sent = anew.Body
 		out.Body, err = d.Hands.Apply(ctx, anew, false)
-		return err
+		return o.hide(err)
 	})
 	out.Replaced = err == nil
 	return err

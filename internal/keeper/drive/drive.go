@@ -57,11 +57,55 @@ type Ward struct {
 	TakeOver []string // keep.take_over
 	Mask     compare.Mask
 
-	Live  Live
-	Hands Hands
-	Book  Book
-	Turns Turns
+	Live    Live
+	Hands   Hands
+	Book    Book
+	Turns   Turns
+	Secrets Secrets
 }
+
+// Secrets puts secret values in the place of references; none has any when it is nil.
+type Secrets interface {
+	// Fill gives the object with its values, and the digest of those; "" when it refers to none. hide takes them out of a text. A
+	// *StoreError tells that a store did not give them.
+	Fill(ctx context.Context, o object.Object) (filled object.Object, digest string, hide func(string) string, err error)
+}
+
+// StoreError tells that a store did not give the values that an object refers to.
+type StoreError struct {
+	Err  error
+	Away bool // it may give them later: it did not answer, or is busy
+}
+
+func (e *StoreError) Error() string { return e.Err.Error() }
+func (e *StoreError) Unwrap() error { return e.Err }
+
+// fill puts secret values in place. What is made of the object may fail in words that quote them, so errors go through hide.
+func (w *Ward) fill(ctx context.Context, o object.Object) (_ object.Object, digest string, hide func(error) error, err error) {
+	same := func(err error) error { return err }
+	if w.Secrets == nil {
+		return o, "", same, nil
+	}
+	o, digest, over, err := w.Secrets.Fill(ctx, o)
+	if err != nil || over == nil {
+		return o, digest, same, err
+	}
+	return o, digest, func(err error) error {
+		if err == nil {
+			return nil
+		}
+		return &hidden{err, over(err.Error())}
+	}, nil
+}
+
+// hidden is an error without the secret values that its words would quote.
+type hidden struct {
+	error
+	text string
+}
+
+func (e *hidden) Error() string { return e.text }
+func (e *hidden) Unwrap() error { return e.error }
 
 // Order is one object to be applied.
 type Order struct {
@@ -76,6 +120,8 @@ type Order struct {
 	Allow   []string         // what a person has allowed, by name
 	Found   *fieldpath.Set   // what others owned of it at its first apply, where that is anything
 	Passing bool             // it is applied for a time by a canary: it stays part of the snapshot that it was of, and in no doubt once it is answered
+
+	hide func(error) error // takes the secret values that it was filled with out of an error
 }
 
 // Applied is the answer to an order. Of one that went through Baseline is what is to be kept of it.
@@ -86,7 +132,8 @@ type Applied struct {
 	Baseline compare.Baseline
 	Failed   *Failure // why it did not go through
 
-	sent map[string]any
+	sent   map[string]any
+	digest string // of the secret values in it
 }
 
 // Hears is told in the course of a call.
@@ -177,7 +224,9 @@ func (d *Drive) again(ref object.Ref, defined bool, call func(context.Context) e
 		err := call(ctx)
 		cancel()
 		coming := defined && cluster.NotServed(err) // its definition is there, and the cluster takes it up a little later
-		if err == nil || !cluster.Transient(err) && !coming || d.stopping.Err() != nil || d.Over() {
+		var store *StoreError
+		later := errors.As(err, &store) && store.Away
+		if err == nil || !cluster.Transient(err) && !coming && !later || d.stopping.Err() != nil || d.Over() {
 			return err
 		}
 		d.hears.Trying(ref, err)
@@ -223,7 +272,8 @@ func silent(err error) bool {
 // outside tells whether a call failed for a reason that says nothing about the object.
 func outside(err error) bool {
 	var taken *TakenError
-	return errors.As(err, &taken) || silent(err) || cluster.Outside(err)
+	var store *StoreError
+	return errors.As(err, &taken) || errors.As(err, &store) || silent(err) || cluster.Outside(err)
 }
 
 // unclaimed refuses to adopt an object that another service keeps. What is made for a time alone adopts nothing: it will be removed.

@@ -54,6 +54,11 @@ func (w *Ward) Try(ctx context.Context, order Order, mine bool) (out Tried, err 
 			return out, nil
 		}
 	}
+	o, _, hide, err := w.fill(ctx, o)
+	if err != nil {
+		out.Refused = err.Error()
+		return out, nil
+	}
 	if live != nil {
 		o.Body = object.Complete(o.Body, live, order.Left)
 	}
@@ -71,7 +76,7 @@ func (w *Ward) Try(ctx context.Context, order Order, mine bool) (out Tried, err 
 		out.Refused = fmt.Sprintf("%s can't be changed in place; %s", cmp.Or(fields, "what changed"), noReplace)
 		return out, nil
 	case err != nil:
-		out.Refused = err.Error()
+		out.Refused = hide(err).Error()
 		return out, nil
 	}
 	if out.AlreadyThere && !out.Replaced {

@@ -29,6 +29,13 @@ func (d *Drive) Task(o object.Object, defined bool) (body map[string]any, err er
 		if other != "" {
 			return kept(other)
 		}
+		hide := func(err error) error { return err }
+		if err := d.again(o.Ref, false, func(ctx context.Context) (err error) {
+			o, _, hide, err = d.fill(ctx, o)
+			return err
+		}); err != nil {
+			return err
+		}
 		sent := false // what an earlier run left is gone, and the task was sent: what is there now is it, though no answer came
 		return d.again(o.Ref, defined, func(ctx context.Context) error {
 			live, err := d.Live.Get(ctx, o.Version, o.Ref)
@@ -48,7 +55,7 @@ func (d *Drive) Task(o object.Object, defined bool) (body map[string]any, err er
 			}
 			sent = true
 			body, err = d.Hands.Apply(ctx, o, false)
-			return err
+			return hide(err)
 		})
 	})
 	return body, err

@@ -59,6 +59,7 @@ func (p *Placement) pending() *behind {
 			if g := p.guardCanary(p.behind.Apply); g != nil {
 				p.behind.guards = append(p.behind.guards, *g)
 			}
+			p.behind.guards = append(p.behind.guards, p.guardSecrets(append(slices.Clone(p.behind.Apply), p.behind.Tasks...))...)
 		}
 	}
 	return p.behind
@@ -66,7 +67,7 @@ func (p *Placement) pending() *behind {
 
 // side is what a declaration is held against.
 func (p *Placement) side() declared.Side {
-	return declared.Side{Index: p.index, Known: p.knownNow(), Done: p.will.Done, Tasks: slices.SortedFunc(maps.Keys(p.tasks.all), object.Ref.Compare), Prune: p.Ward.Keep.Prune, Passing: p.passing, Shared: p.shared, Scaler: p.Scaler}
+	return declared.Side{Index: p.index, Known: p.knownNow(), Done: p.will.Done, Tasks: slices.SortedFunc(maps.Keys(p.tasks.all), object.Ref.Compare), Prune: p.Ward.Keep.Prune, Passing: p.passing, Shared: p.shared, Scaler: p.Scaler, Secrets: p.secrets}
 }
 
 // knownNow are the baselines as they stand in the middle of a run: what it has not applied yet is as it was, what it has applied is
@@ -83,7 +84,7 @@ func (p *Placement) knownNow() map[object.Ref]compare.Baseline {
 			case p.run.beside.made[ref]:
 				delete(known, ref)
 			case kept && (strings.HasPrefix(b.Declared, canary.Mark) || b.Intent != 0):
-				b.Declared, b.Intent = p.run.beside.was[ref].Hash, 0
+				b.Declared, b.Intent = p.hashNow(p.run.beside.was[ref]), 0
 				known[ref] = b
 			}
 			continue
@@ -274,6 +275,9 @@ func (p *Placement) syncWhy() string {
 	if p.will.Applied == nil {
 		return "first sync"
 	}
+	if b := p.pending(); b.Total() > 0 && len(b.Rotated) == b.Total() {
+		return "another secret value"
+	}
 	return "new revision"
 }
 
@@ -315,6 +319,9 @@ func (p *Placement) waits() (what string, loud bool) {
 	}
 	if what, loud := p.waitsForKeeper(p.pending().Apply); what != "" {
 		return what, loud
+	}
+	if what := p.unknownSecrets(p.pending().Apply); what != "" {
+		return what, false
 	}
 	if len(p.pending().Remove) > 0 {
 		return p.unread(), false

@@ -9,6 +9,7 @@ import (
 	"vigila.dev/vigila/internal/core/index"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/record"
@@ -98,6 +99,8 @@ type (
 		Old  *declared.Declaration
 		Told int64
 	}
+	// Use says which places of stores the ward declares references to; what is known of them comes as Told.
+	Use     struct{ Places []secret.Place }
 	Watch   struct{ Kind object.Kind }
 	Unwatch struct{ Kind object.Kind }
 	// Later makes something happen to the ward after a while.

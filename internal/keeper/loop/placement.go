@@ -20,6 +20,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
@@ -58,6 +59,7 @@ type Identity struct {
 type Deps struct {
 	Reach  Reach
 	Others Others
+	Stores Stores
 	Book   Book
 	Log    *slog.Logger
 	Clock  func() time.Time // for how long drawing takes; nothing is decided by it
@@ -92,6 +94,11 @@ type Others interface {
 	Unread(m Marks, leaving bool) string // who has not taken in yet what had been read when it was first asked
 	Neighbour(id string) *standing.View  // nil when there is none
 	Twins() map[string]*standing.View    // the same ward in other clusters, by cluster
+}
+
+// Stores are where secret values live, as far as the ward may use them: what is known of a place, never a value.
+type Stores interface {
+	Known(secret.Place) secret.Known
 }
 
 // ErrEnding is a Book's answer once the ward is being closed.
@@ -194,7 +201,7 @@ type work struct {
 	finishing bool                  // the end of its removal is on its way
 	canary    *canary.State         // that went on when the service ended, and goes on once the cluster is known
 	behind    *behind               // what the repository moved, as it was found out last
-	around    uint64                // grows when others let go of an object, and when the watches that tell of autoscalers change
+	around    uint64                // grows when others let go of an object, when the watches that tell of autoscalers change, and when stores tell something
 	appliedIn string                // the snapshot that appliedOf is of
 	appliedOf map[object.Ref]string // the objects of what was applied as a whole, to their hashes
 }

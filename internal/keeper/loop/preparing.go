@@ -16,6 +16,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 )
@@ -28,6 +29,7 @@ type Prepared struct {
 	Plan    plan.Plan
 	Allow   []string
 	Canary  *Canaries // that it carries; nil when it carries none
+	Unknown string    // why it is not known whether its secrets have values: it can be shown, and does not start
 }
 
 // making is a run whose plan is being made.
@@ -80,6 +82,7 @@ func (p *Placement) Prepare(r Ask) (*Prepared, error) {
 	}
 	m.out.Entry = m.entry // it may say that a canary is left out
 	m.inOrder()
+	m.withSecrets()
 	if r.Kind == run.Restore {
 		return m.out, nil // its objects were read to begin with
 	}
@@ -153,7 +156,7 @@ func (m *making) restore() error {
 	m.in.Drifted = nil
 	for ref, o := range m.out.Objects {
 		m.in.Drifted = append(m.in.Drifted, ref)
-		m.in.Declared = append(m.in.Declared, plan.Declared{Ref: ref, Hash: o.Hash, Turn: m.out.Order[ref]})
+		m.in.Declared = append(m.in.Declared, plan.Declared{Ref: ref, Hash: o.Hash, Turn: m.out.Order[ref], Secrets: secret.Of(o.Object)})
 	}
 	return nil
 }
@@ -235,7 +238,7 @@ func (p *Placement) AppliedIn(refs []object.Ref) map[string][]object.Ref {
 		b, _ := p.index.Baseline(ref)
 		s := cmp.Or(b.Snapshot, p.will.Snapshot)
 		// One that a revision left where it was, and a later one declares again as it is, is in no whole that was applied since.
-		if d := p.declared.Find(ref); d != nil && b.Snapshot == "" && d.Hash == b.Declared && d.Task == object.NoTask {
+		if d := p.declared.Find(ref); d != nil && b.Snapshot == "" && d.Hash == secret.Bare(b.Declared) && d.Task == object.NoTask {
 			s = cmp.Or(p.declared.Snapshot, s)
 		}
 		if s != "" {

@@ -161,8 +161,8 @@ func (p *Placement) start(r Ask) (int, error) {
 		return 0, err
 	}
 	e, made := ready.Entry, ready.Plan
-	if len(made.Guards) > 0 {
-		return 0, guarded(p.ID, made.Guards)
+	if err := ready.inTheWay(p.ID); err != nil {
+		return 0, err
 	}
 	if len(made.Removals) > 0 && (r.Kind == run.Sync || r.Kind == run.Dismantle) && p.unread() != "" {
 		return 0, ErrUnread
@@ -342,6 +342,17 @@ func (p *Placement) begin(ev begun) {
 }
 
 // guarded is the no of guards.
+// inTheWay is what keeps a run from being started; nil when nothing does.
+func (ready *Prepared) inTheWay(id string) error {
+	switch {
+	case len(ready.Plan.Guards) > 0:
+		return guarded(id, ready.Plan.Guards)
+	case ready.Unknown != "":
+		return fault(Unreachable, "%s can't be run now: it waits for %s", id, ready.Unknown)
+	}
+	return nil
+}
+
 func guarded(id string, gs []plan.Guard) *Fault {
 	f := fault(Guarded, "%s stops before harm: %s", id, guardText(gs))
 	f.Guards = gs
@@ -349,11 +360,17 @@ func guarded(id string, gs []plan.Guard) *Fault {
 }
 
 func guardText(gs []plan.Guard) string {
-	var all, names []string
+	var all, mends []string
 	for _, g := range gs {
-		all, names = append(all, g.Text), append(names, g.Name)
+		if all = append(all, g.Text); g.Mend != "" && !slices.Contains(mends, g.Mend) {
+			mends = append(mends, g.Mend)
+		}
 	}
-	return strings.Join(all, "; ") + ". To go on: --allow " + strings.Join(names, ",")
+	text := strings.Join(append([]string{strings.Join(all, "; ") + "."}, mends...), " ")
+	if names := plan.Names(gs); len(names) > 0 {
+		text += " To go on: --allow " + strings.Join(names, ",")
+	}
+	return text
 }
 
 // stop ends the run that goes on: calls that are on their way have a little time to be answered.

@@ -140,6 +140,9 @@ func (p *Placement) stepRest(ev Event) {
 		p.resume()
 	case Freed:
 		p.around++
+	case Told:
+		p.around++
+		p.will.Failures = 0 // another value, or a store that answers again, is a reason to try at once
 	case Wished:
 		before := p.now.size()
 		number, err := ev.Wish.grant(p)

@@ -50,6 +50,7 @@ func (p *Placement) build() *standing.View {
 		v.Live.At = p.at
 	}
 	behind := p.pending()
+	v.Rotated = behind.Rotated
 	v.Tasks, v.Pending, v.Guards, v.Count, v.Kept = len(behind.Tasks), behind.Total(), behind.guards, behind.Count, p.index.Len()
 	astray := p.astray()
 	v.Drifted, v.DriftedFields, v.Contested, v.Additions = len(astray.Refs), astray.Fields, astray.Contested, astray.Additions
@@ -66,7 +67,7 @@ func (p *Placement) build() *standing.View {
 	if p.declared != nil {
 		waits = p.declared.Waits
 		v.Snapshots = append(v.Snapshots, p.declared.Snapshot)
-		v.Head, v.Tag, v.Form, v.Chart, v.Notes = p.declared.Head, p.declared.Tag, p.declared.Form, p.declared.Chart, slices.Concat(p.declared.Notes, p.idle, p.strangers())
+		v.Head, v.Tag, v.Form, v.Chart, v.Notes = p.declared.Head, p.declared.Tag, p.declared.Form, p.declared.Chart, slices.Concat(p.declared.Notes, p.idle, p.strangers(), p.unreadStores())
 		if waits == "" {
 			rev := p.declared.Revision
 			v.Revision = &rev

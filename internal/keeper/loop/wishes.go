@@ -5,6 +5,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 )
 
@@ -35,6 +36,11 @@ type (
 	Stay  struct{}
 	// BringUp lets the ward sync once, although it asks before.
 	BringUp struct{ By string }
+	// NoteSecret notes in the logbook that somebody set a value that the ward refers to.
+	NoteSecret struct {
+		By  string
+		Ref secret.Ref
+	}
 	// BeWritten is answered once everything that came before is written down.
 	BeWritten struct{}
 )
@@ -73,6 +79,11 @@ func (w BringUp) grant(p *Placement) (int, error) {
 	if sync, _ := p.Bringable().Bring(); sync {
 		p.will.BroughtUpBy = w.By
 	}
+	return 0, nil
+}
+
+func (w NoteSecret) grant(p *Placement) (int, error) {
+	p.writeAbout(logbook.Sets, w.By, "set "+w.Ref.Short(), p.will.Applied)
 	return 0, nil
 }
 

@@ -9,13 +9,14 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
 
 // storedForm changes whenever rendering gives other objects for the same files, or the form below is another.
-const storedForm = "2"
+const storedForm = "3"
 
 // stored is a declaration as the record keeps it.
 type stored struct {
@@ -37,12 +38,13 @@ type storedPair struct {
 }
 
 type storedDeclared struct {
-	Key     string      `json:"key"`
-	Hash    string      `json:"hash"`
-	Version string      `json:"version"`
-	File    string      `json:"file,omitempty"`
-	Line    int         `json:"line,omitempty"`
-	Turn    object.Turn `json:"turn,omitzero"`
+	Key     string       `json:"key"`
+	Hash    string       `json:"hash"`
+	Version string       `json:"version"`
+	File    string       `json:"file,omitempty"`
+	Line    int          `json:"line,omitempty"`
+	Turn    object.Turn  `json:"turn,omitzero"`
+	Secrets []secret.Ref `json:"secrets,omitempty"`
 }
 
 // storedKey names everything beside the tree that a declaration depends on.
@@ -60,7 +62,7 @@ func (w *Ward) store(ctx context.Context, d *declared.Declaration) error {
 		out.Scaled = append(out.Scaled, storedPair{ref.Key(), name})
 	}
 	for i, o := range d.Objects {
-		out.Objects[i] = storedDeclared{Key: o.Ref.Key(), Hash: o.Hash, Version: o.Version, File: o.File, Line: o.Line, Turn: o.Turn}
+		out.Objects[i] = storedDeclared{Key: o.Ref.Key(), Hash: o.Hash, Version: o.Version, File: o.File, Line: o.Line, Turn: o.Turn, Secrets: o.Secrets}
 	}
 	return w.Cache.PutDeclaration(ctx, w.ID, w.storedKey(), out)
 }
@@ -98,7 +100,7 @@ func (w *Ward) Stored(ctx context.Context) (*declared.Declaration, error) {
 		if err != nil {
 			return nil, err
 		}
-		objects[i] = declared.Object{Declared: plan.Declared{Ref: ref, Hash: o.Hash, Turn: o.Turn}, Version: o.Version, File: o.File, Line: o.Line}
+		objects[i] = declared.Object{Declared: plan.Declared{Ref: ref, Hash: o.Hash, Turn: o.Turn, Secrets: o.Secrets}, Version: o.Version, File: o.File, Line: o.Line}
 	}
 	d.Take(objects)
 	w.inputs.Store(&d.Inputs)

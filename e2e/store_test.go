@@ -1,0 +1,220 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+	"k8s.io/apimachinery/pkg/runtime/schema"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// kvToken is good at the lab's server of secret values, for ever.
+const kvToken = "lab-kv-token"
+
+// kvMode makes the lab's server of secret values fail, or well again. Only one test may.
+func kvMode(t *testing.T, mode string) {
+	t.Helper()
+	b, _ := json.Marshal(map[string]string{"mode": mode})
+	q, err := http.NewRequest(http.MethodPut, kvBase+"/lab/mode", bytes.NewReader(b))
+	require.NoError(t, err)
+	r, err := http.DefaultClient.Do(q)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusNoContent, r.StatusCode)
+	_ = r.Body.Close()
+}
+
+// pipe runs the command line with a text as standard input, and wants exit code 0.
+func (s *service) pipe(in string, args ...string) string {
+	s.t.Helper()
+	cmd := exec.Command(filepath.Join(bin, "vigila"), args...)
+	cmd.Env = append(os.Environ(), "VIGILA_URL="+s.url, "VIGILA_TOKEN="+s.token, "VIGILA_CONTEXTS="+filepath.Join(s.dir, "contexts.yaml"))
+	cmd.Stdin = strings.NewReader(in)
+	out, err := cmd.CombinedOutput()
+	require.NoError(s.t, err, "vigila %s\n%s", strings.Join(args, " "), out)
+	return string(out)
+}
+
+// values are those of a live Secret.
+func (s *service) values(name string) map[string]string {
+	s.t.Helper()
+	o, err := s.objects(schema.GroupVersionResource{Version: "v1", Resource: "secrets"}).Get(s.t.Context(), name, metav1.GetOptions{})
+	require.NoError(s.t, err)
+	data, _, err := unstructured.NestedStringMap(o.Object, "data")
+	require.NoError(s.t, err)
+	out := map[string]string{}
+	for k, v := range data {
+		b, err := base64.StdEncoding.DecodeString(v)
+		require.NoError(s.t, err)
+		out[k] = string(b)
+	}
+	return out
+}
+
+// secretive is a Secret that refers to values, in every way, and a workload that reads one by environment.
+func secretive(path string) string {
+	return `apiVersion: v1
+kind: Secret
+metadata: {name: gate, annotations: {vigila.dev/secret-from: harbour/` + path + `}}
+data: {folded: "secret://harbour/` + path + `#password"}
+stringData:
+  password: secret://harbour/` + path + `#password
+  plain: open
+  url: postgres://gate:${{ secret('harbour/` + path + `#password') }}@db/gate?user=${{ secret("harbour/` + path + `#user") }}
+---
+` + strings.Replace(deployment("gate-quick:1", 1), "- name: app\n", "- name: app\n          env: [{name: PASSWORD, valueFrom: {secretKeyRef: {name: gate, key: password}}}]\n", 1) + `
+---
+apiVersion: v1
+kind: ConfigMap
+metadata: {name: fares}
+data: {day: "2"}
+`
+}
+
+// TestASecretComesFromItsStore: what is missing is told before anything is applied, what is set arrives, and so does another value; a store
+// that fails in whatever way empties nothing.
+func TestASecretComesFromItsStore(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	t.Cleanup(func() { kvMode(t, "well") })
+	path := s.name + "/gate"
+	s.fails(1, "signing in", "store", "add", "harbour", kvBase, "--token-file", s.file("bad", "no-such-token"))
+	out := s.ok("store", "add", "harbour", kvBase, "--token-file", s.file("token", kvToken), "--every", "5s", "--for-ward", s.name)
+	assert.Contains(t, out, "harbour is known now")
+	s.push("All", map[string]string{"app/a.yaml": secretive(path)})
+	s.add(s.wardFile("sync: auto, every: 1s, restart: on_secrets", "within: 60s"))
+
+	w := s.until("says what is missing", func(w client.Ward) bool { return w.NeedsYou })
+	assert.Equal(t, client.Standing("behind"), w.Standing)
+	assert.Contains(t, w.Says, "Nothing is applied")
+	assert.Contains(t, w.Says, "harbour/"+path+"#password")
+	assert.Contains(t, w.Todo, "vigila secret set harbour/"+path)
+	_, err := s.objects(schema.GroupVersionResource{Version: "v1", Resource: "configmaps"}).Get(t.Context(), "fares", metav1.GetOptions{})
+	require.Error(t, err, "nothing of the run is applied")
+	s.fails(1, "there is no guard", "sync", s.name, "--allow", "missing-secret")
+	s.fails(1, "has no such value", "sync", s.name)
+	assert.Contains(t, s.ok("secret", "list", "--missing"), "▲ missing")
+
+	assert.Contains(t, s.pipe("tide\n", "secret", "set", "harbour/"+path+"#user"), "is set. "+s.name+"@quay refers to it.")
+	s.pipe("first-berth-word\n", "secret", "set", "harbour/"+path+"#password")
+	s.until("is in step", inStepAndReady)
+	want := map[string]string{"password": "first-berth-word", "folded": "first-berth-word", "user": "tide", "plain": "open", "url": "postgres://gate:first-berth-word@db/gate?user=tide"}
+	assert.Equal(t, want, s.values("gate"))
+	assert.NotContains(t, s.ok("secret", "list"), "missing")
+	assert.Contains(t, s.ok("logbook", s.name), "set harbour/"+path+"#password")
+	assert.Contains(t, s.ok("store", "list"), s.name+"@quay")
+	read := func() string {
+		o := s.live("deployments", "berth-planner")
+		v, _, _ := unstructured.NestedString(o.Object, "spec", "template", "metadata", "annotations", "vigila.dev/secrets-read")
+		return v
+	}
+	before := read()
+	assert.Len(t, before, 16)
+
+	// Another value, set beside Vigila, is a reason of its own; the Pods that read it are made anew.
+	kvPut(t, path, map[string]any{"user": "tide", "password": "second-berth-word"})
+	s.until("has the second", func(w client.Ward) bool {
+		return inStepAndReady(w) && s.values("gate")["password"] == "second-berth-word"
+	})
+	assert.NotEqual(t, before, read())
+	assert.Contains(t, s.ok("logbook", s.name), "another secret value")
+
+	// Going back restores references, and the value is today's.
+	s.push("More", map[string]string{"app/a.yaml": strings.Replace(secretive(path), "plain: open", "plain: shut", 1)})
+	s.until("has it", func(w client.Ward) bool { return inStepAndReady(w) && s.values("gate")["plain"] == "shut" })
+	first := 0
+	for _, e := range s.entries() {
+		if e.Kind == "sync" && e.Outcome == "done" {
+			first = e.Number // the oldest comes last
+		}
+	}
+	s.ok("rollback", s.name, strconv.Itoa(first))
+	s.until("went back", func(w client.Ward) bool { return w.Hold.By != "" && w.Run.Number == 0 })
+	assert.Equal(t, "open", s.values("gate")["plain"])
+	assert.Equal(t, "second-berth-word", s.values("gate")["password"])
+	s.ok("release", s.name)
+	s.until("is forward again", inStepAndReady)
+
+	// Whatever becomes of the store, what was applied stays, and nothing is called missing.
+	for _, mode := range []string{"down", "forbid", "busy", "sealed", "lie"} {
+		kvMode(t, mode)
+		s.until("says so of "+mode, func(w client.Ward) bool { return len(w.Notes) > 0 && strings.Contains(w.Notes[0], "store harbour") })
+		w := s.ward()
+		assert.Equal(t, client.Standing("in step"), w.Standing, mode)
+		assert.Equal(t, "second-berth-word", s.values("gate")["password"], mode)
+		s.push("While "+mode, map[string]string{"app/a.yaml": strings.Replace(secretive(path), "plain: open", "plain: "+mode, 1)})
+		w = s.until("waits for the store", func(w client.Ward) bool { return w.Pending > 0 && strings.Contains(w.WaitsFor+w.Says, "store harbour") })
+		assert.Equal(t, client.Standing("behind"), w.Standing, mode)
+		assert.Zero(t, w.Run.Number, mode)
+		s.fails(1, "store harbour", "sync", s.name)
+		kvMode(t, "well")
+		s.until("goes on by itself", func(w client.Ward) bool { return inStepAndReady(w) && s.values("gate")["plain"] == mode })
+	}
+	kvMode(t, "no-metadata")
+	kvPut(t, path, map[string]any{"user": "tide", "password": "third-berth-word"})
+	s.until("reads values where it may read no versions", func(w client.Ward) bool {
+		return inStepAndReady(w) && s.values("gate")["password"] == "third-berth-word"
+	})
+	kvMode(t, "well")
+
+	// A value that is gone is told, and what is applied stays.
+	kvPut(t, path, map[string]any{"user": "tide"})
+	w = s.until("says that it is gone", func(w client.Ward) bool { return w.NeedsYou })
+	assert.Contains(t, w.Says, "#password")
+	assert.Equal(t, "third-berth-word", s.values("gate")["password"])
+
+	// Nobody but the wards it is for may use it, and it is in use.
+	s.fails(1, "refers to store harbour", "store", "remove", "harbour")
+	s.ok("store", "add", "harbour", kvBase, "--for-ward", "another", "--token-file", s.file("token", kvToken))
+	w = s.until("may not use it", func(w client.Ward) bool { return w.NeedsYou && strings.Contains(w.Says, "may not use") })
+	assert.Contains(t, w.Says, "is for wards another only")
+
+	s.kill()
+	said := s.log.String()
+	for _, value := range []string{"first-berth-word", "second-berth-word", "third-berth-word", kvToken} {
+		assert.NotContains(t, said, value)
+		for _, file := range walkFiles(t, filepath.Join(s.dir, "data")) {
+			b, err := os.ReadFile(file)
+			require.NoError(t, err)
+			assert.False(t, bytes.Contains(b, []byte(value)), "%s is in %s", value, file)
+			assert.False(t, bytes.Contains(b, []byte(base64.StdEncoding.EncodeToString([]byte(value)))), "%s is in %s, in base64", value, file)
+		}
+	}
+}
+
+// kvPut sets all values at a path of the lab's server, beside Vigila.
+func kvPut(t *testing.T, path string, data map[string]any) {
+	t.Helper()
+	b, _ := json.Marshal(map[string]any{"data": data})
+	q, err := http.NewRequest(http.MethodPost, kvBase+"/v1/secret/data/"+path, bytes.NewReader(b))
+	require.NoError(t, err)
+	q.Header.Set("X-Vault-Token", kvToken)
+	r, err := http.DefaultClient.Do(q)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, r.StatusCode)
+	_ = r.Body.Close()
+}
+
+// walkFiles lists the files below a directory.
+func walkFiles(t *testing.T, dir string) (out []string) {
+	t.Helper()
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			out = append(out, path)
+		}
+		return err
+	}))
+	return out
+}

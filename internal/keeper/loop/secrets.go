@@ -1,0 +1,138 @@
+package loop
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/secret"
+)
+
+// Guards that can't be allowed: what is not there can't be applied, and what may not be used is not asked for.
+const (
+	MissingGuard = "missing-secret"
+	RefusedGuard = "refused-secret"
+)
+
+// secrets tells how references stand.
+func (p *Placement) secrets(refs []secret.Ref) secret.Standing {
+	if len(refs) == 0 {
+		return secret.Standing{}
+	}
+	return secret.Stand(refs, p.Stores.Known, p.Mask)
+}
+
+// places lists where the values are that a declaration refers to.
+func places(d *declared.Declaration) []secret.Place {
+	all := map[secret.Place]bool{}
+	for _, o := range d.Objects {
+		for _, r := range o.Secrets {
+			all[r.Place()] = true
+		}
+	}
+	return slices.SortedFunc(maps.Keys(all), secret.Place.Compare)
+}
+
+// unreadStores says of which stores it is not known what they have now.
+func (p *Placement) unreadStores() (out []string) {
+	if !p.declared.Known() {
+		return nil
+	}
+	for _, place := range places(p.declared) {
+		if k := p.Stores.Known(place); k.Problem != "" && k.Refused == "" {
+			out = append(out, "whether secret values are others is not known: "+k.Problem)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// hashNow is the hash that an object would be applied under now.
+func (p *Placement) hashNow(o declared.Whole) string {
+	side := declared.Side{Index: p.index, Scaler: p.Scaler, Secrets: p.secrets}
+	return side.HashNow(plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Secrets: secret.Of(o.Object)})
+}
+
+// guardSecrets stands before objects that refer to what is missing, or may not be used.
+func (p *Placement) guardSecrets(refs []object.Ref) (out []plan.Guard) {
+	for _, ref := range refs {
+		if o := p.declared.Find(ref); o != nil {
+			out = append(out, guardsOf(ref, p.secrets(o.Secrets))...)
+		}
+	}
+	return out
+}
+
+func guardsOf(ref object.Ref, s secret.Standing) (out []plan.Guard) {
+	if s.Refused != "" {
+		out = append(out, plan.Guard{Name: RefusedGuard, Text: fmt.Sprintf("%s refers to what it may not use: %s", ref.Short(), s.Refused),
+			Mend: "Let the ward use the store (vigila store add), or write another reference."})
+	}
+	if len(s.Missing) > 0 {
+		e := secret.MissingError{Refs: s.Missing}
+		out = append(out, plan.Guard{Name: MissingGuard, Text: fmt.Sprintf("%s needs %s, and store %s has no such value", ref.Short(), list(s.Missing), s.Missing[0].Store),
+			Mend: "Set it: " + e.Command() + "."})
+	}
+	return out
+}
+
+func list(refs []secret.Ref) string {
+	words := make([]string, len(refs))
+	for i, r := range refs {
+		words[i] = r.Short()
+	}
+	if n := len(words); n > 1 {
+		return strings.Join(words[:n-1], ", ") + " and " + words[n-1]
+	}
+	return words[0]
+}
+
+// unknownSecrets names the store of which it is not known what some objects refer to; "" when all is known.
+func (p *Placement) unknownSecrets(refs []object.Ref) string {
+	for _, ref := range refs {
+		if o := p.declared.Find(ref); o != nil && len(o.Secrets) > 0 {
+			if s := p.secrets(o.Secrets); s.Unknown+s.Unread != "" {
+				return cmp.Or(s.Unknown, s.Unread)
+			}
+		}
+	}
+	return ""
+}
+
+// withSecrets looks whether what the run applies has the values that it refers to. A way back is kept from nothing: what has none is left
+// as it is, and told.
+func (m *making) withSecrets() {
+	planned := map[object.Ref]bool{}
+	for _, ref := range append(m.out.Plan.Refs(), m.out.Plan.Tasks()...) {
+		planned[ref] = true
+	}
+	left := map[object.Ref]plan.Guard{}
+	for _, d := range m.in.Declared {
+		if len(d.Secrets) == 0 || !planned[d.Ref] {
+			continue
+		}
+		s := m.secrets(d.Secrets)
+		switch guards := guardsOf(d.Ref, s); {
+		case s.Good() && s.Unread == "":
+		case s.Good() && !m.in.Spare:
+			m.out.Unknown = s.Unread
+		case s.Good(): // it may answer by then
+		case m.in.Spare && len(guards) > 0:
+			left[d.Ref] = guards[0]
+		case m.in.Spare:
+			left[d.Ref] = plan.Guard{Name: MissingGuard, Text: d.Ref.Short() + " is left as it is: " + s.Unknown}
+		case len(guards) > 0:
+			m.out.Plan.Guards = append(m.out.Plan.Guards, guards...)
+		default:
+			m.out.Unknown = s.Unknown
+		}
+	}
+	if len(left) > 0 {
+		m.out.Plan = m.out.Plan.Without(left)
+	}
+}

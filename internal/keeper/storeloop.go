@@ -1,0 +1,400 @@
+package keeper
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"vigila.dev/vigila/internal/core/nearest"
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
+	"vigila.dev/vigila/internal/keeper/drive"
+	"vigila.dev/vigila/internal/keeper/loop"
+	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/secrets"
+)
+
+// stores are the stores of secret values that are known, and which wards use what of them.
+type stores struct {
+	mu    *sync.Mutex
+	loops map[string]*storeLoop            // by name
+	uses  map[string]map[secret.Place]bool // by ward
+}
+
+func newStores() stores {
+	return stores{&sync.Mutex{}, map[string]*storeLoop{}, map[string]map[secret.Place]bool{}}
+}
+
+// storeLoop looks at what wards use of one store, every so often and when somebody asks. It keeps digests of values, and no value.
+type storeLoop struct {
+	k      *Keeper
+	conf   record.SecretStore
+	store  secrets.Store
+	ctx    context.Context
+	cancel context.CancelFunc
+	wake   chan struct{}
+
+	mu      sync.Mutex
+	places  map[string]*placeState // by path
+	looked  time.Time
+	next    time.Time
+	problem string // of the last look
+	all     bool   // the next look is at everything, not only at what nobody has looked at yet
+}
+
+// placeState is what is known of a path.
+type placeState struct {
+	known secret.Known
+	asked time.Time // when somebody wanted to know that does not use it
+	dirty bool      // it has to be looked at
+}
+
+// The times and the bounds of looks at a store.
+const (
+	storeEvery   = time.Minute
+	storeLeast   = 5 * time.Second
+	storeTimeout = 15 * time.Second
+	storeAtATime = 4
+	storeAsked   = 10 * time.Minute // what nobody uses is looked at so long after somebody asked
+)
+
+// Known is what is known of a place, for one ward: what it may not use it knows nothing of.
+func (u uses) Known(p secret.Place) secret.Known {
+	s := u.p.k.stores
+	s.mu.Lock()
+	l := s.loops[p.Store]
+	var names []string
+	if l == nil {
+		names = slices.Sorted(maps.Keys(s.loops))
+	}
+	s.mu.Unlock()
+	if l == nil {
+		return secret.Known{Refused: "there is no store " + p.Store + "; " + orFirst(nearest.Words(p.Store, names), len(names) == 0, "add it: vigila store add "+p.Store+" …")}
+	}
+	if no := l.refuses(u.p); no != "" {
+		return secret.Known{Refused: no}
+	}
+	return l.known(p.Path)
+}
+
+// uses are the stores as one ward may use them.
+type uses struct{ p *placement }
+
+func orFirst(words string, none bool, first string) string {
+	if none {
+		return first
+	}
+	return words
+}
+
+// refuses says why a ward may not use the store; "" when it may. What a ward file says of itself lets no ward of a limited roster in.
+func (l *storeLoop) refuses(p *placement) string {
+	c, w := l.conf, p.Ward
+	for _, of := range []struct {
+		only []string
+		is   string
+		what string
+	}{{c.Wards, w.Name, "wards"}, {c.Owners, w.Owner, "wards of"}, {c.Clusters, p.cluster.conf.Name, "wards in"}, {c.Rosters, p.Roster, "wards of roster"}} {
+		if len(of.only) > 0 && !slices.Contains(of.only, of.is) {
+			return fmt.Sprintf("store %s is for %s %s only", c.Name, of.what, strings.Join(of.only, ", "))
+		}
+	}
+	if p.reading.Limits.Any() && len(c.Rosters) == 0 {
+		return fmt.Sprintf("roster %s has limits, and store %s does not name it (vigila store add %s … --for-roster %s)", p.Roster, c.Name, c.Name, p.Roster)
+	}
+	return ""
+}
+
+func (l *storeLoop) known(path string) secret.Known {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s := l.places[path]
+	if s == nil {
+		s = &placeState{asked: time.Now(), dirty: true}
+		l.places[path] = s
+		l.rouse()
+	}
+	return s.known
+}
+
+func (l *storeLoop) rouse() {
+	select {
+	case l.wake <- struct{}{}:
+	default:
+	}
+}
+
+// use notes which places a ward declares references to. What nobody has looked at yet is looked at.
+func (k *Keeper) use(id string, places []secret.Place) {
+	set := map[secret.Place]bool{}
+	for _, p := range places {
+		set[p] = true
+	}
+	k.stores.mu.Lock()
+	if len(set) == 0 {
+		delete(k.stores.uses, id)
+	} else {
+		k.stores.uses[id] = set
+	}
+	loops := maps.Clone(k.stores.loops)
+	k.stores.mu.Unlock()
+	for _, p := range places {
+		if l := loops[p.Store]; l != nil {
+			l.known(p.Path)
+		}
+	}
+}
+
+// users lists the wards that use a place; all that use the store where path is "".
+func (k *Keeper) users(store, path string) (out []*placement) {
+	k.stores.mu.Lock()
+	var ids []string
+	for id, places := range k.stores.uses {
+		for p := range places {
+			if p.Store == store && (path == "" || p.Path == path) {
+				ids = append(ids, id)
+				break
+			}
+		}
+	}
+	k.stores.mu.Unlock()
+	slices.Sort(ids)
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	for _, id := range ids {
+		if p := k.wards[id]; p != nil {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// pathsOf are the paths of a store that wards use.
+func (k *Keeper) pathsOf(store string) map[string]bool {
+	k.stores.mu.Lock()
+	defer k.stores.mu.Unlock()
+	out := map[string]bool{}
+	for _, places := range k.stores.uses {
+		for p := range places {
+			if p.Store == store {
+				out[p.Path] = true
+			}
+		}
+	}
+	return out
+}
+
+func (l *storeLoop) run() {
+	every := max(l.conf.Every, storeLeast)
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for {
+		all := true
+		select {
+		case <-l.ctx.Done():
+			return
+		case <-timer.C:
+		case <-l.wake:
+			l.mu.Lock()
+			all, l.all = l.all, false
+			l.mu.Unlock()
+		}
+		l.look(all)
+		if all {
+			timer.Reset(every)
+			l.mu.Lock()
+			l.next = time.Now().Add(every)
+			l.mu.Unlock()
+		}
+	}
+}
+
+// lookNow looks at everything.
+func (l *storeLoop) lookNow() {
+	l.mu.Lock()
+	l.all = true
+	l.mu.Unlock()
+	l.rouse()
+}
+
+// look looks at the places that are used: all, or those that have to be.
+func (l *storeLoop) look(all bool) {
+	var paths []string
+	used := l.k.pathsOf(l.conf.Name)
+	l.mu.Lock()
+	for path, s := range l.places {
+		if all && time.Since(s.asked) > storeAsked && !used[path] {
+			delete(l.places, path)
+		} else if all || s.dirty {
+			paths = append(paths, path)
+		}
+	}
+	l.mu.Unlock()
+	slices.Sort(paths)
+	slots := make(chan struct{}, storeAtATime)
+	var wg sync.WaitGroup
+	for _, path := range paths {
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			l.lookAt(path)
+		})
+	}
+	wg.Wait()
+	if l.ctx.Err() != nil {
+		return
+	}
+	problem := ""
+	if len(paths) == 0 && all {
+		ctx, cancel := context.WithTimeout(l.ctx, storeTimeout)
+		if err := l.store.Try(ctx); err != nil {
+			problem = err.Error()
+		}
+		cancel()
+	}
+	l.mu.Lock()
+	for _, path := range paths {
+		if s := l.places[path]; s != nil && s.known.Problem != "" {
+			problem = s.known.Problem
+		}
+	}
+	if all || problem != "" || l.problem != "" {
+		l.problem = problem
+	}
+	l.looked = time.Now()
+	l.mu.Unlock()
+	l.k.broker.send(Note{"store", l.conf.Name})
+}
+
+// lookAt looks at one place: at its version, and at its values where that is another.
+func (l *storeLoop) lookAt(path string) {
+	ctx, cancel := context.WithTimeout(l.ctx, storeTimeout)
+	defer cancel()
+	l.mu.Lock()
+	var was secret.Known
+	if s := l.places[path]; s != nil {
+		was, s.dirty = s.known, false
+	}
+	l.mu.Unlock()
+	if was.Looked && was.Problem == "" && was.Version != "" {
+		version, err := l.store.Version(ctx, path)
+		if err == nil && version == was.Version {
+			return
+		}
+		if err != nil && !errors.Is(err, secrets.ErrNone) {
+			l.took(path, secrets.Values{}, err)
+			return
+		}
+	}
+	values, err := l.store.Read(ctx, path)
+	l.took(path, values, err)
+}
+
+// took takes in what the store has at a place, and tells the wards that use it when that is another.
+func (l *storeLoop) took(path string, v secrets.Values, err error) {
+	if l.ctx.Err() != nil {
+		return
+	}
+	l.mu.Lock()
+	s := l.places[path]
+	if s == nil {
+		s = &placeState{asked: time.Now()}
+		l.places[path] = s
+	}
+	old := s.known
+	switch {
+	case err == nil:
+		now := secret.Known{Looked: true, Version: v.Version, Keys: make(map[string]string, len(v.Keys))}
+		for key, value := range v.Keys {
+			now.Keys[key] = l.k.mask(value)
+		}
+		s.known = now
+	case errors.Is(err, secrets.ErrNone):
+		s.known = secret.Known{Looked: true}
+	default: // what was known stays
+		s.known.Problem = err.Error()
+	}
+	same := old.Looked == s.known.Looked && old.Problem == s.known.Problem && maps.Equal(old.Keys, s.known.Keys)
+	l.mu.Unlock()
+	if same {
+		return
+	}
+	l.tell(path)
+}
+
+// tell tells the wards that use a place of the store; all of them where path is "".
+func (l *storeLoop) tell(path string) {
+	for _, p := range l.k.users(l.conf.Name, path) {
+		p.post(loop.Told{})
+	}
+}
+
+// filler puts secret values into objects of one ward.
+type filler struct{ p *placement }
+
+// Fill reads the values that an object refers to, now, and puts them in place. See drive.Secrets.
+func (f filler) Fill(ctx context.Context, o object.Object) (object.Object, string, func(string) string, error) {
+	refs := secret.Of(o)
+	if len(refs) == 0 {
+		return o, "", nil, nil
+	}
+	k := f.p.k
+	values := secret.Values{}
+	for _, r := range refs {
+		at := r.Place()
+		if values[at] != nil {
+			continue
+		}
+		l := k.storeLoopOf(at.Store)
+		if l == nil {
+			return o, "", nil, &drive.StoreError{Err: fmt.Errorf("there is no store %s", at.Store)}
+		}
+		if no := l.refuses(f.p); no != "" {
+			return o, "", nil, &drive.StoreError{Err: errors.New(no)}
+		}
+		ctx, cancel := context.WithTimeout(ctx, storeTimeout)
+		v, err := l.store.Read(ctx, at.Path)
+		cancel()
+		l.took(at.Path, v, err)
+		if err != nil && !errors.Is(err, secrets.ErrNone) {
+			var why *secrets.Error
+			return o, "", nil, &drive.StoreError{Err: err, Away: errors.As(err, &why) && why.Away}
+		}
+		values[at] = map[string]string{}
+		if err == nil {
+			values[at] = v.Keys
+		}
+	}
+	digest := secret.Digest(refs, values, k.mask)
+	filled, err := secret.Fill(o, values, digest)
+	if err != nil {
+		return o, "", nil, &drive.StoreError{Err: err}
+	}
+	return filled, digest, hider(values, k.mask), nil
+}
+
+// hider takes secret values out of a text, as they are and in base64.
+func hider(values secret.Values, mask func(string) string) func(string) string {
+	var all []string
+	for _, keys := range values {
+		for _, v := range keys {
+			if len(v) >= leastSecret {
+				all = append(all, v)
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b string) int { return len(b) - len(a) }) // the longest first: a shorter one may be a part of it
+	return func(text string) string {
+		for _, v := range all {
+			hidden := "secret " + mask(v)
+			text = strings.ReplaceAll(strings.ReplaceAll(text, v, hidden), base64.StdEncoding.EncodeToString([]byte(v)), hidden)
+		}
+		return text
+	}
+}

@@ -1,0 +1,87 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// The kinds of stores of secret values.
+const (
+	KVStore        = "kv"        // a server that speaks KV version 2
+	NamespaceStore = "namespace" // Secrets of a namespace of a cluster
+)
+
+// SecretStore is where secret values live.
+type SecretStore struct {
+	Name   string
+	Secret string // the token, or the secret of the role, that it is signed in to with
+	SecretStoreMore
+}
+
+// SecretStoreMore is what there is to know of one that is not secret.
+type SecretStoreMore struct {
+	Kind  string        `json:"kind"`
+	About string        `json:"about,omitempty"`
+	Every time.Duration `json:"every"` // how often it is looked at
+	Made  time.Time     `json:"made,omitzero"`
+
+	URL    string `json:"url,omitempty"`
+	Mount  string `json:"mount,omitempty"`
+	CA     string `json:"ca,omitempty"`
+	Space  string `json:"space,omitempty"` // namespace of the server
+	SignIn string `json:"sign_in,omitempty"`
+	At     string `json:"at,omitempty"` // where the way to sign in is mounted
+	Role   string `json:"role,omitempty"`
+
+	Cluster   string `json:"cluster,omitempty"`
+	Namespace string `json:"namespace,omitempty"`
+
+	// Who may use it: wards that are named, or whose owner, cluster or roster is; all of those that are given have to hold. Everybody where none is.
+	Wards    []string `json:"wards,omitempty"`
+	Owners   []string `json:"owners,omitempty"`
+	Clusters []string `json:"clusters,omitempty"`
+	Rosters  []string `json:"rosters,omitempty"`
+}
+
+// PutSecretStore adds a store or changes it.
+func (s *Store) PutSecretStore(ctx context.Context, x SecretStore) error {
+	sealed, err := s.vault.Seal([]byte(toJSON(secrets{"", x.Secret})))
+	if err != nil {
+		return err
+	}
+	_, err = s.change(ctx, `INSERT INTO secret_stores VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET more=excluded.more, secrets=excluded.secrets`, x.Name, toJSON(x.SecretStoreMore), sealed)
+	return err
+}
+
+// SecretStores lists the stores by name.
+func (s *Store) SecretStores(ctx context.Context) ([]SecretStore, error) {
+	var out []SecretStore
+	err := each(ctx, s, func(row *sql.Rows) error {
+		var x SecretStore
+		var more string
+		var sealed []byte
+		if err := row.Scan(&x.Name, &more, &sealed); err != nil {
+			return err
+		}
+		if err := json.Unmarshal([]byte(more), &x.SecretStoreMore); err != nil {
+			return fmt.Errorf("store %s: %w", x.Name, err)
+		}
+		in, err := s.credentials(sealed)
+		if err != nil {
+			return fmt.Errorf("credentials of store %s: %w", x.Name, err)
+		}
+		x.Secret = in.Token
+		out = append(out, x)
+		return nil
+	}, `SELECT name, more, secrets FROM secret_stores ORDER BY name`)
+	return out, err
+}
+
+// RemoveSecretStore forgets a store.
+func (s *Store) RemoveSecretStore(ctx context.Context, name string) error {
+	_, err := s.change(ctx, `DELETE FROM secret_stores WHERE name=?`, name)
+	return err
+}
