@@ -185,7 +185,9 @@ func TestTheFirstWeek(t *testing.T) {
 		require.NoError(t, err)
 		return string(b)
 	}
-	require.Eventually(t, func() bool { return strings.Contains(tells(), "The demo is up") }, 3*time.Minute, 200*time.Millisecond, "%s", tells())
+	if !assert.Eventually(t, func() bool { return strings.Contains(tells(), "The demo is up") }, 3*time.Minute, 200*time.Millisecond) {
+		t.Fatal(tells())
+	}
 
 	page := filepath.Join(root, "docs", "first-week.md")
 	text, err := os.ReadFile(page)

@@ -22,7 +22,7 @@ const module = "vigila.dev/vigila/"
 var may = map[string][]string{
 	"internal/core/object":   {},
 	"internal/core/health":   {"internal/core/object"},
-	"internal/core/compare":  {"internal/core/health", "internal/core/object"},
+	"internal/core/compare":  {"internal/core/health", "internal/core/object", "internal/core/secret"},
 	"internal/core/plan":     {"internal/core/compare", "internal/core/object", "internal/core/secret"},
 	"internal/core/secret":   {"internal/core/object"},
 	"internal/core/nearest":  {},

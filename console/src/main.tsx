@@ -33,6 +33,8 @@ import { Problem, api, dropSignInLink, follow, got, signIn, signInLink, token } 
 import { MayChange, Modal, Wrong } from "./shared/parts";
 import { SetUp, inSetUp } from "./shared/setup";
 import { FollowsPage } from "./versions/follows";
+import { SecretsPage } from "./secrets/secrets";
+import { StoresPage } from "./secrets/stores";
 import { RegistriesPage } from "./versions/registries";
 import { Board } from "./wards/board";
 import { WardPage } from "./wards/ward";
@@ -97,6 +99,7 @@ function useLive(): boolean {
       if (n.kind === "proposal") changed.add("proposals");
       if (n.kind === "lane") changed.add("lanes");
       if (n.kind === "follow") changed.add("follows");
+      if (n.kind === "store" || n.kind === "ward") ["stores", "secrets"].forEach((k) => changed.add(k));
       if (n.kind === "cluster") changed.add("clusters");
       due ??= setTimeout(read, 150); // a run tells of many changes at once
     }, set);
@@ -112,7 +115,7 @@ const keys: [string, string][] = [
   ["g n", "lanes"],
   ["g p", "proposals"],
   ["g l", "logbook"],
-  ["g s", "set up: rosters, repositories, clusters, versions, registries"],
+  ["g s", "set up: rosters, repositories, clusters, versions, registries, secrets, stores"],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
 ];
@@ -263,6 +266,8 @@ function Frame() {
             <Route path="/clusters" element={<ClustersPage />} />
             <Route path="/versions" element={<FollowsPage />} />
             <Route path="/registries" element={<RegistriesPage />} />
+            <Route path="/secrets" element={<SecretsPage />} />
+            <Route path="/stores" element={<StoresPage />} />
           </Route>
           <Route
             path="*"

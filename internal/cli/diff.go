@@ -78,7 +78,7 @@ func (p *printer) diff(d *client.WardDiff) {
 	leave := p.moved(d)
 	p.line("")
 	for _, g := range d.Guards {
-		p.line("%s %s", p.paint("failing", "Guard "+g.Name+":"), g.Text)
+		p.line("%s %s", p.paint("failing", "Guard "+g.Name+":"), g.Text+mends(g))
 	}
 	verb := "Sync it"
 	switch {
@@ -96,7 +96,7 @@ func (p *printer) diff(d *client.WardDiff) {
 	if retry != "" {
 		p.line("%s %s", p.paint("failing", short(w.Revision)+" is rejected:"), w.Rejected)
 	}
-	if verb != "" {
+	if verb != "" && !slices.ContainsFunc(d.Guards, func(g client.Guard) bool { return g.Mend != "" }) {
 		p.line("%s: vigila sync %s%s%s", verb, w.Id, retry, allow(d.Guards))
 	}
 	if leave != "" {
@@ -165,10 +165,20 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 	return "leave: [" + strings.Join(hints, ", ") + "]"
 }
 
+// mends is what lets a run go on that a guard stops which can't be allowed.
+func mends(g client.Guard) string {
+	if g.Mend == "" {
+		return ""
+	}
+	return ". " + g.Mend
+}
+
 func allow(guards []client.Guard) string {
 	s := ""
-	for i, g := range guards {
-		s += pick(i == 0, " --allow ", ",") + g.Name
+	for _, g := range guards {
+		if g.Mend == "" {
+			s += pick(s == "", " --allow ", ",") + g.Name
+		}
 	}
 	return s
 }

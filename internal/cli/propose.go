@@ -187,7 +187,7 @@ func (p *printer) wardEffect(w client.WardEffect) {
 		p.line("  No object changes.")
 	}
 	for _, g := range w.Guards {
-		p.line("  %s", p.paint("failing", fmt.Sprintf("Guard %s stops it: %s", g.Name, visible.Line(g.Text))))
+		p.line("  %s", p.paint("failing", fmt.Sprintf("Guard %s stops it: %s", g.Name, visible.Line(g.Text+mends(g)))))
 	}
 	for _, x := range w.Refusals {
 		p.line("  %s", p.paint("failing", fmt.Sprintf("%s %s would be refused: %s", x.Kind, x.Name, visible.Line(x.Says))))

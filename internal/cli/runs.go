@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -178,11 +179,12 @@ func (p *printer) plan(d *client.RunPreview, do string) {
 		p.line("Allowed, guard %s: %s", g.Name, g.Text)
 	}
 	for _, g := range d.Guards {
-		p.line("%s %s", p.paint("failing", "▲ Guard "+g.Name+" would stop it:"), g.Text)
+		p.line("%s %s", p.paint("failing", "▲ Guard "+g.Name+" would stop it:"), g.Text+mends(g))
 	}
 	switch {
 	case refused > 0:
 		p.line("%s", p.paint("failing", fmt.Sprintf("It would fail: %s refused.", count(refused, "object"))))
+	case slices.ContainsFunc(d.Guards, func(g client.Guard) bool { return g.Mend != "" }):
 	case len(d.Guards) > 0:
 		p.line("To go on: %s%s", do, allow(d.Guards))
 	default:

@@ -2548,6 +2548,9 @@ type Store struct {
 	// Problem of the last look
 	Problem string `json:"problem,omitempty,omitzero"`
 
+	// RoleId the id of the role; for kubernetes its name
+	RoleId string `json:"role_id,omitempty,omitzero"`
+
 	// SignIn token, role or kubernetes
 	SignIn string `json:"sign_in,omitempty,omitzero"`
 

@@ -21,6 +21,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
@@ -471,6 +472,10 @@ func (k *Keeper) yaml(ref object.Ref, body map[string]any) string {
 		for _, part := range []string{"data", "stringData"} {
 			if values, ok := body[part].(map[string]any); ok {
 				for name, v := range values {
+					if s, ok := v.(string); ok && secret.Shown(s) != "" {
+						values[name] = secret.Shown(s)
+						continue
+					}
 					text, _ := json.Marshal(v) // what came as JSON goes as JSON
 					values[name] = "secret " + k.store.Vault().Digest(string(text))
 				}

@@ -25,6 +25,7 @@ import (
 	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
@@ -500,10 +501,13 @@ func (e *effects) secrets(o object.Object) {
 		values, _ := o.Body[part].(map[string]any)
 		for _, v := range values {
 			text, _ := v.(string)
-			note(text)
-			if plain, err := base64.StdEncoding.DecodeString(text); err == nil && part == "data" {
-				note(string(plain))
+			if secret.Shown(text) != "" {
+				continue
 			}
+			if plain, err := base64.StdEncoding.DecodeString(text); err == nil && part == "data" {
+				note(secret.Apart(string(plain)))
+			}
+			note(secret.Apart(text))
 		}
 	}
 }

@@ -5,12 +5,14 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/secret"
@@ -187,6 +189,9 @@ func (w AddStore) do(ctx context.Context, k *Keeper, _ Actor) (SecretStore, erro
 	return k.SecretStore(c.Name)
 }
 
+// mountPath is where something is mounted at a server.
+var mountPath = regexp.MustCompile(`^[-_a-zA-Z0-9]+(/[-_a-zA-Z0-9]+)*$`)
+
 // checkStore refuses what can't be a store, and fills in what is not said.
 func (k *Keeper) checkStore(c *record.SecretStore) error {
 	if c.Every == 0 {
@@ -205,6 +210,11 @@ func (k *Keeper) checkStore(c *record.SecretStore) error {
 		}
 		if loopback.InTheClear(c.URL) {
 			return fault(Invalid, "store %s: over plain HTTP secret values could be read on the way; write https://", c.Name)
+		}
+		for what, path := range map[string]string{"mount": c.Mount, "place to sign in": c.At} {
+			if path != "" && !mountPath.MatchString(path) {
+				return fault(Invalid, "store %s: its %s %q is none: parts of letters, digits, '-' and '_', with a / between them", c.Name, what, path)
+			}
 		}
 		c.Cluster, c.Namespace = "", ""
 		if c.SignIn == "" {
@@ -382,7 +392,7 @@ func (k *Keeper) SecretUses() []SecretUse {
 			continue
 		}
 		for _, o := range d.Objects {
-			for _, r := range o.Secrets {
+			for _, r := range ownSecrets(o) {
 				u := byRef[r]
 				if u == nil {
 					u = &SecretUse{Ref: r}
@@ -409,6 +419,14 @@ func (k *Keeper) SecretUses() []SecretUse {
 		return a.Ref.Compare(b.Ref)
 	})
 	return out
+}
+
+// ownSecrets are the references of a Secret; those of a workload that reads it are the same.
+func ownSecrets(o declared.Object) []secret.Ref {
+	if !o.Ref.Secret() {
+		return nil
+	}
+	return o.Secrets
 }
 
 var secretOrder = map[SecretState]int{SecretMissing: 0, SecretRefused: 1, SecretUnknown: 2, SecretSet: 3}

@@ -73,9 +73,17 @@ export function entryLine(e: Entry, now: number): string {
     ago(e.started, now),
     took >= 1000 ? span(took) : "",
   ].filter(Boolean);
-  const why = ["hold", "release", "rollback", "reject", "accept", "drift", "remove", "restore", "secret"].includes(
-    e.kind,
-  )
+  const why = [
+    "hold",
+    "release",
+    "rollback",
+    "reject",
+    "accept",
+    "drift",
+    "remove",
+    "restore",
+    "secret",
+  ].includes(e.kind)
     ? e.why
     : "";
   return parts.join(", ") + (why ? `: ${why}` : "");

@@ -350,24 +350,32 @@ export function Guards({
   if (of.length === 0) return null;
   return (
     <fieldset className="rounded-md border border-failing px-4 py-3">
-      <legend className="px-1 text-sm font-bold">A guard asks first</legend>
+      <legend className="px-1 text-sm font-bold">
+        {of.some((g) => g.mend) ? "Nothing is applied before this is mended" : "A guard asks first"}
+      </legend>
       <ul className="space-y-1.5">
-        {of.map((g) => (
-          <li key={g.name}>
-            <label className="flex items-baseline gap-2.5">
-              <input
-                type="checkbox"
-                checked={allowed.includes(g.name)}
-                onChange={(e) =>
-                  allow(e.target.checked ? [...allowed, g.name] : allowed.filter((n) => n !== g.name))
-                }
-              />
-              <span>
-                Allow <strong className="font-mono text-sm">{g.name}</strong>: {g.text}
-              </span>
-            </label>
-          </li>
-        ))}
+        {of.map((g) =>
+          g.mend ? (
+            <li key={g.name + g.text}>
+              {g.text}. <span className="font-mono text-sm">{g.mend}</span>
+            </li>
+          ) : (
+            <li key={g.name}>
+              <label className="flex items-baseline gap-2.5">
+                <input
+                  type="checkbox"
+                  checked={allowed.includes(g.name)}
+                  onChange={(e) =>
+                    allow(e.target.checked ? [...allowed, g.name] : allowed.filter((n) => n !== g.name))
+                  }
+                />
+                <span>
+                  Allow <strong className="font-mono text-sm">{g.name}</strong>: {g.text}
+                </span>
+              </label>
+            </li>
+          ),
+        )}
       </ul>
     </fieldset>
   );

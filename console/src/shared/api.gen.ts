@@ -2442,6 +2442,8 @@ export interface components {
             mount?: string;
             /** @description token, role or kubernetes */
             sign_in?: string;
+            /** @description the id of the role; for kubernetes its name */
+            role_id?: string;
             cluster?: string;
             namespace?: string;
             /** @description only wards of these names may use it */

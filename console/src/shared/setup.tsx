@@ -1,4 +1,4 @@
-// What is set up once and looked at now and then: rosters, repositories, clusters, versions, registries, each a page of its own behind one entry.
+// What is set up once and looked at now and then: rosters, repositories, clusters, versions, registries, secrets, stores, each a page of its own behind one entry.
 import { NavLink, Outlet } from "react-router";
 
 const pages: [path: string, name: string][] = [
@@ -7,6 +7,8 @@ const pages: [path: string, name: string][] = [
   ["/clusters", "Clusters"],
   ["/versions", "Versions"],
   ["/registries", "Registries"],
+  ["/secrets", "Secrets"],
+  ["/stores", "Stores"],
 ];
 
 /** Whether a page is one of them. */

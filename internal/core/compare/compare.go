@@ -14,6 +14,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
 )
 
 // Standing is where a ward is.
@@ -187,6 +188,11 @@ func (m Mask) value(ref object.Ref, path string, v any) any {
 		strings.HasPrefix(path, "metadata") && !strings.HasPrefix(path, "metadata.annotations") || strings.HasPrefix(path, "metadata.annotations[vigila.dev/")
 	if !ref.Secret() || open {
 		return v
+	}
+	if text, ok := v.(string); ok {
+		if refers := secret.Shown(text); refers != "" {
+			return refers
+		}
 	}
 	b, _ := json.Marshal(v)
 	return "secret " + m(string(b))

@@ -149,8 +149,30 @@ func Text(text string) (refs []Ref, whole bool, err error) {
 	return refs, false, nil
 }
 
+// Apart is a text with line breaks in place of the references within it.
+func Apart(text string) string { return within.ReplaceAllString(text, "\n") }
+
 // Folded is what data of a Secret may say in place of base64: a reference, as it is.
 func Folded(value string) bool { return strings.HasPrefix(strings.TrimSpace(value), Scheme) }
+
+// Shown is the reference that a value of a Secret's data is, in base64 or as it is; "" when it is none, and so not to be shown.
+func Shown(value string) string {
+	if len(value) > 2*longest {
+		return ""
+	}
+	if !Folded(value) {
+		plain, err := base64.StdEncoding.DecodeString(value)
+		if err != nil {
+			return ""
+		}
+		value = string(plain)
+	}
+	refs, whole, err := Text(value)
+	if err != nil || !whole {
+		return ""
+	}
+	return refs[0].String()
+}
 
 // each goes through the values of a Secret's data and stringData, decoded.
 func each(body map[string]any, do func(field, key, text string)) {

@@ -58,25 +58,50 @@ func (p *Placement) hashNow(o declared.Whole) string {
 	return side.HashNow(plan.Declared{Ref: o.Object.Ref, Hash: o.Hash, Secrets: secret.Of(o.Object)})
 }
 
-// guardSecrets stands before objects that refer to what is missing, or may not be used.
+// guardSecrets stands before objects that refer to what is missing, or may not be used. What is told of a Secret is not told once more
+// of the workload that reads it.
 func (p *Placement) guardSecrets(refs []object.Ref) (out []plan.Guard) {
+	refs = slices.SortedStableFunc(slices.Values(refs), secretsFirst)
+	told := map[secret.Ref]bool{}
 	for _, ref := range refs {
-		if o := p.declared.Find(ref); o != nil {
-			out = append(out, guardsOf(ref, p.secrets(o.Secrets))...)
+		if o := p.declared.Find(ref); o != nil && len(o.Secrets) > 0 {
+			out = append(out, untold(told, ref, p.secrets(o.Secrets))...)
 		}
 	}
 	return out
 }
 
+func secretsFirst(a, b object.Ref) int {
+	switch {
+	case a.Secret() == b.Secret():
+		return 0
+	case a.Secret():
+		return -1
+	}
+	return 1
+}
+
+// untold are the guards of an object, less what is told already.
+func untold(told map[secret.Ref]bool, ref object.Ref, s secret.Standing) []plan.Guard {
+	s.Missing = slices.DeleteFunc(s.Missing, func(r secret.Ref) bool { return told[r] })
+	for _, r := range s.Missing {
+		told[r] = true
+	}
+	if !ref.Secret() {
+		s.Refused = "" // its Secret says so
+	}
+	return guardsOf(ref, s)
+}
+
 func guardsOf(ref object.Ref, s secret.Standing) (out []plan.Guard) {
 	if s.Refused != "" {
 		out = append(out, plan.Guard{Name: RefusedGuard, Text: fmt.Sprintf("%s refers to what it may not use: %s", ref.Short(), s.Refused),
-			Mend: "Let the ward use the store (vigila store add), or write another reference."})
+			Mend: "Let the ward use the store, or write another reference: vigila store list"})
 	}
 	if len(s.Missing) > 0 {
 		e := secret.MissingError{Refs: s.Missing}
 		out = append(out, plan.Guard{Name: MissingGuard, Text: fmt.Sprintf("%s needs %s, and store %s has no such value", ref.Short(), list(s.Missing), s.Missing[0].Store),
-			Mend: "Set it: " + e.Command() + "."})
+			Mend: "Set it: " + e.Command()})
 	}
 	return out
 }
@@ -111,8 +136,8 @@ func (m *making) withSecrets() {
 	for _, ref := range append(m.out.Plan.Refs(), m.out.Plan.Tasks()...) {
 		planned[ref] = true
 	}
-	left := map[object.Ref]plan.Guard{}
-	for _, d := range m.in.Declared {
+	left, told := map[object.Ref]plan.Guard{}, map[secret.Ref]bool{}
+	for _, d := range slices.SortedStableFunc(slices.Values(m.in.Declared), func(a, b plan.Declared) int { return secretsFirst(a.Ref, b.Ref) }) {
 		if len(d.Secrets) == 0 || !planned[d.Ref] {
 			continue
 		}
@@ -127,7 +152,7 @@ func (m *making) withSecrets() {
 		case m.in.Spare:
 			left[d.Ref] = plan.Guard{Name: MissingGuard, Text: d.Ref.Short() + " is left as it is: " + s.Unknown}
 		case len(guards) > 0:
-			m.out.Plan.Guards = append(m.out.Plan.Guards, guards...)
+			m.out.Plan.Guards = append(m.out.Plan.Guards, untold(told, d.Ref, s)...)
 		default:
 			m.out.Unknown = s.Unknown
 		}
