@@ -17,6 +17,7 @@ import (
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 	"k8s.io/apimachinery/pkg/runtime/schema"
+	"k8s.io/apimachinery/pkg/types"
 
 	"vigila.dev/vigila/internal/client"
 )
@@ -217,4 +218,68 @@ func walkFiles(t *testing.T, dir string) (out []string) {
 		return err
 	}))
 	return out
+}
+
+// TestSecretsAreLifted out of a work tree, and come to the cluster as they were; what another has set in the store meanwhile is not overwritten.
+func TestSecretsAreLifted(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.ok("store", "add", "harbour", kvBase, "--token-file", s.file("token", kvToken))
+	dir := filepath.Join(s.dir, "work")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "templates"), 0o755))
+	const text = "# ours\napiVersion: v1\nkind: Secret\nmetadata: {name: gate}\nstringData:\n  password: lifted-berth-word # of the database\n  pem: |\n    lifted-one\n    lifted-two\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.yaml"), []byte(text), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "templates", "b.yaml"), []byte("kind: Secret\n{{ if .Values.x }}\n"), 0o600))
+	to := "harbour/" + s.name
+	out := s.ok("secret", "lift", dir, "--to", to, "--preview")
+	assert.Contains(t, out, "a.yaml:6  gate  to "+to+"/gate#password")
+	assert.Contains(t, out, "templates/b.yaml: it is a template")
+	s.pipe("another", "secret", "set", to+"/gate#password")
+	s.fails(1, "has another value already", "secret", "lift", dir, "--to", to)
+	b, err := os.ReadFile(filepath.Join(dir, "a.yaml"))
+	require.NoError(t, err)
+	assert.Equal(t, text, string(b), "nothing is written before all is set")
+	out = s.ok("secret", "lift", dir, "--to", to, "--over")
+	assert.Contains(t, out, "2 values in harbour")
+	assert.NotContains(t, out, "lifted-")
+	b, err = os.ReadFile(filepath.Join(dir, "a.yaml"))
+	require.NoError(t, err)
+	assert.Equal(t, "# ours\napiVersion: v1\nkind: Secret\nmetadata: {name: gate}\nstringData:\n  password: secret://"+to+"/gate#password # of the database\n  pem: secret://"+to+"/gate#pem\n", string(b))
+	assert.Contains(t, s.ok("secret", "lift", dir, "--to", to), "No Secret there holds a value")
+	s.push("Lifted", map[string]string{"app/a.yaml": string(b)})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s"))
+	s.until("is in step", inStepAndReady)
+	assert.Equal(t, map[string]string{"password": "lifted-berth-word", "pem": "lifted-one\nlifted-two\n"}, s.values("gate"))
+}
+
+// TestSecretsOfANamespace are a store: read, set, told when they change, and never those of a ward.
+func TestSecretsOfANamespace(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	space, secrets := s.name+"-store", schema.GroupVersionResource{Version: "v1", Resource: "secrets"}
+	dyn := dynamicClient(t)
+	_, err := dyn.Resource(namespaces).Create(t.Context(), &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "Namespace", "metadata": map[string]any{"name": space}}}, metav1.CreateOptions{})
+	require.NoError(t, err)
+	s.push("All", map[string]string{"app/a.yaml": "apiVersion: v1\nkind: Secret\nmetadata: {name: gate}\nstringData: {password: \"secret://vault/of-gate#password\", more: \"secret://vault/of-gate#more\"}\n"})
+	s.ok("store", "add", "vault", "--namespace", "quay/"+space, "--every", "5s")
+	s.fails(1, "nowhere", "store", "add", "other", "--namespace", "nowhere/x")
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s"))
+	w := s.until("says what is missing", func(w client.Ward) bool { return w.NeedsYou })
+	assert.Contains(t, w.Todo, "vigila secret set vault/of-gate#")
+	s.pipe("first-of-two", "secret", "set", "vault/of-gate#password")
+	s.pipe("more-of-two", "secret", "set", "vault/of-gate#more")
+	s.until("is in step", inStepAndReady)
+	assert.Equal(t, map[string]string{"password": "first-of-two", "more": "more-of-two"}, s.values("gate"))
+	_, err = dyn.Resource(secrets).Namespace(space).Patch(t.Context(), "of-gate", types.MergePatchType, []byte(`{"stringData": {"password": "second-of-two"}}`), metav1.PatchOptions{FieldManager: "kubectl"})
+	require.NoError(t, err)
+	s.until("has the second", func(w client.Ward) bool { return inStepAndReady(w) && s.values("gate")["password"] == "second-of-two" })
+
+	// What a ward declares is no place to set a value at: it would be put back.
+	s.ok("store", "add", "own", "--namespace", "quay/"+s.name)
+	cmd := exec.Command(filepath.Join(bin, "vigila"), "secret", "set", "own/gate#password")
+	cmd.Env = append(os.Environ(), "VIGILA_URL="+s.url, "VIGILA_TOKEN="+s.token)
+	cmd.Stdin = strings.NewReader("x")
+	out, err := cmd.CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "is kept by ward "+s.name)
 }

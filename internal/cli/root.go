@@ -46,7 +46,10 @@ type app struct {
 	width   int // of a terminal that is none; 0: what is written to is asked
 }
 
-// Root makes the command line. local are commands that need no service: the caller brings them.
+// Below is an annotation of a local command: the name of the one that it belongs to.
+const Below = "below"
+
+// Root makes the command line. local are commands that the caller brings: what they do needs more than the service's client.
 func Root(version string, local ...*cobra.Command) *cobra.Command {
 	return (&app{stderr: os.Stderr}).root(version, local...)
 }
@@ -73,7 +76,13 @@ syncs changes, tells drift and who caused it, and goes back to an earlier revisi
 		Use: "version", Short: "Print the version", Example: "  vigila version", Args: noArgs,
 		Run: func(c *cobra.Command, _ []string) { fmt.Fprintln(c.OutOrStdout(), "vigila "+version) },
 	})
-	root.AddCommand(local...)
+	for _, c := range local {
+		parent := root
+		if name := c.Annotations[Below]; name != "" {
+			parent, _, _ = root.Find([]string{name}) // root itself where there is none
+		}
+		parent.AddCommand(c)
+	}
 	root.AddCommand(&cobra.Command{Use: "words", Short: "What the words mean: standings, health, who needs you, exit codes", Long: wordsHelp})
 	a.completions(root)
 	choose(root)

@@ -2445,6 +2445,9 @@ type SetCodeHost struct {
 
 // SetSecret defines model for SetSecret.
 type SetSecret struct {
+	// OnlyNew refuse it where there is another value already
+	OnlyNew bool `json:"only_new,omitempty,omitzero"`
+
 	// Reference STORE/PATH#KEY
 	Reference string `json:"reference"`
 	Value     string `json:"value"`

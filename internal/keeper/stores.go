@@ -62,8 +62,9 @@ type (
 	RemoveStore struct{ Name string }
 	// SetSecret sets a value. It is written down who did, and never the value.
 	SetSecret struct {
-		Ref   secret.Ref
-		Value string
+		Ref     secret.Ref
+		Value   string
+		OnlyNew bool // not over another value
 	}
 )
 
@@ -280,6 +281,18 @@ func (w SetSecret) do(ctx context.Context, k *Keeper, by Actor) (SecretUse, erro
 	}
 	ctx, cancel := context.WithTimeout(ctx, storeTimeout)
 	defer cancel()
+	if w.OnlyNew {
+		v, err := l.store.Read(ctx, w.Ref.Path)
+		if err != nil && !errors.Is(err, secrets.ErrNone) {
+			return SecretUse{}, fault(Unreachable, "%v", err)
+		}
+		switch old, there := v.Keys[w.Ref.Key]; {
+		case there && old == w.Value:
+			return k.secretUse(w.Ref), nil
+		case there && old != "":
+			return SecretUse{}, fault(Conflict, "%s has another value already; nothing was set", w.Ref.Short())
+		}
+	}
 	if err := l.store.Set(ctx, w.Ref.Path, w.Ref.Key, w.Value); err != nil {
 		return SecretUse{}, fault(Unreachable, "%v", err)
 	}

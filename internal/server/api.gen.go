@@ -2440,6 +2440,9 @@ type SetCodeHost struct {
 
 // SetSecret defines model for SetSecret.
 type SetSecret struct {
+	// OnlyNew refuse it where there is another value already
+	OnlyNew bool `json:"only_new,omitempty,omitzero"`
+
 	// Reference STORE/PATH#KEY
 	Reference string `json:"reference"`
 	Value     string `json:"value"`

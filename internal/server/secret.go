@@ -102,5 +102,5 @@ func (s *server) SetSecret(c *gin.Context) {
 		s.fail(c, &keeper.Fault{Kind: keeper.Invalid, Text: err.Error()})
 		return
 	}
-	answer(s, c, secretOf)(do(s, c, keeper.SetSecret{Ref: ref, Value: in.Value}))
+	answer(s, c, secretOf)(do(s, c, keeper.SetSecret{Ref: ref, Value: in.Value, OnlyNew: in.OnlyNew}))
 }

@@ -2529,6 +2529,8 @@ export interface components {
             /** @description STORE/PATH#KEY */
             reference: string;
             value: string;
+            /** @description refuse it where there is another value already */
+            only_new?: boolean;
         };
         Follow: {
             name: string;
