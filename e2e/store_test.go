@@ -224,7 +224,7 @@ func walkFiles(t *testing.T, dir string) (out []string) {
 func TestSecretsAreLifted(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
-	s.ok("store", "add", "harbour", kvBase, "--token-file", s.file("token", kvToken))
+	s.ok("store", "add", "harbour", kvBase, "--token-file", s.file("token", kvToken), "--every", "1h")
 	dir := filepath.Join(s.dir, "work")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "templates"), 0o755))
 	const text = "# ours\napiVersion: v1\nkind: Secret\nmetadata: {name: gate}\nstringData:\n  password: lifted-berth-word # of the database\n  pem: |\n    lifted-one\n    lifted-two\n"
@@ -250,6 +250,22 @@ func TestSecretsAreLifted(t *testing.T) {
 	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s"))
 	s.until("is in step", inStepAndReady)
 	assert.Equal(t, map[string]string{"password": "lifted-berth-word", "pem": "lifted-one\nlifted-two\n"}, s.values("gate"))
+
+	// A push makes another value seen long before the hour is over.
+	assert.Contains(t, s.ok("store", "pushes", "harbour"), "Make one: vigila store pushes harbour --new-key")
+	var made struct{ Key, Path string }
+	require.True(t, jsonInto([]byte(s.ok("store", "pushes", "harbour", "--new-key", "-o", "json")), &made))
+	kvPut(t, s.name+"/gate", map[string]any{"password": "pushed-berth-word", "pem": "one"})
+	for key, want := range map[string]int{"another": http.StatusUnauthorized, made.Key: http.StatusAccepted} {
+		q, err := http.NewRequest(http.MethodPost, s.url+made.Path, strings.NewReader("{}"))
+		require.NoError(t, err)
+		q.Header.Set("Authorization", "Bearer "+key)
+		r, err := http.DefaultClient.Do(q)
+		require.NoError(t, err)
+		require.NoError(t, r.Body.Close())
+		assert.Equal(t, want, r.StatusCode)
+	}
+	s.until("has what was pushed", func(w client.Ward) bool { return inStepAndReady(w) && s.values("gate")["password"] == "pushed-berth-word" })
 }
 
 // TestSecretsOfANamespace are a store: read, set, told when they change, and never those of a ward.

@@ -20,7 +20,7 @@ func (a *app) stores() *cobra.Command {
 		Long: `Secret values live in stores, outside git. A Secret in a repository refers to them, as secret://STORE/PATH#KEY in place of a
 value, and they are put in place when it is applied. Whoever may add a store here decides which wards may use it.`,
 		Example: "  vigila store list"}
-	c.AddCommand(a.storeAdd(), a.storeList(), a.storeTry(), a.storeRemove())
+	c.AddCommand(a.storeAdd(), a.storeList(), a.storeTry(), a.storePushes(), a.storeRemove())
 	return c
 }
 
@@ -161,6 +161,43 @@ func (a *app) storeTry() *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+func (a *app) storePushes() *cobra.Command {
+	var fresh bool
+	c := &cobra.Command{
+		Use: "pushes NAME", Short: "Show how a store tells of changes, so that another value arrives at once",
+		Long: `Show how a store tells of changes: the address, whether there is a key, and when the last one was taken. With pushes another value is seen
+at once; without them the store is looked at as often as it was added with (--every). --new-key makes the key and shows it this once; the
+one before it is not taken any more. Whatever tells of changes sends the key as a header, whatever else it sends.`,
+		Example: "  vigila store pushes harbour\n  vigila store pushes harbour --new-key", Args: exactly(1, "the name of a store"), ValidArgsFunction: a.first(storeNames),
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
+			p := a.printer(c.OutOrStdout())
+			if fresh {
+				r, err := conn.MakeStorePushKeyWithResponse(c.Context(), args[0])
+				if err := conn.Check(r, err); err != nil {
+					return err
+				}
+				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+					return err
+				}
+				p.line("Let %s tell of each change to %s, with this header:", p.paint("bold", args[0]), strings.TrimSuffix(conn.Context.URL, "/")+r.JSON200.Path)
+				p.line("\n  Authorization: Bearer %s", r.JSON200.Key)
+				return nil
+			}
+			r, err := conn.GetStorePushesWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			p.pushes(args[0], strings.TrimSuffix(conn.Context.URL, "/"), "store", r.JSON200)
+			return nil
+		}),
+	}
+	c.Flags().BoolVar(&fresh, "new-key", false, "make the key that is sent with them, in place of the one before")
+	return a.reading(c)
 }
 
 func (a *app) storeRemove() *cobra.Command {

@@ -3743,6 +3743,23 @@ type ClientInterface interface {
 	// Corresponds with DELETE /stores/{name} (the `RemoveStore` operationId).
 	RemoveStore(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MakeStorePushKey Make the key that signs pushes of a store; the one before it is not taken any more
+	//
+	// Corresponds with POST /stores/{name}/push-key (the `MakeStorePushKey` operationId).
+	MakeStorePushKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStorePushes Where a store tells of changes, whether it can, and when it last has
+	//
+	// Corresponds with GET /stores/{name}/pushes (the `GetStorePushes` operationId).
+	GetStorePushes(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeStorePush Tell that a value was changed, so that the store is looked at now
+	//
+	// Needs no token, but the store's push key: as `Authorization: Bearer KEY`, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+	//
+	// Corresponds with POST /stores/{name}/pushes (the `TakeStorePush` operationId).
+	TakeStorePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TryStore Sign in to a store, and look at everything that wards use of it
 	//
 	// Corresponds with POST /stores/{name}/try (the `TryStore` operationId).
@@ -5249,6 +5266,53 @@ func (c *Client) AddStore(ctx context.Context, body AddStoreJSONRequestBody, req
 // Corresponds with DELETE /stores/{name} (the `RemoveStore` operationId).
 func (c *Client) RemoveStore(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveStoreRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeStorePushKey Make the key that signs pushes of a store; the one before it is not taken any more
+//
+// Corresponds with POST /stores/{name}/push-key (the `MakeStorePushKey` operationId).
+func (c *Client) MakeStorePushKey(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeStorePushKeyRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStorePushes Where a store tells of changes, whether it can, and when it last has
+//
+// Corresponds with GET /stores/{name}/pushes (the `GetStorePushes` operationId).
+func (c *Client) GetStorePushes(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStorePushesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeStorePush Tell that a value was changed, so that the store is looked at now
+//
+// Needs no token, but the store's push key: as `Authorization: Bearer KEY`, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+//
+// Corresponds with POST /stores/{name}/pushes (the `TakeStorePush` operationId).
+func (c *Client) TakeStorePush(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeStorePushRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -8629,6 +8693,108 @@ func NewRemoveStoreRequest(server string, name ItemName) (*http.Request, error) 
 	return req, nil
 }
 
+// NewMakeStorePushKeyRequest constructs an http.Request for the MakeStorePushKey method
+func NewMakeStorePushKeyRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stores/%s/push-key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStorePushesRequest constructs an http.Request for the GetStorePushes method
+func NewGetStorePushesRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stores/%s/pushes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeStorePushRequest constructs an http.Request for the TakeStorePush method
+func NewTakeStorePushRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stores/%s/pushes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTryStoreRequest constructs an http.Request for the TryStore method
 func NewTryStoreRequest(server string, name ItemName) (*http.Request, error) {
 	var err error
@@ -10750,6 +10916,29 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /stores/{name} (the `RemoveStore` operationId).
 	RemoveStoreWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveStoreResponse, error)
+
+	// MakeStorePushKeyWithResponse Make the key that signs pushes of a store; the one before it is not taken any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /stores/{name}/push-key (the `MakeStorePushKey` operationId).
+	MakeStorePushKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakeStorePushKeyResponse, error)
+
+	// GetStorePushesWithResponse Where a store tells of changes, whether it can, and when it last has
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /stores/{name}/pushes (the `GetStorePushes` operationId).
+	GetStorePushesWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetStorePushesResponse, error)
+
+	// TakeStorePushWithResponse Tell that a value was changed, so that the store is looked at now
+	//
+	// Needs no token, but the store's push key: as `Authorization: Bearer KEY`, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /stores/{name}/pushes (the `TakeStorePush` operationId).
+	TakeStorePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TakeStorePushResponse, error)
 
 	// TryStoreWithResponse Sign in to a store, and look at everything that wards use of it
 	//
@@ -13857,6 +14046,143 @@ func (r RemoveStoreResponse) ContentType() string {
 	return ""
 }
 
+type MakeStorePushKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PushKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeStorePushKeyResponse) GetJSON200() *PushKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeStorePushKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeStorePushKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeStorePushKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeStorePushKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeStorePushKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStorePushesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pushes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStorePushesResponse) GetJSON200() *Pushes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStorePushesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStorePushesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStorePushesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStorePushesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStorePushesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeStorePushResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeStorePushResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeStorePushResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeStorePushResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeStorePushResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeStorePushResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TryStoreResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16230,6 +16556,47 @@ func (c *ClientWithResponses) RemoveStoreWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseRemoveStoreResponse(rsp)
+}
+
+// MakeStorePushKeyWithResponse Make the key that signs pushes of a store; the one before it is not taken any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /stores/{name}/push-key (the `MakeStorePushKey` operationId).
+func (c *ClientWithResponses) MakeStorePushKeyWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*MakeStorePushKeyResponse, error) {
+	rsp, err := c.MakeStorePushKey(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeStorePushKeyResponse(rsp)
+}
+
+// GetStorePushesWithResponse Where a store tells of changes, whether it can, and when it last has
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /stores/{name}/pushes (the `GetStorePushes` operationId).
+func (c *ClientWithResponses) GetStorePushesWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetStorePushesResponse, error) {
+	rsp, err := c.GetStorePushes(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStorePushesResponse(rsp)
+}
+
+// TakeStorePushWithResponse Tell that a value was changed, so that the store is looked at now
+//
+// Needs no token, but the store's push key: as `Authorization: Bearer KEY`, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /stores/{name}/pushes (the `TakeStorePush` operationId).
+func (c *ClientWithResponses) TakeStorePushWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TakeStorePushResponse, error) {
+	rsp, err := c.TakeStorePush(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeStorePushResponse(rsp)
 }
 
 // TryStoreWithResponse Sign in to a store, and look at everything that wards use of it
@@ -18654,6 +19021,101 @@ func ParseRemoveStoreResponse(rsp *http.Response) (*RemoveStoreResponse, error) 
 
 	switch {
 	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeStorePushKeyResponse parses an HTTP response from a MakeStorePushKeyWithResponse call
+func ParseMakeStorePushKeyResponse(rsp *http.Response) (*MakeStorePushKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeStorePushKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PushKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStorePushesResponse parses an HTTP response from a GetStorePushesWithResponse call
+func ParseGetStorePushesResponse(rsp *http.Response) (*GetStorePushesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStorePushesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pushes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeStorePushResponse parses an HTTP response from a TakeStorePushWithResponse call
+func ParseTakeStorePushResponse(rsp *http.Response) (*TakeStorePushResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeStorePushResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
 		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:

@@ -140,7 +140,7 @@ type ProposeFiles struct {
 // RemoveRepo forgets a repository that no ward uses.
 type RemoveRepo struct{ Name string }
 
-// MakePushKey makes the key that signs pushes of a repository or a registry, instead of the one before.
+// MakePushKey makes the key that signs pushes of a repository, a registry or a store, instead of the one before.
 type MakePushKey struct {
 	Of   record.Pushed
 	Name string
@@ -208,7 +208,7 @@ func (w AddRepo) Subject() Subject        { return Subject{"add", "repo", w.Name
 func (w RemoveRepo) Subject() Subject     { return Subject{"remove", "repo", w.Name} }
 func (w ProposeFiles) Subject() Subject   { return Subject{"propose files", "repo", w.Repo} }
 func (w MakePushKey) Subject() Subject {
-	return Subject{"make a push key", map[record.Pushed]string{record.PushedRepo: "repo", record.PushedRegistry: "registry"}[w.Of], w.Name}
+	return Subject{"make a push key", map[record.Pushed]string{record.PushedRepo: "repo", record.PushedRegistry: "registry", record.PushedStore: "store"}[w.Of], w.Name}
 }
 func (w declareRepo) Subject() Subject    { return Subject{"declare", "repo", w.Name} }
 func (w AddCluster) Subject() Subject     { return Subject{"add", "cluster", w.Name} }

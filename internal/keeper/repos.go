@@ -213,13 +213,7 @@ func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *sources.Loo
 }
 
 func (k *Keeper) makePushKey(ctx context.Context, of record.Pushed, name string) (string, error) {
-	var err error
-	if of == record.PushedRepo {
-		_, err = k.source(name)
-	} else {
-		_, err = k.registry(name)
-	}
-	if err != nil {
+	if _, err := k.Pushes(ctx, of, name); err != nil { // there is none
 		return "", err
 	}
 	key := rand.Text()
@@ -243,13 +237,20 @@ type Pushes struct {
 	Last time.Time // when the last one was taken since the service started; zero when none was
 }
 
-// Pushes tells how a repository's or a registry's server tells of pushes.
+// Pushes tells how the server of a repository, a registry or a store tells of pushes.
 func (k *Keeper) Pushes(ctx context.Context, of record.Pushed, name string) (Pushes, error) {
 	out := Pushes{Key: k.TakesPushes(ctx, of, name)}
-	if of == record.PushedRegistry {
+	switch of {
+	case record.PushedRegistry:
 		r, err := k.registry(name)
 		if at, ok := k.pushed.Load(r.Name); ok {
 			out.Last = at.(time.Time)
+		}
+		return out, err
+	case record.PushedStore:
+		l, err := k.storeNamed(name)
+		if err == nil {
+			out.Last = l.pushedAt()
 		}
 		return out, err
 	}
@@ -260,7 +261,7 @@ func (k *Keeper) Pushes(ctx context.Context, of record.Pushed, name string) (Pus
 	return out, err
 }
 
-// TakesPushes tells whether there is a key for pushes of a repository or a registry.
+// TakesPushes tells whether there is a key for pushes of a repository, a registry or a store.
 func (k *Keeper) TakesPushes(ctx context.Context, of record.Pushed, name string) bool {
 	if ward.Name(name) != nil {
 		return false
@@ -269,7 +270,7 @@ func (k *Keeper) TakesPushes(ctx context.Context, of record.Pushed, name string)
 	return err == nil
 }
 
-// Push takes a push: when it is signed with the key of the repository or the registry, that is looked at now. false tells
+// Push takes a push: when it is signed with the key of the repository, the registry or the store, that is looked at now. false tells
 // that it is not signed so; it says nothing about whether there is such a one. The body is read through and never kept.
 func (k *Keeper) Push(ctx context.Context, of record.Pushed, name string, body io.Reader, s Signature) (bool, error) {
 	key, err := k.store.PushKey(ctx, of, name)
@@ -282,8 +283,16 @@ func (k *Keeper) Push(ctx context.Context, of record.Pushed, name string, body i
 	if ok, err := s.signed(key, body); err != nil || !ok {
 		return false, err
 	}
-	if of == record.PushedRegistry {
+	switch of {
+	case record.PushedRegistry:
 		return true, k.pushedImage(name)
+	case record.PushedStore:
+		l, err := k.storeNamed(name)
+		if err != nil {
+			return false, err
+		}
+		l.push()
+		return true, nil
 	}
 	l, err := k.source(name)
 	if err != nil {

@@ -45,7 +45,8 @@ type storeLoop struct {
 	looked  time.Time
 	next    time.Time
 	problem string // of the last look
-	all     bool   // the next look is at everything, not only at what nobody has looked at yet
+	pushed  time.Time
+	all     bool // the next look is at everything, not only at what nobody has looked at yet
 }
 
 // placeState is what is known of a path.
@@ -61,6 +62,7 @@ const (
 	storeLeast   = 5 * time.Second
 	storeTimeout = 15 * time.Second
 	storeAtATime = 4
+	pushPause    = 2 * time.Second  // at least, between looks because of pushes
 	storeAsked   = 10 * time.Minute // what nobody uses is looked at so long after somebody asked
 )
 
@@ -221,6 +223,21 @@ func (l *storeLoop) lookNow() {
 	l.all = true
 	l.mu.Unlock()
 	l.rouse()
+}
+
+// push takes what the store tells of a change: it is looked at now, and many in a moment are one look.
+func (l *storeLoop) push() {
+	l.mu.Lock()
+	l.pushed, l.all = time.Now(), true
+	wait := l.looked.Add(pushPause).Sub(l.pushed)
+	l.mu.Unlock()
+	time.AfterFunc(max(wait, 0), l.rouse)
+}
+
+func (l *storeLoop) pushedAt() time.Time {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.pushed
 }
 
 // look looks at the places that are used: all, or those that have to be.

@@ -370,9 +370,10 @@ type Pushed string
 const (
 	PushedRepo     Pushed = "repos"
 	PushedRegistry Pushed = "registries"
+	PushedStore    Pushed = "stores"
 )
 
-// SetPushKey keeps the key that signs pushes of a repository or a registry, encrypted; the one before it is forgotten.
+// SetPushKey keeps the key that signs pushes of a repository, a registry or a store, encrypted; the one before it is forgotten.
 func (s *Store) SetPushKey(ctx context.Context, of Pushed, name string, key []byte) error {
 	sealed, err := s.vault.Seal(key)
 	if err != nil {
@@ -382,7 +383,7 @@ func (s *Store) SetPushKey(ctx context.Context, of Pushed, name string, key []by
 	return err
 }
 
-// PushKey reads the key that signs pushes of a repository or a registry; ErrNone when it has none.
+// PushKey reads the key that signs pushes of a repository, a registry or a store; ErrNone when it has none.
 func (s *Store) PushKey(ctx context.Context, of Pushed, name string) ([]byte, error) {
 	var sealed []byte
 	err := s.db.QueryRowContext(ctx, `SELECT push_key FROM `+string(of)+` WHERE name=?`, name).Scan(&sealed)

@@ -52,7 +52,7 @@ func (s *Store) PutSecretStore(ctx context.Context, x SecretStore) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.change(ctx, `INSERT INTO secret_stores VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET more=excluded.more, secrets=excluded.secrets`, x.Name, toJSON(x.SecretStoreMore), sealed)
+	_, err = s.change(ctx, `INSERT INTO stores (name, more, secrets) VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET more=excluded.more, secrets=excluded.secrets`, x.Name, toJSON(x.SecretStoreMore), sealed)
 	return err
 }
 
@@ -76,12 +76,12 @@ func (s *Store) SecretStores(ctx context.Context) ([]SecretStore, error) {
 		x.Secret = in.Token
 		out = append(out, x)
 		return nil
-	}, `SELECT name, more, secrets FROM secret_stores ORDER BY name`)
+	}, `SELECT name, more, secrets FROM stores ORDER BY name`)
 	return out, err
 }
 
 // RemoveSecretStore forgets a store.
 func (s *Store) RemoveSecretStore(ctx context.Context, name string) error {
-	_, err := s.change(ctx, `DELETE FROM secret_stores WHERE name=?`, name)
+	_, err := s.change(ctx, `DELETE FROM stores WHERE name=?`, name)
 	return err
 }

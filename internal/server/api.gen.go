@@ -3358,6 +3358,15 @@ type ServerInterface interface {
 	// RemoveStore Forget a store that no ward refers to
 	// (DELETE /stores/{name})
 	RemoveStore(c *gin.Context, name ItemName)
+	// MakeStorePushKey Make the key that signs pushes of a store; the one before it is not taken any more
+	// (POST /stores/{name}/push-key)
+	MakeStorePushKey(c *gin.Context, name ItemName)
+	// GetStorePushes Where a store tells of changes, whether it can, and when it last has
+	// (GET /stores/{name}/pushes)
+	GetStorePushes(c *gin.Context, name ItemName)
+	// TakeStorePush Tell that a value was changed, so that the store is looked at now
+	// (POST /stores/{name}/pushes)
+	TakeStorePush(c *gin.Context, name ItemName)
 	// TryStore Sign in to a store, and look at everything that wards use of it
 	// (POST /stores/{name}/try)
 	TryStore(c *gin.Context, name ItemName)
@@ -5188,6 +5197,81 @@ func (siw *ServerInterfaceWrapper) RemoveStore(c *gin.Context) {
 	siw.Handler.RemoveStore(c, name)
 }
 
+// MakeStorePushKey operation middleware
+func (siw *ServerInterfaceWrapper) MakeStorePushKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeStorePushKey(c, name)
+}
+
+// GetStorePushes operation middleware
+func (siw *ServerInterfaceWrapper) GetStorePushes(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetStorePushes(c, name)
+}
+
+// TakeStorePush operation middleware
+func (siw *ServerInterfaceWrapper) TakeStorePush(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeStorePush(c, name)
+}
+
 // TryStore operation middleware
 func (siw *ServerInterfaceWrapper) TryStore(c *gin.Context) {
 
@@ -6294,6 +6378,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/stores", wrapper.ListStores)
 	router.POST(options.BaseURL+"/stores", wrapper.AddStore)
 	router.DELETE(options.BaseURL+"/stores/:name", wrapper.RemoveStore)
+	router.POST(options.BaseURL+"/stores/:name/push-key", wrapper.MakeStorePushKey)
+	router.GET(options.BaseURL+"/stores/:name/pushes", wrapper.GetStorePushes)
+	router.POST(options.BaseURL+"/stores/:name/pushes", wrapper.TakeStorePush)
 	router.POST(options.BaseURL+"/stores/:name/try", wrapper.TryStore)
 	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets)
 	router.POST(options.BaseURL+"/secrets", wrapper.SetSecret)

@@ -761,6 +761,21 @@ func (s *server) pushes(c *gin.Context, of record.Pushed, name string) {
 	answer(s, c, func(p keeper.Pushes) Pushes { return Pushes{Path: pushesTo(of, name), HasKey: p.Key, Last: p.Last} })(s.Keeper.Pushes(c, of, name))
 }
 
+// MakeStorePushKey is POST /stores/{name}/push-key.
+func (s *server) MakeStorePushKey(c *gin.Context, name ItemName) {
+	s.makePushKey(c, record.PushedStore, name)
+}
+
+// GetStorePushes is GET /stores/{name}/pushes.
+func (s *server) GetStorePushes(c *gin.Context, name ItemName) {
+	s.pushes(c, record.PushedStore, name)
+}
+
+// TakeStorePush is POST /stores/{name}/pushes.
+func (s *server) TakeStorePush(c *gin.Context, name ItemName) {
+	s.takePush(c, record.PushedStore, name)
+}
+
 // TakePush is POST /repos/{name}/pushes.
 func (s *server) TakePush(c *gin.Context, name ItemName) { s.takePush(c, record.PushedRepo, name) }
 
@@ -793,7 +808,7 @@ func (s *server) takePush(c *gin.Context, of record.Pushed, name string) {
 		if n, say := s.unsigned.note(time.Now()); say {
 			s.Log.Warn("pushes were not signed with the right key", "times", n, "the last for", fmt.Sprintf("%.63q", name), "from", c.ClientIP())
 		}
-		problem(c, http.StatusUnauthorized, "The signature is not right", "Vigila-Signature must be the HMAC-SHA256 of the body with the push key, in hex, or Authorization the key itself after Bearer; vigila repo pushes NAME --new-key, or vigila registry pushes NAME --new-key, makes a new one")
+		problem(c, http.StatusUnauthorized, "The signature is not right", "Vigila-Signature must be the HMAC-SHA256 of the body with the push key, in hex, or Authorization the key itself after Bearer; vigila repo pushes NAME --new-key makes a new one, as vigila registry pushes and vigila store pushes do")
 		return
 	}
 	c.Status(http.StatusAccepted)

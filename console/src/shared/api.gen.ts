@@ -1114,6 +1114,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/stores/{name}/push-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the key that signs pushes of a store; the one before it is not taken any more */
+        post: operations["makeStorePushKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stores/{name}/pushes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** Where a store tells of changes, whether it can, and when it last has */
+        get: operations["getStorePushes"];
+        put?: never;
+        /**
+         * Tell that a value was changed, so that the store is looked at now
+         * @description Needs no token, but the store's push key: as `Authorization: Bearer KEY`, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+         */
+        post: operations["takeStorePush"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/stores/{name}/try": {
         parameters: {
             query?: never;
@@ -4800,6 +4842,73 @@ export interface operations {
         responses: {
             /** @description Forgotten */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeStorePushKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStorePushes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pushes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeStorePush: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is looked at now */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
