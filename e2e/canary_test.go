@@ -471,8 +471,11 @@ func TestACanaryOfAStatefulSet(t *testing.T) {
 	s.push("Two", map[string]string{"app/a.yaml": tills(s.name, "gate-quick:2", "3")})
 	parted := map[string]string{"gate-0": "gate-quick:1", "gate-1": "gate-quick:1", "gate-2": "gate-quick:1", "gate-3": "gate-quick:2"}
 	c := s.canaryUntil("knows how the new one does", func(c client.Canary) bool {
+		if !at(0)(c) || c.Workloads[0].Checks[0].Last != "good" {
+			return false
+		}
 		seen := c.Workloads[0].SeenShare // the first rates over a few seconds are of Pods of different ages
-		return at(0)(c) && c.Workloads[0].Checks[0].Last == "good" && seen != nil && math.Abs(*seen-25) <= 15
+		return seen != nil && math.Abs(*seen-25) <= 15
 	})
 	assert.Equal(t, parted, s.images())
 	assert.Equal(t, []any{true, 3, 1}, []any{c.Workloads[0].InPlace, c.Workloads[0].OldSize, c.Workloads[0].NewSize})

@@ -466,7 +466,13 @@ func (f *followLoop) propose(ctx context.Context, st *follow.State, t taking, as
 		return err
 	}
 	p, err := f.k.propose(ctx, want{repo: t.Repo, base: t.Ref, by: "follow " + t.Name, origin: proposal.Origin{Kind: proposal.Follow, Of: t.Name, Want: t.Take + " " + t.Digest},
-		title: t.subject, why: t.why, draft: draft{Files: []repo.File{file}, Trailers: t.trailers}})
+		title: t.subject, why: t.why, draft: draft{Files: []repo.File{file}, Trailers: t.trailers}, still: func(ctx context.Context) error {
+			said, err := f.k.withdrawn(ctx, t.Repo, proposal.Origin{Kind: proposal.Follow, Of: t.Name})
+			if _, withdrawn := said[t.Take+" "+t.Digest]; withdrawn && !asked { // since it was decided
+				err = errChanged
+			}
+			return err
+		}})
 	if err != nil {
 		return fmt.Errorf("%s %s can't be proposed: %w", t.What(), t.Take, err)
 	}

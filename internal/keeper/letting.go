@@ -239,7 +239,16 @@ func (l *laneLoop) propose(ctx context.Context, s *sight, w letting) (*proposal.
 	}
 	return l.k.propose(ctx, want{repo: s.Repo, base: s.Ref, by: w.by, title: d.Subject, why: l.tells(s, w),
 		origin: proposal.Origin{Kind: proposal.Lane, Of: s.Name + " " + w.group[0].Name, Want: wanted},
-		draft:  draft{Files: d.Files, Leaves: d.Leaves, Trailers: l.trailers(s, w)}})
+		draft:  draft{Files: d.Files, Leaves: d.Leaves, Trailers: l.trailers(s, w)}, still: func(ctx context.Context) error {
+			if w.by != logbook.Vigila { // a person may ask for it again
+				return nil
+			}
+			refused, err := l.refused(ctx, s, w.group[0])
+			if why, withdrawn := refused[w.lot.Number]; withdrawn { // since it was decided
+				err = fault(Conflict, "lot %d is not proposed again: %s", w.lot.Number, why)
+			}
+			return err
+		}})
 }
 
 // title is what the commit says in its first line.

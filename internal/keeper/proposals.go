@@ -203,6 +203,7 @@ type want struct {
 	title, why string
 	by         string
 	draft      draft
+	still      func(ctx context.Context) error // asked once nobody else changes proposals of the repository; may be nil
 }
 
 // propose opens a proposal. The same wish is the same proposal.
@@ -220,6 +221,11 @@ func (k *Keeper) propose(ctx context.Context, w want) (*proposal.Proposal, error
 	}
 	_ = l.Look(ctx) // on top of the newest commit; what is wrong is told below
 	defer k.proposals.alone(w.repo)()
+	if w.still != nil {
+		if err := w.still(ctx); err != nil {
+			return nil, err
+		}
+	}
 	there, err := k.makeRoom(ctx, mirror, w)
 	if there != nil || err != nil {
 		return there, err

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -267,22 +268,21 @@ func (l *storeLoop) look(all bool) {
 	if l.ctx.Err() != nil {
 		return
 	}
-	problem := ""
-	if len(paths) == 0 && all {
+	var tried error
+	if len(paths) == 0 && all { // nobody uses anything of it
 		ctx, cancel := context.WithTimeout(l.ctx, storeTimeout)
-		if err := l.store.Try(ctx); err != nil {
-			problem = err.Error()
-		}
+		tried = l.store.Try(ctx)
 		cancel()
 	}
 	l.mu.Lock()
-	for _, path := range paths {
-		if s := l.places[path]; s != nil && s.known.Problem != "" {
-			problem = s.known.Problem
-		}
+	l.problem = ""
+	if tried != nil {
+		l.problem = tried.Error()
 	}
-	if all || problem != "" || l.problem != "" {
-		l.problem = problem
+	for _, path := range slices.Sorted(maps.Keys(l.places)) {
+		if p := l.places[path].known.Problem; p != "" && l.problem == "" {
+			l.problem = p
+		}
 	}
 	l.looked = time.Now()
 	l.mu.Unlock()
@@ -362,6 +362,13 @@ func (f filler) Fill(ctx context.Context, o object.Object) (object.Object, strin
 		return o, "", nil, nil
 	}
 	k := f.p.k
+	if !o.Ref.Secret() { // a digest is all it wants
+		s := secret.Stand(refs, uses(f).Known, k.mask)
+		if !s.Good() {
+			return o, "", nil, &drive.StoreError{Err: errors.New(cmp.Or(s.Refused, s.Unknown, "a secret value that its Pods read is missing"))}
+		}
+		return secret.Noted(o, s.Digest), s.Digest, nil, nil
+	}
 	values := secret.Values{}
 	for _, r := range refs {
 		at := r.Place()
@@ -393,16 +400,28 @@ func (f filler) Fill(ctx context.Context, o object.Object) (object.Object, strin
 	if err != nil {
 		return o, "", nil, &drive.StoreError{Err: err}
 	}
-	return filled, digest, hider(values, k.mask), nil
+	return filled, digest, hider(values, filled, k.mask), nil
 }
 
-// hider takes secret values out of a text, as they are and in base64.
-func hider(values secret.Values, mask func(string) string) func(string) string {
+// hider takes secret values out of a text, as they are and in base64, and what was made of them.
+func hider(values secret.Values, filled object.Object, mask func(string) string) func(string) string {
 	var all []string
+	note := func(v string) {
+		if len(v) >= leastSecret {
+			all = append(all, v)
+		}
+	}
 	for _, keys := range values {
 		for _, v := range keys {
-			if len(v) >= leastSecret {
-				all = append(all, v)
+			note(v)
+		}
+	}
+	if data, ok := filled.Body["data"].(map[string]any); ok && filled.Ref.Secret() {
+		for _, v := range data {
+			text, _ := v.(string)
+			note(text)
+			if plain, err := base64.StdEncoding.DecodeString(text); err == nil {
+				note(string(plain))
 			}
 		}
 	}

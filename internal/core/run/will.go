@@ -57,6 +57,16 @@ func (w *Will) Rejection(revision, digest string) *logbook.Rejection {
 	return nil
 }
 
+// Lifted lists the rejections that a run lifts which ended well: of what it carried, and said before it began. What was said since holds.
+func (w *Will) Lifted(revision, digest string, began time.Time) (out []string) {
+	for of, r := range w.Rejections {
+		if (of == revision && r.Declared == "" || r.Declared != "" && r.Declared == digest) && !r.At.After(began) {
+			out = append(out, of)
+		}
+	}
+	return out
+}
+
 // Rejected lists the rejections, newest first.
 func (w *Will) Rejected() (out []logbook.Rejection) {
 	for _, r := range w.Rejections {

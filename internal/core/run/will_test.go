@@ -59,6 +59,26 @@ func TestWhatFollowsAnEnd(t *testing.T) {
 	assert.Equal(t, six.Add(5*time.Second), w.Retry())
 }
 
+// TestWhatARunLifts: a run that ended well lifts what had rejected it, and nothing that somebody has said while it went on.
+func TestWhatARunLifts(t *testing.T) {
+	began := time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
+	for name, c := range map[string]struct {
+		revision string
+		r        logbook.Rejection
+		lifted   bool
+	}{
+		"a person, before":              {"new", logbook.Rejection{At: began.Add(-time.Hour)}, true},
+		"a person, while it went on":    {"new", logbook.Rejection{At: began.Add(time.Second)}, false},
+		"a failure of the same":         {"old", logbook.Rejection{Declared: "same", At: began.Add(-time.Hour)}, true},
+		"a failure of something else":   {"old", logbook.Rejection{Declared: "other", At: began.Add(-time.Hour)}, false},
+		"what it declared then":         {"new", logbook.Rejection{Declared: "other", At: began.Add(-time.Hour)}, false},
+		"another revision, by a person": {"old", logbook.Rejection{At: began.Add(-time.Hour)}, false},
+	} {
+		w := &Will{Rejections: map[string]logbook.Rejection{c.revision: c.r}}
+		assert.Equal(t, c.lifted, len(w.Lifted("new", "same", began)) == 1, name)
+	}
+}
+
 func TestARejectionIsOfWhatWasDeclared(t *testing.T) {
 	w := &Will{Rejections: map[string]logbook.Rejection{
 		"failed": {Revision: "failed", Why: "crashes", Declared: "d", At: six},

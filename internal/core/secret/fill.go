@@ -58,11 +58,10 @@ func Fill(o object.Object, values Values, digest string) (object.Object, error) 
 	if len(missing) > 0 {
 		return o, &MissingError{missing}
 	}
-	o.Body = object.Clone(o.Body)
 	if !o.Ref.Secret() {
-		restarts(o.Body)[RestartAnnotation] = digest
-		return o, nil
+		return Noted(o, digest), nil
 	}
+	o.Body = object.Clone(o.Body)
 	data, _ := o.Body["data"].(map[string]any)
 	if data == nil {
 		data = map[string]any{}
@@ -102,6 +101,16 @@ func Fill(o object.Object, values Values, digest string) (object.Object, error) 
 	})
 	o.Body["data"] = data
 	return o, nil
+}
+
+// Noted is a workload whose Pod template bears a digest in place of references.
+func Noted(o object.Object, digest string) object.Object {
+	if digest == "" {
+		digest = "not known yet"
+	}
+	o.Body = object.Clone(o.Body)
+	restarts(o.Body)[RestartAnnotation] = digest
+	return o
 }
 
 // restarts are the annotations of an object's Pod template, where they hold what its Pods are made anew for; else nil.

@@ -98,6 +98,12 @@ func Mark(hash, digest string) string {
 	return hash + with + digest
 }
 
+// DigestIn is the digest of values in a mark; "" when there is none.
+func DigestIn(mark string) string {
+	_, digest, _ := strings.Cut(mark, with)
+	return digest
+}
+
 // Bare is the hash without the digest of values.
 func Bare(mark string) string {
 	hash, _, _ := strings.Cut(mark, with)

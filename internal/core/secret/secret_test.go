@@ -192,5 +192,7 @@ func TestMarks(t *testing.T) {
 	assert.Equal(t, "h", Mark("h", ""))
 	assert.Equal(t, "h", Bare(Mark("h", "d")))
 	assert.Equal(t, "keyed h", Bare(Mark("keyed h", "d")))
+	assert.Equal(t, "d", DigestIn(Mark("h", "d")))
+	assert.Empty(t, DigestIn("h"))
 	assert.NotEqual(t, Mark("h", "d"), Mark("h", "e"))
 }

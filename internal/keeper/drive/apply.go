@@ -56,7 +56,7 @@ func (d *Drive) apply(o Order, out *Applied) error {
 		return kept(o.Refused)
 	}
 	if err := d.again(ref, false, func(ctx context.Context) (err error) {
-		o.Object.Object, out.digest, o.hide, err = d.fill(ctx, o.Object.Object)
+		o.Object.Object, out.digest, o.hide, err = d.fill(ctx, o.Object.Object, o.Before)
 		return err
 	}); err != nil {
 		return err

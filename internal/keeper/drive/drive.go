@@ -17,6 +17,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -80,13 +81,19 @@ type StoreError struct {
 func (e *StoreError) Error() string { return e.Err.Error() }
 func (e *StoreError) Unwrap() error { return e.Err }
 
-// fill puts secret values in place. What is made of the object may fail in words that quote them, so errors go through hide.
-func (w *Ward) fill(ctx context.Context, o object.Object) (_ object.Object, digest string, hide func(error) error, err error) {
+// fill puts secret values in place. What is made of the object may fail in words that quote them, so errors go through hide. A workload that only
+// notes which values its Pods read notes those of before where they are not known: it is kept from nothing.
+func (w *Ward) fill(ctx context.Context, o object.Object, before compare.Baseline) (_ object.Object, digest string, hide func(error) error, err error) {
 	same := func(err error) error { return err }
 	if w.Secrets == nil {
 		return o, "", same, nil
 	}
 	o, digest, over, err := w.Secrets.Fill(ctx, o)
+	var store *StoreError
+	if !o.Ref.Secret() && errors.As(err, &store) {
+		digest = secret.DigestIn(before.Declared)
+		return secret.Noted(o, digest), digest, same, nil
+	}
 	if err != nil || over == nil {
 		return o, digest, same, err
 	}

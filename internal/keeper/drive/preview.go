@@ -54,7 +54,7 @@ func (w *Ward) Try(ctx context.Context, order Order, mine bool) (out Tried, err 
 			return out, nil
 		}
 	}
-	o, _, hide, err := w.fill(ctx, o)
+	o, _, hide, err := w.fill(ctx, o, order.Before)
 	if err != nil {
 		out.Refused = err.Error()
 		return out, nil

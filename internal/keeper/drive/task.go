@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/record"
@@ -31,7 +32,7 @@ func (d *Drive) Task(o object.Object, defined bool) (body map[string]any, err er
 		}
 		hide := func(err error) error { return err }
 		if err := d.again(o.Ref, false, func(ctx context.Context) (err error) {
-			o, _, hide, err = d.fill(ctx, o)
+			o, _, hide, err = d.fill(ctx, o, compare.Baseline{})
 			return err
 		}); err != nil {
 			return err

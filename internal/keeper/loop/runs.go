@@ -169,7 +169,7 @@ func (p *Placement) start(r Ask) (int, error) {
 	}
 	if made.Empty() && r.Kind != run.Rollback && r.Kind != run.Dismantle {
 		if r.Kind == run.Sync && r.Retry && len(r.Only) == 0 {
-			p.unrejectWhole(r.Declared) // the cluster holds it already
+			p.unrejectWhole(r.Declared, p.at) // the cluster holds it already
 		}
 		if r.Kind == run.Sync && len(r.Only) == 0 && (p.will.Applied == nil || p.will.Applied.ID != e.Revision.ID || p.will.Snapshot != e.Snapshot) { // nothing differs: the revision is applied already
 			p.setApplied(*e.Revision, e.Snapshot, p.will.Done)
@@ -607,7 +607,7 @@ func (p *Placement) wentWell(a *activeRun) {
 		}
 		if e.Kind == run.Sync {
 			if whole {
-				p.unrejectWhole(a.ask.Declared)
+				p.unrejectWhole(a.ask.Declared, e.Started)
 			}
 			var worked []object.Ref
 			for ref, x := range a.pieces {
@@ -639,16 +639,16 @@ func (p *Placement) unreject(revision string) {
 	p.write(record.Unreject{Revision: revision})
 }
 
-// unrejectWhole lifts whatever rejects a declaration: given, or that of now.
-func (p *Placement) unrejectWhole(d *declared.Declaration) {
+// unrejectWhole lifts what had rejected a declaration by then: given, or that of now.
+func (p *Placement) unrejectWhole(d *declared.Declaration, by time.Time) {
 	if d == nil {
 		d = p.declared
 	}
 	if d == nil {
 		return
 	}
-	for r := p.rejection(d); r != nil; r = p.rejection(d) {
-		p.unreject(r.Revision)
+	for _, revision := range p.will.Lifted(d.Revision.ID, p.digest(d), by) {
+		p.unreject(revision)
 	}
 }
 

@@ -8,8 +8,10 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/secret"
 )
 
@@ -120,7 +122,7 @@ func list(refs []secret.Ref) string {
 // unknownSecrets names the store of which it is not known what some objects refer to; "" when all is known.
 func (p *Placement) unknownSecrets(refs []object.Ref) string {
 	for _, ref := range refs {
-		if o := p.declared.Find(ref); o != nil && len(o.Secrets) > 0 {
+		if o := p.declared.Find(ref); o != nil && len(o.Secrets) > 0 && ref.Secret() {
 			if s := p.secrets(o.Secrets); s.Unknown+s.Unread != "" {
 				return cmp.Or(s.Unknown, s.Unread)
 			}
@@ -129,32 +131,30 @@ func (p *Placement) unknownSecrets(refs []object.Ref) string {
 	return ""
 }
 
-// withSecrets looks whether what the run applies has the values that it refers to. A way back is kept from nothing: what has none is left
-// as it is, and told.
+// withSecrets looks whether what the run applies has the values that it refers to. A way back is kept from nothing, and neither is putting back
+// what else has drifted: what has none is left as it is then, and told.
 func (m *making) withSecrets() {
+	spare := m.in.Spare || m.ask.Kind == run.Restore && m.ask.By == logbook.Vigila
 	planned := map[object.Ref]bool{}
 	for _, ref := range append(m.out.Plan.Refs(), m.out.Plan.Tasks()...) {
 		planned[ref] = true
 	}
 	left, told := map[object.Ref]plan.Guard{}, map[secret.Ref]bool{}
 	for _, d := range slices.SortedStableFunc(slices.Values(m.in.Declared), func(a, b plan.Declared) int { return secretsFirst(a.Ref, b.Ref) }) {
-		if len(d.Secrets) == 0 || !planned[d.Ref] {
+		if len(d.Secrets) == 0 || !planned[d.Ref] || spare && !d.Ref.Secret() {
 			continue
 		}
 		s := m.secrets(d.Secrets)
 		switch guards := guardsOf(d.Ref, s); {
 		case s.Good() && s.Unread == "":
-		case s.Good() && !m.in.Spare:
-			m.out.Unknown = s.Unread
-		case s.Good(): // it may answer by then
-		case m.in.Spare && len(guards) > 0:
+		case spare && len(guards) > 0:
 			left[d.Ref] = guards[0]
-		case m.in.Spare:
-			left[d.Ref] = plan.Guard{Name: MissingGuard, Text: d.Ref.Short() + " is left as it is: " + s.Unknown}
+		case spare:
+			left[d.Ref] = plan.Guard{Name: MissingGuard, Text: d.Ref.Short() + " is left as it is: " + cmp.Or(s.Unknown, s.Unread)}
 		case len(guards) > 0:
 			m.out.Plan.Guards = append(m.out.Plan.Guards, untold(told, d.Ref, s)...)
-		default:
-			m.out.Unknown = s.Unknown
+		case d.Ref.Secret(): // a workload notes what it has noted before
+			m.out.Unknown = cmp.Or(s.Unknown, s.Unread)
 		}
 	}
 	if len(left) > 0 {
