@@ -265,7 +265,9 @@ func TestSecretsAreLifted(t *testing.T) {
 		require.NoError(t, r.Body.Close())
 		assert.Equal(t, want, r.StatusCode)
 	}
-	s.until("has what was pushed", func(w client.Ward) bool { return inStepAndReady(w) && s.values("gate")["password"] == "pushed-berth-word" })
+	s.until("has what was pushed", func(w client.Ward) bool {
+		return inStepAndReady(w) && s.values("gate")["password"] == "pushed-berth-word"
+	})
 }
 
 // TestSecretsOfANamespace are a store: read, set, told when they change, and never those of a ward.
