@@ -195,6 +195,39 @@ func TestASecretComesFromItsStore(t *testing.T) {
 	}
 }
 
+// TestSecretsOfEncryptedFiles in git are a store, which the format's own tools write: the files of this test are made by its library.
+func TestSecretsOfEncryptedFiles(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	data := filepath.Join("..", "internal", "secrets", "testdata")
+	sealed := func(name string) string {
+		b, err := os.ReadFile(filepath.Join(data, name))
+		require.NoError(t, err)
+		return string(b)
+	}
+	s.push("All", map[string]string{"app/a.yaml": "apiVersion: v1\nkind: Secret\nmetadata: {name: gate}\nstringData: {password: \"secret://sealed/gate#stringData.password\"}\n", "secrets/other.yaml": sealed("plain.yaml")})
+	s.fails(1, "its key is none of age", "store", "add", "sealed", "--files", s.name+"/secrets", "--token-file", s.file("no-key", "x"))
+	s.fails(1, "there is no repository", "store", "add", "sealed", "--files", "nowhere/secrets", "--token-file", filepath.Join(data, "key.txt"))
+	s.fails(2, "say where the store is, once", "store", "add", "sealed")
+	s.ok("store", "add", "sealed", "--files", s.name+"/secrets", "--token-file", filepath.Join(data, "key.txt"), "--every", "5s")
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s"))
+	w := s.until("says what is missing", func(w client.Ward) bool { return w.NeedsYou })
+	assert.Equal(t, "Set it in secrets/gate.yaml of "+s.name+", branch main, encrypted, and push", w.Todo)
+	assert.Contains(t, s.ok("secret", "list", "--missing"), "set it in secrets/gate.yaml")
+	s.push("The value", map[string]string{"secrets/gate.yaml": sealed("secret.yaml")})
+	s.until("is in step", inStepAndReady)
+	assert.Equal(t, map[string]string{"password": "berth of the tide"}, s.values("gate"))
+	s.push("Touched", map[string]string{"secrets/gate.yaml": strings.Replace(sealed("secret.yaml"), "name: gate", "name: gale", 1)})
+	w = s.until("says so", func(w client.Ward) bool {
+		return len(w.Notes) > 0 && strings.Contains(w.Notes[0], "its MAC is another")
+	})
+	assert.Equal(t, client.Standing("in step"), w.Standing)
+	assert.Equal(t, map[string]string{"password": "berth of the tide"}, s.values("gate"))
+	said := s.log.String()
+	assert.NotContains(t, said, "berth of the")
+	assert.NotContains(t, said, "AGE-SECRET-KEY-1")
+}
+
 // kvPut sets all values at a path of the lab's server, beside Vigila.
 func kvPut(t *testing.T, path string, data map[string]any) {
 	t.Helper()

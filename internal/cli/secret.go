@@ -26,30 +26,33 @@ value, and they are put in place when it is applied. Whoever may add a store her
 
 func (a *app) storeAdd() *cobra.Command {
 	var in client.AddStore
-	var token, ca, kubernetes, namespace string
+	var token, ca, kubernetes, namespace, files string
 	var every time.Duration
 	c := &cobra.Command{
 		Use: "add NAME [URL]", Short: "Add a store or change one; it is signed in to before it is kept",
 		Long: `Add a store or change one; it is signed in to before it is kept. With a URL it is a server that speaks the HTTP API of KV
 version 2, signed in to with a token, a role (AppRole) or the service account that Vigila runs as. With --namespace it is the
-Secrets of a namespace of a known cluster. Tokens are stored encrypted and never shown again.
+Secrets of a namespace of a known cluster. With --files it is encrypted files in git, which are read here and changed by whoever has
+them. Tokens and keys are stored encrypted and never shown again.
 
 A store is for every ward, unless it is limited; all limits that are given have to hold. Wards of a roster that has limits of its
 own may use it only where --for-roster names that roster.`,
 		Example: `  vigila store add harbour https://secrets.brindle.example --mount secret --token-file token.txt
   vigila store add harbour https://secrets.brindle.example --mount secret --role 8f2c0d1e --token-file role-secret.txt
   vigila store add harbour https://secrets.brindle.example --mount secret --kubernetes-role vigila
-  vigila store add vault --namespace quay/harbour-secrets --for-owner harbour-ops --for-cluster quay`,
+  vigila store add vault --namespace quay/harbour-secrets --for-owner harbour-ops --for-cluster quay
+  vigila store add sealed --files moorings/secrets --token-file age-key.txt`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Name, in.EverySeconds = args[0], int(every.Seconds())
 			switch {
-			case len(args) == 2 && namespace != "":
-				return &Exit{ExitUsage, "a store is a server or a namespace of a cluster; give a URL or --namespace, not both"}
+			case (len(args) == 2) == (namespace != "") && files == "" || files != "" && (len(args) == 2 || namespace != ""):
+				return &Exit{ExitUsage, "say where the store is, once: a URL, --namespace CLUSTER/NAMESPACE or --files REPO/DIRECTORY"}
 			case len(args) == 2:
 				in.Form, in.Url = "kv", args[1]
-			case namespace == "":
-				return &Exit{ExitUsage, "say where the store is: a URL, or --namespace CLUSTER/NAMESPACE"}
+			case files != "":
+				in.Form, in.Mount = "files", ""
+				in.Repo, in.Directory, _ = strings.Cut(files, "/")
 			default:
 				cluster, space, ok := strings.Cut(namespace, "/")
 				if !ok || cluster == "" || space == "" || strings.Contains(space, "/") {
@@ -78,8 +81,10 @@ own may use it only where --for-roster names that roster.`,
 	}
 	f := c.Flags()
 	f.StringVar(&namespace, "namespace", "", "the Secrets of a namespace of a cluster are the store: CLUSTER/NAMESPACE; a path is the name of a Secret")
+	f.StringVar(&files, "files", "", "encrypted files of a known repository are the store (SOPS format, age): REPO/DIRECTORY; a path is that of a file without its ending")
+	f.StringVar(&in.Ref, "ref", "", "branch or tag of --files; main when absent")
 	f.StringVar(&in.Mount, "mount", "secret", "where the server has its values mounted")
-	f.StringVar(&token, "token-file", "", "file with the token, or with the secret of --role; - reads standard input")
+	f.StringVar(&token, "token-file", "", "file with the token, the secret of --role, or the age key of --files; - reads standard input")
 	f.StringVar(&in.RoleId, "role", "", "id of the role (AppRole) to sign in with")
 	f.StringVar(&kubernetes, "kubernetes-role", "", "name of the role to sign in with as the service account that Vigila runs as")
 	f.StringVar(&in.SignInAt, "sign-in-at", "", "where the way to sign in is mounted, when not at its usual name")
@@ -109,7 +114,7 @@ func (a *app) storeList() *cobra.Command {
 		print: func(p *printer, items []client.Store) {
 			rows := [][]cell{{{"STORE", "soft"}, {"WHERE", "soft"}, {"FOR", "soft"}, {"USED BY", "soft"}, {"MISSING", "soft"}, {"LOOKED AT", "soft"}}}
 			for _, s := range items {
-				where := pick(s.Form == "namespace", s.Cluster+"/"+s.Namespace, s.Url)
+				where := map[string]string{"kv": s.Url, "namespace": s.Cluster + "/" + s.Namespace, "files": strings.TrimSuffix(s.Repo+"/"+s.Directory, "/")}[s.Form]
 				by := pick(len(s.UsedBy) == 0, "nobody", few(s.UsedBy))
 				looked := cell{ago(s.Looked), ""}
 				if s.Problem != "" {
@@ -272,6 +277,10 @@ func (a *app) secretList() *cobra.Command {
 				}
 			}
 			for _, s := range items {
+				if s.Says == "missing" && s.SetBy != "" {
+					p.line("The first: %s", s.SetBy)
+					break
+				}
 				if s.Says == "missing" {
 					key := pick(s.Key == "", s.Reference+"#KEY", s.Reference)
 					p.line("Set the first: vigila secret set %s", key)

@@ -123,7 +123,11 @@ func (l *storeLoop) known(path string) secret.Known {
 		l.places[path] = s
 		l.rouse()
 	}
-	return s.known
+	k := s.known
+	if by, ok := l.store.(interface{ SetBy(path string) string }); ok {
+		k.SetBy = by.SetBy(path)
+	}
+	return k
 }
 
 func (l *storeLoop) rouse() {

@@ -1,10 +1,12 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -21,6 +23,7 @@ import (
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/loopback"
 	"vigila.dev/vigila/internal/record"
+	"vigila.dev/vigila/internal/repo"
 	"vigila.dev/vigila/internal/secrets"
 )
 
@@ -40,6 +43,7 @@ type SecretUse struct {
 	Objects []string // in them, as WARD Kind/name
 	State   SecretState
 	Why     string // it is not known, or refused
+	SetBy   string // how it is set, where no command does
 	Version string
 }
 
@@ -89,8 +93,10 @@ func (k *Keeper) storeOf(c record.SecretStore) (secrets.Store, error) {
 		return secrets.NewKV(c.Name, secrets.KV{URL: c.URL, Mount: c.Mount, CA: c.CA, Space: c.Space, SignIn: c.SignIn, At: c.At, Role: c.Role, Secret: c.Secret})
 	case record.NamespaceStore:
 		return secrets.NewNamespace(c.Name, c.Namespace, inCluster{k, c.Cluster}), nil
+	case record.FilesStore:
+		return secrets.NewFiles(c.Name, c.Secret, inRepo{k, c})
 	}
-	return nil, fmt.Errorf("store %s is of the kind %q, which there is not; %s", c.Name, c.Kind, nearest.Words(c.Kind, []string{record.KVStore, record.NamespaceStore}))
+	return nil, fmt.Errorf("store %s is of the kind %q, which there is not; %s", c.Name, c.Kind, nearest.Words(c.Kind, []string{record.KVStore, record.NamespaceStore, record.FilesStore}))
 }
 
 func (k *Keeper) openStore(c record.SecretStore) error {
@@ -162,7 +168,7 @@ func (w AddStore) do(ctx context.Context, k *Keeper, _ Actor) (SecretStore, erro
 	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	if old := k.storeLoopOf(c.Name); old != nil && c.Secret == "" && old.conf.Kind == c.Kind && old.conf.URL == c.URL && old.conf.SignIn == c.SignIn && old.conf.Role == c.Role {
+	if old := k.storeLoopOf(c.Name); old != nil && c.Secret == "" && old.conf.Kind == c.Kind && old.conf.URL == c.URL && old.conf.SignIn == c.SignIn && old.conf.Role == c.Role && old.conf.Repo == c.Repo {
 		c.Secret = old.conf.Secret
 	}
 	if err := k.checkStore(&c); err != nil {
@@ -212,9 +218,9 @@ func (k *Keeper) checkStore(c *record.SecretStore) error {
 		if loopback.InTheClear(c.URL) {
 			return fault(Invalid, "store %s: over plain HTTP secret values could be read on the way; write https://", c.Name)
 		}
-		for what, path := range map[string]string{"mount": c.Mount, "place to sign in": c.At} {
-			if path != "" && !mountPath.MatchString(path) {
-				return fault(Invalid, "store %s: its %s %q is none: parts of letters, digits, '-' and '_', with a / between them", c.Name, what, path)
+		for what, at := range map[string]string{"mount": c.Mount, "place to sign in": c.At} {
+			if at != "" && !mountPath.MatchString(at) {
+				return fault(Invalid, "store %s: its %s %q is none: parts of letters, digits, '-' and '_', with a / between them", c.Name, what, at)
 			}
 		}
 		c.Cluster, c.Namespace = "", ""
@@ -232,6 +238,15 @@ func (k *Keeper) checkStore(c *record.SecretStore) error {
 			return k.unknownCluster(c.Cluster)
 		}
 		c.URL, c.Mount, c.CA, c.Space, c.SignIn, c.At, c.Role, c.Secret = "", "", "", "", "", "", "", ""
+	case record.FilesStore:
+		if _, err := k.gitOf(c.Repo); err != nil {
+			return err
+		}
+		if c.Dir = strings.Trim(c.Dir, "/"); c.Dir != "" && (path.Clean(c.Dir) != c.Dir || strings.HasPrefix(c.Dir, "..")) {
+			return fault(Invalid, "store %s: %q is no directory of a repository; write it from the repository's root, without ..", c.Name, c.Dir)
+		}
+		c.Ref = cmp.Or(c.Ref, "main")
+		c.URL, c.Mount, c.CA, c.Space, c.SignIn, c.At, c.Role, c.Cluster, c.Namespace = "", "", "", "", "", "", "", "", ""
 	}
 	return nil
 }
@@ -412,7 +427,7 @@ func (k *Keeper) SecretUses() []SecretUse {
 					byRef[r] = u
 				}
 				if s := k.secretState(p, r); u.State == "" || s.worse(u.State) {
-					u.State, u.Why, u.Version = s.State, s.Why, s.Version
+					u.State, u.Why, u.SetBy, u.Version = s.State, s.Why, s.SetBy, s.Version
 				}
 				if !slices.Contains(u.Wards, id) {
 					u.Wards = append(u.Wards, id)
@@ -450,7 +465,7 @@ func (u SecretUse) worse(than SecretState) bool { return secretOrder[u.State] < 
 func (k *Keeper) secretState(p *placement, r secret.Ref) SecretUse {
 	known := uses{p}.Known(r.Place())
 	s := secret.Stand([]secret.Ref{r}, func(secret.Place) secret.Known { return known }, k.mask)
-	u := SecretUse{Ref: r, State: SecretSet, Version: known.Version}
+	u := SecretUse{Ref: r, State: SecretSet, SetBy: known.SetBy, Version: known.Version}
 	switch {
 	case s.Refused != "":
 		u.State, u.Why = SecretRefused, s.Refused
@@ -534,6 +549,59 @@ func (c inCluster) SetSecret(ctx context.Context, namespace, name, key, value st
 	}
 	_, err = hands.Patch(ctx, "v1", ref, ops, false)
 	return asked(err)
+}
+
+// inRepo are the files of a repository, as a store has them.
+type inRepo struct {
+	k    *Keeper
+	conf record.SecretStore
+}
+
+func (r inRepo) tree(ctx context.Context) (*repo.Tree, error) {
+	mirror, err := r.k.gitOf(r.conf.Repo)
+	if err != nil {
+		return nil, &secrets.Error{Text: err.Error(), Away: true}
+	}
+	head, err := mirror.Resolve(ctx, r.conf.Ref)
+	if errors.Is(err, repo.ErrEmpty) {
+		return nil, secrets.ErrNone
+	}
+	if err != nil {
+		return nil, &secrets.Error{Text: err.Error(), Away: true}
+	}
+	return mirror.At(head.ID), nil
+}
+
+func (r inRepo) Read(ctx context.Context, name string) ([]byte, string, error) {
+	t, err := r.tree(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	at := path.Join(r.conf.Dir, name)
+	version, err := t.Hash(at)
+	if err != nil {
+		return nil, "", &secrets.Error{Text: err.Error(), Away: true}
+	}
+	if version == "" {
+		return nil, "", secrets.ErrNone
+	}
+	text, err := t.Read(at)
+	if err != nil {
+		return nil, "", &secrets.Error{Text: err.Error()}
+	}
+	return text, version, nil
+}
+
+func (r inRepo) Try(ctx context.Context) error {
+	_, err := r.tree(ctx)
+	if errors.Is(err, secrets.ErrNone) { // it is empty yet
+		return nil
+	}
+	return err
+}
+
+func (r inRepo) Where(name string) string {
+	return path.Join(r.conf.Dir, name) + " of " + r.conf.Repo + ", branch " + r.conf.Ref
 }
 
 func (c inCluster) Try(ctx context.Context, namespace string) error {

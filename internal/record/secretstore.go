@@ -12,12 +12,13 @@ import (
 const (
 	KVStore        = "kv"        // a server that speaks KV version 2
 	NamespaceStore = "namespace" // Secrets of a namespace of a cluster
+	FilesStore     = "files"     // encrypted files of a repository
 )
 
 // SecretStore is where secret values live.
 type SecretStore struct {
 	Name   string
-	Secret string // the token, or the secret of the role, that it is signed in to with
+	Secret string // the token, or the secret of the role, that it is signed in to with; the key of its files
 	SecretStoreMore
 }
 
@@ -38,6 +39,10 @@ type SecretStoreMore struct {
 
 	Cluster   string `json:"cluster,omitempty"`
 	Namespace string `json:"namespace,omitempty"`
+
+	Repo string `json:"repo,omitempty"`
+	Ref  string `json:"ref,omitempty"`
+	Dir  string `json:"dir,omitempty"`
 
 	// Who may use it: wards that are named, or whose owner, cluster or roster is; all of those that are given have to hold. Everybody where none is.
 	Wards    []string `json:"wards,omitempty"`

@@ -916,6 +916,9 @@ type AddStore struct {
 	Ca      string `json:"ca,omitempty,omitzero"`
 	Cluster string `json:"cluster,omitempty,omitzero"`
 
+	// Directory of encrypted files in the repository
+	Directory string `json:"directory,omitempty,omitzero"`
+
 	// EverySeconds how often it is looked at; a minute when absent
 	EverySeconds int      `json:"every_seconds,omitempty,omitzero"`
 	ForClusters  []string `json:"for_clusters,omitempty,omitzero"`
@@ -927,13 +930,15 @@ type AddStore struct {
 	// ForWards only wards of these names may use it
 	ForWards []string `json:"for_wards,omitempty,omitzero"`
 
-	// Form kv or namespace
+	// Form kv, namespace or files
 	Form string `json:"form"`
 
 	// Mount where its values are mounted, such as secret
 	Mount     string `json:"mount,omitempty,omitzero"`
 	Name      string `json:"name"`
 	Namespace string `json:"namespace,omitempty,omitzero"`
+	Ref       string `json:"ref,omitempty,omitzero"`
+	Repo      string `json:"repo,omitempty,omitzero"`
 
 	// RoleId the id of the role; for kubernetes its name
 	RoleId string `json:"role_id,omitempty,omitzero"`
@@ -947,7 +952,7 @@ type AddStore struct {
 	// Space namespace of the server
 	Space string `json:"space,omitempty,omitzero"`
 
-	// Token the token, or the secret of the role; as it was when absent and the address is the same
+	// Token the token, the secret of the role, or the age key of files; as it was when absent and the address is the same
 	Token string `json:"token,omitempty,omitzero"`
 
 	// Url of the server, such as https://secrets.brindle.example
@@ -2403,7 +2408,10 @@ type Secret struct {
 	Reference string `json:"reference"`
 
 	// Says set, missing, refused or unknown
-	Says  string `json:"says"`
+	Says string `json:"says"`
+
+	// SetBy how it is set, where no command does
+	SetBy string `json:"set_by,omitempty,omitzero"`
 	Store string `json:"store"`
 
 	// UsedBy wards that refer to it
@@ -2519,6 +2527,9 @@ type Store struct {
 	About   string `json:"about,omitempty,omitzero"`
 	Cluster string `json:"cluster,omitempty,omitzero"`
 
+	// Directory of encrypted files in the repository
+	Directory string `json:"directory,omitempty,omitzero"`
+
 	// EverySeconds how often it is looked at
 	EverySeconds int      `json:"every_seconds"`
 	ForClusters  []string `json:"for_clusters,omitempty,omitzero"`
@@ -2530,7 +2541,7 @@ type Store struct {
 	// ForWards only wards of these names may use it
 	ForWards []string `json:"for_wards,omitempty,omitzero"`
 
-	// Form kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster
+	// Form kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster; files: encrypted files of a repository
 	Form   string    `json:"form"`
 	Looked time.Time `json:"looked,omitempty,omitzero"`
 
@@ -2545,6 +2556,8 @@ type Store struct {
 
 	// Problem of the last look
 	Problem string `json:"problem,omitempty,omitzero"`
+	Ref     string `json:"ref,omitempty,omitzero"`
+	Repo    string `json:"repo,omitempty,omitzero"`
 
 	// RoleId the id of the role; for kubernetes its name
 	RoleId string `json:"role_id,omitempty,omitzero"`

@@ -19,7 +19,7 @@ func (s *server) ListStores(c *gin.Context, q ListStoresParams) {
 	}
 	items := []Store{}
 	for _, x := range s.Keeper.SecretStores() {
-		if holds(q.Search, x.Name, x.Kind, x.About, x.URL, x.Cluster) {
+		if holds(q.Search, x.Name, x.Kind, x.About, x.URL, x.Cluster, x.Repo) {
 			items = append(items, storeOf(x))
 		}
 	}
@@ -27,7 +27,7 @@ func (s *server) ListStores(c *gin.Context, q ListStoresParams) {
 }
 
 func storeOf(x keeper.SecretStore) Store {
-	out := Store{Name: x.Name, Form: x.Kind, About: x.About, Url: x.URL, Mount: x.Mount, SignIn: x.SignIn, RoleId: x.Role, Cluster: x.Cluster, Namespace: x.Namespace, ForWards: x.Wards, ForOwners: x.Owners, ForClusters: x.Clusters, ForRosters: x.Rosters,
+	out := Store{Name: x.Name, Form: x.Kind, About: x.About, Url: x.URL, Mount: x.Mount, SignIn: x.SignIn, RoleId: x.Role, Cluster: x.Cluster, Namespace: x.Namespace, Repo: x.Repo, Ref: x.Ref, Directory: x.Dir, ForWards: x.Wards, ForOwners: x.Owners, ForClusters: x.Clusters, ForRosters: x.Rosters,
 		EverySeconds: int(x.Every.Seconds()), Looked: x.Looked, Next: x.Next, Problem: x.Problem, Missing: x.Missing, UsedBy: x.Used}
 	if out.UsedBy == nil {
 		out.UsedBy = []string{}
@@ -42,7 +42,7 @@ func (s *server) AddStore(c *gin.Context) {
 		return
 	}
 	answer(s, c, storeOf)(do(s, c, keeper.AddStore{SecretStore: record.SecretStore{Name: in.Name, Secret: in.Token, SecretStoreMore: record.SecretStoreMore{Kind: in.Form, About: in.About, Every: time.Duration(in.EverySeconds) * time.Second,
-		URL: in.Url, Mount: in.Mount, CA: in.Ca, Space: in.Space, SignIn: in.SignIn, At: in.SignInAt, Role: in.RoleId, Cluster: in.Cluster, Namespace: in.Namespace,
+		URL: in.Url, Mount: in.Mount, CA: in.Ca, Space: in.Space, SignIn: in.SignIn, At: in.SignInAt, Role: in.RoleId, Cluster: in.Cluster, Namespace: in.Namespace, Repo: in.Repo, Ref: in.Ref, Dir: in.Directory,
 		Wards: in.ForWards, Owners: in.ForOwners, Clusters: in.ForClusters, Rosters: in.ForRosters}}}))
 }
 
@@ -83,7 +83,7 @@ func (s *server) ListSecrets(c *gin.Context, q ListSecretsParams) {
 }
 
 func secretOf(u keeper.SecretUse) Secret {
-	out := Secret{Reference: u.Ref.Short(), Store: u.Ref.Store, Path: u.Ref.Path, Key: u.Ref.Key, Says: string(u.State), Reason: u.Why, Version: u.Version, NeedsYou: u.State == keeper.SecretMissing || u.State == keeper.SecretRefused,
+	out := Secret{Reference: u.Ref.Short(), Store: u.Ref.Store, Path: u.Ref.Path, Key: u.Ref.Key, Says: string(u.State), Reason: u.Why, SetBy: u.SetBy, Version: u.Version, NeedsYou: u.State == keeper.SecretMissing || u.State == keeper.SecretRefused,
 		UsedBy: u.Wards, ObjectsUsing: u.Objects}
 	if out.UsedBy == nil {
 		out.UsedBy, out.ObjectsUsing = []string{}, []string{}

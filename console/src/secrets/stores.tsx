@@ -12,7 +12,8 @@ type Store = Schemas["Store"];
 
 const server = "a server";
 const space = "a namespace";
-const isServer = (v: Values) => v.form !== space;
+const files = "encrypted files";
+const isServer = (v: Values) => v.form !== space && v.form !== files;
 
 const fields = (old?: Store): Field[] => [
   {
@@ -25,9 +26,9 @@ const fields = (old?: Store): Field[] => [
   {
     name: "form",
     label: "Kind",
-    help: "A server that speaks KV version 2, or the Secrets of a namespace of a known cluster.",
+    help: "A server that speaks KV version 2, the Secrets of a namespace of a known cluster, or files in git (SOPS format, age).",
     kind: "choice",
-    of: [server, space],
+    of: [server, space, files],
     fixed: !!old,
   },
   {
@@ -59,13 +60,40 @@ const fields = (old?: Store): Field[] => [
     kind: "secret",
     when: (v) => isServer(v) && v.sign_in !== "kubernetes",
   },
-  { name: "cluster", label: "Cluster", help: "A known one.", example: "quay", when: (v) => !isServer(v) },
+  {
+    name: "repo",
+    label: "Repository",
+    help: "A known one.",
+    example: "moorings",
+    when: (v) => v.form === files,
+  },
+  {
+    name: "directory",
+    label: "Directory",
+    help: "A path is that of a file below it, without its ending.",
+    example: "secrets",
+    when: (v) => v.form === files,
+  },
+  {
+    name: "ref",
+    label: "Branch",
+    help: "Or tag; main when empty.",
+    when: (v) => v.form === files,
+  },
+  {
+    name: "key",
+    label: "Age key",
+    help: "That the files are encrypted to. Stored encrypted, never shown again; as it was when empty.",
+    kind: "secret",
+    when: (v) => v.form === files,
+  },
+  { name: "cluster", label: "Cluster", help: "A known one.", example: "quay", when: (v) => v.form === space },
   {
     name: "namespace",
     label: "Namespace",
     help: "A path is the name of a Secret in it.",
     example: "harbour-secrets",
-    when: (v) => !isServer(v),
+    when: (v) => v.form === space,
   },
   { name: "for_wards", label: "Only for wards", help: "Names, with spaces between; all when empty." },
   {
@@ -149,7 +177,11 @@ export function StoresPage() {
               <span className="block text-sm text-soft">{s.about}</span>
             </td>
             <td className="px-3 font-mono text-sm break-all">
-              {s.form === "namespace" ? `${s.cluster}/${s.namespace}` : `${s.url} ${s.mount}`}
+              {s.form === "namespace"
+                ? `${s.cluster}/${s.namespace}`
+                : s.form === "files"
+                  ? `${s.repo}/${s.directory}`
+                  : `${s.url} ${s.mount}`}
             </td>
             <td className="px-3 text-sm">{whoMay(s)}</td>
             <td className="px-3 text-sm">
@@ -196,7 +228,10 @@ export function StoresPage() {
           fields={fields(old)}
           start={{
             name: old?.name ?? "",
-            form: old?.form === "namespace" ? space : server,
+            form: old?.form === "namespace" ? space : old?.form === "files" ? files : server,
+            repo: old?.repo ?? "",
+            directory: old?.directory ?? "",
+            ref: old?.ref ?? "",
             url: old?.url ?? "",
             mount: old?.mount ?? "secret",
             sign_in: old?.sign_in || "token",
@@ -233,12 +268,21 @@ export function StoresPage() {
                       token: text(v, "token"),
                       ca: text(v, "ca"),
                     }
-                  : {
-                      ...common,
-                      form: "namespace",
-                      cluster: text(v, "cluster"),
-                      namespace: text(v, "namespace"),
-                    },
+                  : v.form === files
+                    ? {
+                        ...common,
+                        form: "files",
+                        repo: text(v, "repo"),
+                        directory: text(v, "directory"),
+                        ref: text(v, "ref"),
+                        token: text(v, "key"),
+                      }
+                    : {
+                        ...common,
+                        form: "namespace",
+                        cluster: text(v, "cluster"),
+                        namespace: text(v, "namespace"),
+                      },
               }),
             );
             for (const key of ["stores", "secrets"]) void client.invalidateQueries({ queryKey: [key] });

@@ -2475,7 +2475,7 @@ export interface components {
         };
         Store: {
             name: string;
-            /** @description kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster */
+            /** @description kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster; files: encrypted files of a repository */
             form: string;
             about?: string;
             /** @description of the server */
@@ -2488,6 +2488,10 @@ export interface components {
             role_id?: string;
             cluster?: string;
             namespace?: string;
+            repo?: string;
+            ref?: string;
+            /** @description of encrypted files in the repository */
+            directory?: string;
             /** @description only wards of these names may use it */
             for_wards?: string[];
             for_owners?: string[];
@@ -2513,7 +2517,7 @@ export interface components {
         };
         AddStore: {
             name: string;
-            /** @description kv or namespace */
+            /** @description kv, namespace or files */
             form: string;
             about?: string;
             /** @description of the server, such as https://secrets.brindle.example */
@@ -2530,10 +2534,14 @@ export interface components {
             sign_in_at?: string;
             /** @description the id of the role; for kubernetes its name */
             role_id?: string;
-            /** @description the token, or the secret of the role; as it was when absent and the address is the same */
+            /** @description the token, the secret of the role, or the age key of files; as it was when absent and the address is the same */
             token?: string;
             cluster?: string;
             namespace?: string;
+            repo?: string;
+            ref?: string;
+            /** @description of encrypted files in the repository */
+            directory?: string;
             /** @description only wards of these names may use it */
             for_wards?: string[];
             for_owners?: string[];
@@ -2553,6 +2561,8 @@ export interface components {
             says: string;
             /** @description why it is refused, or not known */
             reason?: string;
+            /** @description how it is set, where no command does */
+            set_by?: string;
             /** @description of the values, where the store tells one */
             version?: string;
             needs_you: boolean;

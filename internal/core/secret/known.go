@@ -13,6 +13,7 @@ type Known struct {
 	Keys    map[string]string // to keyed digests of the values
 	Problem string            // why it can't be read now; what was known stays
 	Refused string            // why the ward may not use it; nothing is asked then
+	SetBy   string            // how a value is set, where no command does
 }
 
 // Standing is how what an object refers to stands.
@@ -21,6 +22,7 @@ type Standing struct {
 	Missing []Ref  // the store has answered, and has no such value
 	Unknown string // why some are not known
 	Refused string // why some may not be used
+	SetBy   string // how the missing ones are set, where no command does
 	Unread  string // why values can't be read now, whether or not it is known which they were
 }
 
@@ -52,7 +54,7 @@ func Stand(refs []Ref, known func(Place) Known, mask func(string) string) (out S
 		case k.Problem != "": // it may have come since
 			out.Unknown = k.Problem
 		default:
-			out.Missing = append(out.Missing, r)
+			out.Missing, out.SetBy = append(out.Missing, r), orElse(out.SetBy, k.SetBy)
 		}
 	}
 	if out.Good() {

@@ -13,6 +13,7 @@ import (
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/secret"
+	"vigila.dev/vigila/internal/core/standing"
 )
 
 // Guards that can't be allowed: what is not there can't be applied, and what may not be used is not asked for.
@@ -102,8 +103,11 @@ func guardsOf(ref object.Ref, s secret.Standing) (out []plan.Guard) {
 	}
 	if len(s.Missing) > 0 {
 		e := secret.MissingError{Refs: s.Missing}
-		out = append(out, plan.Guard{Name: MissingGuard, Text: fmt.Sprintf("%s needs %s, and store %s has no such value", ref.Short(), list(s.Missing), s.Missing[0].Store),
-			Mend: "Set it: " + e.Command()})
+		mend := "Set it: " + e.Command()
+		if s.SetBy != "" {
+			mend = standing.Capital(s.SetBy)
+		}
+		out = append(out, plan.Guard{Name: MissingGuard, Text: fmt.Sprintf("%s needs %s, and store %s has no such value", ref.Short(), list(s.Missing), s.Missing[0].Store), Mend: mend})
 	}
 	return out
 }
