@@ -112,7 +112,7 @@ func (a *app) storeList() *cobra.Command {
 			return r.JSON200, r.JSON200.Items, r.JSON200.Total, nil
 		},
 		print: func(p *printer, items []client.Store) {
-			rows := [][]cell{{{"STORE", "soft"}, {"WHERE", "soft"}, {"FOR", "soft"}, {"USED BY", "soft"}, {"MISSING", "soft"}, {"LOOKED AT", "soft"}}}
+			rows := [][]cell{{{"STORE", "soft"}, {"WHERE", "soft"}, {"FOR", "soft"}, {"USED BY", "soft"}, {"VALUES", "soft"}, {"LOOKED AT", "soft"}}}
 			for _, s := range items {
 				where := map[string]string{"kv": s.Url, "namespace": s.Cluster + "/" + s.Namespace, "files": strings.TrimSuffix(s.Repo+"/"+s.Directory, "/")}[s.Form]
 				by := pick(len(s.UsedBy) == 0, "nobody", few(s.UsedBy))
@@ -120,16 +120,16 @@ func (a *app) storeList() *cobra.Command {
 				if s.Problem != "" {
 					looked = cell{"can't be read", "failing"}
 				}
-				missing := plain("none")
+				missing := plain(pick(len(s.UsedBy) == 0, "none used", "all there"))
 				if s.Missing > 0 {
-					missing = cell{fmt.Sprint(s.Missing), "behind"}
+					missing = cell{fmt.Sprintf("▲ %d missing", s.Missing), "behind"}
 				}
 				rows = append(rows, []cell{{s.Name, "bold"}, plain(where), plain(storeFor(s)), plain(by), missing, looked})
 			}
 			p.table(rows)
 			for _, s := range items {
 				if s.Problem != "" {
-					p.line("%s: %s", s.Name, s.Problem)
+					p.line("%s", s.Problem)
 				}
 			}
 		},
