@@ -341,18 +341,19 @@ func (l *storeLoop) took(path string, v secrets.Values, err error) {
 	default: // what was known stays
 		s.known.Problem = err.Error()
 	}
-	same := old.Looked == s.known.Looked && old.Problem == s.known.Problem && maps.Equal(old.Keys, s.known.Keys)
+	others := old.Looked && !maps.Equal(old.Keys, s.known.Keys)
+	same := old.Looked == s.known.Looked && old.Problem == s.known.Problem && !others
 	l.mu.Unlock()
 	if same {
 		return
 	}
-	l.tell(path)
+	l.tell(path, others)
 }
 
 // tell tells the wards that use a place of the store; all of them where path is "".
-func (l *storeLoop) tell(path string) {
+func (l *storeLoop) tell(path string, others bool) {
 	for _, p := range l.k.users(l.conf.Name, path) {
-		p.post(loop.Told{})
+		p.post(loop.Told{Others: others})
 	}
 }
 

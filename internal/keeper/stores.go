@@ -120,7 +120,7 @@ func (k *Keeper) openStore(c record.SecretStore) error {
 		}
 	}
 	k.spawn(l.run)
-	l.tell("")
+	l.tell("", false)
 	return nil
 }
 

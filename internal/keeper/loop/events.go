@@ -167,9 +167,10 @@ type (
 	Begins struct{}
 	// Woken makes the ward look at itself: something elsewhere is another, or it is late.
 	Woken struct{}
-	// Freed tells that another ward let go of an object, Told that a store has told something of what the ward uses.
+	// Freed tells that another ward let go of an object, Told that a store has told something of what the ward uses: values are others, or
+	// it can't be read any more, or again.
 	Freed struct{}
-	Told  struct{}
+	Told  struct{ Others bool }
 	// Ticked tells a run the time.
 	Ticked struct{}
 	// Written answers Commit; Problem is why it was not written.

@@ -141,8 +141,9 @@ func (p *Placement) stepRest(ev Event) {
 	case Freed:
 		p.around++
 	case Told:
-		p.around++
-		p.will.Failures = 0 // another value, or a store that answers again, is a reason to try at once
+		if p.around++; ev.Others {
+			p.will.Failures = 0 // another value is a reason to try at once
+		}
 	case Wished:
 		before := p.now.size()
 		number, err := ev.Wish.grant(p)
