@@ -228,6 +228,33 @@ func TestSecretsOfEncryptedFiles(t *testing.T) {
 	assert.NotContains(t, said, "AGE-SECRET-KEY-1")
 }
 
+// TestALimitedRosterUsesNoStoreByItself, whatever its ward files say of themselves; who may is said where the store is added.
+func TestALimitedRosterUsesNoStoreByItself(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	kvPut(t, s.name+"/gate", map[string]any{"password": "limited-berth-word"})
+	add := func(more ...string) {
+		t.Helper()
+		s.ok(append([]string{"store", "add", "harbour", kvBase, "--token-file", s.file("token", kvToken), "--every", "5s"}, more...)...)
+	}
+	add("--for-owner", "harbour-ops")
+	s.push("All", map[string]string{"app/a.yaml": "apiVersion: v1\nkind: Secret\nmetadata: {name: gate}\nstringData: {password: \"secret://harbour/" + s.name + "/gate#password\"}\n",
+		"wards/gate.yaml": "vigila: ward/v1\nname: " + s.name + "\nowner: harbour-ops\nfrom: {path: app}\ninto: {cluster: quay, namespace: " + s.name + "}\nkeep: {sync: auto, every: 1s}\n"})
+	_, err := dynamicClient(t).Resource(namespaces).Create(t.Context(), &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "Namespace", "metadata": map[string]any{"name": s.name}}}, metav1.CreateOptions{})
+	require.NoError(t, err)
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards", "--namespace", s.name)
+	w := s.untilOf(s.name+"@quay", "is refused", func(w client.Ward) bool { return w.NeedsYou && strings.Contains(w.Says, "may not use") })
+	assert.Contains(t, w.Says, "roster "+s.name+" has limits, and store harbour does not name it")
+	s.fails(1, "has limits", "sync", s.name)
+	assert.Contains(t, s.ok("secret", "list"), "▲ refused")
+	add("--for-roster", "another")
+	w = s.untilOf(s.name+"@quay", "is refused still", func(w client.Ward) bool { return strings.Contains(w.Says, "is for wards of roster another only") })
+	assert.True(t, w.NeedsYou)
+	add("--for-roster", s.name)
+	s.until("is in step", inStepAndReady)
+	assert.Equal(t, map[string]string{"password": "limited-berth-word"}, s.values("gate"))
+}
+
 // kvPut sets all values at a path of the lab's server, beside Vigila.
 func kvPut(t *testing.T, path string, data map[string]any) {
 	t.Helper()
