@@ -255,6 +255,42 @@ func TestALimitedRosterUsesNoStoreByItself(t *testing.T) {
 	assert.Equal(t, map[string]string{"password": "limited-berth-word"}, s.values("gate"))
 }
 
+// TestSecretsInTheConsole: a store is added, what is missing is found from the ward's own page, and set; the value is on no page.
+func TestSecretsInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows("Watch")
+	b.opens(`//nav//a[text()="Set up"]`, "Stores")
+	b.opens(`//nav//a[text()="Stores"]`, "No stores yet.")
+	b.click("Add a store")
+	b.fill("name", "harbour")
+	b.fill("url", kvBase)
+	b.fill("token", "wrong")
+	b.click("Check and add it")
+	b.shows("forbids signing in")
+	b.fill("token", kvToken)
+	b.click("Check and add it")
+	b.shows("1 store that secret values live in")
+	s.push("All", map[string]string{"app/a.yaml": "apiVersion: v1\nkind: Secret\nmetadata: {name: gate}\nstringData: {password: \"secret://harbour/" + s.name + "/gate#password\"}\n"})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 60s"))
+	b.open(s.url + "/wards/" + s.name + "@quay")
+	b.shows("Nothing is applied: Secret/gate needs")
+	b.opens(`//a[text()="Set it"]`, "1 reference has no value")
+	b.shows("missing")
+	b.click("Set it")
+	b.fill("value", "console-berth-word")
+	b.click("Set the value")
+	b.shows("Every reference has a value")
+	s.until("is in step", inStepAndReady)
+	assert.Equal(t, map[string]string{"password": "console-berth-word"}, s.values("gate"))
+	assert.NotContains(t, b.text(), "console-berth-word")
+	b.open(s.url + "/wards/" + s.name + "@quay")
+	b.shows("secret set")
+	assert.NotContains(t, b.text(), "console-berth-word")
+}
+
 // kvPut sets all values at a path of the lab's server, beside Vigila.
 func kvPut(t *testing.T, path string, data map[string]any) {
 	t.Helper()

@@ -97,7 +97,7 @@ export function SecretsPage() {
         <FormDialog
           title={setting.says === "missing" ? "Set a secret value" : "Set another secret value"}
           about={`Store ${setting.store} keeps it. Who set it is written into the logbooks of the wards that refer to it, and never the value.`}
-          label="Set it"
+          label="Set the value"
           fields={[
             ...(setting.key
               ? []

@@ -218,6 +218,18 @@ function Primary({
     w.pending > 0
       ? "Make the cluster as the repository declares, and put back what has drifted"
       : "Look at the repository, and apply what differs";
+  if (w.guards?.some((g) => g.name === "missing-secret"))
+    return (
+      <>
+        <Link
+          to="/secrets?missing=yes"
+          className="rounded-md border border-ink bg-ink px-3.5 py-1.5 text-sm font-bold whitespace-nowrap text-paper hover:opacity-90"
+        >
+          Set it
+        </Link>
+        {back}
+      </>
+    );
   return (
     <>
       <Button changes strong={w.pending > 0 && !w.rejected} tip={tip} disabled={busy} onClick={sync}>
