@@ -128,7 +128,7 @@ func (p *Placement) unknownSecrets(refs []object.Ref) string {
 	for _, ref := range refs {
 		if o := p.declared.Find(ref); o != nil && len(o.Secrets) > 0 && ref.Secret() {
 			if s := p.secrets(o.Secrets); s.Unknown+s.Unread != "" {
-				return cmp.Or(s.Unknown, s.Unread)
+				return "a secret value of " + ref.Short() + ": " + cmp.Or(s.Unknown, s.Unread)
 			}
 		}
 	}
@@ -158,7 +158,7 @@ func (m *making) withSecrets() {
 		case len(guards) > 0:
 			m.out.Plan.Guards = append(m.out.Plan.Guards, untold(told, d.Ref, s)...)
 		case d.Ref.Secret(): // a workload notes what it has noted before
-			m.out.Unknown = cmp.Or(s.Unknown, s.Unread)
+			m.out.Unknown = "a secret value of " + d.Ref.Short() + ": " + cmp.Or(s.Unknown, s.Unread)
 		}
 	}
 	if len(left) > 0 {
