@@ -85,6 +85,8 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 		"base64/a.yaml": secret("x", "data: {k: \""+p.in("what is not base64")+"!\"}\n"), "quoted/a.yaml": "apiVersion: v1\nkind: \"Secret\"\nmetadata: {name: x}\nstringData: [" + p.in("a wrong shape") + "]\n",
 		"refused/a.yaml":      secret("x", "type: kubernetes.io/tls\nstringData: {k: "+p.in("what the cluster refuses")+"}\n"),
 		"badchart/Chart.yaml": chartYAML, "badchart/templates/a.yaml": secret("x", "stringData: {k: {{ fail \""+"no\" }} "+p.in("a template that fails")+"}\n"),
+		"stored/a.yaml":        secret("stored", "stringData: {k: \"secret://harbour/"+s.name+"/stored#k\", url: \"x://${{ secret('harbour/"+s.name+"/stored#within') }}@y\"}\n"),
+		"storedbad/a.yaml":     secret("storedbad", "type: kubernetes.io/tls\nstringData: {k: \"secret://harbour/"+s.name+"/stored#refused\"}\n"),
 		"badrender/Chart.yaml": chartYAML, "badrender/templates/a.yaml": secret("x", "stringData: {k: "+p.in("what renders to nothing that can be read")+"\n  : [\n"),
 	})
 	ward := func(name, path, sync string) string {
@@ -96,7 +98,20 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 	for _, path := range bad {
 		file += ward(id(path), path, "auto")
 	}
+	// In a store, which is signed in to with a role.
+	p["a role's secret"] = "lab-role-secret"
+	kvPut(t, s.name+"/stored", map[string]any{"k": p.in("a value in a store"), "within": p.in("a value within a text"), "refused": p.in("a value that the cluster refuses")})
+	s.ok("store", "add", "harbour", kvBase, "--role", "lab-role", "--token-file", s.file("role", p["a role's secret"]), "--every", "5s")
+	cli("store", "add", "forbidden", kvBase, "--token-file", s.file("no-token", p.in("a store's token that is none")))
+	cli("store", "add", "nowhere", "http://127.0.0.1:1", "--token-file", s.file("no-token", p.in("a store's token for nobody")))
+	file += ward(id("stored"), "stored", "auto") + ward(id("storedbad"), "storedbad", "auto")
 	s.add(file)
+	s.untilOf(id("stored")+"@quay", "it is in step", inStepAndReady)
+	said.WriteString(s.pipe(p.in("a value that somebody sets"), "secret", "set", "harbour/"+s.name+"/stored#k"))
+	s.untilOf(id("stored")+"@quay", "it has another value", func(w client.Ward) bool {
+		return inStepAndReady(w) && s.values("stored")["k"] == p["a value that somebody sets"]
+	})
+	s.untilOf(id("storedbad")+"@quay", "it is refused", func(w client.Ward) bool { return w.Rejected != "" && w.Run.Number == 0 })
 	s.untilOf(id("app")+"@quay", "it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
 	cli("diff", id("app"))
 	cli("sync", id("app"), "--preview")
@@ -143,10 +158,10 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 	p["a token"], p["the first token"] = made.JSON200.Token, s.token
 
 	// Everything that can be asked for, on the command line and of the API.
-	for _, args := range [][]string{{"ward", "list"}, {"ward", "list", "-o", "json"}, {"logbook"}, {"logbook", "-o", "json"}, {"repo", "list", "-o", "json"}, {"cluster", "list", "-o", "json"}, {"roster", "list", "-o", "json"}, {"token", "list", "-o", "json"}} {
+	for _, args := range [][]string{{"ward", "list"}, {"ward", "list", "-o", "json"}, {"logbook"}, {"logbook", "-o", "json"}, {"repo", "list", "-o", "json"}, {"cluster", "list", "-o", "json"}, {"roster", "list", "-o", "json"}, {"token", "list", "-o", "json"}, {"store", "list", "-o", "json"}, {"secret", "list"}, {"secret", "list", "-o", "json"}} {
 		cli(args...)
 	}
-	for _, path := range append([]string{"app", "overlay", "chart", "refused"}, bad...) {
+	for _, path := range append([]string{"app", "overlay", "chart", "refused", "stored", "storedbad"}, bad...) {
 		for _, args := range [][]string{{"ward", "show", id(path)}, {"ward", "show", id(path), "-o", "json"}, {"diff", id(path)}, {"diff", id(path), "-o", "json"}, {"sync", id(path), "--preview"}, {"restore", id(path), "--preview"}, {"rollback", id(path), "1", "--preview"}, {"compare", id(path), "1"}, {"logbook", id(path), "1"}, {"logbook", id(path), "1", "-o", "json"}} {
 			cli(args...)
 		}
@@ -160,7 +175,7 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 		}
 	}
 	said.WriteString(s.metrics())
-	require.GreaterOrEqual(t, len(p), 24)
+	require.GreaterOrEqual(t, len(p), 31)
 	require.Contains(t, said.String(), "secret ", "they were asked for")
 	s.kill()
 	p.found(t, said.String(), "what was told")
