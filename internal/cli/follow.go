@@ -253,28 +253,18 @@ is found at once; without them each follow looks as often as it says (every). --
 before it is not taken any more. The registry sends the key as a header that is set once, whatever else it sends.`,
 		Example: "  vigila registry pushes harbour\n  vigila registry pushes harbour --new-key", Args: exactly(1, "the name of a registry"), ValidArgsFunction: a.first(registryNames),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
-			p := a.printer(c.OutOrStdout())
 			if fresh {
 				r, err := conn.MakeRegistryPushKeyWithResponse(c.Context(), args[0])
 				if err := conn.Check(r, err); err != nil {
 					return err
 				}
-				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
-					return err
-				}
-				p.line("Let %s tell of each push to %s, with this header:", p.paint("bold", args[0]), strings.TrimSuffix(conn.Context.URL, "/")+r.JSON200.Path)
-				p.line("\n  Authorization: Bearer %s", r.JSON200.Key)
-				return nil
+				return a.showPushKey(c, conn, args[0], "push", r.JSON200)
 			}
 			r, err := conn.GetRegistryPushesWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
-			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
-				return err
-			}
-			p.pushes(args[0], strings.TrimSuffix(conn.Context.URL, "/"), "registry", r.JSON200)
-			return nil
+			return a.showPushes(c, conn, args[0], "registry", r.JSON200)
 		}),
 	}
 	c.Flags().BoolVar(&fresh, "new-key", false, "make the key that is sent with them, in place of the one before")

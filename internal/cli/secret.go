@@ -177,28 +177,18 @@ at once; without them the store is looked at as often as it was added with (--ev
 one before it is not taken any more. Whatever tells of changes sends the key as a header, whatever else it sends.`,
 		Example: "  vigila store pushes harbour\n  vigila store pushes harbour --new-key", Args: exactly(1, "the name of a store"), ValidArgsFunction: a.first(storeNames),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
-			p := a.printer(c.OutOrStdout())
 			if fresh {
 				r, err := conn.MakeStorePushKeyWithResponse(c.Context(), args[0])
 				if err := conn.Check(r, err); err != nil {
 					return err
 				}
-				if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
-					return err
-				}
-				p.line("Let %s tell of each change to %s, with this header:", p.paint("bold", args[0]), strings.TrimSuffix(conn.Context.URL, "/")+r.JSON200.Path)
-				p.line("\n  Authorization: Bearer %s", r.JSON200.Key)
-				return nil
+				return a.showPushKey(c, conn, args[0], "change", r.JSON200)
 			}
 			r, err := conn.GetStorePushesWithResponse(c.Context(), args[0])
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
-			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
-				return err
-			}
-			p.pushes(args[0], strings.TrimSuffix(conn.Context.URL, "/"), "store", r.JSON200)
-			return nil
+			return a.showPushes(c, conn, args[0], "store", r.JSON200)
 		}),
 	}
 	c.Flags().BoolVar(&fresh, "new-key", false, "make the key that is sent with them, in place of the one before")

@@ -234,6 +234,26 @@ hosts that sign their body with HMAC-SHA256, or send a secret token, are taken a
 }
 
 // pushes prints how a server tells of pushes.
+// showPushKey shows how somebody tells of each change of something, with a key that is shown this once.
+func (a *app) showPushKey(c *cobra.Command, conn *client.Conn, name, change string, x *client.PushKey) error {
+	if done, err := a.document(c.OutOrStdout(), x); done {
+		return err
+	}
+	p := a.printer(c.OutOrStdout())
+	p.line("Let %s tell of each %s to %s, with this header:", p.paint("bold", name), change, strings.TrimSuffix(conn.Context.URL, "/")+x.Path)
+	p.line("\n  Authorization: Bearer %s", x.Key)
+	return nil
+}
+
+// showPushes shows how somebody tells of changes.
+func (a *app) showPushes(c *cobra.Command, conn *client.Conn, name, kind string, x *client.Pushes) error {
+	if done, err := a.document(c.OutOrStdout(), x); done {
+		return err
+	}
+	a.printer(c.OutOrStdout()).pushes(name, strings.TrimSuffix(conn.Context.URL, "/"), kind, x)
+	return nil
+}
+
 func (p *printer) pushes(name, service, kind string, x *client.Pushes) {
 	p.line("Pushes to %s are told to %s", p.paint("bold", name), service+x.Path)
 	switch {

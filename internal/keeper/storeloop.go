@@ -35,7 +35,7 @@ func newStores() stores {
 // storeLoop looks at what wards use of one store, every so often and when somebody asks. It keeps digests of values, and no value.
 type storeLoop struct {
 	k      *Keeper
-	conf   record.SecretStore
+	conf   record.ValueStore
 	store  secrets.Store
 	ctx    context.Context
 	cancel context.CancelFunc

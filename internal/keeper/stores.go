@@ -27,9 +27,9 @@ import (
 	"vigila.dev/vigila/internal/secrets"
 )
 
-// SecretStore is a store as it stands, without what is secret of it.
-type SecretStore struct {
-	record.SecretStore
+// ValueStore is a store as it stands, without what is secret of it.
+type ValueStore struct {
+	record.ValueStore
 	Looked, Next time.Time
 	Problem      string   // of the last look
 	Used         []string // the wards that refer to it
@@ -61,7 +61,7 @@ const (
 // The wishes.
 type (
 	// AddStore adds a store, or changes one, after signing in to it. A secret that is empty stays as it was when the address is the same.
-	AddStore struct{ record.SecretStore }
+	AddStore struct{ record.ValueStore }
 	// RemoveStore forgets a store that no ward refers to.
 	RemoveStore struct{ Name string }
 	// SetSecret sets a value. It is written down who did, and never the value.
@@ -77,7 +77,7 @@ func (w RemoveStore) Subject() Subject { return Subject{"remove", "store", w.Nam
 func (w SetSecret) Subject() Subject   { return Subject{"set", "secret", w.Ref.Short()} }
 
 func (k *Keeper) openStores(ctx context.Context) error {
-	all, err := k.store.SecretStores(ctx)
+	all, err := k.store.ValueStores(ctx)
 	for _, s := range all {
 		if err := k.openStore(s); err != nil {
 			k.log.Error("a store can't be opened; what refers to it is not known", "store", s.Name, "error", err)
@@ -87,7 +87,7 @@ func (k *Keeper) openStores(ctx context.Context) error {
 }
 
 // storeOf opens a store; nothing is asked yet.
-func (k *Keeper) storeOf(c record.SecretStore) (secrets.Store, error) {
+func (k *Keeper) storeOf(c record.ValueStore) (secrets.Store, error) {
 	switch c.Kind {
 	case record.KVStore:
 		return secrets.NewKV(c.Name, secrets.KV{URL: c.URL, Mount: c.Mount, CA: c.CA, Space: c.Space, SignIn: c.SignIn, At: c.At, Role: c.Role, Secret: c.Secret})
@@ -99,7 +99,7 @@ func (k *Keeper) storeOf(c record.SecretStore) (secrets.Store, error) {
 	return nil, fmt.Errorf("store %s is of the kind %q, which there is not; %s", c.Name, c.Kind, nearest.Words(c.Kind, []string{record.KVStore, record.NamespaceStore, record.FilesStore}))
 }
 
-func (k *Keeper) openStore(c record.SecretStore) error {
+func (k *Keeper) openStore(c record.ValueStore) error {
 	s, err := k.storeOf(c)
 	if err != nil {
 		return err
@@ -161,10 +161,10 @@ func (k *Keeper) storeLoops() (out []*storeLoop) {
 	return out
 }
 
-func (w AddStore) do(ctx context.Context, k *Keeper, _ Actor) (SecretStore, error) {
-	c := w.SecretStore
+func (w AddStore) do(ctx context.Context, k *Keeper, _ Actor) (ValueStore, error) {
+	c := w.ValueStore
 	if err := ward.Name(c.Name); err != nil {
-		return SecretStore{}, fault(Invalid, "name: %v", err)
+		return ValueStore{}, fault(Invalid, "name: %v", err)
 	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
@@ -172,35 +172,35 @@ func (w AddStore) do(ctx context.Context, k *Keeper, _ Actor) (SecretStore, erro
 		c.Secret = old.conf.Secret
 	}
 	if err := k.checkStore(&c); err != nil {
-		return SecretStore{}, err
+		return ValueStore{}, err
 	}
 	s, err := k.storeOf(c)
 	if err != nil {
-		return SecretStore{}, fault(Invalid, "%v", err)
+		return ValueStore{}, fault(Invalid, "%v", err)
 	}
 	ctx, cancel := context.WithTimeout(ctx, storeTimeout)
 	defer cancel()
 	if err := s.Try(ctx); err != nil {
-		return SecretStore{}, fault(Unreachable, "%v", err)
+		return ValueStore{}, fault(Unreachable, "%v", err)
 	}
 	if c.Made.IsZero() {
 		c.Made = time.Now()
 	}
-	if err := k.store.PutSecretStore(ctx, c); err != nil {
-		return SecretStore{}, err
+	if err := k.store.PutValueStore(ctx, c); err != nil {
+		return ValueStore{}, err
 	}
 	if err := k.openStore(c); err != nil {
-		return SecretStore{}, err
+		return ValueStore{}, err
 	}
 	k.broker.send(Note{"store", c.Name})
-	return k.SecretStore(c.Name)
+	return k.ValueStore(c.Name)
 }
 
 // mountPath is where something is mounted at a server.
 var mountPath = regexp.MustCompile(`^[-_a-zA-Z0-9]+(/[-_a-zA-Z0-9]+)*$`)
 
 // checkStore refuses what can't be a store, and fills in what is not said.
-func (k *Keeper) checkStore(c *record.SecretStore) error {
+func (k *Keeper) checkStore(c *record.ValueStore) error {
 	if c.Every == 0 {
 		c.Every = storeEvery
 	}
@@ -267,7 +267,7 @@ func (w RemoveStore) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error
 	if used := k.users(w.Name, ""); len(used) > 0 {
 		return Nothing{}, fault(Conflict, "%s refers to store %s; take its references out first", used[0].ID, w.Name)
 	}
-	if err := k.store.RemoveSecretStore(ctx, w.Name); err != nil {
+	if err := k.store.RemoveValueStore(ctx, w.Name); err != nil {
 		return Nothing{}, err
 	}
 	k.stores.mu.Lock()
@@ -362,29 +362,29 @@ func (k *Keeper) TryStore(ctx context.Context, name string) error {
 	return nil
 }
 
-// SecretStore is one store as it stands.
-func (k *Keeper) SecretStore(name string) (SecretStore, error) {
+// ValueStore is one store as it stands.
+func (k *Keeper) ValueStore(name string) (ValueStore, error) {
 	l, err := k.storeNamed(name)
 	if err != nil {
-		return SecretStore{}, err
+		return ValueStore{}, err
 	}
 	return l.state(k.SecretUses()), nil
 }
 
-// SecretStores lists the stores by name.
-func (k *Keeper) SecretStores() []SecretStore {
+// ValueStores lists the stores by name.
+func (k *Keeper) ValueStores() []ValueStore {
 	all := k.SecretUses()
 	loops := k.storeLoops()
-	out := make([]SecretStore, len(loops))
+	out := make([]ValueStore, len(loops))
 	for i, l := range loops {
 		out[i] = l.state(all)
 	}
 	return out
 }
 
-func (l *storeLoop) state(all []SecretUse) SecretStore {
+func (l *storeLoop) state(all []SecretUse) ValueStore {
 	l.mu.Lock()
-	out := SecretStore{SecretStore: l.conf, Looked: l.looked, Next: l.next, Problem: l.problem}
+	out := ValueStore{ValueStore: l.conf, Looked: l.looked, Next: l.next, Problem: l.problem}
 	l.mu.Unlock()
 	out.Secret = ""
 	for _, p := range l.k.users(l.conf.Name, "") {
@@ -554,7 +554,7 @@ func (c inCluster) SetSecret(ctx context.Context, namespace, name, key, value st
 // inRepo are the files of a repository, as a store has them.
 type inRepo struct {
 	k    *Keeper
-	conf record.SecretStore
+	conf record.ValueStore
 }
 
 func (r inRepo) tree(ctx context.Context) (*repo.Tree, error) {

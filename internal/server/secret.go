@@ -18,7 +18,7 @@ func (s *server) ListStores(c *gin.Context, q ListStoresParams) {
 		return
 	}
 	items := []Store{}
-	for _, x := range s.Keeper.SecretStores() {
+	for _, x := range s.Keeper.ValueStores() {
 		if holds(q.Search, x.Name, x.Kind, x.About, x.URL, x.Cluster, x.Repo) {
 			items = append(items, storeOf(x))
 		}
@@ -26,7 +26,7 @@ func (s *server) ListStores(c *gin.Context, q ListStoresParams) {
 	c.JSON(http.StatusOK, StoreList{Total: len(items), Items: slice(items, limit, offset)})
 }
 
-func storeOf(x keeper.SecretStore) Store {
+func storeOf(x keeper.ValueStore) Store {
 	out := Store{Name: x.Name, Form: x.Kind, About: x.About, Url: x.URL, Mount: x.Mount, SignIn: x.SignIn, RoleId: x.Role, Cluster: x.Cluster, Namespace: x.Namespace, Repo: x.Repo, Ref: x.Ref, Directory: x.Dir, ForWards: x.Wards, ForOwners: x.Owners, ForClusters: x.Clusters, ForRosters: x.Rosters,
 		EverySeconds: int(x.Every.Seconds()), Looked: x.Looked, Next: x.Next, Problem: x.Problem, Missing: x.Missing, UsedBy: x.Used}
 	if out.UsedBy == nil {
@@ -41,7 +41,7 @@ func (s *server) AddStore(c *gin.Context) {
 	if !ok {
 		return
 	}
-	answer(s, c, storeOf)(do(s, c, keeper.AddStore{SecretStore: record.SecretStore{Name: in.Name, Secret: in.Token, SecretStoreMore: record.SecretStoreMore{Kind: in.Form, About: in.About, Every: time.Duration(in.EverySeconds) * time.Second,
+	answer(s, c, storeOf)(do(s, c, keeper.AddStore{ValueStore: record.ValueStore{Name: in.Name, Secret: in.Token, ValueStoreMore: record.ValueStoreMore{Kind: in.Form, About: in.About, Every: time.Duration(in.EverySeconds) * time.Second,
 		URL: in.Url, Mount: in.Mount, CA: in.Ca, Space: in.Space, SignIn: in.SignIn, At: in.SignInAt, Role: in.RoleId, Cluster: in.Cluster, Namespace: in.Namespace, Repo: in.Repo, Ref: in.Ref, Dir: in.Directory,
 		Wards: in.ForWards, Owners: in.ForOwners, Clusters: in.ForClusters, Rosters: in.ForRosters}}}))
 }
@@ -58,7 +58,7 @@ func (s *server) TryStore(c *gin.Context, name ItemName) {
 		s.fail(c, err)
 		return
 	}
-	x, err := s.Keeper.SecretStore(name)
+	x, err := s.Keeper.ValueStore(name)
 	answer(s, c, storeOf)(x, err)
 }
 

@@ -15,15 +15,15 @@ const (
 	FilesStore     = "files"     // encrypted files of a repository
 )
 
-// SecretStore is where secret values live.
-type SecretStore struct {
+// ValueStore is where secret values live.
+type ValueStore struct {
 	Name   string
 	Secret string // the token, or the secret of the role, that it is signed in to with; the key of its files
-	SecretStoreMore
+	ValueStoreMore
 }
 
-// SecretStoreMore is what there is to know of one that is not secret.
-type SecretStoreMore struct {
+// ValueStoreMore is what there is to know of one that is not secret.
+type ValueStoreMore struct {
 	Kind  string        `json:"kind"`
 	About string        `json:"about,omitempty"`
 	Every time.Duration `json:"every"` // how often it is looked at
@@ -51,27 +51,27 @@ type SecretStoreMore struct {
 	Rosters  []string `json:"rosters,omitempty"`
 }
 
-// PutSecretStore adds a store or changes it.
-func (s *Store) PutSecretStore(ctx context.Context, x SecretStore) error {
+// PutValueStore adds a store or changes it.
+func (s *Store) PutValueStore(ctx context.Context, x ValueStore) error {
 	sealed, err := s.vault.Seal([]byte(toJSON(secrets{"", x.Secret})))
 	if err != nil {
 		return err
 	}
-	_, err = s.change(ctx, `INSERT INTO stores (name, more, secrets) VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET more=excluded.more, secrets=excluded.secrets`, x.Name, toJSON(x.SecretStoreMore), sealed)
+	_, err = s.change(ctx, `INSERT INTO stores (name, more, secrets) VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET more=excluded.more, secrets=excluded.secrets`, x.Name, toJSON(x.ValueStoreMore), sealed)
 	return err
 }
 
-// SecretStores lists the stores by name.
-func (s *Store) SecretStores(ctx context.Context) ([]SecretStore, error) {
-	var out []SecretStore
+// ValueStores lists the stores by name.
+func (s *Store) ValueStores(ctx context.Context) ([]ValueStore, error) {
+	var out []ValueStore
 	err := each(ctx, s, func(row *sql.Rows) error {
-		var x SecretStore
+		var x ValueStore
 		var more string
 		var sealed []byte
 		if err := row.Scan(&x.Name, &more, &sealed); err != nil {
 			return err
 		}
-		if err := json.Unmarshal([]byte(more), &x.SecretStoreMore); err != nil {
+		if err := json.Unmarshal([]byte(more), &x.ValueStoreMore); err != nil {
 			return fmt.Errorf("store %s: %w", x.Name, err)
 		}
 		in, err := s.credentials(sealed)
@@ -85,8 +85,8 @@ func (s *Store) SecretStores(ctx context.Context) ([]SecretStore, error) {
 	return out, err
 }
 
-// RemoveSecretStore forgets a store.
-func (s *Store) RemoveSecretStore(ctx context.Context, name string) error {
+// RemoveValueStore forgets a store.
+func (s *Store) RemoveValueStore(ctx context.Context, name string) error {
 	_, err := s.change(ctx, `DELETE FROM stores WHERE name=?`, name)
 	return err
 }
