@@ -25,10 +25,10 @@ import (
 // kvToken is good at the lab's server of secret values, for ever.
 const kvToken = "lab-kv-token"
 
-// kvMode makes the lab's server of secret values fail, or well again. Only one test may.
-func kvMode(t *testing.T, mode string) {
+// kvMode makes the lab's server of secret values fail, or well again, for whoever bears a token.
+func kvMode(t *testing.T, token, mode string) {
 	t.Helper()
-	b, _ := json.Marshal(map[string]string{"mode": mode})
+	b, _ := json.Marshal(map[string]string{"mode": mode, "token": token})
 	q, err := http.NewRequest(http.MethodPut, kvBase+"/lab/mode", bytes.NewReader(b))
 	require.NoError(t, err)
 	r, err := http.DefaultClient.Do(q)
@@ -89,10 +89,10 @@ data: {day: "2"}
 func TestASecretComesFromItsStore(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
-	t.Cleanup(func() { kvMode(t, "well") })
+	token := kvToken + "-of-one-that-fails"
 	path := s.name + "/gate"
 	s.fails(1, "signing in", "store", "add", "harbour", kvBase, "--token-file", s.file("bad", "no-such-token"))
-	out := s.ok("store", "add", "harbour", kvBase, "--token-file", s.file("token", kvToken), "--every", "5s", "--for-ward", s.name)
+	out := s.ok("store", "add", "harbour", kvBase, "--token-file", s.file("token", token), "--every", "5s", "--for-ward", s.name)
 	assert.Contains(t, out, "harbour is known now")
 	s.push("All", map[string]string{"app/a.yaml": secretive(path)})
 	s.add(s.wardFile("sync: auto, every: 1s, restart: on_secrets", "within: 60s"))
@@ -150,7 +150,7 @@ func TestASecretComesFromItsStore(t *testing.T) {
 
 	// Whatever becomes of the store, what was applied stays, and nothing is called missing.
 	for _, mode := range []string{"down", "forbid", "busy", "sealed", "lie"} {
-		kvMode(t, mode)
+		kvMode(t, token, mode)
 		s.until("says so of "+mode, func(w client.Ward) bool { return len(w.Notes) > 0 && strings.Contains(w.Notes[0], "store harbour") })
 		w := s.ward()
 		assert.Equal(t, client.Standing("in step"), w.Standing, mode)
@@ -160,15 +160,15 @@ func TestASecretComesFromItsStore(t *testing.T) {
 		assert.Equal(t, client.Standing("behind"), w.Standing, mode)
 		assert.Zero(t, w.Run.Number, mode)
 		s.fails(1, "store harbour", "sync", s.name)
-		kvMode(t, "well")
+		kvMode(t, token, "well")
 		s.until("goes on by itself", func(w client.Ward) bool { return inStepAndReady(w) && s.values("gate")["plain"] == mode })
 	}
-	kvMode(t, "no-metadata")
+	kvMode(t, token, "no-metadata")
 	kvPut(t, path, map[string]any{"user": "tide", "password": "third-berth-word"})
 	s.until("reads values where it may read no versions", func(w client.Ward) bool {
 		return inStepAndReady(w) && s.values("gate")["password"] == "third-berth-word"
 	})
-	kvMode(t, "well")
+	kvMode(t, token, "well")
 
 	// A value that is gone is told, and what is applied stays.
 	kvPut(t, path, map[string]any{"user": "tide"})
@@ -178,13 +178,13 @@ func TestASecretComesFromItsStore(t *testing.T) {
 
 	// Nobody but the wards it is for may use it, and it is in use.
 	s.fails(1, "refers to store harbour", "store", "remove", "harbour")
-	s.ok("store", "add", "harbour", kvBase, "--for-ward", "another", "--token-file", s.file("token", kvToken))
+	s.ok("store", "add", "harbour", kvBase, "--for-ward", "another", "--token-file", s.file("token", token))
 	w = s.until("may not use it", func(w client.Ward) bool { return w.NeedsYou && strings.Contains(w.Says, "may not use") })
 	assert.Contains(t, w.Says, "is for wards another only")
 
 	s.kill()
 	said := s.log.String()
-	for _, value := range []string{"first-berth-word", "second-berth-word", "third-berth-word", kvToken} {
+	for _, value := range []string{"first-berth-word", "second-berth-word", "third-berth-word", token} {
 		assert.NotContains(t, said, value)
 		for _, file := range walkFiles(t, filepath.Join(s.dir, "data")) {
 			b, err := os.ReadFile(file)

@@ -39,8 +39,7 @@ type Server struct {
 	mu     sync.Mutex
 	values map[string][]version // by path, oldest first
 	tokens map[string]time.Time // to their ends
-	mode   string
-	asked  int // requests for values and what is told of them
+	modes  map[string]string    // by token; of all where it is ""
 }
 
 // version is what was set at a path at once; one without data was deleted.
@@ -50,13 +49,13 @@ type version struct {
 	Gone bool           `json:"gone,omitempty"`
 }
 
-// Start serves on a port of loopback (0: any). What is set is kept in a file, where one is given. token is good for ever.
+// Start serves on a port of loopback (0: any). What is set is kept in a file, where one is given. token is good for ever, and so is whatever begins with it and a dash.
 func Start(port int, token, file string) (*Server, error) {
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{URL: "http://" + l.Addr().String(), token: token, file: file, values: map[string][]version{}, tokens: map[string]time.Time{}}
+	s := &Server{URL: "http://" + l.Addr().String(), token: token, file: file, values: map[string][]version{}, tokens: map[string]time.Time{}, modes: map[string]string{}}
 	if b, err := os.ReadFile(file); err == nil {
 		if err := json.Unmarshal(b, &s.values); err != nil {
 			return nil, fmt.Errorf("%s: %w", file, err)
@@ -70,7 +69,7 @@ func Start(port int, token, file string) (*Server, error) {
 // Close ends it.
 func (s *Server) Close() { _ = s.server.Close() }
 
-// The ways to fail, as PUT /lab/mode takes them.
+// The ways to fail, as PUT /lab/mode takes them, for whoever bears a token or for all.
 const (
 	Well    = "well"
 	Down    = "down"   // connections are closed
@@ -90,7 +89,10 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.mu.Lock()
-	mode := s.mode
+	mode := s.modes[r.Header.Get("X-Vault-Token")]
+	if mode == "" {
+		mode = s.modes[""]
+	}
 	s.mu.Unlock()
 	switch mode {
 	case Down:
@@ -126,18 +128,14 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) setMode(w http.ResponseWriter, r *http.Request) {
-	var in struct{ Mode string }
+	var in struct{ Mode, Token string }
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if r.Method == http.MethodGet {
-		answer(w, map[string]any{"mode": s.mode, "asked": s.asked})
-		return
-	}
 	if err := json.NewDecoder(r.Body).Decode(&in); err != nil || !slices.Contains(modes, in.Mode) {
 		refuse(w, http.StatusBadRequest, "mode is one of "+strings.Join(modes, ", "))
 		return
 	}
-	s.mode = in.Mode
+	s.modes[in.Token] = in.Mode
 	w.WriteHeader(http.StatusNoContent)
 }
 
@@ -163,7 +161,6 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, mode string) erro
 	defer s.mu.Unlock()
 	switch {
 	case isData && r.Method == http.MethodGet:
-		s.asked++
 		s.read(w, data)
 	case isData && r.Method == http.MethodDelete:
 		s.values[data] = append(s.values[data], version{At: time.Now(), Gone: true})
@@ -174,7 +171,6 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, mode string) erro
 	case isMeta && mode == NoMeta:
 		refuse(w, http.StatusForbidden, "1 error occurred: permission denied")
 	case isMeta && r.Method == http.MethodGet:
-		s.asked++
 		s.tell(w, meta)
 	default:
 		refuse(w, http.StatusNotFound)
@@ -209,7 +205,7 @@ func (s *Server) signedIn(r *http.Request) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	end, known := s.tokens[token]
-	return token == s.token && token != "" || known && time.Now().Before(end)
+	return token != "" && (token == s.token || strings.HasPrefix(token, s.token+"-")) || known && time.Now().Before(end)
 }
 
 func about(number int, v version) map[string]any {
