@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/core/nearest"
@@ -259,16 +260,7 @@ func (l *storeLoop) look(all bool) {
 	}
 	l.mu.Unlock()
 	slices.Sort(paths)
-	slots := make(chan struct{}, storeAtATime)
-	var wg sync.WaitGroup
-	for _, path := range paths {
-		slots <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-slots }()
-			l.lookAt(path)
-		})
-	}
-	wg.Wait()
+	l.lookAll(paths)
 	if l.ctx.Err() != nil {
 		return
 	}
@@ -293,8 +285,31 @@ func (l *storeLoop) look(all bool) {
 	l.k.broker.send(Note{"store", l.conf.Name})
 }
 
+// lookAll looks at places, so many at a time. Once one is not answered none is asked any more: a silent server would take an hour for a
+// thousand of them, and so long nobody would be told of the last.
+func (l *storeLoop) lookAll(paths []string) {
+	slots := make(chan struct{}, storeAtATime)
+	var wg sync.WaitGroup
+	var silent atomic.Pointer[secrets.Error]
+	for _, path := range paths {
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			if no := silent.Load(); no != nil {
+				l.took(path, secrets.Values{}, no)
+				return
+			}
+			var no *secrets.Error
+			if err := l.lookAt(path); errors.As(err, &no) && no.Silent {
+				silent.Store(no)
+			}
+		})
+	}
+	wg.Wait()
+}
+
 // lookAt looks at one place: at its version, and at its values where that is another.
-func (l *storeLoop) lookAt(path string) {
+func (l *storeLoop) lookAt(path string) error {
 	ctx, cancel := context.WithTimeout(l.ctx, storeTimeout)
 	defer cancel()
 	l.mu.Lock()
@@ -306,15 +321,16 @@ func (l *storeLoop) lookAt(path string) {
 	if was.Looked && was.Problem == "" && was.Version != "" {
 		version, err := l.store.Version(ctx, path)
 		if err == nil && version == was.Version {
-			return
+			return nil
 		}
 		if err != nil && !errors.Is(err, secrets.ErrNone) {
 			l.took(path, secrets.Values{}, err)
-			return
+			return err
 		}
 	}
 	values, err := l.store.Read(ctx, path)
 	l.took(path, values, err)
+	return err
 }
 
 // took takes in what the store has at a place, and tells the wards that use it when that is another.

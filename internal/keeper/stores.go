@@ -318,7 +318,7 @@ func (w SetSecret) do(ctx context.Context, k *Keeper, by Actor) (SecretUse, erro
 			}
 		}
 	}
-	l.lookAt(w.Ref.Path)
+	_ = l.lookAt(w.Ref.Path) // what is wrong stands with the reference
 	return k.secretUse(w.Ref), nil
 }
 

@@ -1,6 +1,7 @@
 package secrets
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -9,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"strconv"
 	"strings"
@@ -192,7 +194,11 @@ func (k *kv) told(err error, what string) error {
 		if errors.Is(err, bao.ErrSecretNotFound) {
 			return ErrNone
 		}
-		return away("store %s does not answer: %v", k.name, k.without(err.Error()))
+		var network *url.Error
+		if errors.As(err, &network) {
+			return &Error{Text: fmt.Sprintf("store %s does not answer: %s", k.name, k.without(err.Error())), Away: true, Silent: true}
+		}
+		return away("store %s gives an answer that can't be read: %s", k.name, brief(k.without(err.Error())))
 	}
 	words := k.without(strings.Join(r.Errors, "; "))
 	if words != "" {
@@ -232,17 +238,20 @@ func (k *kv) Version(ctx context.Context, path string) (string, error) {
 	if !k.noVersionNow() {
 		version := ""
 		err := k.ask(ctx, "reading what it tells of "+path, func() error {
-			m, err := k.client.KVv2(k.Mount).GetMetadata(ctx, path)
-			if err != nil {
+			var m struct {
+				Current  int `json:"current_version"`
+				Versions map[string]struct {
+					Deleted   string `json:"deletion_time"`
+					Destroyed bool   `json:"destroyed"`
+				} `json:"versions"`
+			}
+			if err := k.get(ctx, "metadata", path, &m); err != nil {
 				return err
 			}
-			if m.CurrentVersion == 0 {
+			version = strconv.Itoa(m.Current)
+			if v := m.Versions[version]; m.Current == 0 || v.Destroyed || over(v.Deleted) {
 				return ErrNone
 			}
-			if v, ok := m.Versions[strconv.Itoa(m.CurrentVersion)]; ok && (v.Destroyed || !v.DeletionTime.IsZero() && v.DeletionTime.Before(time.Now())) {
-				return ErrNone
-			}
-			version = strconv.Itoa(m.CurrentVersion)
 			return nil
 		})
 		var own *Error
@@ -257,6 +266,62 @@ func (k *kv) Version(ctx context.Context, path string) (string, error) {
 	return v.Version, err
 }
 
+// kept is what is at a path.
+type kept struct {
+	Data map[string]any `json:"data"`
+	Meta struct {
+		Version   int    `json:"version"`
+		Deleted   string `json:"deletion_time"`
+		Destroyed bool   `json:"destroyed"`
+	} `json:"metadata"`
+}
+
+// read reads what is at a path; of what was deleted it is what is told about it, and ErrNone.
+func (k *kv) read(ctx context.Context, path string) (*kept, error) {
+	var s kept
+	if err := k.get(ctx, "data", path, &s); err != nil && s.Meta.Version == 0 {
+		return nil, err
+	}
+	if s.Data == nil || s.Meta.Destroyed || over(s.Meta.Deleted) {
+		return &s, ErrNone
+	}
+	return &s, nil
+}
+
+// over tells whether a time is there and past.
+func over(text string) bool {
+	at, err := time.Parse(time.RFC3339Nano, text)
+	return err == nil && at.Before(time.Now())
+}
+
+// get reads something of a path. The client's own way takes every 404 for nothing: that of a mount which there is not too.
+func (k *kv) get(ctx context.Context, what, path string, into any) error {
+	r, err := k.client.Logical().ReadRawWithContext(ctx, k.Mount+"/"+what+"/"+path)
+	if r == nil || r.Body == nil {
+		return err
+	}
+	defer r.Body.Close()
+	if r.StatusCode >= 300 && r.StatusCode < 400 {
+		return refused("store %s sends elsewhere (%d), which is not followed; give the address that answers itself", k.name, r.StatusCode)
+	}
+	text, readErr := io.ReadAll(r.Body)
+	if err == nil {
+		err = readErr
+	}
+	if status := status(err); err != nil && status != http.StatusNotFound {
+		return err
+	}
+	var in struct {
+		Data json.RawMessage `json:"data"`
+	}
+	if jsonErr := json.Unmarshal(text, &in); jsonErr != nil || len(in.Data) == 0 {
+		return errors.Join(err, jsonErr)
+	}
+	numbers := json.NewDecoder(bytes.NewReader(in.Data))
+	numbers.UseNumber()
+	return errors.Join(err, numbers.Decode(into))
+}
+
 func (k *kv) noVersionNow() bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -265,20 +330,14 @@ func (k *kv) noVersionNow() bool {
 
 func (k *kv) Read(ctx context.Context, path string) (out Values, err error) {
 	err = k.ask(ctx, "reading "+path, func() error {
-		s, err := k.client.KVv2(k.Mount).Get(ctx, path)
+		s, err := k.read(ctx, path)
 		if err != nil {
 			return err
-		}
-		if s.Data == nil {
-			return ErrNone
 		}
 		if len(s.Data) > maxKeys {
 			return refused("store %s has more than %d keys at %s", k.name, maxKeys, path)
 		}
-		out = Values{Keys: make(map[string]string, len(s.Data))}
-		if m := s.VersionMetadata; m != nil {
-			out.Version = strconv.Itoa(m.Version)
-		}
+		out = Values{Version: strconv.Itoa(s.Meta.Version), Keys: make(map[string]string, len(s.Data))}
 		for key, v := range s.Data {
 			if out.Keys[key], err = text(v); err != nil {
 				return refused("store %s: the value of %s#%s can't be read", k.name, path, key)
@@ -311,16 +370,14 @@ func (k *kv) Set(ctx context.Context, path, key, value string) error {
 	for range 5 {
 		data, version := map[string]any{}, 0
 		err := k.ask(ctx, "reading "+path, func() error {
-			s, err := k.client.KVv2(k.Mount).Get(ctx, path)
+			s, err := k.read(ctx, path)
+			if s != nil {
+				version = s.Meta.Version // of one that was deleted too
+			}
 			if err != nil {
 				return err
 			}
-			if s.Data != nil {
-				data = s.Data
-			}
-			if s.VersionMetadata != nil {
-				version = s.VersionMetadata.Version
-			}
+			data = s.Data
 			return nil
 		})
 		if err != nil && !errors.Is(err, ErrNone) {

@@ -30,8 +30,9 @@ var ErrNone = errors.New("there is nothing at this path")
 
 // Error is why a store did not do what it was asked.
 type Error struct {
-	Text string
-	Away bool // it may later: it did not answer, or is busy, or closed
+	Text   string
+	Away   bool // it may later: it did not answer, or is busy, or closed
+	Silent bool // it did not answer at all, so that it answers nobody
 }
 
 func (e *Error) Error() string { return e.Text }
