@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -121,9 +122,9 @@ func answers() map[string]any {
 		{Number: 12, Stop: "quay", Commit: "c15182faa", Subject: "fare-gate 2.8.1", At: at(3 * time.Hour), Way: []client.Passage{passage("quay", 12, 3*time.Hour, "ticketing")}, Brings: []client.BroughtCommit{{Subject: "fare-gate 2.8.1"}, {Subject: "Quieter gates"}}, More: 2}}}
 	letting := client.LotPreview{Lane: "fare-gate", Lot: 12, Subject: "fare-gate 2.8.1", Unseen: true, Seen: "5f1c", Against: []string{"skerry lets lots in Mon-Thu 09:00-16:00 UTC, the next time on Mon 09:00"},
 		StopsChanged: []client.StopChanges{{Stop: "skerry", Changes: []client.LotChange{change, along}}, {Stop: "holm"}}, Effect: client.Effect{Repo: "moorings", Base: "main", Branch: "lot 12", Effects: effect.Effects[:1], Files: effect.Files[:1]}}
-	stores := []client.Store{{Name: "harbour", Form: "kv", Url: "https://secrets.brindle.example", Mount: "secret", ForOwners: []string{"signals", "ticketing"}, EverySeconds: 60, Looked: at(12 * time.Second), Missing: 1, UsedBy: []string{"fare-gate@quay", "fare-gate@skerry", "gale-post@quay"}},
-		{Name: "sealed", Form: "files", Repo: "moorings", Directory: "secrets", EverySeconds: 60, Looked: at(40 * time.Second), Problem: "store sealed: secrets/gate.yaml of moorings, branch main: it is encrypted to other keys than the store's; encrypt it to the public key of the store as well"},
-		{Name: "vault", Form: "namespace", Cluster: "quay", Namespace: "harbour-secrets", EverySeconds: 60, Looked: at(5 * time.Second)}}
+	stores := []client.Store{{Name: "harbour", Form: "kv", Url: "https://secrets.brindle.example", Mount: "secret", ForOwners: []string{"signals", "ticketing"}, EverySeconds: 60, Looked: at(12 * time.Minute), Missing: 1, UsedBy: []string{"fare-gate@quay", "fare-gate@skerry", "gale-post@quay"}},
+		{Name: "sealed", Form: "files", Repo: "moorings", Directory: "secrets", EverySeconds: 60, Looked: at(40 * time.Minute), Problem: "store sealed: secrets/gate.yaml of moorings, branch main: it is encrypted to other keys than the store's; encrypt it to the public key of the store as well"},
+		{Name: "vault", Form: "namespace", Cluster: "quay", Namespace: "harbour-secrets", EverySeconds: 60, Looked: at(5 * time.Minute)}}
 	missing := client.Secret{Reference: "harbour/fare-gate#password", Store: "harbour", Path: "fare-gate", Key: "password", Says: "missing", NeedsYou: true, UsedBy: []string{"fare-gate@skerry"}, ObjectsUsing: []string{"fare-gate@skerry Secret/fare-gate"}}
 	secrets := []client.Secret{missing, {Reference: "sealed/gate#token", Store: "sealed", Path: "gate", Key: "token", Says: "unknown", Reason: stores[1].Problem, ObjectsUsing: []string{"fare-gate@quay Secret/fare-gate"}},
 		{Reference: "harbour/gale-post#token", Says: "set", Version: "3", ObjectsUsing: []string{"gale-post@quay Secret/gale-post", "gale-post@skerry Secret/gale-post"}}}
@@ -204,11 +205,15 @@ func answers() map[string]any {
 // what it says before committing it.
 func TestOutputs(t *testing.T) {
 	known := answers()
+	var mu sync.Mutex // a connection that is made anew is served beside the one before
 	asked := map[string]bool{}
 	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		what := r.Method + " " + strings.TrimPrefix(r.URL.Path, "/api/v1")
 		v, is := known[what]
-		if asked[what] = true; !is {
+		mu.Lock()
+		asked[what] = true
+		mu.Unlock()
+		if !is {
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(http.StatusNotFound)
 			_ = json.NewEncoder(w).Encode(client.Problem{Title: "Not found", Detail: "nothing is prepared for " + what, Status: 404})
