@@ -42,7 +42,12 @@ own may use it only where --for-roster names that roster.`,
   vigila store add harbour https://secrets.brindle.example --mount secret --kubernetes-role vigila
   vigila store add vault --namespace quay/harbour-secrets --for-owner harbour-ops --for-cluster quay
   vigila store add sealed --files moorings/secrets --token-file age-key.txt`,
-		Args: cobra.RangeArgs(1, 2),
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 || len(args) > 2 {
+				return usage("%s needs the name of a store, and where it is: a URL, --namespace or --files; see %s --help", c.CommandPath(), c.CommandPath())
+			}
+			return nil
+		},
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Name, in.EverySeconds = args[0], int(every.Seconds())
 			switch {

@@ -142,7 +142,7 @@ func templateNotes(body map[string]any, make bool) map[string]any {
 func read(notes map[string]any) (out []Ref) {
 	text, _ := notes[RestartAnnotation].(string)
 	for word := range strings.FieldsSeq(text) {
-		if r, err := parse(word); err == nil && strings.HasPrefix(word, Scheme) {
+		if r, err := parse(word, "STORE/PATH#KEY"); err == nil && strings.HasPrefix(word, Scheme) {
 			out = append(out, r)
 		}
 	}

@@ -67,7 +67,7 @@ const longest = 1024
 // Parse reads STORE/PATH#KEY, with or without secret:// before it. The path has one part or more, of letters, digits, '-', '_' and '.'; the
 // key is one that a Secret may have. Source of the key's rule: https://kubernetes.io/docs/concepts/configuration/secret/#restriction-names-data
 func Parse(text string) (Ref, error) {
-	r, err := parse(text)
+	r, err := parse(text, "STORE/PATH#KEY")
 	if err == nil && r.Key == "" {
 		err = fmt.Errorf("%q names no key; write STORE/PATH#KEY", brief(text))
 	}
@@ -76,22 +76,23 @@ func Parse(text string) (Ref, error) {
 
 // ParsePlace reads STORE/PATH.
 func ParsePlace(text string) (Place, error) {
-	r, err := parse(text)
+	r, err := parse(text, "STORE/PATH")
 	if err == nil && (r.Key != "" || strings.Contains(text, "#")) {
 		err = fmt.Errorf("%q names a key; write STORE/PATH", brief(text))
 	}
 	return r.Place(), err
 }
 
-func parse(text string) (Ref, error) {
+// parse reads either; form is what is to be written.
+func parse(text, form string) (Ref, error) {
 	rest := strings.TrimPrefix(text, Scheme)
 	rest, key, keyed := strings.Cut(rest, "#")
 	store, path, _ := strings.Cut(rest, "/")
 	switch {
 	case !storeName.MatchString(store):
-		return Ref{}, fmt.Errorf("%q names no store: at most 63 small letters, digits and '-'; write STORE/PATH#KEY", brief(text))
+		return Ref{}, fmt.Errorf("%q names no store: at most 63 small letters, digits and '-'; write %s", brief(text), form)
 	case path == "":
-		return Ref{}, fmt.Errorf("%q names no path in the store; write STORE/PATH#KEY", brief(text))
+		return Ref{}, fmt.Errorf("%q names no path in the store; write %s", brief(text), form)
 	case len(path) > longest:
 		return Ref{}, fmt.Errorf("the path of a reference has more than %d bytes", longest)
 	case keyed && !segment.MatchString(key):

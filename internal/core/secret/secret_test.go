@@ -48,6 +48,9 @@ func TestParse(t *testing.T) {
 	}
 	_, err := ParsePlace("harbour/fare-gate#password")
 	require.ErrorContains(t, err, "names a key")
+	_, err = ParsePlace("harbour")
+	require.ErrorContains(t, err, "names no path in the store; write STORE/PATH")
+	assert.NotContains(t, err.Error(), "#KEY")
 	p, err := ParsePlace("harbour/fare-gate")
 	require.NoError(t, err)
 	assert.Equal(t, Place{"harbour", "fare-gate"}, p)
