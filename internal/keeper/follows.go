@@ -117,16 +117,23 @@ func (f *followLoop) run() {
 		if f.ctx.Err() != nil {
 			return
 		}
-		t := time.NewTimer(max(time.Until(next), time.Second))
-		select {
-		case <-f.ctx.Done():
-			t.Stop()
+		if !rest(f.ctx, f.wake, max(time.Until(next), time.Second)) {
 			return
-		case <-f.wake:
-		case <-t.C:
 		}
-		t.Stop()
 	}
+}
+
+// rest waits until somebody wakes a loop, or its time has come; false tells that it has ended.
+func rest(ctx context.Context, wake <-chan struct{}, wait time.Duration) bool {
+	t := time.NewTimer(wait)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-wake:
+	case <-t.C:
+	}
+	return true
 }
 
 // errChanged tells that somebody has changed the versions file since it was decided what to write.

@@ -227,15 +227,9 @@ func (l *laneLoop) run() {
 		if l.ctx.Err() != nil {
 			return
 		}
-		t := time.NewTimer(max(time.Until(next), 50*time.Millisecond))
-		select {
-		case <-l.ctx.Done():
-			t.Stop()
+		if !rest(l.ctx, l.wake, max(time.Until(next), 50*time.Millisecond)) {
 			return
-		case <-l.wake:
-		case <-t.C:
 		}
-		t.Stop()
 	}
 }
 
