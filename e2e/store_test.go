@@ -114,6 +114,7 @@ func TestASecretComesFromItsStore(t *testing.T) {
 	want := map[string]string{"password": "first-berth-word", "folded": "first-berth-word", "user": "tide", "plain": "open", "url": "postgres://gate:first-berth-word@db/gate?user=tide"}
 	assert.Equal(t, want, s.values("gate"))
 	assert.NotContains(t, s.ok("secret", "list"), "missing")
+	assert.Contains(t, s.ok("secret", "list", "--missing"), "No such reference.")
 	assert.Contains(t, s.ok("logbook", s.name), "set harbour/"+path+"#password")
 	assert.Contains(t, s.ok("store", "list"), s.name+"@quay")
 	read := func() string {

@@ -16,6 +16,8 @@ type listing[T any] struct {
 	// ask reads a page: its answer as a document, what is on it, and how many there are on all of them.
 	ask   func(context.Context, *client.Conn, *pageFlags) (doc any, items []T, total int, err error)
 	print func(*printer, []T)
+	// narrowed tells that a flag of its own leaves some out, so that nothing is not nothing at all; may be nil.
+	narrowed func() bool
 }
 
 // list makes a command of a listing.
@@ -42,7 +44,7 @@ func list[T any](a *app, l listing[T]) *cobra.Command {
 		}
 		p := a.printer(c.OutOrStdout())
 		if len(items) == 0 {
-			p.line("%s", pick(f.search != "" || l.first == "", l.none, l.first))
+			p.line("%s", pick(f.search != "" || l.first == "" || l.narrowed != nil && l.narrowed(), l.none, l.first))
 			return nil
 		}
 		l.print(p, items)

@@ -239,9 +239,10 @@ func (a *app) secretList() *cobra.Command {
 	var missing bool
 	var store string
 	c := list(a, listing[client.Secret]{
-		command: &cobra.Command{Use: "list", Short: "List the secret references that wards declare, what is missing first", Example: "  vigila secret list\n  vigila secret list --missing\n  vigila secret list --store harbour --search fare-gate"},
-		none:    "No reference matches.",
-		first:   "No ward refers to a secret value. A Secret does with secret://STORE/PATH#KEY in place of a value.",
+		command:  &cobra.Command{Use: "list", Short: "List the secret references that wards declare, what is missing first", Example: "  vigila secret list\n  vigila secret list --missing\n  vigila secret list --store harbour --search fare-gate"},
+		none:     "No such reference.",
+		narrowed: func() bool { return missing || store != "" },
+		first:    "No ward refers to a secret value. A Secret does with secret://STORE/PATH#KEY in place of a value.",
 		ask: func(ctx context.Context, conn *client.Conn, f *pageFlags) (any, []client.Secret, int, error) {
 			r, err := conn.ListSecretsWithResponse(ctx, &client.ListSecretsParams{Search: f.search, Missing: missing, Store: store, Limit: f.limit, Offset: f.offset()})
 			if err := conn.Check(r, err); err != nil {
