@@ -26,6 +26,7 @@ var may = map[string][]string{
 	"internal/core/plan":     {"internal/core/compare", "internal/core/object", "internal/core/secret"},
 	"internal/core/secret":   {"internal/core/object"},
 	"internal/core/nearest":  {},
+	"internal/core/rule":     {"internal/core/document", "internal/core/nearest", "internal/core/object", "internal/core/secret"},
 	"internal/core/ward":     {"internal/core/judge", "internal/core/nearest", "internal/core/object"},
 	"internal/core/logbook":  {"internal/core/object"},
 	"internal/core/follow":   {"internal/core/document", "internal/core/object"},
