@@ -165,22 +165,25 @@ func (p *printer) moved(d *client.WardDiff) (leave string) {
 	return "leave: [" + strings.Join(hints, ", ") + "]"
 }
 
-// mends is what lets a run go on that a guard stops which can't be allowed.
+// mends is what lets a run go on that a guard stops which can't be allowed, or what to declare instead of allowing it.
 func mends(g client.Guard) string {
-	if g.Mend == "" {
+	if g.Mend+g.Instead == "" {
 		return ""
 	}
-	return ". " + g.Mend
+	return ". " + g.Mend + g.Instead
 }
 
 func allow(guards []client.Guard) string {
-	s := ""
+	s, why := "", ""
 	for _, g := range guards {
 		if g.Mend == "" {
 			s += pick(s == "", " --allow ", ",") + g.Name
 		}
+		if strings.HasPrefix(g.Name, "rule:") {
+			why = " --why REASON"
+		}
 	}
-	return s
+	return s + why
 }
 
 // pending prints what a run would do to one object.

@@ -1434,6 +1434,43 @@ type FileEffect struct {
 // FileEffectChange defines model for FileEffect.Change.
 type FileEffectChange string
 
+// Finding defines model for Finding.
+type Finding struct {
+	Book      string        `json:"book,omitempty,omitzero"`
+	Exception RuleException `json:"exception,omitempty,omitzero"`
+	File      string        `json:"file,omitempty,omitzero"`
+
+	// Instead what to write instead
+	Instead   string `json:"instead,omitempty,omitzero"`
+	Kind      string `json:"kind"`
+	Line      int    `json:"line,omitempty,omitzero"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty,omitzero"`
+	Rule      string `json:"rule"`
+
+	// Says refuse, warn, or excepted
+	Says string `json:"says"`
+	Text string `json:"text"`
+
+	// Unclear the rule can't be evaluated, so it is not known whether it is broken
+	Unclear bool `json:"unclear,omitempty,omitzero"`
+
+	// Ward name@cluster
+	Ward string `json:"ward"`
+}
+
+// FindingList defines model for FindingList.
+type FindingList struct {
+	// Breaking of all of them, so many would be refused
+	Breaking int       `json:"breaking"`
+	Items    []Finding `json:"items"`
+
+	// LetBe by an exception
+	LetBe    int `json:"let_be"`
+	Total    int `json:"total"`
+	WarnedOf int `json:"warned_of"`
+}
+
 // Follow defines model for Follow.
 type Follow struct {
 	About             string `json:"about,omitempty,omitzero"`
@@ -1510,6 +1547,9 @@ type FollowPast struct {
 
 // Guard defines model for Guard.
 type Guard struct {
+	// Instead what to declare instead, where it can be allowed but had better not be
+	Instead string `json:"instead,omitempty,omitzero"`
+
 	// Mend what lets the run go on, where allowing it can't
 	Mend string `json:"mend,omitempty,omitzero"`
 
@@ -2365,6 +2405,82 @@ type RosterProblem struct {
 	Ward string `json:"ward,omitempty,omitzero"`
 }
 
+// Rule defines model for Rule.
+type Rule struct {
+	// Book the rulebook that it is of; absent for one that holds for no ward
+	Book string `json:"book,omitempty,omitzero"`
+
+	// Breaking so much of what is declared breaks it, and would be refused
+	Breaking int `json:"breaking"`
+
+	// DeclaredAt file:line of the rulebook file or of the rule
+	DeclaredAt string `json:"declared_at,omitempty,omitzero"`
+
+	// ForWhom whom it is for, where that is not everybody
+	ForWhom string `json:"for_whom,omitempty,omitzero"`
+
+	// Instead what to write instead of what breaks it
+	Instead string `json:"instead,omitempty,omitzero"`
+
+	// LetBe so much breaks it, and an exception lets it be
+	LetBe int `json:"let_be"`
+
+	// LetBeEnded of what breaks it so much had an exception, which has ended
+	LetBeEnded int `json:"let_be_ended,omitempty,omitzero"`
+
+	// LooksAt the resources that it looks at
+	LooksAt string `json:"looks_at"`
+	Name    string `json:"name"`
+
+	// Off it holds for no ward
+	Off bool `json:"off"`
+
+	// Ours Vigila brings it along
+	Ours bool `json:"ours"`
+
+	// Says what becomes of what breaks it: refuse or warn
+	Says string `json:"says"`
+
+	// Text the policy as it is written; in an answer about one rule
+	Text string `json:"text,omitempty,omitzero"`
+
+	// UsedBy the wards that it holds for
+	UsedBy []string `json:"used_by"`
+
+	// WarnedOf so much breaks it, and is only told
+	WarnedOf int    `json:"warned_of"`
+	Why      string `json:"why,omitempty,omitzero"`
+}
+
+// RuleException defines model for RuleException.
+type RuleException struct {
+	HasEnded bool `json:"has_ended"`
+
+	// LastDay its last day, such as 2027-01-31
+	LastDay string `json:"last_day"`
+	Owner   string `json:"owner"`
+	Why     string `json:"why"`
+}
+
+// RuleList defines model for RuleList.
+type RuleList struct {
+	Items []Rule `json:"items"`
+	Total int    `json:"total"`
+}
+
+// RuleTrial defines model for RuleTrial.
+type RuleTrial struct {
+	Items        []Finding `json:"items"`
+	ObjectsTried int       `json:"objects_tried"`
+
+	// Rules the names of the rules that were tried
+	Rules []string `json:"rules"`
+
+	// Unread wards of which it is not known what they declare
+	Unread     []string `json:"unread,omitempty,omitzero"`
+	WardsTried int      `json:"wards_tried"`
+}
+
 // RunPreview defines model for RunPreview.
 type RunPreview struct {
 	// Allowed guards that the request allows
@@ -2626,6 +2742,15 @@ type TryMetricsSource struct {
 	Query string `json:"query,omitempty,omitzero"`
 }
 
+// TryRules defines model for TryRules.
+type TryRules struct {
+	// File what to call it in mistakes
+	File string `json:"file,omitempty,omitzero"`
+
+	// Text one ValidatingAdmissionPolicy or more, as YAML
+	Text string `json:"text"`
+}
+
 // Ward defines model for Ward.
 type Ward struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -2637,6 +2762,9 @@ type Ward struct {
 	After    []string `json:"after,omitempty,omitzero"`
 	Applied  Revision `json:"applied,omitempty,omitzero"`
 	AutoSync bool     `json:"auto_sync"`
+
+	// BrokenRules of what it declares so much breaks a rule; what an exception lets be is left out
+	BrokenRules int `json:"broken_rules,omitempty,omitzero"`
 
 	// Chart name and version of a chart
 	Chart           string `json:"chart,omitempty,omitzero"`
@@ -2876,6 +3004,23 @@ type ListEntriesParams struct {
 	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListFindingsParams defines parameters for ListFindings.
+type ListFindingsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Ward of one ward only, as name@cluster
+	Ward string `form:"ward,omitempty" json:"ward,omitempty,omitzero"`
+
+	// Rule of one rule only
+	Rule string `form:"rule,omitempty" json:"rule,omitempty,omitzero"`
+
+	// Refused only what refuses
+	Refused bool   `form:"refused,omitempty" json:"refused,omitempty,omitzero"`
+	Limit   Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListFollowsParams defines parameters for ListFollows.
 type ListFollowsParams struct {
 	// Search words that must all be somewhere in it
@@ -2967,6 +3112,17 @@ type ListRostersParams struct {
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListRulesParams defines parameters for ListRules.
+type ListRulesParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Holding only those that hold for a ward
+	Holding bool   `form:"holding,omitempty" json:"holding,omitempty,omitzero"`
+	Limit   Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ListSecretsParams defines parameters for ListSecrets.
@@ -3161,6 +3317,9 @@ type AddRosterJSONRequestBody = AddRoster
 // SyncRosterJSONRequestBody defines body for SyncRoster for application/json ContentType.
 type SyncRosterJSONRequestBody = SyncRoster
 
+// TryRulesJSONRequestBody defines body for TryRules for application/json ContentType.
+type TryRulesJSONRequestBody = TryRules
+
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = SetSecret
 
@@ -3333,6 +3492,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFindings What wards declare and what breaks a rule, what refuses first
+	//
+	// Corresponds with GET /findings (the `ListFindings` operationId).
+	ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListFollows What is followed, which version it is at, and why newer ones are not taken
 	//
@@ -3712,6 +3876,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 	SyncRoster(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRules The rules that hold for wards, what is broken first, and those that Vigila brings along and that hold for none
+	//
+	// Corresponds with GET /rules (the `ListRules` operationId).
+	ListRules(ctx context.Context, params *ListRulesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRulesWithBody Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rules/try (the `TryRules` operationId).
+	TryRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryRules Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rules/try (the `TryRules` operationId).
+	TryRules(ctx context.Context, body TryRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRule A rule with its text; several where rulebooks have rules of the same name
+	//
+	// Corresponds with GET /rules/{name} (the `GetRule` operationId).
+	GetRule(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSecrets The secret references that wards declare, what is missing first; never a value
 	//
@@ -4157,6 +4345,21 @@ func (c *Client) ListEntries(ctx context.Context, params *ListEntriesParams, req
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFindings What wards declare and what breaks a rule, what refuses first
+//
+// Corresponds with GET /findings (the `ListFindings` operationId).
+func (c *Client) ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFindingsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5166,6 +5369,70 @@ func (c *Client) SyncRosterWithBody(ctx context.Context, name ItemName, contentT
 // Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 func (c *Client) SyncRoster(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSyncRosterRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRules The rules that hold for wards, what is broken first, and those that Vigila brings along and that hold for none
+//
+// Corresponds with GET /rules (the `ListRules` operationId).
+func (c *Client) ListRules(ctx context.Context, params *ListRulesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRulesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRulesWithBody Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rules/try (the `TryRules` operationId).
+func (c *Client) TryRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRulesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryRules Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rules/try (the `TryRules` operationId).
+func (c *Client) TryRules(ctx context.Context, body TryRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRulesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRule A rule with its text; several where rulebooks have rules of the same name
+//
+// Corresponds with GET /rules/{name} (the `GetRule` operationId).
+func (c *Client) GetRule(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRuleRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -6262,6 +6529,96 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListFindingsRequest constructs an http.Request for the ListFindings method
+func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/findings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ward", params.Ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rule", params.Rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "refused", params.Refused, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -8444,6 +8801,154 @@ func NewSyncRosterRequestWithBody(server string, name ItemName, contentType stri
 	return req, nil
 }
 
+// NewListRulesRequest constructs an http.Request for the ListRules method
+func NewListRulesRequest(server string, params *ListRulesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holding", params.Holding, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryRulesRequest calls the generic TryRules builder with application/json body
+func NewTryRulesRequest(server string, body TryRulesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryRulesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryRulesRequestWithBody constructs an http.Request for the TryRules method, with any body, and a specified content type
+func NewTryRulesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRuleRequest constructs an http.Request for the GetRule method
+func NewGetRuleRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSecretsRequest constructs an http.Request for the ListSecrets method
 func NewListSecretsRequest(server string, params *ListSecretsParams) (*http.Request, error) {
 	var err error
@@ -10436,6 +10941,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
+	// ListFindingsWithResponse What wards declare and what breaks a rule, what refuses first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /findings (the `ListFindings` operationId).
+	ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error)
+
 	// ListFollowsWithResponse What is followed, which version it is at, and why newer ones are not taken
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10880,6 +11392,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /rosters/{name}/sync (the `SyncRoster` operationId).
 	SyncRosterWithResponse(ctx context.Context, name ItemName, body SyncRosterJSONRequestBody, reqEditors ...RequestEditorFn) (*SyncRosterResponse, error)
+
+	// ListRulesWithResponse The rules that hold for wards, what is broken first, and those that Vigila brings along and that hold for none
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rules (the `ListRules` operationId).
+	ListRulesWithResponse(ctx context.Context, params *ListRulesParams, reqEditors ...RequestEditorFn) (*ListRulesResponse, error)
+
+	// TryRulesWithBodyWithResponse Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules/try (the `TryRules` operationId).
+	TryRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRulesResponse, error)
+
+	// TryRulesWithResponse Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules/try (the `TryRules` operationId).
+	TryRulesWithResponse(ctx context.Context, body TryRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRulesResponse, error)
+
+	// GetRuleWithResponse A rule with its text; several where rulebooks have rules of the same name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rules/{name} (the `GetRule` operationId).
+	GetRuleWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetRuleResponse, error)
 
 	// ListSecretsWithResponse The secret references that wards declare, what is missing first; never a value
 	//
@@ -11572,6 +12112,54 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FindingList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFindingsResponse) GetJSON200() *FindingList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFindingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFindingsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13826,6 +14414,150 @@ func (r SyncRosterResponse) ContentType() string {
 	return ""
 }
 
+type ListRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRulesResponse) GetJSON200() *RuleList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleTrial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryRulesResponse) GetJSON200() *RuleTrial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRuleResponse) GetJSON200() *RuleList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSecretsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15657,6 +16389,19 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 	return ParseStreamEventsResponse(rsp)
 }
 
+// ListFindingsWithResponse What wards declare and what breaks a rule, what refuses first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /findings (the `ListFindings` operationId).
+func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error) {
+	rsp, err := c.ListFindings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFindingsResponse(rsp)
+}
+
 // ListFollowsWithResponse What is followed, which version it is at, and why newer ones are not taken
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16478,6 +17223,58 @@ func (c *ClientWithResponses) SyncRosterWithResponse(ctx context.Context, name I
 		return nil, err
 	}
 	return ParseSyncRosterResponse(rsp)
+}
+
+// ListRulesWithResponse The rules that hold for wards, what is broken first, and those that Vigila brings along and that hold for none
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rules (the `ListRules` operationId).
+func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, params *ListRulesParams, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
+	rsp, err := c.ListRules(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRulesResponse(rsp)
+}
+
+// TryRulesWithBodyWithResponse Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules/try (the `TryRules` operationId).
+func (c *ClientWithResponses) TryRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryRulesResponse, error) {
+	rsp, err := c.TryRulesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRulesResponse(rsp)
+}
+
+// TryRulesWithResponse Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules/try (the `TryRules` operationId).
+func (c *ClientWithResponses) TryRulesWithResponse(ctx context.Context, body TryRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*TryRulesResponse, error) {
+	rsp, err := c.TryRules(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryRulesResponse(rsp)
+}
+
+// GetRuleWithResponse A rule with its text; several where rulebooks have rules of the same name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rules/{name} (the `GetRule` operationId).
+func (c *ClientWithResponses) GetRuleWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetRuleResponse, error) {
+	rsp, err := c.GetRule(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRuleResponse(rsp)
 }
 
 // ListSecretsWithResponse The secret references that wards declare, what is missing first; never a value
@@ -17323,6 +18120,39 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFindingsResponse parses an HTTP response from a ListFindingsWithResponse call
+func ParseListFindingsResponse(rsp *http.Response) (*ListFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FindingList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -18870,6 +19700,105 @@ func ParseSyncRosterResponse(rsp *http.Response) (*SyncRosterResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Roster
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
+func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryRulesResponse parses an HTTP response from a TryRulesWithResponse call
+func ParseTryRulesResponse(rsp *http.Response) (*TryRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleTrial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRuleResponse parses an HTTP response from a GetRuleWithResponse call
+func ParseGetRuleResponse(rsp *http.Response) (*GetRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -237,6 +237,9 @@ func (w StartRun) do(ctx context.Context, k *Keeper, by Actor) (int, error) {
 	if err := w.Ask.Check(); err != nil {
 		return 0, err
 	}
+	if err := w.Ask.Reasoned(); err != nil {
+		return 0, err
+	}
 	w.Ask.By = by.Name
 	return k.start(ctx, w.Ward, w.Ask)
 }

@@ -208,10 +208,10 @@ func (e *effects) rosters(ctx context.Context) error {
 			if errors.Is(err, repo.ErrNoPath) {
 				err = nil
 			}
-			below := make([]roster.File, len(files))
+			below, book := make([]roster.File, len(files)), render.InRulebook(files)
 			for i, f := range files {
 				below[i] = roster.File(f)
-				if ward.IsRoster(f.Data) || follow.Is(f.Data) || lane.Is(f.Data) || render.IsShared(f.Data) { // the others are none of its business
+				if ward.IsRoster(f.Data) || follow.Is(f.Data) || lane.Is(f.Data) || render.IsShared(f.Data) || book(f.Path) { // the others are none of its business
 					e.reads(f.Path, true, true)
 				}
 			}

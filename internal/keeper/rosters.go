@@ -328,7 +328,7 @@ func (l *rosterLoop) declare(in *roster.Files) (settled bool, problems []roster.
 	return settled, problems
 }
 
-// setRules takes the health rules and checks that hold for every ward of the roster.
+// setRules takes the health rules, checks and rulebooks that hold for every ward of the roster.
 func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 	if slices.Equal(rules, l.record().Rules) {
 		return nil
@@ -337,7 +337,11 @@ func (l *rosterLoop) setRules(rules []declared.File) []roster.Problem {
 	for _, f := range rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
 	}
-	if _, _, err := render.Shared(files); err != nil {
+	_, _, err := render.Shared(files)
+	if err == nil {
+		_, err = render.Rulebooks(files)
+	}
+	if err != nil {
 		return roster.Places(rules[0].Path, err)
 	}
 	l.mu.Lock()

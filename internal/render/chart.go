@@ -125,16 +125,25 @@ func (c Cluster) input() declared.Input {
 	return declared.Input{Path: "cluster", Hash: chartFacts + object.Hash([]any{c.Version, strings.Join(c.APIs, " ")})}
 }
 
+// Versioned is the cluster's version as an input.
+func (c Cluster) Versioned() declared.Input {
+	return declared.Input{Path: "cluster", Hash: versionFacts + object.Hash([]any{c.Version})}
+}
+
 // What of a cluster went into a rendering: a chart sees its version and its APIs, a template its name and labels.
 const (
 	chartFacts    = "serves "
 	templateFacts = "named "
+	versionFacts  = "version "
 )
 
 // Hash is the hash of an input of the cluster, as it is now.
 func (c Cluster) Hash(of string) string {
-	if strings.HasPrefix(of, templateFacts) {
+	switch {
+	case strings.HasPrefix(of, templateFacts):
 		return c.named().Hash
+	case strings.HasPrefix(of, versionFacts):
+		return c.Versioned().Hash
 	}
 	return c.input().Hash
 }

@@ -70,12 +70,16 @@ func Shared(files []repo.File) (health.Rules, []ward.Check, error) {
 	return rules, checks, errors.Join(errs...)
 }
 
-// Plain reads every object of plain manifests. Ward files and health files among them are passed over. Every
+// Plain reads every object of plain manifests. Ward files, health files and rulebooks among them are passed over. Every
 // mistake is reported at once, with file and line.
 func Plain(files []repo.File) ([]object.Object, error) {
 	var out []object.Object
 	var errs []error
+	rules := InRulebook(files)
 	for _, f := range files {
+		if rules(f.Path) {
+			continue
+		}
 		switch base := path.Base(f.Path); {
 		case slices.Contains(overlayFiles, base):
 			errs = append(errs, &object.SyntaxError{File: f.Path, Line: 1, Text: "this is an overlay below plain files; point from.path at " + path.Dir(f.Path) + ", or leave it out with from.exclude"})

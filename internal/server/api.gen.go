@@ -1429,6 +1429,43 @@ type FileEffect struct {
 // FileEffectChange defines model for FileEffect.Change.
 type FileEffectChange string
 
+// Finding defines model for Finding.
+type Finding struct {
+	Book      string        `json:"book,omitempty,omitzero"`
+	Exception RuleException `json:"exception,omitempty,omitzero"`
+	File      string        `json:"file,omitempty,omitzero"`
+
+	// Instead what to write instead
+	Instead   string `json:"instead,omitempty,omitzero"`
+	Kind      string `json:"kind"`
+	Line      int    `json:"line,omitempty,omitzero"`
+	Name      string `json:"name"`
+	Namespace string `json:"namespace,omitempty,omitzero"`
+	Rule      string `json:"rule"`
+
+	// Says refuse, warn, or excepted
+	Says string `json:"says"`
+	Text string `json:"text"`
+
+	// Unclear the rule can't be evaluated, so it is not known whether it is broken
+	Unclear bool `json:"unclear,omitempty,omitzero"`
+
+	// Ward name@cluster
+	Ward string `json:"ward"`
+}
+
+// FindingList defines model for FindingList.
+type FindingList struct {
+	// Breaking of all of them, so many would be refused
+	Breaking int       `json:"breaking"`
+	Items    []Finding `json:"items"`
+
+	// LetBe by an exception
+	LetBe    int `json:"let_be"`
+	Total    int `json:"total"`
+	WarnedOf int `json:"warned_of"`
+}
+
 // Follow defines model for Follow.
 type Follow struct {
 	About             string `json:"about,omitempty,omitzero"`
@@ -1505,6 +1542,9 @@ type FollowPast struct {
 
 // Guard defines model for Guard.
 type Guard struct {
+	// Instead what to declare instead, where it can be allowed but had better not be
+	Instead string `json:"instead,omitempty,omitzero"`
+
 	// Mend what lets the run go on, where allowing it can't
 	Mend string `json:"mend,omitempty,omitzero"`
 
@@ -2360,6 +2400,82 @@ type RosterProblem struct {
 	Ward string `json:"ward,omitempty,omitzero"`
 }
 
+// Rule defines model for Rule.
+type Rule struct {
+	// Book the rulebook that it is of; absent for one that holds for no ward
+	Book string `json:"book,omitempty,omitzero"`
+
+	// Breaking so much of what is declared breaks it, and would be refused
+	Breaking int `json:"breaking"`
+
+	// DeclaredAt file:line of the rulebook file or of the rule
+	DeclaredAt string `json:"declared_at,omitempty,omitzero"`
+
+	// ForWhom whom it is for, where that is not everybody
+	ForWhom string `json:"for_whom,omitempty,omitzero"`
+
+	// Instead what to write instead of what breaks it
+	Instead string `json:"instead,omitempty,omitzero"`
+
+	// LetBe so much breaks it, and an exception lets it be
+	LetBe int `json:"let_be"`
+
+	// LetBeEnded of what breaks it so much had an exception, which has ended
+	LetBeEnded int `json:"let_be_ended,omitempty,omitzero"`
+
+	// LooksAt the resources that it looks at
+	LooksAt string `json:"looks_at"`
+	Name    string `json:"name"`
+
+	// Off it holds for no ward
+	Off bool `json:"off"`
+
+	// Ours Vigila brings it along
+	Ours bool `json:"ours"`
+
+	// Says what becomes of what breaks it: refuse or warn
+	Says string `json:"says"`
+
+	// Text the policy as it is written; in an answer about one rule
+	Text string `json:"text,omitempty,omitzero"`
+
+	// UsedBy the wards that it holds for
+	UsedBy []string `json:"used_by"`
+
+	// WarnedOf so much breaks it, and is only told
+	WarnedOf int    `json:"warned_of"`
+	Why      string `json:"why,omitempty,omitzero"`
+}
+
+// RuleException defines model for RuleException.
+type RuleException struct {
+	HasEnded bool `json:"has_ended"`
+
+	// LastDay its last day, such as 2027-01-31
+	LastDay string `json:"last_day"`
+	Owner   string `json:"owner"`
+	Why     string `json:"why"`
+}
+
+// RuleList defines model for RuleList.
+type RuleList struct {
+	Items []Rule `json:"items"`
+	Total int    `json:"total"`
+}
+
+// RuleTrial defines model for RuleTrial.
+type RuleTrial struct {
+	Items        []Finding `json:"items"`
+	ObjectsTried int       `json:"objects_tried"`
+
+	// Rules the names of the rules that were tried
+	Rules []string `json:"rules"`
+
+	// Unread wards of which it is not known what they declare
+	Unread     []string `json:"unread,omitempty,omitzero"`
+	WardsTried int      `json:"wards_tried"`
+}
+
 // RunPreview defines model for RunPreview.
 type RunPreview struct {
 	// Allowed guards that the request allows
@@ -2621,6 +2737,15 @@ type TryMetricsSource struct {
 	Query string `json:"query,omitempty,omitzero"`
 }
 
+// TryRules defines model for TryRules.
+type TryRules struct {
+	// File what to call it in mistakes
+	File string `json:"file,omitempty,omitzero"`
+
+	// Text one ValidatingAdmissionPolicy or more, as YAML
+	Text string `json:"text"`
+}
+
 // Ward defines model for Ward.
 type Ward struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -2632,6 +2757,9 @@ type Ward struct {
 	After    []string `json:"after,omitempty,omitzero"`
 	Applied  Revision `json:"applied,omitempty,omitzero"`
 	AutoSync bool     `json:"auto_sync"`
+
+	// BrokenRules of what it declares so much breaks a rule; what an exception lets be is left out
+	BrokenRules int `json:"broken_rules,omitempty,omitzero"`
 
 	// Chart name and version of a chart
 	Chart           string `json:"chart,omitempty,omitzero"`
@@ -2871,6 +2999,23 @@ type ListEntriesParams struct {
 	Offset Offset    `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListFindingsParams defines parameters for ListFindings.
+type ListFindingsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Ward of one ward only, as name@cluster
+	Ward string `form:"ward,omitempty" json:"ward,omitempty,omitzero"`
+
+	// Rule of one rule only
+	Rule string `form:"rule,omitempty" json:"rule,omitempty,omitzero"`
+
+	// Refused only what refuses
+	Refused bool   `form:"refused,omitempty" json:"refused,omitempty,omitzero"`
+	Limit   Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListFollowsParams defines parameters for ListFollows.
 type ListFollowsParams struct {
 	// Search words that must all be somewhere in it
@@ -2962,6 +3107,17 @@ type ListRostersParams struct {
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListRulesParams defines parameters for ListRules.
+type ListRulesParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Holding only those that hold for a ward
+	Holding bool   `form:"holding,omitempty" json:"holding,omitempty,omitzero"`
+	Limit   Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ListSecretsParams defines parameters for ListSecrets.
@@ -3156,6 +3312,9 @@ type AddRosterJSONRequestBody = AddRoster
 // SyncRosterJSONRequestBody defines body for SyncRoster for application/json ContentType.
 type SyncRosterJSONRequestBody = SyncRoster
 
+// TryRulesJSONRequestBody defines body for TryRules for application/json ContentType.
+type TryRulesJSONRequestBody = TryRules
+
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = SetSecret
 
@@ -3212,6 +3371,9 @@ type ServerInterface interface {
 	// StreamEvents Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
 	// (GET /events)
 	StreamEvents(c *gin.Context)
+	// ListFindings What wards declare and what breaks a rule, what refuses first
+	// (GET /findings)
+	ListFindings(c *gin.Context, params ListFindingsParams)
 	// ListFollows What is followed, which version it is at, and why newer ones are not taken
 	// (GET /follows)
 	ListFollows(c *gin.Context, params ListFollowsParams)
@@ -3356,6 +3518,15 @@ type ServerInterface interface {
 	// SyncRoster Bring all wards of a roster up, each after those that it waits for
 	// (POST /rosters/{name}/sync)
 	SyncRoster(c *gin.Context, name ItemName)
+	// ListRules The rules that hold for wards, what is broken first, and those that Vigila brings along and that hold for none
+	// (GET /rules)
+	ListRules(c *gin.Context, params ListRulesParams)
+	// TryRules Hold everything that wards declare now against rules that hold nowhere yet; nothing changes
+	// (POST /rules/try)
+	TryRules(c *gin.Context)
+	// GetRule A rule with its text; several where rulebooks have rules of the same name
+	// (GET /rules/{name})
+	GetRule(c *gin.Context, name ItemName)
 	// ListSecrets The secret references that wards declare, what is missing first; never a value
 	// (GET /secrets)
 	ListSecrets(c *gin.Context, params ListSecretsParams)
@@ -3681,6 +3852,73 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	}
 
 	siw.Handler.StreamEvents(c)
+}
+
+// ListFindings operation middleware
+func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFindingsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "ward" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "ward", c.Request.URL.Query(), &params.Ward, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "rule" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rule", c.Request.URL.Query(), &params.Rule, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter rule: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "refused" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "refused", c.Request.URL.Query(), &params.Refused, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter refused: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFindings(c, params)
 }
 
 // ListFollows operation middleware
@@ -5057,6 +5295,95 @@ func (siw *ServerInterfaceWrapper) SyncRoster(c *gin.Context) {
 	siw.Handler.SyncRoster(c, name)
 }
 
+// ListRules operation middleware
+func (siw *ServerInterfaceWrapper) ListRules(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRulesParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "holding" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holding", c.Request.URL.Query(), &params.Holding, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holding: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRules(c, params)
+}
+
+// TryRules operation middleware
+func (siw *ServerInterfaceWrapper) TryRules(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryRules(c)
+}
+
+// GetRule operation middleware
+func (siw *ServerInterfaceWrapper) GetRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRule(c, name)
+}
+
 // ListSecrets operation middleware
 func (siw *ServerInterfaceWrapper) ListSecrets(c *gin.Context) {
 
@@ -6397,6 +6724,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/stores/:name/try", wrapper.TryStore)
 	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets)
 	router.POST(options.BaseURL+"/secrets", wrapper.SetSecret)
+	router.GET(options.BaseURL+"/rules", wrapper.ListRules)
+	router.GET(options.BaseURL+"/rules/:name", wrapper.GetRule)
+	router.POST(options.BaseURL+"/rules/try", wrapper.TryRules)
+	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
 	router.GET(options.BaseURL+"/follows", wrapper.ListFollows)
 	router.GET(options.BaseURL+"/follows/:name", wrapper.GetFollow)
 	router.POST(options.BaseURL+"/follows/:name/look", wrapper.LookFollow)

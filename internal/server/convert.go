@@ -22,7 +22,7 @@ func wardOf(v *standing.View) Ward {
 		RestoreDrift: v.Ward.Keep.Drift == ward.Restore, WaitsFor: v.WaitsFor, Watch: []Stretch{}, Runs: []PastRun{}, Links: v.Ward.Links,
 		AddedFields: v.Additions, PendingTasks: v.Tasks, Loudest: v.Loudest, Rejections: len(v.Rejections), KeepAdditions: WardKeepAdditions(v.Ward.Keep.Additions), Prune: v.Ward.Keep.Prune,
 		SettleSeconds: int(v.Ward.Settle.Within.Seconds()), SettleOtherwise: WardSettleOtherwise(v.Ward.Settle.Otherwise), After: v.Ward.After,
-		Guards: guardsOf(v.Guards),
+		Guards: guardsOf(v.Guards), BrokenRules: v.Findings,
 	}
 	if v.Hold != nil {
 		w.Hold = Hold{By: v.Hold.By, At: v.Hold.At, Until: v.Hold.Until, Why: v.Hold.Reason, Entry: v.Hold.Entry}
@@ -71,7 +71,7 @@ func objectOf(o standing.Object) Object {
 func guardsOf(all []plan.Guard) []Guard {
 	var out []Guard
 	for _, g := range all {
-		out = append(out, Guard{Name: g.Name, Text: g.Text, Mend: g.Mend})
+		out = append(out, Guard{Name: g.Name, Text: g.Text, Mend: g.Mend, Instead: g.Instead})
 	}
 	return out
 }

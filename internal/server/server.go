@@ -126,10 +126,7 @@ func answerProblem(c *gin.Context, p Problem) {
 func (s *server) fail(c *gin.Context, err error) {
 	var f *keeper.Fault
 	if errors.As(err, &f) {
-		var guards []Guard
-		for _, g := range f.Guards {
-			guards = append(guards, Guard{Name: g.Name, Text: g.Text, Mend: g.Mend})
-		}
+		guards := guardsOf(f.Guards)
 		switch f.Kind {
 		case keeper.NotFound:
 			problem(c, http.StatusNotFound, "Not found", f.Text)

@@ -1193,6 +1193,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules that hold for wards, what is broken first, and those that Vigila brings along and that hold for none */
+        get: operations["listRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** A rule with its text; several where rulebooks have rules of the same name */
+        get: operations["getRule"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hold everything that wards declare now against rules that hold nowhere yet; nothing changes */
+        post: operations["tryRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What wards declare and what breaks a rule, what refuses first */
+        get: operations["listFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/follows": {
         parameters: {
             query?: never;
@@ -1455,6 +1525,8 @@ export interface components {
             text: string;
             /** @description what lets the run go on, where allowing it can't */
             mend?: string;
+            /** @description what to declare instead, where it can be allowed but had better not be */
+            instead?: string;
         };
         Me: {
             name: string;
@@ -1626,6 +1698,8 @@ export interface components {
             /** @description what an automatic run waits for */
             waits_for?: string;
             guards?: components["schemas"]["Guard"][];
+            /** @description of what it declares so much breaks a rule; what an exception lets be is left out */
+            broken_rules?: number;
             run?: components["schemas"]["Entry"];
             /** @description standings since 24 h ago, oldest first */
             watch: components["schemas"]["Stretch"][];
@@ -2583,6 +2657,92 @@ export interface components {
             value: string;
             /** @description refuse it where there is another value already */
             only_new?: boolean;
+        };
+        Rule: {
+            name: string;
+            /** @description the rulebook that it is of; absent for one that holds for no ward */
+            book?: string;
+            /** @description file:line of the rulebook file or of the rule */
+            declared_at?: string;
+            /** @description Vigila brings it along */
+            ours: boolean;
+            /** @description it holds for no ward */
+            off: boolean;
+            /** @description what becomes of what breaks it: refuse or warn */
+            says: string;
+            why?: string;
+            /** @description what to write instead of what breaks it */
+            instead?: string;
+            /** @description the resources that it looks at */
+            looks_at: string;
+            /** @description whom it is for, where that is not everybody */
+            for_whom?: string;
+            /** @description the wards that it holds for */
+            used_by: string[];
+            /** @description so much of what is declared breaks it, and would be refused */
+            breaking: number;
+            /** @description so much breaks it, and is only told */
+            warned_of: number;
+            /** @description so much breaks it, and an exception lets it be */
+            let_be: number;
+            /** @description of what breaks it so much had an exception, which has ended */
+            let_be_ended?: number;
+            /** @description the policy as it is written; in an answer about one rule */
+            text?: string;
+        };
+        RuleList: {
+            items: components["schemas"]["Rule"][];
+            total: number;
+        };
+        Finding: {
+            /** @description name@cluster */
+            ward: string;
+            rule: string;
+            book?: string;
+            /** @description refuse, warn, or excepted */
+            says: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            file?: string;
+            line?: number;
+            text: string;
+            /** @description what to write instead */
+            instead?: string;
+            /** @description the rule can't be evaluated, so it is not known whether it is broken */
+            unclear?: boolean;
+            exception?: components["schemas"]["RuleException"];
+        };
+        RuleException: {
+            why: string;
+            owner: string;
+            /** @description its last day, such as 2027-01-31 */
+            last_day: string;
+            has_ended: boolean;
+        };
+        FindingList: {
+            items: components["schemas"]["Finding"][];
+            total: number;
+            /** @description of all of them, so many would be refused */
+            breaking: number;
+            warned_of: number;
+            /** @description by an exception */
+            let_be: number;
+        };
+        TryRules: {
+            /** @description one ValidatingAdmissionPolicy or more, as YAML */
+            text: string;
+            /** @description what to call it in mistakes */
+            file?: string;
+        };
+        RuleTrial: {
+            /** @description the names of the rules that were tried */
+            rules: string[];
+            wards_tried: number;
+            objects_tried: number;
+            /** @description wards of which it is not known what they declare */
+            unread?: string[];
+            items: components["schemas"]["Finding"][];
         };
         Follow: {
             name: string;
@@ -5000,6 +5160,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Secret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRules: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                /** @description only those that hold for a ward */
+                holding?: boolean;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rules of the name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryRules"];
+            };
+        };
+        responses: {
+            /** @description What would break them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFindings: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                /** @description of one ward only, as name@cluster */
+                ward?: string;
+                /** @description of one rule only */
+                rule?: string;
+                /** @description only what refuses */
+                refused?: boolean;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Findings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -12,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 )
@@ -78,7 +79,8 @@ type Declaration struct {
 	Tasks    map[string]string // keys of the tasks among them, to their hashes
 	Rules    health.Rules
 	Checks   []ward.Check          // that the ward's canaries share with others
-	Files    []File                // what Rules and Checks are from
+	Files    []File                // what Rules, Checks and Findings are from
+	Findings []rule.Finding        // what breaks the rules that hold for it
 	Kinds    []object.Kind         // of all objects
 	Scaled   map[object.Ref]string // declared autoscalers, by what they scale
 	Waits    string                // why there is nothing declared yet, and that this is no error

@@ -70,6 +70,8 @@ type Guard struct {
 	Name string `json:"name"`
 	Text string `json:"text"`
 	Mend string `json:"mend,omitempty"` // what lets the run go on, where allowing it can't
+	// Instead is what to declare instead, where it can be allowed but had better not be.
+	Instead string `json:"instead,omitempty"`
 }
 
 // Plan is the work of one run. Removals come after all steps, one group after the other.

@@ -9,6 +9,7 @@ import (
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/lane"
+	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/ward"
 )
 
@@ -55,15 +56,16 @@ type Files struct {
 // Where is the file that declares a cluster, a repository or a roster.
 func (f *Files) Where(kind, name string) string { return f.where[kind+" "+name] }
 
-// Read reads what the files of a roster declare; rulesDir is where health and checks files hold for every ward of the repository anyway. kept
+// Read reads what the files of a roster declare; rulesDir is where health, checks and rulebook files hold for every ward of the repository anyway. kept
 // are the roster's wards: where the file of one is no declaration any more, that is a slip and no removal.
 func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Problem) {
 	out := &Files{where: map[string]string{}, Broken: map[string]string{}}
 	var problems []Problem
 	not := map[string]bool{} // files that declare nothing
+	books := rulebooks(files)
 	for _, f := range files {
 		not[f.Path] = !ward.IsRoster(f.Data)
-		if !strings.HasPrefix(f.Path, rulesDir+"/") && (health.IsRules(f.Data) || ward.IsChecks(f.Data)) {
+		if !strings.HasPrefix(f.Path, rulesDir+"/") && (health.IsRules(f.Data) || ward.IsChecks(f.Data) || rule.Within(books, f.Path) && !ward.IsRoster(f.Data)) {
 			out.Rules = append(out.Rules, declared.File{Path: f.Path, Text: string(f.Data)})
 			continue
 		}
@@ -107,6 +109,15 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 		}
 	}
 	return out, append(problems, out.limit(r)...)
+}
+
+// rulebooks are the directories that are one.
+func rulebooks(files []File) []string {
+	all := make([]rule.File, len(files))
+	for i, f := range files {
+		all[i] = rule.File(f)
+	}
+	return rule.Dirs(all)
 }
 
 func (f *Files) take(file string, d ward.Declared) {

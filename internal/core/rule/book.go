@@ -267,7 +267,7 @@ func (s *Set) take(b *Book, files []File, still map[string]Otherwise) (errs []er
 		add(s.own[name], fmt.Sprintf("%s:%d", b.File, b.lines[name]))
 	}
 	for _, f := range files {
-		if f.Path == b.File || !Within([]string{dir}, f.Path) || Within(nested, f.Path) || IsCases(f.Data) || strings.TrimSpace(string(f.Data)) == "" {
+		if f.Path == b.File || !Within([]string{dir}, f.Path) || Within(nested, f.Path) || object.FirstKey(f.Data, "vigila", "") || strings.TrimSpace(string(f.Data)) == "" {
 			continue
 		}
 		rules, err := Parse(f.Path, f.Data)

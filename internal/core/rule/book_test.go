@@ -198,9 +198,9 @@ func TestWhatCanNotBeEvaluated(t *testing.T) {
 		refuse bool
 		want   string
 	}{
-		policy("a", "", "  validations: [{expression: object.spec.nothing > 1}]\n"):                                      {true, "rule a can't be evaluated (r.yaml:10): no such key: nothing"},
-		policy("a", "", "  failurePolicy: Ignore\n  validations: [{expression: object.spec.nothing > 1}]\n"):             {false, "no such key: nothing"},
-		policy("a", "", "  matchConditions: [{name: odd, expression: object.spec.nothing > 1}]\n"+twice):                 {true, "its condition odd: no such key"},
+		policy("a", "", "  validations: [{expression: object.spec.nothing > 1}]\n"):                                           {true, "rule a can't be evaluated (r.yaml:10): no such key: nothing"},
+		policy("a", "", "  failurePolicy: Ignore\n  validations: [{expression: object.spec.nothing > 1}]\n"):                  {false, "no such key: nothing"},
+		policy("a", "", "  matchConditions: [{name: odd, expression: object.spec.nothing > 1}]\n"+twice):                      {true, "its condition odd: no such key"},
 		policy("a", "", "  variables: [{name: x, expression: object.no}]\n  validations: [{expression: variables.x == 1}]\n"): {true, "variable x: no such key: no"},
 		policy("a", "", "  variables: [{name: x, expression: '[1,2,3,4,5,6,7,8,9,10]'}]\n  validations: [{expression: 'variables.x.all(a, variables.x.all(b, variables.x.all(c, variables.x.all(d, variables.x.all(e, variables.x.all(f, a + b + c + d + e + f > 0))))))'}]\n"): {true, "cost"},
 	} {

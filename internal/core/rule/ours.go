@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"vigila.dev/vigila/internal/core/object"
 )
 
 // Vigila's own rules, each with its cases beside it.
@@ -68,4 +70,14 @@ func Names() (out []string) {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// OwnHash names Vigila's own rules as they are in this binary.
+func OwnHash() string {
+	var all []any
+	files := OurFiles()
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		all = append(all, name, string(files[name]))
+	}
+	return object.Hash(all)
 }

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -43,6 +44,21 @@ type For struct {
 	Owners   []string
 	Wards    []string
 	Clusters map[string]string // labels
+}
+
+// String says whom it is for, in words; "" for everybody.
+func (f For) String() string {
+	var out []string
+	if len(f.Owners) > 0 {
+		out = append(out, "wards of "+strings.Join(f.Owners, ", "))
+	}
+	if len(f.Wards) > 0 {
+		out = append(out, "wards "+strings.Join(f.Wards, ", "))
+	}
+	for _, k := range slices.Sorted(maps.Keys(f.Clusters)) {
+		out = append(out, "clusters with "+k+"="+f.Clusters[k])
+	}
+	return strings.Join(out, "; ")
 }
 
 // Rule is one thing that manifests must keep.

@@ -144,7 +144,7 @@ var rules = []rule{
 		s.loud(ToneBehind, "Nothing is applied: "+g.Text, g.Mend)
 	}},
 	{"a guard asks first", func(s *saying) bool { return len(s.Guards) > 0 }, func(s *saying) {
-		s.loud(ToneBehind, "Stopped before harm: "+s.Guards[0].Text, "To go on: vigila sync "+s.ID+" --allow "+guardNames(s.Guards))
+		s.loud(ToneBehind, "Stopped before harm: "+s.Guards[0].Text, s.allowing())
 	}},
 	{"it is held", func(s *saying) bool { return s.Hold != nil }, func(s *saying) {
 		s.quiet(Quiet, s.held(), s.release())

@@ -87,6 +87,7 @@ type View struct {
 	Half          int       // objects that are not as what was applied as a whole has them, after a run that did not end well
 	Retry         time.Time // when a run that failed is tried again; zero when it is not
 	Guards        []plan.Guard
+	Findings      int // of what it declares so much breaks rules, exceptions left out
 	Run           *logbook.Entry
 	RunDeadline   time.Time
 	Canary        *canary.State // that the run carries, without its points; nil when it carries none

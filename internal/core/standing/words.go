@@ -133,6 +133,16 @@ func leaveHint(v *View) string {
 	return "Leave it to others: leave: [" + strings.Join(hints, ", ") + "]"
 }
 
+// allowing says what to do about guards that can be allowed: what to declare instead, where that is better.
+func (s *saying) allowing() string {
+	do := "vigila sync " + s.ID + " --allow " + guardNames(s.Guards)
+	i := slices.IndexFunc(s.Guards, func(g plan.Guard) bool { return g.Instead != "" })
+	if i < 0 {
+		return "To go on: " + do
+	}
+	return strings.TrimSuffix(s.Guards[i].Instead, ".") + ". To go on all the same: " + do + " --why REASON"
+}
+
 func guardNames(gs []plan.Guard) string {
 	var names []string
 	for _, g := range gs {

@@ -39,10 +39,11 @@ type stamp struct {
 	run      *activeRun
 	fed      int    // what the run was told
 	around   uint64 // what others let go of, and autoscalers that came or went
+	broken   int    // of what is declared so much breaks rules that refuse
 }
 
 func (p *Placement) stamp() stamp {
-	s := stamp{index: p.index.Moves(), tasks: p.tasks.moves, declared: p.declared, applied: p.will.Applied, run: p.run, around: p.around}
+	s := stamp{index: p.index.Moves(), tasks: p.tasks.moves, declared: p.declared, applied: p.will.Applied, run: p.run, around: p.around, broken: broken(p.declared, p.at)}
 	if p.run != nil {
 		s.fed = p.run.fed
 	}
@@ -60,6 +61,7 @@ func (p *Placement) pending() *behind {
 				p.behind.guards = append(p.behind.guards, *g)
 			}
 			p.behind.guards = append(p.behind.guards, p.guardSecrets(append(slices.Clone(p.behind.Apply), p.behind.Tasks...))...)
+			p.behind.guards = append(p.behind.guards, p.guardRules(p.declared, append(slices.Clone(p.behind.Apply), p.behind.Tasks...))...)
 		}
 	}
 	return p.behind

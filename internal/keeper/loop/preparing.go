@@ -83,6 +83,7 @@ func (p *Placement) Prepare(r Ask) (*Prepared, error) {
 	m.out.Entry = m.entry // it may say that a canary is left out
 	m.inOrder()
 	m.withSecrets()
+	m.withRules()
 	if r.Kind == run.Restore {
 		return m.out, nil // its objects were read to begin with
 	}

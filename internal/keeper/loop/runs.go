@@ -77,15 +77,26 @@ func (r Ask) Check() error {
 	return KnownGuards(r.Allow, plan.GuardEmpty, plan.GuardMass, orderGuard, canaryGuard)
 }
 
+// Reasoned refuses to let a rule be broken without a reason.
+func (r Ask) Reasoned() error {
+	if strings.TrimSpace(r.Why) == "" && slices.ContainsFunc(r.Allow, ofRule) {
+		return fault(Invalid, "to let a rule be broken needs a reason, which goes into the logbook: --why TEXT")
+	}
+	return nil
+}
+
 // KnownGuards refuses names that no guard has. An object that holds data is a guard of its own, by its Kind/name.
 func KnownGuards(allow []string, known ...string) error {
 	for _, name := range allow {
-		if !slices.Contains(known, name) && !strings.Contains(name, "/") {
+		if !slices.Contains(known, name) && !strings.Contains(name, "/") && !ofRule(name) {
 			return fault(Invalid, "there is no guard %q; %s (what holds data is allowed by its Kind/name)", name, nearest.Words(name, known))
 		}
 	}
 	return nil
 }
+
+// ofRule tells whether a guard is a rule's.
+func ofRule(name string) bool { return strings.HasPrefix(name, RuleGuard) }
 
 // activeRun is a run that goes on.
 type activeRun struct {

@@ -52,6 +52,7 @@ func (p *Placement) build() *standing.View {
 	behind := p.pending()
 	v.Rotated = behind.Rotated
 	v.Tasks, v.Pending, v.Guards, v.Count, v.Kept = len(behind.Tasks), behind.Total(), behind.guards, behind.Count, p.index.Len()
+	v.Findings = findings(p.declared, p.at)
 	astray := p.astray()
 	v.Drifted, v.DriftedFields, v.Contested, v.Additions = len(astray.Refs), astray.Fields, astray.Contested, astray.Additions
 	if len(astray.Restorable) == 0 {

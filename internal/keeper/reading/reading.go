@@ -16,6 +16,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/render"
@@ -142,6 +143,9 @@ func (r *reader) declared(old *declared.Declaration) (*declared.Declaration, err
 	if err != nil {
 		return nil, err
 	}
+	if err := r.judge(d, objects); err != nil {
+		return nil, err
+	}
 	if d.Waits != "" {
 		return d, nil
 	}
@@ -154,7 +158,7 @@ func (r *reader) declared(old *declared.Declaration) (*declared.Declaration, err
 	return d, w.store(ctx, d)
 }
 
-// rules reads the health rules and the checks that hold for the ward: its roster's, those of its repository, and with plain files its
+// rules reads the health rules, the checks and the rulebooks that hold for the ward: its roster's, those of its repository, and with plain files its
 // own.
 func (r *reader) rules(d *declared.Declaration, main *at) (err error) {
 	w, files := r.of, r.of.House.RosterRules(r.of.Roster)
@@ -184,13 +188,41 @@ func (r *reader) rules(d *declared.Declaration, main *at) (err error) {
 			}
 		}
 	}
+	book := render.InRulebook(files)
 	for _, f := range files {
-		if render.IsShared(f.Data) {
+		if render.IsShared(f.Data) || book(f.Path) {
 			d.Files = append(d.Files, declared.File{Path: f.Path, Text: string(f.Data)})
 		}
 	}
 	d.Rules, d.Checks, err = render.Shared(files)
 	return err
+}
+
+// judge holds what is declared, and the ward's own file, against the rulebooks that hold for it.
+func (r *reader) judge(d *declared.Declaration, objects []object.Object) error {
+	w := r.of
+	var files []repo.File
+	for _, f := range d.Files {
+		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
+	}
+	set, err := render.Rulebooks(files)
+	if err != nil {
+		return err
+	}
+	facts, _, err := w.Cluster.Facts(r.ctx)
+	if err != nil {
+		return err
+	}
+	own, err := render.WardDocument(w.Ward, w.File)
+	if err != nil {
+		return err
+	}
+	d.Findings = set.Judge(render.RuleFacts(w.Ward, w.Roster, facts), objects, own)
+	rule.Tell(d.Findings)
+	if len(set.Books) > 0 { // what is removed from the next version is known by the version
+		d.Inputs = append(d.Inputs, facts.Versioned())
+	}
+	return nil
 }
 
 // placed are the objects of a rendering as they are applied: in their namespaces, with the ward's mark, and within its limits.

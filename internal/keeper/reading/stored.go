@@ -9,6 +9,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
@@ -16,7 +17,7 @@ import (
 )
 
 // storedForm changes whenever rendering gives other objects for the same files, or the form below is another.
-const storedForm = "3"
+const storedForm = "4"
 
 // stored is a declaration as the record keeps it.
 type stored struct {
@@ -29,6 +30,7 @@ type stored struct {
 	Snapshot string           `json:"snapshot"`
 	Rules    []declared.File  `json:"rules,omitempty"`
 	Scaled   []storedPair     `json:"scaled,omitempty"`
+	Findings []rule.Finding   `json:"findings,omitempty"`
 	Objects  []storedDeclared `json:"objects"`
 }
 
@@ -53,11 +55,11 @@ func (w *Ward) storedKey() string {
 	for _, f := range w.House.RosterRules(w.Roster) {
 		rules = append(rules, f.Path, string(f.Data))
 	}
-	return object.Hash([]any{storedForm, w.File, w.Main.Name(), fmt.Sprint(w.Cluster.Labels()), fmt.Sprint(w.Limits), rules})
+	return object.Hash([]any{storedForm, w.File, w.Main.Name(), fmt.Sprint(w.Cluster.Labels()), fmt.Sprint(w.Limits), rule.OwnHash(), rules})
 }
 
 func (w *Ward) store(ctx context.Context, d *declared.Declaration) error {
-	out := stored{Inputs: d.Inputs, Form: d.Form, Chart: d.Chart, Notes: d.Notes, Head: d.Head, Revision: d.Revision, Snapshot: d.Snapshot, Rules: d.Files, Objects: make([]storedDeclared, len(d.Objects))}
+	out := stored{Inputs: d.Inputs, Form: d.Form, Chart: d.Chart, Notes: d.Notes, Head: d.Head, Revision: d.Revision, Snapshot: d.Snapshot, Rules: d.Files, Findings: d.Findings, Objects: make([]storedDeclared, len(d.Objects))}
 	for ref, name := range d.Scaled {
 		out.Scaled = append(out.Scaled, storedPair{ref.Key(), name})
 	}
@@ -79,7 +81,7 @@ func (w *Ward) Stored(ctx context.Context) (*declared.Declaration, error) {
 		w.Log.Warn("what was declared can't be read any more; it is rendered again", "error", err)
 		return nil, nil
 	}
-	d := &declared.Declaration{Revision: in.Revision, Inputs: in.Inputs, Form: in.Form, Chart: in.Chart, Notes: in.Notes, Head: in.Head, Snapshot: in.Snapshot, Files: in.Rules, Scaled: map[object.Ref]string{}}
+	d := &declared.Declaration{Revision: in.Revision, Inputs: in.Inputs, Form: in.Form, Chart: in.Chart, Notes: in.Notes, Head: in.Head, Snapshot: in.Snapshot, Files: in.Rules, Findings: in.Findings, Scaled: map[object.Ref]string{}}
 	var files []repo.File
 	for _, f := range in.Rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
