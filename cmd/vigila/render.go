@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"sigs.k8s.io/yaml"
@@ -20,6 +21,7 @@ import (
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/versions"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
@@ -221,15 +223,18 @@ func readInput(name string, stdin io.Reader) ([]byte, error) {
 
 func checkCommand() *cobra.Command {
 	var t target
-	var schema, format, root string
+	var schema, format, root, since string
 	var elsewhere []string
+	var strict bool
 	c := &cobra.Command{
 		Use: "check [PATH]", Short: "Check everything in a directory before it is merged; needs neither service nor cluster",
 		Long: `Parse, render and check everything in a directory: ward files and what else is Vigila's own, what each ward declares,
 overlays, charts, templates and plain manifests. What comes of them goes the same way as in the service: into its
 namespaces, and within the limits of the roster that the ward file lies in, so that what the service would refuse is told
 before the merge; so is what would wait for ever, or means nothing: a circle in after, a ward that is not there, an entry of
-leave or a health rule for what nobody declares. What git ignores is not looked at. With --schema every object is held against
+leave or a health rule for what nobody declares. Rulebooks hold as they do in the service: what breaks a rule that refuses
+fails the check, and says what to write instead; what is only warned of does not, unless with --strict. With --since only what a
+branch brings in is told: not what was broken before it, and it did not touch. What git ignores is not looked at. With --schema every object is held against
 how a cluster describes its kinds, and the definitions beside it: vigila cluster schema NAME saves that. It exits 1 when
 something is wrong.
 
@@ -255,7 +260,7 @@ In a pipeline: -o junit or -o sarif.`,
 			if err != nil {
 				return err
 			}
-			opts := check.Options{Cluster: t.facts(), Elsewhere: elsewhere}
+			opts := check.Options{Cluster: t.facts(), Elsewhere: elsewhere, Now: time.Now()}
 			if schema != "" {
 				text, err := readInput(schema, c.InOrStdin())
 				if err != nil {
@@ -272,6 +277,13 @@ In a pipeline: -o junit or -o sarif.`,
 			if err != nil {
 				return err
 			}
+			if since != "" {
+				before, err := checkAt(c, in, rel, since, opts)
+				if err != nil {
+					return err
+				}
+				r.Since(before)
+			}
 			w := c.OutOrStdout()
 			switch format {
 			case "json":
@@ -283,7 +295,7 @@ In a pipeline: -o junit or -o sarif.`,
 			default:
 				r.Text(w)
 			}
-			if err == nil && len(r.Findings) > 0 {
+			if err == nil && r.Errors(strict) > 0 {
 				err = &cli.Exit{Code: cli.ExitFailed}
 			}
 			return err
@@ -293,12 +305,41 @@ In a pipeline: -o junit or -o sarif.`,
 	c.Flags().StringSliceVar(&elsewhere, "elsewhere", nil, "wards that are declared elsewhere, so that those here may wait for them")
 	c.Flags().StringVar(&schema, "schema", "", "how a cluster describes its kinds, saved with vigila cluster schema NAME; - reads standard input")
 	c.Flags().StringVarP(&format, "output", "o", "text", "text, json, sarif or junit")
+	c.Flags().StringVar(&since, "since", "", "tell only of what is new since the work tree's branch left this one, such as main")
+	c.Flags().BoolVar(&strict, "strict", false, "warnings fail the check as well")
 	t.add(c)
 	return c
 }
 
+// checkAt checks what was there where the work tree's branch left another.
+func checkAt(c *cobra.Command, in render.Tree, rel, since string, opts check.Options) (*check.Report, error) {
+	root := in.Name()
+	git := func(args ...string) (string, error) {
+		out, err := exec.CommandContext(c.Context(), "git", append([]string{"-C", root}, args...)...).Output()
+		return strings.TrimSpace(string(out)), err
+	}
+	dir, err := git("rev-parse", "--absolute-git-dir")
+	if err != nil {
+		return nil, &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("--since needs a git work tree, and %s is none", root)}
+	}
+	if _, err := git("rev-parse", "--verify", "--quiet", "--end-of-options", since+"^{commit}"); err != nil {
+		return nil, &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("--since is %q, and this repository has no such branch or commit; fetch it first", since)}
+	}
+	base, err := git("merge-base", "--", since, "HEAD")
+	if err != nil {
+		return nil, &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("--since is %q, which has no commit in common with what is checked out (of a shallow clone: git fetch --unshallow)", since)}
+	}
+	local := repo.Local(dir, root)
+	defer local.Close()
+	r, err := check.Dir(c.Context(), local.At(base), rel, opts)
+	if errors.Is(err, repo.ErrNoPath) { // all of it is new
+		return &check.Report{}, nil
+	}
+	return r, err
+}
+
 // formats are the file formats of Vigila, by name.
-var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "follow": follow.Schema, "lane": lane.Schema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
+var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "follow": follow.Schema, "lane": lane.Schema, "rulebook": rule.Schema, "rule-cases": rule.CasesSchema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
 
 func schemaCommand() *cobra.Command {
 	var names []string
@@ -312,7 +353,8 @@ func schemaCommand() *cobra.Command {
 		Long: `Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where),
 roster (a path of ward files), cluster and repo (what a roster says of them), template (a directory with expressions),
 health (your own health rule for a kind), checks (what the canaries of several wards ask), versions (which versions of images a
-ward takes), follow (what finds newer ones), and lane (the way of a change from environment to environment).
+ward takes), follow (what finds newer ones), lane (the way of a change from environment to environment), rulebook (what
+manifests must keep), and rule-cases (what rules are tried on).
 
 --save DIR writes those of all formats to .vigila/schemas/ of the repository around DIR, and puts a line at the top of each of
 Vigila's own files in DIR that says where it is, as editors read it: # yaml-language-server: $schema=…`,

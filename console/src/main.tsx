@@ -33,6 +33,7 @@ import { Problem, api, dropSignInLink, follow, got, signIn, signInLink, token } 
 import { MayChange, Modal, Wrong } from "./shared/parts";
 import { SetUp, inSetUp } from "./shared/setup";
 import { FollowsPage } from "./versions/follows";
+import { RulesPage } from "./rules/rules";
 import { SecretsPage } from "./secrets/secrets";
 import { StoresPage } from "./secrets/stores";
 import { RegistriesPage } from "./versions/registries";
@@ -99,7 +100,8 @@ function useLive(): boolean {
       if (n.kind === "proposal") changed.add("proposals");
       if (n.kind === "lane") changed.add("lanes");
       if (n.kind === "follow") changed.add("follows");
-      if (n.kind === "store" || n.kind === "ward") ["stores", "secrets"].forEach((k) => changed.add(k));
+      if (n.kind === "store" || n.kind === "ward")
+        ["stores", "secrets", "rules"].forEach((k) => changed.add(k));
       if (n.kind === "cluster") changed.add("clusters");
       due ??= setTimeout(read, 150); // a run tells of many changes at once
     }, set);
@@ -115,7 +117,7 @@ const keys: [string, string][] = [
   ["g n", "lanes"],
   ["g p", "proposals"],
   ["g l", "logbook"],
-  ["g s", "set up: rosters, repositories, clusters, versions, registries, secrets, stores"],
+  ["g s", "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules"],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
 ];
@@ -267,6 +269,7 @@ function Frame() {
             <Route path="/versions" element={<FollowsPage />} />
             <Route path="/registries" element={<RegistriesPage />} />
             <Route path="/secrets" element={<SecretsPage />} />
+            <Route path="/rules" element={<RulesPage />} />
             <Route path="/stores" element={<StoresPage />} />
           </Route>
           <Route

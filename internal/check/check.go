@@ -5,16 +5,14 @@ package check
 import (
 	"cmp"
 	"context"
-	"encoding/json"
-	"encoding/xml"
 	"errors"
 	"fmt"
-	"io"
 	"path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/follow"
@@ -23,36 +21,12 @@ import (
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/versions"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
-	"vigila.dev/vigila/internal/visible"
 )
-
-// Finding is one mistake with its place.
-type Finding struct {
-	File string `json:"file"`
-	Line int    `json:"line"`
-	Rule string `json:"rule"` // render, schema, ward
-	Text string `json:"text"`
-}
-
-// finding is one with what was being checked: a ward, or a path that no ward takes; "" for a file of Vigila's own.
-type finding struct {
-	Finding
-	of string
-}
-
-// Report is what a check found.
-type Report struct {
-	Files    int       `json:"files"`
-	Objects  int       `json:"objects"`
-	Wards    int       `json:"wards"`
-	Findings []Finding `json:"findings"`
-	checked  []string  // what was checked: paths and wards
-	found    []finding // what Findings are, each as often as it was found
-}
 
 // Options say what is checked against what.
 type Options struct {
@@ -60,6 +34,7 @@ type Options struct {
 	Cluster render.Cluster // that charts and templates are rendered for
 	// Elsewhere are wards that are declared elsewhere, so that others may wait for them.
 	Elsewhere []string
+	Now       time.Time // when exceptions are looked at
 }
 
 // Dir checks a directory: every file of Vigila's own, every ward declared in it with its values, and everything that no
@@ -69,8 +44,8 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 	if err != nil {
 		return nil, err
 	}
-	r := &Report{Findings: []Finding{}}
-	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[finding]bool{}, taken: map[string]bool{}, unused: map[render.Unused]int{}, laid: map[string]int{}}
+	r := &Report{Findings: []Finding{}, hashes: map[string]string{}, about: map[Finding]string{}}
+	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[finding]bool{}, excepted: map[string]bool{}, taken: map[string]bool{}, unused: map[render.Unused]int{}, laid: map[string]int{}}
 	var wards, faulty []ward.Ward
 	from := map[string]string{}
 	labels := map[string]map[string]string{} // of declared clusters
@@ -129,6 +104,9 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		}
 	}
 	c.common(root)
+	c.labels = labels
+	c.readBooks(root, files)
+	c.cases(files)
 	known, all := roster.Known{Clusters: labels}, slices.Concat(wards, faulty, beside(tree, root))
 	for _, w := range faulty { // what it waits for can be told all the same
 		c.of = "ward " + w.Name
@@ -147,6 +125,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 	c.schema()
 	c.of = ""
 	c.rules(files)
+	c.documents(files)
 	for u, times := range c.unused {
 		if times == c.laid[u.File] { // nobody who lays it over has any
 			c.add("ward", u.File, &ward.Error{File: u.File, Line: u.Line, Text: fmt.Sprintf("it says the version of %s, and no ward that it is laid over has one", u.What)})
@@ -184,10 +163,13 @@ type checker struct {
 	of    string          // what is being checked
 	made  []made          // everything that was rendered
 	// rosters are those that are declared here, of files that are here.
-	rosters []roster.Roster
-	checks  []ward.Check          // of checks files, of which some hold for a ward
-	unused  map[render.Unused]int // versions that mean nothing to so many,
-	laid    map[string]int        // of so many that their files are laid over
+	rosters  []roster.Roster
+	labels   map[string]map[string]string // of declared clusters
+	books    rulebooks
+	excepted map[string]bool
+	checks   []ward.Check          // of checks files, of which some hold for a ward
+	unused   map[render.Unused]int // versions that mean nothing to so many,
+	laid     map[string]int        // of so many that their files are laid over
 }
 
 // common reads the checks files that hold for every ward of the tree, where a directory of it is checked.
@@ -262,21 +244,26 @@ func (c *checker) limits(w ward.Ward, file string, labels map[string]map[string]
 var placed = regexp.MustCompile(`^([^\s:][^:\n]*):(\d+): (?s)(.*)$`)
 
 // add notes mistakes, each with its own place.
-func (c *checker) add(rule, file string, err error) {
+func (c *checker) add(of, file string, err error) {
 	if err == nil {
 		return
 	}
 	if many, ok := err.(interface{ Unwrap() []error }); ok {
 		for _, e := range many.Unwrap() {
-			c.add(rule, file, e)
+			c.add(of, file, e)
 		}
 		return
 	}
-	f := Finding{File: file, Line: 1, Rule: rule, Text: err.Error()}
+	f := Finding{File: file, Line: 1, Rule: of, Level: Error, Text: err.Error()}
 	if m := placed.FindStringSubmatch(f.Text); m != nil {
 		f.File, f.Text = m[1], m[3]
 		f.Line, _ = strconv.Atoi(m[2])
 	}
+	c.tell(f)
+}
+
+// tell notes a finding.
+func (c *checker) tell(f Finding) {
 	for _, x := range []finding{{f, c.of}, {f, "any"}} { // what several wards take is told once, and fails each of them
 		if c.seen[x] {
 			continue
@@ -422,7 +409,7 @@ func (c *checker) ward(w ward.Ward, file string) {
 		}
 		// Where only some clusters' blocks say which namespace, what none of them is meant for may be nowhere.
 		somewhere := one.Into.Namespace != "" || !slices.ContainsFunc(w.Set, func(s ward.Set) bool { return s.Namespace != "" })
-		c.render(one, file, somewhere, c.rosterOf(file))
+		c.render(w, one, file, somewhere, c.rosterOf(file))
 	}
 	var refs []object.Ref
 	declared := canary.Declared{}
@@ -452,7 +439,7 @@ func (c *checker) ward(w ward.Ward, file string) {
 }
 
 // render takes a ward of a roster the way to a cluster; with placed it has to be possible to apply what comes of it.
-func (c *checker) render(w ward.Ward, file string, placed bool, of roster.Roster) {
+func (c *checker) render(whole, w ward.Ward, file string, placed bool, of roster.Roster) {
 	cl := c.opts.Cluster
 	if w.Into.Cluster != "" && cl.Name == "" {
 		cl.Name = w.Into.Cluster
@@ -473,9 +460,24 @@ func (c *checker) render(w ward.Ward, file string, placed bool, of roster.Roster
 	for _, o := range res.Objects {
 		c.made = append(c.made, made{o, c.of})
 	}
-	if _, err := way.Place(w, res.Objects); placed {
+	objects, err := way.Place(w, res.Objects)
+	if placed {
 		c.add("render", file, err)
 	}
+	if !placed {
+		objects = res.Objects
+	}
+	var own []rule.Document
+	if w.File != "" {
+		if data, err := c.tree.Read(w.File); err == nil {
+			own, _ = render.WardDocument(w, string(data)) // it was read well
+		}
+	}
+	var facts []rule.Facts
+	for _, cl := range c.places(whole, w) {
+		facts = append(facts, render.RuleFacts(w, of.Name, cl))
+	}
+	c.hold(c.rulesFor(file, w.From.Path), w, facts, objects, own)
 }
 
 // rest renders what no ward takes.
@@ -512,10 +514,10 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 			c.add("render", d, render.ProbeTemplate(c.ctx, c.tree, d)) // without values nothing else can be said of it
 			continue
 		}
-		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: d}, Into: ward.Into{Namespace: "default"}}, d, true, roster.Roster{})
+		c.loose(d)
 	}
 	for _, f := range files {
-		if !render.Wanted(f.Path) || strings.HasPrefix(f.Path, render.RulesDir+"/") || below(f.Path, roots) || object.FirstKey(f.Data, "vigila", "") {
+		if !render.Wanted(f.Path) || rule.Within(c.books.dirs, f.Path) || strings.HasPrefix(f.Path, render.RulesDir+"/") || below(f.Path, roots) || object.FirstKey(f.Data, "vigila", "") {
 			continue
 		}
 		taken := c.taken[f.Path] || below(f.Path, c.taken)
@@ -524,8 +526,14 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 		}
 		c.of = f.Path
 		c.out.checked = append(c.out.checked, f.Path)
-		c.render(ward.Ward{Name: "check", From: ward.From{Repo: home, Path: f.Path}, Into: ward.Into{Namespace: "default"}}, f.Path, true, roster.Roster{})
+		c.loose(f.Path)
 	}
+}
+
+// loose renders what no ward takes, as if one did.
+func (c *checker) loose(path string) {
+	w := ward.Ward{Name: "check", From: ward.From{Repo: home, Path: path}, Into: ward.Into{Namespace: "default"}}
+	c.render(w, w, path, true, roster.Roster{})
 }
 
 func firstOf(tree render.Tree, d string) ([]byte, error) {
@@ -541,100 +549,4 @@ func firstOf(tree render.Tree, d string) ([]byte, error) {
 func looksLikeManifest(data []byte) bool {
 	text := string(data)
 	return strings.Contains(text, "apiVersion") || strings.Contains(text, "\nkind:") || strings.HasPrefix(text, "kind:")
-}
-
-// Text writes a report for people.
-func (r *Report) Text(w io.Writer) {
-	for _, f := range r.Findings {
-		fmt.Fprintf(w, "%s:%d: %s\n", visible.Line(f.File), f.Line, visible.Text(f.Text))
-	}
-	if len(r.Findings) > 0 {
-		fmt.Fprintln(w)
-	}
-	fmt.Fprintf(w, "%s in %s, %s: %s\n", count(r.Objects, "object"), count(r.Files, "file"), count(r.Wards, "ward"), map[bool]string{true: "nothing wrong", false: count(len(r.Findings), "mistake")}[len(r.Findings) == 0])
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
-
-// JSON writes a report as it is.
-func (r *Report) JSON(w io.Writer) error {
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	return e.Encode(r)
-}
-
-// rules are what findings are called, for tools that want to know.
-var rules = map[string]string{"ward": "A file of Vigila's own is wrong", "render": "It can't be rendered", "schema": "An object does not fit the cluster's schema"}
-
-// SARIF writes a report for code hosts: https://docs.oasis-open.org/sarif/sarif/v2.1.0/sarif-v2.1.0.html
-func (r *Report) SARIF(w io.Writer, version string) error {
-	type m = map[string]any
-	var defs []m
-	for _, id := range []string{"render", "schema", "ward"} {
-		defs = append(defs, m{"id": id, "shortDescription": m{"text": rules[id]}})
-	}
-	results := []m{}
-	for _, f := range r.Findings {
-		results = append(results, m{"ruleId": f.Rule, "level": "error", "message": m{"text": f.Text},
-			"locations": []m{{"physicalLocation": m{"artifactLocation": m{"uri": f.File}, "region": m{"startLine": max(f.Line, 1)}}}}})
-	}
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	return e.Encode(m{"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0",
-		"runs": []m{{"tool": m{"driver": m{"name": "vigila", "version": version, "rules": defs}}, "results": results}}})
-}
-
-type junitCase struct {
-	Name    string `xml:"name,attr"`
-	Class   string `xml:"classname,attr"`
-	Failure *struct {
-		Message string `xml:"message,attr"`
-		Text    string `xml:",chardata"`
-	} `xml:"failure,omitempty"`
-}
-
-// JUnit writes a report as test results: a case for everything that was checked, failed when anything is wrong with it, and one for
-// each mistake in a file that belongs to none of them.
-func (r *Report) JUnit(w io.Writer) error {
-	texts := map[string][]string{}
-	checked := slices.Clone(r.checked)
-	for _, f := range r.found {
-		of := f.of
-		if of == "" {
-			of = f.File
-		}
-		if !slices.Contains(checked, of) {
-			checked = append(checked, of)
-		}
-		texts[of] = append(texts[of], fmt.Sprintf("%s:%d: %s", f.File, f.Line, f.Text))
-	}
-	var cases []junitCase
-	for _, name := range checked {
-		c := junitCase{Name: name, Class: "vigila.check"}
-		if all := texts[name]; len(all) > 0 {
-			c.Failure = &struct {
-				Message string `xml:"message,attr"`
-				Text    string `xml:",chardata"`
-			}{all[0], strings.Join(all, "\n")}
-		}
-		cases = append(cases, c)
-	}
-	out := struct {
-		XMLName  xml.Name    `xml:"testsuite"`
-		Name     string      `xml:"name,attr"`
-		Tests    int         `xml:"tests,attr"`
-		Failures int         `xml:"failures,attr"`
-		Cases    []junitCase `xml:"testcase"`
-	}{Name: "vigila check", Tests: len(cases), Failures: len(texts), Cases: cases}
-	b, err := xml.MarshalIndent(out, "", "  ")
-	if err != nil {
-		return err
-	}
-	_, err = fmt.Fprintf(w, "%s%s\n", xml.Header, b)
-	return err
 }

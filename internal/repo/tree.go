@@ -29,6 +29,10 @@ type Tree struct {
 // At is the tree of a commit. Nothing is read yet.
 func (m *Mirror) At(commit string) *Tree { return &Tree{m: m, Commit: commit} }
 
+// Local reads the objects of a repository on this machine as a mirror, to look at commits of it; it is never fetched into or written to. dir is its
+// git directory.
+func Local(dir, name string) *Mirror { return &Mirror{dir: dir, source: Source{Name: name}} }
+
 // Within is the tree without the submodules that are of repositories which may not be read: may tells why.
 func (t *Tree) Within(may func(repo string) error) *Tree {
 	return &Tree{m: t.m, Commit: t.Commit, may: may}

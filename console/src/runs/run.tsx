@@ -371,6 +371,7 @@ export function Guards({
                 />
                 <span>
                   Allow <strong className="font-mono text-sm">{g.name}</strong>: {g.text}
+                  {g.instead && <span className="block text-sm text-soft">{g.instead}</span>}
                 </span>
               </label>
             </li>

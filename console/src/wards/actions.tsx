@@ -20,6 +20,8 @@ export function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
   });
   const guards = plan.data?.guards ?? [];
   const open = guards.filter((g) => !allowed.includes(g.name));
+  const [why, setWhy] = useState("");
+  const reasoned = allowed.some((n) => n.startsWith("rule:")); // to let a rule be broken needs a reason
   const refused = plan.data?.objects.some((o) => o.refused);
   return (
     <Modal
@@ -38,6 +40,7 @@ export function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
       {plan.data && (
         <div className="space-y-4">
           <Guards of={guards} allowed={allowed} allow={allow} />
+          {reasoned && <Reason value={why} set={setWhy} />}
           {plan.data.canaries?.map((c) => (
             <p key={c.of} className="text-behind">
               ◐ {c.of} goes on as a canary:{" "}
@@ -65,8 +68,16 @@ export function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
         <Button
           changes
           strong
-          disabled={!plan.data || plan.data.objects.length === 0 || open.length > 0 || act.isPending}
-          onClick={() => act.mutate(() => start(w, { kind: "sync", allow: allowed, retry: !!w.rejected }))}
+          disabled={
+            !plan.data ||
+            plan.data.objects.length === 0 ||
+            open.length > 0 ||
+            act.isPending ||
+            (reasoned && !why.trim())
+          }
+          onClick={() =>
+            act.mutate(() => start(w, { kind: "sync", allow: allowed, why, retry: !!w.rejected }))
+          }
         >
           {open.length > 0
             ? `Sync, once ${open.length === 1 ? "it is" : "they are"} allowed`

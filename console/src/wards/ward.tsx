@@ -90,6 +90,17 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           {w.drifted_fields > 0 && w.standing === "drifted" && `, ${count(w.drifted_fields, "field")}`}
           {w.contested_fields > 0 && `, ${count(w.contested_fields, "field")}`}
           {(w.added_fields ?? 0) > 0 && ` · +${w.added_fields} by others`} ·{" "}
+          {(w.broken_rules ?? 0) > 0 && (
+            <>
+              <Link
+                to={`/rules?broken=yes&ward=${w.id}`}
+                className="underline decoration-rule underline-offset-2"
+              >
+                {w.broken_rules === 1 ? "1 thing breaks a rule" : `${w.broken_rules} things break rules`}
+              </Link>
+              {" · "}
+            </>
+          )}
           <Health is={w.health} reason={w.health_reason} /> ·{" "}
           <AsOf of={w.repository} what="repository" now={now} /> ·{" "}
           <AsOf of={w.live} what="cluster" now={now} live />

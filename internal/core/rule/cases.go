@@ -1,6 +1,7 @@
 package rule
 
 import (
+	_ "embed" // the published schema
 	"errors"
 	"fmt"
 	"strings"
@@ -13,6 +14,11 @@ import (
 
 // CasesFormat is the value of the key "vigila" in a file of cases.
 const CasesFormat = "rule-cases/v1"
+
+// CasesSchema is the published JSON Schema (draft 2020-12) of a file of cases.
+//
+//go:embed cases.schema.json
+var CasesSchema []byte
 
 // casesSuffix is how the files of our own cases end.
 const casesSuffix = ".cases.yaml"

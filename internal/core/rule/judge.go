@@ -367,7 +367,7 @@ func (h *held) judge(a *activation, o object.Object, ward string) (out []Finding
 	for i := range h.validations {
 		val, err := a.eval(&h.validations[i])
 		if err != nil {
-			find(true, fmt.Sprintf("rule %s can't be evaluated (%s:%d): %v", h.Name, h.File, h.lines[i], err))
+			find(true, fmt.Sprintf("rule %s can't be evaluated%s: %v", h.Name, h.at(i), err))
 			continue
 		}
 		if val != types.True {
@@ -375,6 +375,14 @@ func (h *held) judge(a *activation, o object.Object, ward string) (out []Finding
 		}
 	}
 	return out
+}
+
+// at is where one of the validations is written; "" for a rule of Vigila's own.
+func (h *held) at(i int) string {
+	if h.File == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (%s:%d)", h.File, h.lines[i])
 }
 
 // eval evaluates one expression, within the limits that an API server has.
