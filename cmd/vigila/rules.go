@@ -95,7 +95,7 @@ func tryCases(c *cobra.Command, files []rule.File) error {
 			without = append(without, r.Name)
 		}
 	}
-	fmt.Fprintf(out, "%d of %d cases are as they say, of %d rules\n", len(tried)-failed, len(tried), len(with))
+	fmt.Fprintf(out, "%d of %d cases are as they say; rules with cases: %d\n", len(tried)-failed, len(tried), len(with))
 	if len(without) > 0 {
 		fmt.Fprintf(out, "Without a case: %s\n", strings.Join(without, ", "))
 	}

@@ -470,14 +470,16 @@ func (c *checker) render(whole, w ward.Ward, file string, placed bool, of roster
 	var own []rule.Document
 	if w.File != "" {
 		if data, err := c.tree.Read(w.File); err == nil {
-			own, _ = render.WardDocument(w, string(data)) // it was read well
+			own, _ = render.WardDocument(w, w.File, string(data)) // it was read well
 		}
 	}
 	var facts []rule.Facts
 	for _, cl := range c.places(whole, w) {
 		facts = append(facts, render.RuleFacts(w, of.Name, cl))
 	}
-	c.hold(c.rulesFor(file, w.From.Path), w, facts, objects, own)
+	if w.File != "" || c.out.Wards == 0 { // what no ward takes is what others are made of, unless wards are declared elsewhere
+		c.hold(c.rulesFor(file, w.From.Path), facts, objects, own)
+	}
 }
 
 // rest renders what no ward takes.
@@ -532,7 +534,7 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 
 // loose renders what no ward takes, as if one did.
 func (c *checker) loose(path string) {
-	w := ward.Ward{Name: "check", From: ward.From{Repo: home, Path: path}, Into: ward.Into{Namespace: "default"}}
+	w := ward.Ward{Name: "check", From: ward.From{Repo: home, Path: path}, Into: ward.Into{Namespace: "default"}, Settle: ward.Settle{Within: 5 * time.Minute, Otherwise: ward.GoBack}}
 	c.render(w, w, path, true, roster.Roster{})
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -81,18 +82,26 @@ func (r *Report) Since(before *Report) {
 // Text writes a report for people.
 func (r *Report) Text(w io.Writer) {
 	warned := 0
+	mends := map[string]string{}
 	for _, f := range r.Findings {
-		text, level := f.Text, ""
+		level := ""
 		if f.Level == Warning {
 			warned++
 			level = "warning: "
 		}
 		if f.Mend != "" {
-			text += ". " + strings.TrimSuffix(f.Mend, ".") + "."
+			mends[strings.TrimPrefix(f.Rule, rulePrefix)] = f.Mend
 		}
-		fmt.Fprintf(w, "%s:%d: %s%s\n", visible.Line(f.File), f.Line, level, visible.Text(text))
+		fmt.Fprintf(w, "%s:%d: %s%s\n", visible.Line(f.File), f.Line, level, visible.Text(f.Text))
 	}
 	if len(r.Findings) > 0 {
+		fmt.Fprintln(w)
+	}
+	if len(mends) > 0 { // once a rule, however often it is broken
+		fmt.Fprintln(w, "What to write instead:")
+		for _, name := range slices.Sorted(maps.Keys(mends)) {
+			fmt.Fprintf(w, "  %s: %s\n", name, visible.Text(mends[name]))
+		}
 		fmt.Fprintln(w)
 	}
 	var says []string
@@ -161,7 +170,9 @@ func (r *Report) SARIF(w io.Writer, version string) error {
 }
 
 // ruleID is what findings of a rulebook's rule are called.
-func ruleID(name string) string { return "rule:" + name }
+func ruleID(name string) string { return rulePrefix + name }
+
+const rulePrefix = "rule:"
 
 type junitCase struct {
 	Name    string `xml:"name,attr"`

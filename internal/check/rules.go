@@ -91,19 +91,21 @@ func (r *Report) broken() bool {
 	return slices.ContainsFunc(r.Findings, func(f Finding) bool { return strings.HasSuffix(f.File, "/rulebook.yaml") })
 }
 
-// places are the clusters that a form of a ward is for, as far as they are known here: by name, with their labels.
+// places are the clusters that a form of a ward is for, as far as they are known here: by name, with their labels. None when every cluster that
+// the ward goes into has another form.
 func (c *checker) places(w, form ward.Ward) (out []render.Cluster) {
 	if c.opts.Cluster.Name != "" {
 		return []render.Cluster{c.opts.Cluster}
 	}
-	for _, name := range clusters(w, roster.Known{Clusters: c.labels}) {
+	known := clusters(w, roster.Known{Clusters: c.labels})
+	for _, name := range known {
 		if labels := c.labels[name]; reflect.DeepEqual(w.For(name, labels), form) {
 			cl := c.opts.Cluster
 			cl.Name, cl.Labels = name, labels
 			out = append(out, cl)
 		}
 	}
-	if len(out) == 0 {
+	if len(known) == 0 { // where it goes is not known here
 		cl := c.opts.Cluster
 		cl.Name = form.Into.Cluster
 		out = append(out, cl)
@@ -112,7 +114,7 @@ func (c *checker) places(w, form ward.Ward) (out []render.Cluster) {
 }
 
 // hold holds what a ward declares against the rules that are for it.
-func (c *checker) hold(set *rule.Set, w ward.Ward, facts []rule.Facts, objects []object.Object, own []rule.Document) {
+func (c *checker) hold(set *rule.Set, facts []rule.Facts, objects []object.Object, own []rule.Document) {
 	if set == nil {
 		return
 	}

@@ -55,7 +55,7 @@ func told(t *testing.T, r *Report) string {
 // TestRulesHoldForWhatTheyLieBeside: those of the repository for all, a roster's for its wards, and those beside plain files for them.
 func TestRulesHoldForWhatTheyLieBeside(t *testing.T) {
 	const pinned = "vigila: rulebook/v1\nname: house\nours: [images-pinned]\n"
-	const latest = "app/a.yaml:1: Deployment/gate: container gate takes gate:latest, which is not one version (rule images-pinned). Name the version"
+	const latest = "app/a.yaml:1: Deployment/gate: container gate takes gate:latest, which is not one version (rule images-pinned)\n"
 	rosters := "vigila: roster/v1\nname: ticketing\nfrom: {path: teams}\n---\nvigila: roster/v1\nname: pilots\nfrom: {path: pilots}\n"
 	for name, c := range map[string]struct {
 		files map[string]string
@@ -69,7 +69,7 @@ func TestRulesHoldForWhatTheyLieBeside(t *testing.T) {
 		"of the repository, for no ward":       {map[string]string{"app/a.yaml": service, ".vigila/rules/rulebook.yaml": pinned}, []string{latest}},
 		"an exception":                         {map[string]string{"wards/gate.yaml": gate, "app/a.yaml": service, ".vigila/rules/rulebook.yaml": pinned + "except: [{rule: images-pinned, of: Deployment/gate, why: for the fair, owner: ticketing, until: 2026-11-27}]\n"}, nil},
 		"an exception that ended":              {map[string]string{"wards/gate.yaml": gate, "app/a.yaml": service, ".vigila/rules/rulebook.yaml": pinned + "except: [{rule: images-pinned, of: Deployment/gate, why: for the fair, owner: ticketing, until: 2026-11-26}]\n"}, []string{"its exception ended on 2026-11-26 (.vigila/rules/rulebook.yaml, ticketing: for the fair)"}},
-		"a ward's own file":                    {map[string]string{"wards/gate.yaml": gate, "app/a.yaml": config, ".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\n", ".vigila/rules/owner.yaml": owned}, []string{"wards/gate.yaml:1: Ward/gate: Ward has no owner in quay (rule owner-known). Write owner: with a team."}},
+		"a ward's own file":                    {map[string]string{"wards/gate.yaml": gate, "app/a.yaml": config, ".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\n", ".vigila/rules/owner.yaml": owned}, []string{"wards/gate.yaml:1: Ward/gate: Ward has no owner in quay (rule owner-known)\n\nWhat to write instead:\n  owner-known: Write owner: with a team.\n"}},
 		"a lane's":                             {map[string]string{"lane.yaml": "vigila: lane/v1\nname: gates\ncarries: [{versions: \"v/{stop}.yaml\"}]\nstops: [{name: a, wards: [x@a], lets_in: by itself}, {name: b, after: [a], wards: [x@b], lets_in: ask}]\n", ".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\n", ".vigila/rules/owner.yaml": owned}, []string{"lane.yaml:1: Lane/gates: Lane has no owner in "}},
 		"a rule that does not compile":         {map[string]string{"wards/gate.yaml": gate, "app/a.yaml": config, ".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\n", ".vigila/rules/bad.yaml": "kind: ValidatingAdmissionPolicy\n"}, []string{".vigila/rules/bad.yaml:1: a rulebook holds rules alone"}},
 		"a case that is not as it says":        {map[string]string{".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\n", ".vigila/rules/owner.yaml": owned, ".vigila/rules/owner.cases.yaml": "vigila: rule-cases/v1\nrule: owner-known\ncases:\n  - {name: none, passes: true, objects: [{vigila: ward/v1, name: a}]}\n"}, []string{".vigila/rules/owner.cases.yaml:4: case \"none\" of rule owner-known: it is to pass, and does not: Ward has no owner in case"}},

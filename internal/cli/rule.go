@@ -45,7 +45,7 @@ name them under ours: in a rulebook file.`,
 				if r.Off {
 					of, holds = cell{"Vigila", "soft"}, cell{"off", "soft"}
 				}
-				rows = append(rows, []cell{{r.Name, "bold"}, of, plain(r.Says), holds, brokenBy(r), {r.LooksAt, "soft"}})
+				rows = append(rows, []cell{{r.Name, "bold"}, of, plain(r.Says), holds, brokenBy(r), {firstOf(r.LooksAt), "soft"}})
 			}
 			p.table(rows)
 			p.line("\nWhat a rule wants: vigila rule show NAME     What breaks rules: vigila rule broken")
@@ -53,6 +53,15 @@ name them under ours: in a rulebook file.`,
 	})
 	c.Flags().BoolVar(&holding, "holding", false, "only those that hold for a ward")
 	return c
+}
+
+// firstOf is the first of what a rule looks at, and how much more there is.
+func firstOf(what string) string {
+	first, rest, more := strings.Cut(what, ", ")
+	if !more {
+		return what
+	}
+	return fmt.Sprintf("%s and %d more", first, strings.Count(rest, ", ")+1)
 }
 
 // brokenBy says how much breaks a rule.

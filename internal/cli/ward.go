@@ -280,6 +280,9 @@ func (p *printer) ward(d *client.WardDetail) {
 	if w.Rejected != "" && !strings.Contains(w.Says, w.Rejected) {
 		rows = append(rows, []cell{{"rejected", "soft"}, plain(short(w.Revision) + ": " + w.Rejected)})
 	}
+	if w.BrokenRules > 0 {
+		rows = append(rows, []cell{{"rules", "soft"}, plain(pick(w.BrokenRules == 1, "1 thing breaks one", fmt.Sprintf("%d things break some", w.BrokenRules)) + ": vigila rule broken --ward " + w.Id)})
+	}
 	if w.Hold.By != "" {
 		h := "by " + w.Hold.By + ", " + ago(w.Hold.At)
 		if w.Hold.Why != "" {

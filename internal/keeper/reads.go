@@ -30,7 +30,7 @@ func (p *placement) IsSame(name string, a standing.AsOf) { p.post(loop.WasSame{N
 // reads is what the ward reads its declaration from.
 func (p *placement) reads(main *sources.Loop, limits roster.Limits) *reading.Ward {
 	out := p.k.readsOf(p.Ward, p.Roster, limits, main, p.cluster)
-	out.ID, out.File, out.Log, out.Keeps = p.ID, p.File, p.log, func() int { return p.View().Kept }
+	out.ID, out.File, out.Source, out.Log, out.Keeps = p.ID, p.File, p.Source, p.log, func() int { return p.View().Kept }
 	return out
 }
 

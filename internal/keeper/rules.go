@@ -76,7 +76,11 @@ func (k *Keeper) Rules() []RuleNow {
 		if set == nil {
 			continue
 		}
+		facts := render.RuleFacts(p.Ward, p.Roster, render.Cluster{Name: p.Cluster, Labels: p.cluster.labels()})
 		for _, h := range set.Rules() {
+			if !h.Concerns(facts) {
+				continue
+			}
 			key := h.Book + "\n" + h.BookFile + "\n" + h.Name + "\n" + string(h.Otherwise) + "\n" + object.Hash(h.Text)
 			r := at[key]
 			if r == nil {
@@ -239,7 +243,7 @@ func (k *Keeper) tryOn(ctx context.Context, p *placement, d *declared.Declaratio
 	if err != nil {
 		facts = render.Cluster{Name: p.Cluster, Labels: p.cluster.labels()}
 	}
-	own, err := render.WardDocument(p.Ward, p.File)
+	own, err := render.WardDocument(p.Ward, p.Source, p.File)
 	if err != nil {
 		own = nil // its file says so itself
 	}

@@ -108,9 +108,9 @@ func Documents(file string, data []byte) (out []rule.Document, err error) {
 	return out, nil
 }
 
-// WardDocument is the document that declares a ward, as rules see it; text is its file, or the part of it that is the ward's.
-func WardDocument(w ward.Ward, text string) ([]rule.Document, error) {
-	all, err := Documents(w.File, []byte(text))
+// WardDocument is the document that declares a ward, as rules see it; text is that of its file, or of the part of it that is the ward's.
+func WardDocument(w ward.Ward, file, text string) ([]rule.Document, error) {
+	all, err := Documents(file, []byte(text))
 	if err != nil {
 		return nil, err
 	}

@@ -246,6 +246,7 @@ function Try({ close }: { close: () => void }) {
       <label className="block text-sm">
         <span className="text-soft">The policy, as YAML</span>
         <textarea
+          id="policy"
           value={text}
           rows={10}
           spellCheck={false}

@@ -52,15 +52,9 @@ func (f Finding) Own() bool { return f.Ref.Group == Group }
 // rules. Values of Secrets are not shown to any rule: it sees "***" in place of one that is no reference.
 func (s *Set) Judge(f Facts, objects []object.Object, own []Document) (out []Finding) {
 	name, _ := f.Ward["name"].(string)
-	owner, _ := f.Ward["owner"].(string)
-	labels := map[string]string{}
-	given, _ := f.Cluster["labels"].(map[string]any)
-	for k, v := range given {
-		labels[k], _ = v.(string)
-	}
 	var rules []held
 	for _, h := range s.held {
-		if h.For.concerns(name, owner, labels) {
+		if h.Concerns(f) {
 			rules = append(rules, h)
 		}
 	}
@@ -101,6 +95,18 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document) (out []Fin
 		}
 	}
 	return out
+}
+
+// Concerns tells whether a rule is for a ward in a cluster.
+func (r *Rule) Concerns(f Facts) bool {
+	name, _ := f.Ward["name"].(string)
+	owner, _ := f.Ward["owner"].(string)
+	labels := map[string]string{}
+	given, _ := f.Cluster["labels"].(map[string]any)
+	for k, v := range given {
+		labels[k], _ = v.(string)
+	}
+	return r.For.concerns(name, owner, labels)
 }
 
 // judge is what is known of everything that is looked at together.
@@ -364,6 +370,7 @@ func (h *held) judge(a *activation, o object.Object, ward string) (out []Finding
 			return nil
 		}
 	}
+	var says []string // of all that does not hold: an object breaks a rule once
 	for i := range h.validations {
 		val, err := a.eval(&h.validations[i])
 		if err != nil {
@@ -371,8 +378,11 @@ func (h *held) judge(a *activation, o object.Object, ward string) (out []Finding
 			continue
 		}
 		if val != types.True {
-			find(false, h.message(a, i))
+			says = append(says, h.message(a, i))
 		}
+	}
+	if len(says) > 0 {
+		find(false, strings.Join(says, "; "))
 	}
 	return out
 }

@@ -27,7 +27,8 @@ import (
 type Ward struct {
 	ID      string
 	Ward    ward.Ward
-	File    string
+	File    string // its text
+	Source  string // where that is, in the roster's repository; "" when a person registered it
 	Roster  string // that declares it; "" when a person registered it
 	Limits  roster.Limits
 	Service string
@@ -213,7 +214,7 @@ func (r *reader) judge(d *declared.Declaration, objects []object.Object) error {
 	if err != nil {
 		return err
 	}
-	own, err := render.WardDocument(w.Ward, w.File)
+	own, err := render.WardDocument(w.Ward, w.Source, w.File)
 	if err != nil {
 		return err
 	}

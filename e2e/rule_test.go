@@ -1,0 +1,215 @@
+package e2e
+
+import (
+	"encoding/json"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// replicasRule is a rule of one's own: so many replicas, and not fewer.
+const replicasRule = `apiVersion: admissionregistration.k8s.io/v1
+kind: ValidatingAdmissionPolicy
+metadata:
+  name: enough-replicas
+  annotations: {vigila.dev/otherwise: warn, vigila.dev/why: One is none., vigila.dev/mend: "Write replicas: 2."}
+spec:
+  matchConstraints:
+    resourceRules: [{apiGroups: [apps], apiVersions: [v1], operations: [CREATE, UPDATE], resources: [deployments]}]
+  validations: [{expression: object.spec.replicas > 1, messageExpression: "'it runs ' + string(object.spec.replicas) + ' times in ' + params.cluster.name"}]
+`
+
+// rulebook is one in the repository of a ward.
+func rulebook(more string) map[string]string {
+	return map[string]string{".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\nours: [images-pinned]\n" + more, ".vigila/rules/replicas.yaml": replicasRule}
+}
+
+// TestWhatBreaksARuleIsNotSynced: it is told before the merge and before the sync, may be let through by a person with a reason, or by an exception,
+// and keeps nobody from going back.
+func TestWhatBreaksARuleIsNotSynced(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	files := rulebook("")
+	files["app/a.yaml"] = deployment("gate-quick:1", 2)
+	s.push("First", files)
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 60s"))
+	s.until("is in step", inStepAndReady)
+	assert.Contains(t, s.ok("rule", "list", "--holding"), "images-pinned")
+	assert.Contains(t, s.ok("rule", "broken"), "Nothing that is declared breaks a rule that holds.")
+
+	// The same change before the merge, on the work tree, against main.
+	tree := t.TempDir()
+	git(t, "", "clone", "--quiet", s.origin(), tree)
+	require.NoError(t, os.WriteFile(filepath.Join(tree, "app/a.yaml"), []byte(deployment("gate-quick:latest", 1)), 0o600))
+	out, code := checkTree(t, tree, "--since", "main")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "app/a.yaml:1: Deployment/berth-planner: container app takes registry.brindle.example/gate-quick:latest, which is not one version (rule images-pinned)")
+	assert.Contains(t, out, "app/a.yaml:1: warning: Deployment/berth-planner: it runs 1 times in")
+	out, code = checkTree(t, tree, "--since", "nowhere")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, out, `--since is "nowhere", and this repository has no such branch or commit`)
+
+	s.push("Newest", map[string]string{"app/a.yaml": deployment("gate-quick:latest", 1)})
+	w := s.until("is stopped", func(w client.Ward) bool { return len(w.Guards) == 1 && w.Run.Number == 0 })
+	assert.Equal(t, "rule:images-pinned", w.Guards[0].Name)
+	assert.Contains(t, w.Says, "Stopped before harm: Deployment/berth-planner breaks rule images-pinned: container app takes registry.brindle.example/gate-quick:latest")
+	assert.Contains(t, w.Todo, "Name the version")
+	assert.Contains(t, w.Todo, "--allow rule:images-pinned --why REASON")
+	assert.Equal(t, 2, w.BrokenRules)
+	assert.NotContains(t, podImage(s), "latest", "nothing of it is applied")
+	broken := s.ok("rule", "broken", "--ward", s.name+"@quay")
+	assert.Regexp(t, `images-pinned  ▲ refuses\n  Name the version[^\n]*\n  \S+@quay  Deployment/berth-planner: container app takes registry.brindle.example/gate-quick:latest, which is not one version  app/a.yaml:1`, broken)
+	assert.Contains(t, broken, "enough-replicas  warns\n  Write replicas: 2.\n")
+	s.fails(3, "Guard rule:images-pinned:", "diff", s.name)
+
+	// A person lets it through, and says why.
+	s.fails(1, "to let a rule be broken needs a reason", "sync", s.name, "--allow", "rule:images-pinned")
+	s.ok("sync", s.name, "--allow", "rule:images-pinned", "--why", "a gale")
+	s.until("is let through", inStepAndReady)
+	assert.Contains(t, podImage(s), "latest")
+	assert.Contains(t, s.ok("logbook", s.name), "a gale (allows rule:images-pinned)")
+
+	// What is in step stays so, and what is put back brings in nothing new.
+	s.push("A name", map[string]string{"app/b.yaml": config("horn", "sound", "loud")})
+	s.until("has the rest", func(w client.Ward) bool {
+		return inStepAndReady(w) && len(w.Guards) == 0 && strings.Contains(w.Applied.Subject, "A name")
+	})
+
+	// An exception in the rulebook lets it be, until its day.
+	s.push("Another", map[string]string{"app/a.yaml": deployment("gate-quick:latest", 2)})
+	s.until("is stopped again", func(w client.Ward) bool { return len(w.Guards) == 1 && w.Run.Number == 0 })
+	s.push("Let it be", rulebook("except: [{rule: images-pinned, of: Deployment/berth-planner, why: for the fair, owner: ticketing, until: 2099-01-01}]\n"))
+	s.until("is let be", func(w client.Ward) bool {
+		return inStepAndReady(w) && w.BrokenRules == 0 && len(w.Guards) == 0 && replicas(t, s) == 2
+	})
+	assert.Contains(t, s.ok("rule", "broken"), "an exception lets it be until 2099-01-01: for the fair (ticketing)")
+
+	// A way back asks no rule.
+	s.push("It ended", rulebook("except: [{rule: images-pinned, of: Deployment/berth-planner, why: for the fair, owner: ticketing, until: 2020-01-01}]\n"))
+	s.until("is told", func(w client.Ward) bool { return w.BrokenRules == 1 })
+	assert.Contains(t, s.ok("rule", "broken"), "an exception let it be until 2020-01-01")
+	s.ok("rollback", s.name, "1", "--why", "as it was")
+	s.until("went back", func(w client.Ward) bool {
+		return w.Hold.By != "" && w.Run.Number == 0 && strings.HasSuffix(podImage(s), "gate-quick:1")
+	})
+}
+
+// TestRulesAreTriedOutBeforeTheyHold, over all that is declared, and a rulebook that can't be read lets nothing pass.
+func TestRulesAreTriedOutBeforeTheyHold(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("First", map[string]string{"app/a.yaml": deployment("gate-quick:1", 1) + "---\napiVersion: v1\nkind: Secret\nmetadata: {name: s}\nstringData: {password: spring-tide-word}\n"})
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 60s"))
+	s.until("is in step", inStepAndReady)
+	at := filepath.Join(t.TempDir(), "rule.yaml")
+	require.NoError(t, os.WriteFile(at, []byte(replicasRule), 0o600))
+	out, _, code := s.cli("rule", "try", at)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, s.name+"@quay  Deployment/berth-planner: it runs 1 times in quay  app/a.yaml:1")
+	assert.Contains(t, out, "enough-replicas over ")
+	assert.Contains(t, s.pipe(strings.ReplaceAll(replicasRule, "> 1", "> 0"), "rule", "try", "-"), "nothing would break it")
+	s.fails(1, "bad.yaml:9: spec.validations[0].expression does not compile: line 1, column", "rule", "try", write(t, "bad.yaml", strings.ReplaceAll(replicasRule, "object.spec.replicas > 1", "object.spec.replicas >")))
+
+	// What is in git as it is is warned of, and no value is shown anywhere.
+	broken := s.ok("rule", "broken", "-o", "json")
+	assert.Contains(t, broken, "secret-literal")
+	assert.Contains(t, broken, "the value of password stands in git as it is")
+	assert.NotContains(t, broken, "spring-tide")
+	sees := strings.NewReplacer("apiGroups: [apps]", `apiGroups: [""]`, "[deployments]", "[secrets]", "object.spec.replicas > 1", "false", "'it runs ' + string(object.spec.replicas) + ' times in ' + params.cluster.name", "string(object.?data.?password.orValue(object.?stringData.?password.orValue(''))) + string(params.ward.objects.Secret[0].?data.?password.orValue(''))").Replace(replicasRule)
+	peek, errs, _ := s.cli("rule", "try", write(t, "peek.yaml", sees))
+	assert.Contains(t, peek, "***", errs)
+	assert.NotContains(t, peek, "spring-tide")
+
+	s.push("A rule that is none", map[string]string{".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\n", ".vigila/rules/bad.yaml": strings.ReplaceAll(replicasRule, "> 1", ">")})
+	w := s.until("says so", func(w client.Ward) bool { return !w.Repository.Known && w.Repository.Problem != "" })
+	assert.Contains(t, w.Repository.Problem, ".vigila/rules/bad.yaml:9: spec.validations[0].expression does not compile")
+	s.push("Mended", map[string]string{".vigila/rules/bad.yaml": replicasRule})
+	s.until("goes on", func(w client.Ward) bool { return inStepAndReady(w) && w.BrokenRules == 2 })
+
+	// The rules of the day, over the API.
+	var list client.RuleList
+	r, err := http.NewRequest(http.MethodGet, s.url+"/api/v1/rules/enough-replicas", nil)
+	require.NoError(t, err)
+	r.Header.Set("Authorization", "Bearer "+s.token)
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer func() { _ = answer.Body.Close() }()
+	require.NoError(t, json.NewDecoder(answer.Body).Decode(&list))
+	require.Len(t, list.Items, 1)
+	assert.Equal(t, replicasRule, list.Items[0].Text)
+	assert.Equal(t, 1, list.Items[0].WarnedOf)
+	assert.Equal(t, []string{s.name + "@quay"}, list.Items[0].UsedBy)
+}
+
+// TestRulesInTheConsole: what holds, what breaks it, and what would.
+func TestRulesInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	files := rulebook("")
+	files["app/a.yaml"] = deployment("gate-quick:latest", 1)
+	s.push("First", files)
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 60s"))
+	s.until("is stopped", func(w client.Ward) bool { return len(w.Guards) == 1 && w.Run.Number == 0 })
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows("Watch")
+	b.opens(`//nav//a[text()="Set up"]`, "Rules")
+	b.opens(`//nav//a[text()="Rules"]`, "1 object would be refused at the next sync that touches it.")
+	b.opens(`//tr[@data-rule="images-pinned"]//a[contains(., "1 object")]`, "What breaks images-pinned")
+	b.shows("container app takes registry.brindle.example/gate-quick:latest")
+	b.shows("app/a.yaml:1")
+	b.opens(`//a[text()="All that breaks rules"]`, "it runs 1 times in quay")
+	b.opens(`//a[text()="The rules"]`, "Try a rule")
+	b.opens(`//tr[@data-rule="enough-replicas"]//button`, "kind: ValidatingAdmissionPolicy")
+	b.do(chromedp.KeyEvent("\u001b"))
+	b.click("Try a rule")
+	b.fill("policy", strings.ReplaceAll(replicasRule, "> 1", "> 5"))
+	b.click("Try it")
+	b.shows("1 would break it, of 2 objects of 1 ward.")
+
+	// To let it through needs a reason.
+	b.open(s.url + "/wards/" + s.name + "@quay")
+	b.shows("2 things break rules")
+	b.click("Sync 2 objects…")
+	b.opens(`//label[contains(., "rule:images-pinned")]//input`, "Why, for whoever looks next")
+	b.do(chromedp.SendKeys(chromedp.Search(`//label[contains(., "Why, for whoever looks next")]/input`), "a gale"))
+	b.click("Sync, and allow it")
+	s.until("is let through", inStepAndReady)
+	assert.Contains(t, s.ok("logbook", s.name), "a gale (allows rule:images-pinned)")
+}
+
+// podImage is the image that the live Deployment's Pods take.
+func podImage(s *service) string {
+	containers, _, err := unstructured.NestedSlice(s.live("deployments", "berth-planner").Object, "spec", "template", "spec", "containers")
+	require.NoError(s.t, err)
+	return containers[0].(map[string]any)["image"].(string)
+}
+
+// checkTree runs vigila check on a work tree; out is both of its outputs.
+func checkTree(t *testing.T, dir string, args ...string) (out string, code int) {
+	t.Helper()
+	cmd := exec.Command(filepath.Join(bin, "vigila"), append([]string{"check"}, args...)...)
+	cmd.Dir = dir
+	b, err := cmd.CombinedOutput()
+	if err != nil {
+		require.IsType(t, &exec.ExitError{}, err, string(b))
+	}
+	return string(b), cmd.ProcessState.ExitCode()
+}
+
+func write(t *testing.T, name, text string) string {
+	t.Helper()
+	at := filepath.Join(t.TempDir(), name)
+	require.NoError(t, os.WriteFile(at, []byte(text), 0o600))
+	return at
+}
