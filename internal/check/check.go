@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -45,7 +46,7 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		return nil, err
 	}
 	r := &Report{Findings: []Finding{}, hashes: map[string]string{}, about: map[Finding]string{}}
-	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[finding]bool{}, excepted: map[string]bool{}, taken: map[string]bool{}, unused: map[render.Unused]int{}, laid: map[string]int{}}
+	c := &checker{ctx: ctx, tree: tree, opts: opts, out: r, seen: map[finding]bool{}, excepted: map[string]bool{}, unwarded: map[string][]object.Object{}, taken: map[string]bool{}, unused: map[render.Unused]int{}, laid: map[string]int{}}
 	var wards, faulty []ward.Ward
 	from := map[string]string{}
 	labels := map[string]map[string]string{} // of declared clusters
@@ -167,9 +168,10 @@ type checker struct {
 	labels   map[string]map[string]string // of declared clusters
 	books    rulebooks
 	excepted map[string]bool
-	checks   []ward.Check          // of checks files, of which some hold for a ward
-	unused   map[render.Unused]int // versions that mean nothing to so many,
-	laid     map[string]int        // of so many that their files are laid over
+	unwarded map[string][]object.Object // by directory
+	checks   []ward.Check               // of checks files, of which some hold for a ward
+	unused   map[render.Unused]int      // versions that mean nothing to so many,
+	laid     map[string]int             // of so many that their files are laid over
 }
 
 // common reads the checks files that hold for every ward of the tree, where a directory of it is checked.
@@ -477,8 +479,12 @@ func (c *checker) render(whole, w ward.Ward, file string, placed bool, of roster
 	for _, cl := range c.places(whole, w) {
 		facts = append(facts, render.RuleFacts(w, of.Name, cl))
 	}
-	if w.File != "" || c.out.Wards == 0 { // what no ward takes is what others are made of, unless wards are declared elsewhere
+	switch {
+	case w.File != "":
 		c.hold(c.rulesFor(file, w.From.Path), facts, objects, own)
+	case c.out.Wards == 0: // what no ward takes is what others are made of, unless wards are declared elsewhere
+		dir := path.Dir(file) // manifests of a directory belong together, mostly
+		c.unwarded[dir] = append(c.unwarded[dir], objects...)
 	}
 }
 
@@ -530,11 +536,15 @@ func (c *checker) rest(files []repo.File, roots map[string]bool) {
 		c.out.checked = append(c.out.checked, f.Path)
 		c.loose(f.Path)
 	}
+	for _, dir := range slices.Sorted(maps.Keys(c.unwarded)) {
+		c.of = dir
+		c.hold(c.rulesFor(dir+"/", dir), []rule.Facts{render.RuleFacts(ward.Ward{Settle: ward.Settle{Within: 5 * time.Minute, Otherwise: ward.GoBack}}, "", c.opts.Cluster)}, c.unwarded[dir], nil)
+	}
 }
 
 // loose renders what no ward takes, as if one did.
 func (c *checker) loose(path string) {
-	w := ward.Ward{Name: "check", From: ward.From{Repo: home, Path: path}, Into: ward.Into{Namespace: "default"}, Settle: ward.Settle{Within: 5 * time.Minute, Otherwise: ward.GoBack}}
+	w := ward.Ward{Name: "check", From: ward.From{Repo: home, Path: path}, Into: ward.Into{Namespace: "default"}}
 	c.render(w, w, path, true, roster.Roster{})
 }
 
