@@ -189,16 +189,22 @@ function Broken() {
       }
       list={list}
       total={total}
+      things="findings"
       heads={["What", "Breaks", "Instead"]}
     >
-      {items.map((f) => (
-        <Row key={`${f.ward} ${f.rule} ${f.kind} ${f.namespace} ${f.name} ${f.text}`} of={f} />
+      {items.map((f, i) => (
+        <Row
+          key={`${f.ward} ${f.rule} ${f.kind} ${f.namespace} ${f.name} ${f.text}`}
+          of={f}
+          told={items[i - 1]?.rule === f.rule}
+        />
       ))}
     </Page>
   );
 }
 
-function Row({ of: f }: { of: Finding }) {
+/** told: what to write instead stands in the row above. */
+function Row({ of: f, told }: { of: Finding; told: boolean }) {
   return (
     <tr className="border-b border-rule align-baseline" data-finding={`${f.ward} ${f.rule}`}>
       <td className="px-3 py-2 text-sm">
@@ -209,8 +215,15 @@ function Row({ of: f }: { of: Finding }) {
           {f.kind}/{f.name}
         </span>
         {f.file && (
-          <span className="block font-mono text-xs break-all text-soft">
-            {f.file}:{f.line}
+          <span className="block font-mono text-xs text-soft">
+            {f.file.split("/").map((part, i) => (
+              <span key={i}>
+                {i > 0 && "/"}
+                <wbr />
+                {part}
+              </span>
+            ))}
+            :{f.line}
           </span>
         )}
       </td>
@@ -225,7 +238,7 @@ function Row({ of: f }: { of: Finding }) {
           </span>
         )}
       </td>
-      <td className="max-w-md px-3 text-sm text-soft">{f.instead}</td>
+      <td className="max-w-md px-3 text-sm text-soft">{!told && f.instead}</td>
     </tr>
   );
 }

@@ -31,9 +31,12 @@ export function Page({
   list,
   total,
   heads,
+  things = title.toLowerCase(),
   children,
 }: {
   title: string;
+  /** what is searched, where the title does not say it */
+  things?: string;
   about: string;
   add?: ReactNode;
   list: ReturnType<typeof useList>;
@@ -54,8 +57,8 @@ export function Page({
         <div className="flex gap-2">
           <input
             type="search"
-            aria-label={`Search the ${title.toLowerCase()}`}
-            placeholder={`Search the ${title.toLowerCase()}`}
+            aria-label={`Search the ${things}`}
+            placeholder={`Search the ${things}`}
             className="w-56 rounded-md border border-rule bg-sheet px-2.5 py-1.5 text-sm placeholder:text-soft"
             value={list.search}
             onChange={(e) => list.setSearch(e.target.value)}
