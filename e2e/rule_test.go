@@ -213,3 +213,47 @@ func write(t *testing.T, name, text string) string {
 	require.NoError(t, os.WriteFile(at, []byte(text), 0o600))
 	return at
 }
+
+// TestWhatLooksLikeASecretIsShownToNobody, in whatever kind it stands: not in a difference, the logbook, the page, a log, or the effect of a branch; and neither
+// is what an object says of its fields.
+func TestWhatLooksLikeASecretIsShownToNobody(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	with := func(password, plan string) string {
+		return "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: gate, annotations: {vigila.dev/secret-fields: /data/plan}}\ndata:\n  plan: " + plan + "\n  app.properties: |\n    mode=night\n    password=" + password + "\n"
+	}
+	s.push("First", map[string]string{"app/a.yaml": with("Xk29vmQ8plfe", "by-the-north-pier"), ".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\nours: [secret-looking]\n"})
+	s.add(s.wardFile("sync: ask, drift: report, every: 1s", "within: 60s"))
+	s.until("is there", func(w client.Ward) bool { return w.Pending > 0 })
+	out, _, _ := s.cli("sync", s.name, "--preview")
+	told := []string{out, s.ok("sync", s.name)}
+	s.until("is in step", inStepAndReady)
+	s.push("Second", map[string]string{"app/a.yaml": with("Zk31wnR7qmgd", "by-the-south-pier")})
+	s.until("is behind", func(w client.Ward) bool { return w.Pending > 0 })
+	out, _, _ = s.cli("diff", s.name)
+	assert.Contains(t, out, "mode=night", "what is none is shown")
+	assert.Regexp(t, `password=secret [0-9a-f]+`, out)
+	told = append(told, out, s.ok("sync", s.name))
+	s.until("is in step again", inStepAndReady)
+	s.edit("somebody", "configmap/gate", "data.plan=by-the-east-pier")
+	s.until("has drifted", func(w client.Ward) bool { return w.Standing == "drifted" })
+	out, _, _ = s.cli("diff", s.name)
+	assert.Contains(t, out, "data.plan")
+	told = append(told, out, s.ok("ward", "show", s.name), s.ok("logbook", s.name), s.ok("logbook", s.name, "2", "-o", "json"), s.ok("rule", "broken"))
+	out, _, _ = s.cli("compare", s.name, "1", "2")
+	told = append(told, out)
+	r, err := s.api.GetObjectWithResponse(t.Context(), s.name+"@quay", &client.GetObjectParams{Key: s.object("ConfigMap", "gate").Key})
+	require.NoError(t, s.api.Check(r, err))
+	told = append(told, r.JSON200.LiveYaml, r.JSON200.DeclaredYaml)
+	assert.Contains(t, r.JSON200.LiveYaml, "mode=night")
+	s.branch("third", map[string]string{"app/a.yaml": with("Qm44xsT9rnhe", "by-the-west-pier")})
+	effect, err := json.Marshal(s.effect("third"))
+	require.NoError(t, err)
+	told = append(told, string(effect), s.log.String())
+	for i, text := range told {
+		assert.NotEmpty(t, text, i)
+		for _, word := range []string{"Xk29vmQ8plfe", "Zk31wnR7qmgd", "Qm44xsT9rnhe", "-pier"} {
+			assert.NotContains(t, text, word, i)
+		}
+	}
+}

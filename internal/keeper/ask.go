@@ -364,6 +364,7 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	}); err != nil {
 		return nil, err
 	}
+	var says map[string]any
 	if snapshot != "" {
 		kept, err := k.store.Snapshot(ctx, snapshot)
 		if err != nil {
@@ -371,7 +372,8 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 		}
 		for _, x := range kept {
 			if x.Object.Ref == o.Ref {
-				out.Declared = k.yaml(o.Ref, x.Object.Body)
+				says = x.Object.Body
+				out.Declared = k.yaml(o.Ref, says, nil)
 			}
 		}
 	}
@@ -385,7 +387,7 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	if err != nil {
 		return nil, fault(Unreachable, "%v", err)
 	}
-	out.Live = k.yaml(o.Ref, live)
+	out.Live = k.yaml(o.Ref, live, says)
 	about := []object.Ref{o.Ref}
 	if health.HasBelow(o.Ref) {
 		children, err := p.cluster.conn.Children(ctx, o.Ref.Namespace)
@@ -405,6 +407,9 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	}
 	if out.Events, err = p.cluster.conn.Events(ctx, namespace, about); err != nil {
 		return nil, fault(Unreachable, "%v", err)
+	}
+	for i := range out.Events {
+		out.Events[i].Text = secret.Conceal("", out.Events[i].Text, k.mask)
 	}
 	return out, nil
 }
@@ -459,8 +464,8 @@ func (k *Keeper) Names(ctx context.Context, name string) (out []string, err erro
 	return out, err
 }
 
-// yaml prints a body without what nobody reads; of a Secret the values are digests.
-func (k *Keeper) yaml(ref object.Ref, body map[string]any) string {
+// yaml prints a body without what nobody reads; of a Secret the values are digests, and so is what else is one. also is another body that may say so.
+func (k *Keeper) yaml(ref object.Ref, body, also map[string]any) string {
 	body = object.Clone(body)
 	if meta, ok := body["metadata"].(map[string]any); ok {
 		delete(meta, "managedFields")
@@ -481,6 +486,9 @@ func (k *Keeper) yaml(ref object.Ref, body map[string]any) string {
 				}
 			}
 		}
+	}
+	if !ref.Secret() {
+		body = k.mask.Body(ref, body, also)
 	}
 	b, err := yaml.Marshal(body)
 	if err != nil {
@@ -538,7 +546,7 @@ func (k *Keeper) Logs(ctx context.Context, name, key, pod, container string, pre
 	if err != nil {
 		return "", fault(Unreachable, "%v", err)
 	}
-	return text, nil
+	return secret.Conceal("", text, k.mask), nil
 }
 
 // Entries lists the logbook of a ward, newest first, with the run that goes on as it stands now.

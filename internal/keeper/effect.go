@@ -340,9 +340,7 @@ func (e *effects) declares(ctx context.Context, r *reading.Ward, commit string) 
 	out := make([]object.Object, len(kept))
 	for i, o := range kept {
 		out[i] = o.Object
-		if o.Object.Ref.Secret() {
-			e.secrets(o.Object)
-		}
+		e.secrets(o.Object)
 	}
 	return d, out, err
 }
@@ -486,7 +484,7 @@ func (e *effects) added(ctx context.Context, f filed, name string) *WardEffect {
 	return out
 }
 
-// secrets notes what must be in no patch: the values of a Secret, as they are written and as they are meant.
+// secrets notes what must be in no patch: the values of a Secret, as they are written and as they are meant, and what of another object looks like one.
 func (e *effects) secrets(o object.Object) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -496,6 +494,12 @@ func (e *effects) secrets(o object.Object) {
 				e.secret[line] = true
 			}
 		}
+	}
+	if !o.Ref.Secret() {
+		for _, text := range secret.Concealed(o.Body) {
+			note(text)
+		}
+		return
 	}
 	for _, part := range []string{"data", "stringData"} {
 		values, _ := o.Body[part].(map[string]any)

@@ -12,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/rule"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -250,6 +251,7 @@ func (k *Keeper) tryOn(ctx context.Context, p *placement, d *declared.Declaratio
 	out.Wards++
 	out.Objects += len(objects)
 	for _, f := range set.Judge(render.RuleFacts(p.Ward, p.Roster, facts), objects, own) {
+		f.Text = secret.Conceal("", f.Text, k.mask)
 		out.Findings = append(out.Findings, FindingNow{Ward: p.ID, Finding: f})
 	}
 	return nil

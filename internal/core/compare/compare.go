@@ -5,6 +5,7 @@ package compare
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -158,18 +159,60 @@ func metaString(body map[string]any, name string) string {
 // Mask replaces secret values by a keyed digest, so that "changed" and "unchanged" can be told without the value.
 type Mask func(value string) string
 
-// Fields masks the values below data and stringData of a Secret, and those of annotations that repeat them; other
-// objects pass through untouched.
-func (m Mask) Fields(ref object.Ref, fields []object.Field) []object.Field {
-	if !ref.Secret() {
-		return fields
-	}
+// Fields masks the values below data and stringData of a Secret, and those of annotations that repeat them. Of another object it masks what
+// looks like a secret, and the fields that the object says are secret; also says so beside it.
+func (m Mask) Fields(ref object.Ref, fields []object.Field, also ...[]object.Field) []object.Field {
+	hidden := hiddenIn(append(also, fields)...)
 	out := make([]object.Field, len(fields))
 	for i, f := range fields {
-		out[i] = object.Field{Path: f.Path, Value: m.value(ref, f.Path, f.Value)}
+		out[i] = object.Field{Path: f.Path, Value: m.value(ref, f.Path, f.Value, hidden)}
 	}
 	return out
 }
+
+// hiddenIn are the fields that some fields of an object say are secret.
+func hiddenIn(all ...[]object.Field) (hidden []string) {
+	for _, fields := range all {
+		for _, f := range fields {
+			if f.Path != "metadata.annotations["+object.SecretFieldsAnnotation+"]" {
+				continue
+			}
+			text, _ := f.Value.(string)
+			hidden = append(hidden, secret.FieldsOf(text)...)
+		}
+	}
+	return hidden
+}
+
+// Body is an object's body as it may be shown. also is another body of the object, which may say as well which of its fields are secret; may be
+// nil.
+func (m Mask) Body(ref object.Ref, body, also map[string]any) map[string]any {
+	var hidden []string
+	for _, b := range []map[string]any{body, also} {
+		if text, ok := (object.Object{Body: b}).Annotation(object.SecretFieldsAnnotation); ok {
+			hidden = append(hidden, hiddenIn([]object.Field{{Path: "metadata.annotations[" + object.SecretFieldsAnnotation + "]", Value: text}})...)
+		}
+	}
+	touched := false
+	out := secret.Walk(body, func(path, _, text string) string {
+		now, _ := m.value(ref, path, text, hidden).(string)
+		touched = touched || now != text
+		return now
+	})
+	if meta, ok := out["metadata"].(map[string]any); ok && touched {
+		if notes, ok := meta["annotations"].(map[string]any); ok && notes[lastApplied] != nil { // it repeats the values
+			meta, notes = maps.Clone(meta), maps.Clone(notes)
+			delete(notes, lastApplied)
+			meta["annotations"] = notes
+			out = maps.Clone(out)
+			out["metadata"] = meta
+		}
+	}
+	return out
+}
+
+// lastApplied is what client-side applies note of an object: all of it.
+const lastApplied = "kubectl.kubernetes.io/last-applied-configuration"
 
 // Imprint takes the imprint of an object; of a Secret a keyed one, since even a plain digest tells something.
 func (m Mask) Imprint(ref object.Ref, body map[string]any, leave []object.Pointer) object.Imprint {
@@ -183,10 +226,13 @@ func (m Mask) Imprint(ref object.Ref, body map[string]any, leave []object.Pointe
 	return i
 }
 
-func (m Mask) value(ref object.Ref, path string, v any) any {
+func (m Mask) value(ref object.Ref, path string, v any, hidden []string) any {
+	if !ref.Secret() {
+		return m.concealed(path, v, hidden)
+	}
 	open := path == "type" || path == "immutable" || path == "apiVersion" || path == "kind" ||
 		strings.HasPrefix(path, "metadata") && !strings.HasPrefix(path, "metadata.annotations") || strings.HasPrefix(path, "metadata.annotations[vigila.dev/")
-	if !ref.Secret() || open {
+	if open {
 		return v
 	}
 	if text, ok := v.(string); ok {
@@ -196,6 +242,28 @@ func (m Mask) value(ref object.Ref, path string, v any) any {
 	}
 	b, _ := json.Marshal(v)
 	return "secret " + m(string(b))
+}
+
+// concealed is a value of an object that is no Secret.
+func (m Mask) concealed(path string, v any, hidden []string) any {
+	text, is := v.(string)
+	switch {
+	case secret.Covers(hidden, path):
+		if is && strings.HasPrefix(text, "secret ") || v == nil {
+			return v
+		}
+		b, _ := json.Marshal(v)
+		return "secret " + m(string(b))
+	case path == "metadata.annotations["+lastApplied+"]" && is:
+		var all map[string]any
+		if len(hidden) > 0 || json.Unmarshal([]byte(text), &all) == nil && len(secret.Concealed(all)) > 0 {
+			return "secret " + m(text)
+		}
+		return v
+	case is:
+		return secret.Conceal(secret.NameOf(path), text, m)
+	}
+	return v
 }
 
 // Change is what happened to a field or an object.
@@ -225,8 +293,12 @@ type Difference struct {
 // Drift explains how a live object differs from its baseline, which must have its Detail, field by field, sorted by
 // path. It is empty when the object is as Vigila left it.
 func Drift(b Baseline, live map[string]any, mask Mask) []Difference {
-	now := mask.Fields(b.Ref, b.Detail.Owned.Project(live))
-	diffs := Fields(b.Detail.Fields, now)
+	was := b.Detail.Fields
+	if !b.Ref.Secret() { // kept by a version that knew less of what looks like a secret
+		was = mask.Fields(b.Ref, was)
+	}
+	now := mask.Fields(b.Ref, b.Detail.Owned.Project(live), was)
+	diffs := Fields(was, now)
 	remade := b.UID != "" && object.UID(live) != "" && object.UID(live) != b.UID
 	if len(diffs) == 0 && !remade {
 		return nil
@@ -291,7 +363,7 @@ func Additions(b Baseline, live map[string]any, leave []object.Pointer, mask Mas
 			continue
 		}
 		path := object.PathString(a.Path)
-		out = append(out, Difference{Path: path, Pointer: object.PointerTo(a.Path), Change: Added, To: mask.value(b.Ref, path, a.Value), Who: a.Owner.Manager, When: a.Owner.Time})
+		out = append(out, Difference{Path: path, Pointer: object.PointerTo(a.Path), Change: Added, To: mask.value(b.Ref, path, a.Value, hiddenIn(b.Detail.Fields)), Who: a.Owner.Manager, When: a.Owner.Time})
 	}
 	return out
 }
@@ -404,7 +476,12 @@ var noise = []string{"managedFields", "resourceVersion", "generation", "uid", "c
 // nil when the object does not exist yet. The result has every leaf, sorted by path.
 func Preview(ref object.Ref, live, answer map[string]any, mask Mask) []Difference {
 	keys := object.Owned(answer, nil).Set
-	return Fields(mask.Fields(ref, leaves(live, keys)), mask.Fields(ref, leaves(answer, keys)))
+	return mask.Differ(ref, leaves(live, keys), leaves(answer, keys))
+}
+
+// Differ compares two states of an object, as they may be shown.
+func (m Mask) Differ(ref object.Ref, from, to []object.Field) []Difference {
+	return Fields(m.Fields(ref, from, to), m.Fields(ref, to, from))
 }
 
 func leaves(body map[string]any, keys *fieldpath.Set) []object.Field {
@@ -456,12 +533,12 @@ func Declared(from, to []object.Object, mask Mask) []Moved {
 			fields = append(fields, object.Field{Path: "apiVersion", Value: o.Version})
 			slices.SortFunc(fields, func(a, b object.Field) int { return strings.Compare(a.Path, b.Path) })
 		}
-		return mask.Fields(o.Ref, fields)
+		return fields
 	}
 	var out []Moved
 	for ref, old := range a {
 		now, still := b[ref]
-		m := Moved{Ref: ref, Change: Changed, Fields: Fields(flat(old), flat(now))}
+		m := Moved{Ref: ref, Change: Changed, Fields: mask.Differ(ref, flat(old), flat(now))}
 		if !still {
 			m.Change = Removed
 		}
@@ -471,7 +548,7 @@ func Declared(from, to []object.Object, mask Mask) []Moved {
 	}
 	for ref, now := range b {
 		if _, had := a[ref]; !had {
-			out = append(out, Moved{Ref: ref, Change: Added, Fields: Fields(nil, flat(now))})
+			out = append(out, Moved{Ref: ref, Change: Added, Fields: mask.Differ(ref, nil, flat(now))})
 		}
 	}
 	slices.SortFunc(out, func(x, y Moved) int { return x.Ref.Compare(y.Ref) })

@@ -69,6 +69,51 @@ func TestSecretsAreMasked(t *testing.T) {
 	assert.Equal(t, "b", fields[1].Value)
 }
 
+// TestWhatLooksLikeASecretIsMasked in any object, and so are the fields that it says are secret: in a difference, and as a whole; another value is told
+// as another.
+func TestWhatLooksLikeASecretIsMasked(t *testing.T) {
+	keyed := Mask(func(v string) string { return object.Hash(v)[:6] })
+	body := func(password, key string) map[string]any {
+		return map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": "gate", "annotations": map[string]any{object.SecretFieldsAnnotation: "/spec/apiKey, /data/plan", lastApplied: `{"data":{"password":"` + password + `"}}`}},
+			"data": map[string]any{"app.properties": "mode=night\npassword=" + password + "\n", "plan": "north pier"},
+			"spec": map[string]any{"apiKey": map[string]any{"one": key}, "env": []any{map[string]any{"name": "DB_PASSWORD", "value": password}, map[string]any{"name": "USER", "value": "gate"}}}}
+	}
+	hidden := func(text string) {
+		for _, word := range []string{"Xk29vmQ8plfe", "Zk31wnR7qmgd", "short", "longer", "north pier"} {
+			assert.NotContains(t, text, word)
+		}
+	}
+	old, now := body("Xk29vmQ8plfe", "short"), body("Zk31wnR7qmgd", "longer")
+	diffs := Preview(ref, old, now, keyed)
+	var paths []string
+	for _, d := range diffs {
+		paths = append(paths, d.Path)
+		hidden(fmt.Sprint(d.From, d.To))
+		assert.NotEqual(t, d.From, d.To)
+	}
+	assert.Equal(t, []string{"data[app.properties]", "metadata.annotations[" + lastApplied + "]", "spec.apiKey.one", "spec.env[name=DB_PASSWORD].value"}, paths)
+	assert.Regexp(t, `^mode=night\npassword=secret [0-9a-f]{6}\n$`, diffs[0].From)
+
+	shown := keyed.Body(ref, now, nil)
+	hidden(fmt.Sprint(shown))
+	assert.Contains(t, fmt.Sprint(shown), "mode=night")
+	assert.NotContains(t, fmt.Sprint(shown), lastApplied, "it repeats the values")
+	assert.Equal(t, "Zk31wnR7qmgd", now["spec"].(map[string]any)["env"].([]any)[0].(map[string]any)["value"], "the body itself stays")
+
+	// Whoever takes the annotation away from the live object shows nothing by that.
+	bared := body("Zk31wnR7qmgd", "longer")
+	delete(bared["metadata"].(map[string]any), "annotations")
+	for _, d := range Preview(ref, bared, old, keyed) {
+		if d.Path != "metadata.annotations["+object.SecretFieldsAnnotation+"]" {
+			hidden(fmt.Sprint(d.From, d.To))
+		}
+	}
+	hidden(fmt.Sprint(keyed.Body(ref, bared, old)))
+	moved := Declared([]object.Object{{Ref: ref, Body: old}}, []object.Object{{Ref: ref, Body: now}}, keyed)
+	hidden(fmt.Sprint(moved))
+	require.Len(t, moved, 1)
+}
+
 func TestPreviewLeavesOutWhatNobodyDeclares(t *testing.T) {
 	live := answer(t, `{"f:spec":{"f:replicas":{}}}`, "", `{"replicas":2,"paused":false}`)
 	next := answer(t, `{"f:spec":{"f:replicas":{}}}`, "", `{"replicas":3,"paused":false}`)

@@ -34,6 +34,8 @@ const (
 	// ReplaceAnnotation allows an object to be deleted and made again.
 	ReplaceAnnotation    = "vigila.dev/replace"
 	SecretFromAnnotation = "vigila.dev/secret-from" // on a Secret: it takes all keys of a place in a store, STORE/PATH
+	// SecretFieldsAnnotation of any object but a Secret names fields of it that are secret, as pointers with commas between; so is what lies below them.
+	SecretFieldsAnnotation = "vigila.dev/secret-fields"
 )
 
 // Ref is the identity of an object in one cluster, without its version: the same object served in two

@@ -2,6 +2,7 @@ package object
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -70,6 +71,31 @@ func ParsePointer(s string) (Pointer, error) {
 }
 
 func (p Pointer) String() string { return p.text }
+
+// Path is the pointer as the paths of fields are written: spec.template.spec.containers[name=app].image. A part of digits is an item of a list.
+func (p Pointer) Path() string {
+	var b strings.Builder
+	for _, part := range p.parts {
+		switch {
+		case part.item != nil:
+			fmt.Fprintf(&b, "[%s]", *part.item)
+		case part.keys != nil:
+			var pairs []string
+			for _, k := range slices.Sorted(maps.Keys(part.keys)) {
+				pairs = append(pairs, k+"="+part.keys[k])
+			}
+			fmt.Fprintf(&b, "[%s]", strings.Join(pairs, ","))
+		case strings.ContainsAny(part.field, "./[]") || strings.Trim(part.field, "0123456789") == "":
+			fmt.Fprintf(&b, "[%s]", part.field)
+		default:
+			if b.Len() > 0 {
+				b.WriteByte('.')
+			}
+			b.WriteString(part.field)
+		}
+	}
+	return b.String()
+}
 
 // Reader reads a leaf of what paths are about, such as an object; Covers needs it for items of lists that a pointer names
 // by other fields than the list is keyed by.

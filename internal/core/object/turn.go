@@ -98,10 +98,16 @@ func (o Object) Turn() (Turn, error) {
 			if !o.Ref.Secret() {
 				return t, bad("it belongs to a Secret, which takes its keys from a store")
 			}
+		case SecretFieldsAnnotation:
+			for one := range strings.SplitSeq(v, ",") {
+				if _, err := ParsePointer(strings.TrimSpace(one)); err != nil {
+					return t, bad("write pointers to fields, with commas between, such as /spec/apiKey, /data/settings")
+				}
+			}
 		case ServiceAnnotation: // an exported object bears it
 		default:
 			return t, fmt.Errorf("%s has the annotation %s, which has no meaning; there are %s", o.Ref.Short(), name,
-				strings.Join([]string{StepAnnotation, TaskAnnotation, CleanAnnotation, GuardAnnotation, ReplaceAnnotation, SecretFromAnnotation}, ", "))
+				strings.Join([]string{StepAnnotation, TaskAnnotation, CleanAnnotation, GuardAnnotation, ReplaceAnnotation, SecretFromAnnotation, SecretFieldsAnnotation}, ", "))
 		}
 	}
 	if _, clean := all[CleanAnnotation]; clean && t.Task == NoTask {

@@ -21,6 +21,7 @@ func TestTurns(t *testing.T) {
 		`"vigila.dev/task":"before","vigila.dev/task-clean":"never"`:  {Task: Before, Clean: CleanNever},
 		`"vigila.dev/task":"failed","other.example/x":"y"`:            {Task: OnFail, Clean: CleanSuccess},
 		`"vigila.dev/guard":"no-prune, no-replace"`:                   {Clean: CleanSuccess, NoPrune: true, NoReplace: true},
+		`"vigila.dev/secret-fields":"/spec/a, /data/b"`:               {Clean: CleanSuccess},
 		`"vigila.dev/replace":"when-immutable","vigila.dev/step":"2"`: {Clean: CleanSuccess, Replace: true, Step: 2, Stepped: true},
 	} {
 		got, err := read(notes)
@@ -28,13 +29,14 @@ func TestTurns(t *testing.T) {
 		assert.Equal(t, want, got, notes)
 	}
 	for notes, want := range map[string]string{
-		`"vigila.dev/step":"first"`:       `vigila.dev/step of Job/migrate is "first"; it must be a whole number in quotes`,
-		`"vigila.dev/step":1`:             `vigila.dev/step of Job/migrate is "1"; the value of an annotation must be a text, in quotes`,
-		`"vigila.dev/task":"pre"`:         `write before, after or failed`,
-		`"vigila.dev/task-clean":"never"`: `Job/migrate has vigila.dev/task-clean but no vigila.dev/task`,
-		`"vigila.dev/guard":"no-prun"`:    `write no-prune, no-replace or both`,
-		`"vigila.dev/replace":"true"`:     `write when-immutable`,
-		`"vigila.dev/stpe":"1"`:           `has the annotation vigila.dev/stpe, which has no meaning; there are vigila.dev/step`,
+		`"vigila.dev/step":"first"`:           `vigila.dev/step of Job/migrate is "first"; it must be a whole number in quotes`,
+		`"vigila.dev/step":1`:                 `vigila.dev/step of Job/migrate is "1"; the value of an annotation must be a text, in quotes`,
+		`"vigila.dev/task":"pre"`:             `write before, after or failed`,
+		`"vigila.dev/task-clean":"never"`:     `Job/migrate has vigila.dev/task-clean but no vigila.dev/task`,
+		`"vigila.dev/guard":"no-prun"`:        `write no-prune, no-replace or both`,
+		`"vigila.dev/secret-fields":"spec.a"`: `write pointers to fields, with commas between`,
+		`"vigila.dev/replace":"true"`:         `write when-immutable`,
+		`"vigila.dev/stpe":"1"`:               `has the annotation vigila.dev/stpe, which has no meaning; there are vigila.dev/step`,
 	} {
 		_, err := read(notes)
 		assert.ErrorContains(t, err, want, notes)

@@ -24,7 +24,7 @@ var forms = []struct {
 	what  string
 	least int // bytes
 	signs []string
-	form  *regexp.Regexp
+	form  *regexp.Regexp // its first group, where it has one, is the secret itself
 }{
 	// Source: RFC 7468, and the armour of OpenPGP, RFC 9580 section 6.2
 	{"a private key", 27, []string{"PRIVATE KEY"}, regexp.MustCompile(`-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY(?: BLOCK)?-----`)},
@@ -36,8 +36,8 @@ var forms = []struct {
 	{"an access token", 20, []string{"ghp_", "gho_", "ghu_", "ghs_", "ghr_", "github_pat_", "glpat-"}, regexp.MustCompile(`\b(?:ghp|gho|ghu|ghs|ghr)_[A-Za-z0-9]{36,}\b|\bgithub_pat_[A-Za-z0-9_]{50,}\b|\bglpat-[A-Za-z0-9_-]{20,}`)},
 	{"an access token", 20, []string{"xox", "AIza", "k_live_", "npm_", "hvs.", "hvb."}, regexp.MustCompile(`\bxox[abposr]-[A-Za-z0-9-]{20,}|\bAIza[0-9A-Za-z_-]{35}\b|\b(?:sk|rk)_live_[0-9A-Za-z]{20,}\b|\bnpm_[A-Za-z0-9]{36}\b|\bhv[sb]\.[A-Za-z0-9_-]{24,}`)},
 	// Source: RFC 3986 section 3.2.1
-	{"an address with a password", 10, []string{"@"}, regexp.MustCompile(`\b[a-zA-Z][a-zA-Z0-9+.-]{1,20}://[^\s/:@"'$]*:[^\s/@"'${}]{3,}@[^\s/]`)},
-	{"an authorization header", 26, []string{"earer ", "EARER ", "asic ", "ASIC "}, regexp.MustCompile(`(?i)\b(?:bearer|basic)\s+[A-Za-z0-9+/_.-]{20,}={0,2}`)},
+	{"an address with a password", 10, []string{"@"}, regexp.MustCompile(`\b[a-zA-Z][a-zA-Z0-9+.-]{1,20}://[^\s/:@"'$]*:([^\s/@"'${}]{3,})@[^\s/]`)},
+	{"an authorization header", 26, []string{"earer ", "EARER ", "asic ", "ASIC "}, regexp.MustCompile(`(?i)\b(?:bearer|basic)\s+([A-Za-z0-9+/_.-]{20,}={0,2})`)},
 }
 
 // bears tells whether a text holds one of some signs.

@@ -86,7 +86,7 @@ func (w *Ward) Try(ctx context.Context, order Order, mine bool) (out Tried, err 
 	}
 	if out.Replaced { // only what is declared is known of the new object
 		keys := object.Owned(live, nil)
-		out.Fields = compare.Fields(w.Mask.Fields(o.Ref, keys.Project(live)), w.Mask.Fields(o.Ref, keys.Project(answer)))
+		out.Fields = w.Mask.Differ(o.Ref, keys.Project(live), keys.Project(answer))
 		return out, nil
 	}
 	out.Fields = compare.Preview(o.Ref, live, answer, w.Mask)

@@ -10,6 +10,7 @@ import (
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -121,7 +122,7 @@ func (w *Ward) TaskLog(ctx context.Context, ref object.Ref, uid string) (text, c
 	if r, bad := health.Cause(pods); bad {
 		cause = r.Reason
 	}
-	return b.String(), cause
+	return secret.Conceal("", b.String(), w.Mask), secret.Conceal("", cause, w.Mask)
 }
 
 // EndTask removes the object of a task; one whose UID was never told is looked for first, and is only removed when it is the ward's.

@@ -17,6 +17,7 @@ import (
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/rule"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/render"
@@ -219,6 +220,9 @@ func (r *reader) judge(d *declared.Declaration, objects []object.Object) error {
 		return err
 	}
 	d.Findings = set.Judge(render.RuleFacts(w.Ward, w.Roster, facts), objects, own)
+	for i := range d.Findings { // a rule's message may quote what it looks at
+		d.Findings[i].Text = secret.Conceal("", d.Findings[i].Text, w.Mask)
+	}
 	rule.Tell(d.Findings)
 	if len(set.Books) > 0 { // what is removed from the next version is known by the version
 		d.Inputs = append(d.Inputs, facts.Versioned())
