@@ -339,7 +339,7 @@ func checkAt(c *cobra.Command, in render.Tree, rel, since string, opts check.Opt
 }
 
 // formats are the file formats of Vigila, by name.
-var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "follow": follow.Schema, "lane": lane.Schema, "rulebook": rule.Schema, "rule-cases": rule.CasesSchema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "template": render.TemplateSchema}
+var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "follow": follow.Schema, "lane": lane.Schema, "rulebook": rule.Schema, "rule-cases": rule.CasesSchema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "store": ward.StoreSchema, "template": render.TemplateSchema}
 
 func schemaCommand() *cobra.Command {
 	var names []string
@@ -351,7 +351,7 @@ func schemaCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "schema [FORMAT]", Short: "Print the JSON Schema of a file format, or put them all where editors find them",
 		Long: `Print the JSON Schema of a file format, so that editors complete and check it. The formats are ward (what is kept where),
-roster (a path of ward files), cluster and repo (what a roster says of them), template (a directory with expressions),
+roster (a path of ward files), cluster, repo and store (what a roster says of them), template (a directory with expressions),
 health (your own health rule for a kind), checks (what the canaries of several wards ask), versions (which versions of images a
 ward takes), follow (what finds newer ones), lane (the way of a change from environment to environment), rulebook (what
 manifests must keep), and rule-cases (what rules are tried on).

@@ -172,6 +172,7 @@ type ForgetLeft struct{ Placement string }
 type (
 	declareRepo    struct{ ward.Repo }
 	declareCluster struct{ ward.Cluster }
+	declareStore   struct{ ward.Store }
 	declareRoster  struct {
 		parent roster.Roster
 		ward.Roster
@@ -213,6 +214,7 @@ func (w MakePushKey) Subject() Subject {
 func (w declareRepo) Subject() Subject    { return Subject{"declare", "repo", w.Name} }
 func (w AddCluster) Subject() Subject     { return Subject{"add", "cluster", w.Name} }
 func (w RemoveCluster) Subject() Subject  { return Subject{"remove", "cluster", w.Name} }
+func (w declareStore) Subject() Subject   { return Subject{"declare", "store", w.Name} }
 func (w declareCluster) Subject() Subject { return Subject{"declare", "cluster", w.Name} }
 func (w AddRoster) Subject() Subject      { return Subject{"add", "roster", w.Name} }
 func (w RemoveRoster) Subject() Subject   { return Subject{"remove", "roster", w.Name} }
@@ -316,6 +318,11 @@ func (w AddCluster) do(ctx context.Context, k *Keeper, _ Actor) (Cluster, error)
 
 func (w RemoveCluster) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	return Nothing{}, k.removeCluster(ctx, w.Name)
+}
+
+func (w declareStore) do(ctx context.Context, k *Keeper, by Actor) (took, error) {
+	changed, err := k.declareStore(ctx, by.Roster, w.Store)
+	return took{changed: changed}, err
 }
 
 func (w declareCluster) do(ctx context.Context, k *Keeper, by Actor) (took, error) {

@@ -132,6 +132,46 @@ func TestADeclaredRepositoryIsCheckedAsOneAddedByHand(t *testing.T) {
 	assert.Empty(t, k.Repos())
 }
 
+// TestADeclaredStoreBearsNothingSecret: what it is signed in to with is a person's, and stays with the address that it was given for.
+func TestADeclaredStoreBearsNothingSecret(t *testing.T) {
+	k, _ := opened(t)
+	ctx, by := t.Context(), Actor{Roster: "top"}
+	d := ward.Store{Name: "harbour", URL: "https://secrets.brindle.example", Owners: []string{"signals"}}
+	_, err := Do(ctx, k, by, declareStore{d})
+	require.ErrorContains(t, err, "store harbour is declared, but nothing to sign in to it with was given yet; that is never in git: vigila store add harbour https://secrets.brindle.example --token-file FILE")
+	_, err = k.ValueStore("harbour")
+	require.Error(t, err)
+
+	c := record.ValueStore{Name: "harbour", Secret: "a-token", ValueStoreMore: record.ValueStoreMore{Kind: record.KVStore, URL: d.URL, Mount: "secret", Every: time.Hour}}
+	require.NoError(t, k.checkStore(&c))
+	require.NoError(t, k.store.PutValueStore(ctx, c))
+	require.NoError(t, k.openStore(c))
+	for range 2 { // what is so already stays so
+		_, err = Do(ctx, k, by, declareStore{d})
+		require.NoError(t, err)
+	}
+	s, err := k.ValueStore("harbour")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"top", []string{"signals"}, "a-token"}, []any{s.Roster, s.Owners, k.storeLoopOf("harbour").conf.Secret})
+
+	elsewhere := d
+	elsewhere.URL = "https://other.brindle.example"
+	_, err = Do(ctx, k, by, declareStore{elsewhere})
+	require.ErrorContains(t, err, "another place needs a person: vigila store add harbour")
+	_, err = Do(ctx, k, Actor{Roster: "another"}, declareStore{d})
+	require.ErrorContains(t, err, "store harbour is declared by roster top already")
+	_, err = Do(ctx, k, by, declareStore{ward.Store{Name: "vault", Cluster: "nowhere", Namespace: "n"}})
+	require.ErrorContains(t, err, "nowhere")
+	_, err = Do(ctx, k, by, declareStore{ward.Store{Name: "plain", URL: "http://secrets.brindle.example"}})
+	require.ErrorContains(t, err, "over plain HTTP")
+	_, err = Do(ctx, k, by, declareStore{ward.Store{Name: "own", URL: "https://secrets.brindle.example", SignIn: "kubernetes", Role: "vigila"}})
+	require.NoError(t, err, "as a service account it needs nothing secret")
+	all, err := k.store.ValueStores(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "a-token", all[0].Secret)
+}
+
 func TestTheLastAdminStays(t *testing.T) {
 	k, _ := opened(t)
 	ctx, by := context.Background(), Actor{Name: "one"}

@@ -321,6 +321,10 @@ func (l *rosterLoop) declare(in *roster.Files) (settled bool, problems []roster.
 		say("cluster", c.Name, c.Line, err)
 		settled = settled && !t.busy
 	}
+	for _, s := range in.Stores {
+		_, err := Do(l.ctx, k, by, declareStore{s})
+		say("store", s.Name, s.Line, err)
+	}
 	for _, r := range in.Rosters {
 		_, err := Do(l.ctx, k, by, declareRoster{conf, r})
 		say("roster", r.Name, r.Line, err)

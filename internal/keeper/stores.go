@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -171,6 +172,9 @@ func (w AddStore) do(ctx context.Context, k *Keeper, _ Actor) (ValueStore, error
 	if old := k.storeLoopOf(c.Name); old != nil && c.Secret == "" && old.conf.Kind == c.Kind && old.conf.URL == c.URL && old.conf.SignIn == c.SignIn && old.conf.Role == c.Role && old.conf.Repo == c.Repo {
 		c.Secret = old.conf.Secret
 	}
+	if old := k.storeLoopOf(c.Name); old != nil {
+		c.Roster = old.conf.Roster
+	}
 	if err := k.checkStore(&c); err != nil {
 		return ValueStore{}, err
 	}
@@ -193,7 +197,51 @@ func (w AddStore) do(ctx context.Context, k *Keeper, _ Actor) (ValueStore, error
 		return ValueStore{}, err
 	}
 	k.broker.send(Note{"store", c.Name})
+	k.nudgeRosters() // one may declare it, and has the say then
 	return k.ValueStore(c.Name)
+}
+
+// declareStore takes a store from a roster: all of it that is not secret. What it is signed in to with stays with the address that it was given for.
+func (k *Keeper) declareStore(ctx context.Context, roster string, d ward.Store) (changed bool, err error) {
+	c := record.ValueStore{Name: d.Name, ValueStoreMore: record.ValueStoreMore{Kind: record.KVStore, About: d.About, Every: d.Every, Roster: roster,
+		URL: d.URL, Mount: cmp.Or(d.Mount, "secret"), CA: d.CA, Space: d.Space, SignIn: d.SignIn, At: d.At, Role: d.Role, Cluster: d.Cluster, Namespace: d.Namespace, Repo: d.Repo, Ref: d.Ref, Dir: d.Dir,
+		Wards: d.Wards, Owners: d.Owners, Clusters: d.Clusters, Rosters: d.Rosters}}
+	switch {
+	case d.Cluster != "":
+		c.Kind = record.NamespaceStore
+	case d.Repo != "":
+		c.Kind = record.FilesStore
+	}
+	if err := k.checkStore(&c); err != nil {
+		return false, err
+	}
+	needs, old := c.Kind == record.FilesStore || c.Kind == record.KVStore && c.SignIn != secrets.ByKubernetes, k.storeLoopOf(d.Name)
+	if old != nil {
+		o := old.conf
+		switch same := o.Kind == c.Kind && o.URL == c.URL && o.Repo == c.Repo; {
+		case o.Roster != "" && o.Roster != roster:
+			return false, fmt.Errorf("store %s is declared by roster %s already", d.Name, o.Roster)
+		case !same && needs:
+			return false, fmt.Errorf("store %s is at %s, where what it is signed in to with was given for; another place needs a person: vigila store add %s", d.Name, cmp.Or(o.URL, o.Repo, o.Cluster+"/"+o.Namespace), d.Name)
+		}
+		c.Secret, c.Made = o.Secret, o.Made
+		if reflect.DeepEqual(o, c) {
+			return false, nil
+		}
+	} else if needs {
+		return false, fmt.Errorf("store %s is declared, but nothing to sign in to it with was given yet; that is never in git: vigila store add %s %s --token-file FILE", d.Name, d.Name, cmp.Or(d.URL, "--files "+d.Repo+"/"+d.Dir))
+	}
+	if c.Made.IsZero() {
+		c.Made = time.Now()
+	}
+	if err := k.store.PutValueStore(ctx, c); err != nil {
+		return false, err
+	}
+	if err := k.openStore(c); err != nil {
+		return false, err
+	}
+	k.broker.send(Note{"store", c.Name})
+	return true, nil
 }
 
 // mountPath is where something is mounted at a server.

@@ -24,10 +24,11 @@ type ValueStore struct {
 
 // ValueStoreMore is what there is to know of one that is not secret.
 type ValueStoreMore struct {
-	Kind  string        `json:"kind"`
-	About string        `json:"about,omitempty"`
-	Every time.Duration `json:"every"` // how often it is looked at
-	Made  time.Time     `json:"made,omitzero"`
+	Kind   string        `json:"kind"`
+	About  string        `json:"about,omitempty"`
+	Every  time.Duration `json:"every"` // how often it is looked at
+	Made   time.Time     `json:"made,omitzero"`
+	Roster string        `json:"roster,omitempty"` // that declares it; "" when a person added it
 
 	URL    string `json:"url,omitempty"`
 	Mount  string `json:"mount,omitempty"`

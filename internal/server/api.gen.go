@@ -2678,6 +2678,9 @@ type Store struct {
 	// RoleId the id of the role; for kubernetes its name
 	RoleId string `json:"role_id,omitempty,omitzero"`
 
+	// Roster that declares it; absent when a person added it
+	Roster string `json:"roster,omitempty,omitzero"`
+
 	// SignIn token, role or kubernetes
 	SignIn string `json:"sign_in,omitempty,omitzero"`
 

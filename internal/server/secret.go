@@ -27,7 +27,7 @@ func (s *server) ListStores(c *gin.Context, q ListStoresParams) {
 }
 
 func storeOf(x keeper.ValueStore) Store {
-	out := Store{Name: x.Name, Form: x.Kind, About: x.About, Url: x.URL, Mount: x.Mount, SignIn: x.SignIn, RoleId: x.Role, Cluster: x.Cluster, Namespace: x.Namespace, Repo: x.Repo, Ref: x.Ref, Directory: x.Dir, ForWards: x.Wards, ForOwners: x.Owners, ForClusters: x.Clusters, ForRosters: x.Rosters,
+	out := Store{Name: x.Name, Form: x.Kind, About: x.About, Roster: x.Roster, Url: x.URL, Mount: x.Mount, SignIn: x.SignIn, RoleId: x.Role, Cluster: x.Cluster, Namespace: x.Namespace, Repo: x.Repo, Ref: x.Ref, Directory: x.Dir, ForWards: x.Wards, ForOwners: x.Owners, ForClusters: x.Clusters, ForRosters: x.Rosters,
 		EverySeconds: int(x.Every.Seconds()), Looked: x.Looked, Next: x.Next, Problem: x.Problem, Missing: x.Missing, UsedBy: x.Used}
 	if out.UsedBy == nil {
 		out.UsedBy = []string{}

@@ -2552,6 +2552,8 @@ export interface components {
             /** @description kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster; files: encrypted files of a repository */
             form: string;
             about?: string;
+            /** @description that declares it; absent when a person added it */
+            roster?: string;
             /** @description of the server */
             url?: string;
             /** @description where its values are mounted */

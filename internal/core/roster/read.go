@@ -45,6 +45,7 @@ type Files struct {
 	Clusters []ward.Cluster
 	Repos    []ward.Repo
 	Rosters  []ward.Roster
+	Stores   []ward.Store
 	Rules    []declared.File
 	Follows  []follow.Rule
 	Lanes    []lane.Lane
@@ -133,7 +134,10 @@ func (f *Files) take(file string, d ward.Declared) {
 	for _, r := range d.Rosters {
 		f.where["roster "+r.Name] = file
 	}
-	f.Clusters, f.Repos, f.Rosters = append(f.Clusters, d.Clusters...), append(f.Repos, d.Repos...), append(f.Rosters, d.Rosters...)
+	for _, s := range d.Stores {
+		f.where["store "+s.Name] = file
+	}
+	f.Clusters, f.Repos, f.Rosters, f.Stores = append(f.Clusters, d.Clusters...), append(f.Repos, d.Repos...), append(f.Rosters, d.Rosters...), append(f.Stores, d.Stores...)
 }
 
 // limit leaves a roster with limits its wards alone.
@@ -154,7 +158,10 @@ func (f *Files) limit(r Roster) (problems []Problem) {
 	for _, x := range f.Rosters {
 		no("roster", "roster", x.Name, x.Line)
 	}
-	f.Clusters, f.Repos, f.Rosters = nil, nil, nil
+	for _, x := range f.Stores {
+		no("store", "store", x.Name, x.Line)
+	}
+	f.Clusters, f.Repos, f.Rosters, f.Stores = nil, nil, nil, nil
 	return problems
 }
 

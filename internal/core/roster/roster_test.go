@@ -46,9 +46,9 @@ func TestWhatTheFilesOfARosterDeclare(t *testing.T) {
 		{"nor is a health rule in its place", top, []File{file("wards/fare-gate.yaml", "vigila: health/v1\nof: Berth.x\nready: 'true'\n")}, nil, 0,
 			[]string{"wards/fare-gate.yaml:1: its first key is not"}},
 		{"limits leave wards alone", limited, []File{file("wards/fare-gate.yaml", gate("fare-gate", "cluster: quay")),
-			file("wards/b.yaml", "vigila: cluster/v1\nname: quay\n---\nvigila: repo/v1\nname: r\nurl: https://git.brindle.example/r\n---\nvigila: roster/v1\nname: inner\n")},
+			file("wards/b.yaml", "vigila: cluster/v1\nname: quay\n---\nvigila: repo/v1\nname: r\nurl: https://git.brindle.example/r\n---\nvigila: roster/v1\nname: inner\n---\nvigila: store/v1\nname: harbour\nurl: https://secrets.brindle.example\n")},
 			[]string{"fare-gate"}, 2, []string{"wards/b.yaml:1: roster top has limits, so it may declare wards alone, not cluster quay", "wards/b.yaml:4: roster top has limits, so it may declare wards alone, not repository r",
-				"wards/b.yaml:8: roster top has limits, so it may declare wards alone, not roster inner"}},
+				"wards/b.yaml:8: roster top has limits, so it may declare wards alone, not roster inner", "wards/b.yaml:11: roster top has limits, so it may declare wards alone, not store harbour"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			f, problems := Read(c.roster, c.files, "vigila/health", kept)

@@ -3,6 +3,8 @@ package ward
 import (
 	_ "embed" // the published schemas
 	"errors"
+	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
@@ -14,6 +16,7 @@ const (
 	ClusterVersion = "cluster/v1"
 	RepoVersion    = "repo/v1"
 	RosterVersion  = "roster/v1"
+	StoreVersion   = "store/v1"
 )
 
 // The published JSON Schemas (draft 2020-12) of the files beside wards.
@@ -24,6 +27,8 @@ var (
 	RepoSchema []byte
 	//go:embed roster.schema.json
 	RosterSchema []byte
+	//go:embed store.schema.json
+	StoreSchema []byte
 )
 
 // Cluster is what is declared of a known cluster. How it is reached is never declared.
@@ -42,6 +47,21 @@ type Repo struct {
 	Follow                 []string // submodules, large-files
 	Signers                []string // who may sign commits
 	Line                   int
+}
+
+// Store is a declared store of secret values, without anything secret. It is in one place: a server at URL, a namespace, or files.
+type Store struct {
+	Name, About string
+	Every       time.Duration // how often it is looked at; 0 when it is not said
+
+	URL, Mount, CA, Space string // a server: where its values are mounted, whom it is signed by, its own namespace
+	SignIn, At, Role      string // how it is signed in to (token, role, kubernetes), where that is mounted, and as which role
+
+	Cluster, Namespace string // the Secrets of a namespace
+	Repo, Dir, Ref     string // encrypted files of a repository
+
+	Wards, Owners, Clusters, Rosters []string // that may use it; everybody when there are none
+	Line                             int
 }
 
 // Roster is a declared roster: a path that holds ward files.
@@ -63,11 +83,12 @@ type Declared struct {
 	Clusters []Cluster
 	Repos    []Repo
 	Rosters  []Roster
+	Stores   []Store
 }
 
 // IsRoster tells whether a file belongs to a roster, by its first key.
 func IsRoster(data []byte) bool {
-	for _, kind := range []string{"ward/", "cluster/", "repo/", "roster/"} {
+	for _, kind := range []string{"ward/", "cluster/", "repo/", "roster/", "store/"} {
 		if object.FirstKey(data, "vigila", kind) {
 			return true
 		}
@@ -184,9 +205,60 @@ func (d *decoder) declared(n *yaml.Node, out *Declared) {
 			d.fail(n, "from.repo is missing: name a known repository (vigila repo list)")
 		}
 		out.Rosters = append(out.Rosters, r)
+	case StoreVersion:
+		out.Stores = append(out.Stores, d.store(n, kind))
 	default:
-		d.fail(n, "the first key must be vigila: %s, %s, %s or %s, not %q", Version, ClusterVersion, RepoVersion, RosterVersion, version)
+		d.fail(n, "the first key must be vigila: %s, %s, %s, %s or %s, not %q", Version, ClusterVersion, RepoVersion, RosterVersion, StoreVersion, version)
 	}
+}
+
+// store reads a declared store.
+func (d *decoder) store(n *yaml.Node, kind func(*yaml.Node)) Store {
+	s := Store{Line: n.Line + d.offset}
+	pair := func(a, b *string, where, form string) func(*yaml.Node) {
+		return func(n *yaml.Node) {
+			text := ""
+			d.text(&text, where)(n)
+			*a, *b, _ = strings.Cut(text, "/")
+			if *a == "" || where == "namespace" && (*b == "" || strings.Contains(*b, "/")) {
+				d.fail(n, "%s is %q; write %s", where, text, form)
+			}
+		}
+	}
+	names := func(into *[]string, where string) func(*yaml.Node) {
+		return func(n *yaml.Node) {
+			d.list(n, where, func(n *yaml.Node) {
+				name := ""
+				d.name(&name, where)(n)
+				*into = append(*into, name)
+			})
+		}
+	}
+	d.mapping(n, "", keys{"vigila": kind, "name": d.name(&s.Name, "name"), "about": d.text(&s.About, "about"), "every": d.duration(&s.Every, "every", 10*time.Second),
+		"url": d.text(&s.URL, "url"), "mount": d.text(&s.Mount, "mount"), "ca": d.text(&s.CA, "ca"), "server_namespace": d.text(&s.Space, "server_namespace"),
+		"sign_in": choice(d, &s.SignIn, "sign_in", "token", "role", "kubernetes"), "sign_in_at": d.text(&s.At, "sign_in_at"), "role": d.text(&s.Role, "role"),
+		"namespace": pair(&s.Cluster, &s.Namespace, "namespace", "CLUSTER/NAMESPACE"), "files": pair(&s.Repo, &s.Dir, "files", "REPO/DIRECTORY"), "ref": d.text(&s.Ref, "ref"),
+		"for": func(n *yaml.Node) {
+			d.mapping(n, "for", keys{"wards": names(&s.Wards, "for.wards"), "owners": names(&s.Owners, "for.owners"), "clusters": names(&s.Clusters, "for.clusters"), "rosters": names(&s.Rosters, "for.rosters")})
+		},
+	})
+	d.need(n, "store", "name", s.Name)
+	given := 0
+	for _, at := range []string{s.URL, s.Cluster, s.Repo} {
+		if at != "" {
+			given++
+		}
+	}
+	switch {
+	case n.Kind != yaml.MappingNode:
+	case given != 1:
+		d.fail(n, "say where the store is, once: url, namespace (CLUSTER/NAMESPACE) or files (REPO/DIRECTORY)")
+	case s.URL == "" && (s.Mount+s.CA+s.Space+s.SignIn+s.At+s.Role) != "":
+		d.fail(n, "mount, ca, server_namespace, sign_in, sign_in_at and role belong to a server (url)")
+	case s.Repo == "" && s.Ref != "":
+		d.fail(n, "ref belongs to files")
+	}
+	return s
 }
 
 func (d *decoder) need(n *yaml.Node, what, key, value string) {

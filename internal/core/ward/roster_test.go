@@ -2,6 +2,7 @@ package ward
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -102,11 +103,51 @@ func TestWhatARosterDeclares(t *testing.T) {
 		"vigila: repo/v1\nname: a":                   "all.yaml:1: the repository has no url",
 		"vigila: repo/v1\nname: a\npassword: x":      "unknown key password",
 		"vigila: roster/v1\nname: A b":               `name: "A b" is not a name`,
-		"vigila: lane/v1\nname: a":                   `the first key must be vigila: ward/v1, cluster/v1, repo/v1 or roster/v1, not "lane/v1"`,
+		"vigila: lane/v1\nname: a":                   `the first key must be vigila: ward/v1, cluster/v1, repo/v1, roster/v1 or store/v1, not "lane/v1"`,
 		"---\n\n---\nvigila: ward/v1\nname: a\nx: 1": "all.yaml:6: unknown key x",
 		"vigila: cluster/v1\nname: [":                "all.yaml:2: this is not valid YAML",
 	} {
 		_, err := ParseDeclared(From{}, "all.yaml", []byte(text))
 		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestDeclaredStores(t *testing.T) {
+	d, err := ParseDeclared(From{Repo: "moorings"}, "stores.yaml", []byte(`vigila: store/v1
+name: harbour
+about: What services sign in with.
+every: 30s
+url: https://secrets.brindle.example
+mount: kv/harbour
+sign_in: role
+role: 8f2c0d1e
+for: {owners: [signals], clusters: [quay]}
+---
+vigila: store/v1
+name: vault
+namespace: quay/harbour-secrets
+---
+vigila: store/v1
+name: sealed
+files: moorings/deep/secrets
+ref: main
+`))
+	require.NoError(t, err)
+	assert.Equal(t, []Store{{Name: "harbour", About: "What services sign in with.", Every: 30 * time.Second, URL: "https://secrets.brindle.example", Mount: "kv/harbour", SignIn: "role", Role: "8f2c0d1e", Owners: []string{"signals"}, Clusters: []string{"quay"}, Line: 1},
+		{Name: "vault", Cluster: "quay", Namespace: "harbour-secrets", Line: 11}, {Name: "sealed", Repo: "moorings", Dir: "deep/secrets", Ref: "main", Line: 15}}, d.Stores)
+	for text, want := range map[string]string{
+		"name: a\n": "s.yaml:1: say where the store is, once",
+		"name: a\nurl: https://a.example\nfiles: b/c\n":        "say where the store is, once",
+		"name: a\nnamespace: quay\n":                           `s.yaml:3: namespace is "quay"; write CLUSTER/NAMESPACE`,
+		"name: a\nnamespace: quay/a\nmount: x\n":               "mount, ca, server_namespace, sign_in, sign_in_at and role belong to a server",
+		"name: a\nurl: https://a.example\ntoken: x\n":          "s.yaml:4: unknown key token",
+		"name: a\nurl: https://a.example\nsign_in: password\n": "sign_in",
+		"name: a\nurl: https://a.example\nevery: 1s\n":         "every",
+		"url: https://a.example\n":                             "the store has no name",
+		"name: a\nurl: https://a.example\nfor: {owner: [b]}\n": "unknown key for.owner",
+		"name: a\nurl: https://a.example\nref: main\n":         "ref belongs to files",
+	} {
+		_, err := ParseDeclared(From{Repo: "moorings"}, "s.yaml", []byte("vigila: store/v1\n"+text))
+		assert.ErrorContains(t, err, want, text)
 	}
 }
