@@ -257,3 +257,22 @@ func TestWhatLooksLikeASecretIsShownToNobody(t *testing.T) {
 		}
 	}
 }
+
+// TestABranchSaysWhichRulesItBreaks: what it changes, and what a rule would say that it brings in.
+func TestABranchSaysWhichRulesItBreaks(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	files := rulebook("")
+	files["app/a.yaml"] = deployment("gate-quick:1", 1)
+	s.push("First", files)
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s", "within: 60s"))
+	s.until("is in step", inStepAndReady)
+	s.branch("newest", map[string]string{"app/a.yaml": deployment("gate-quick:latest", 1)})
+	s.fails(1, "Guard rule:images-pinned stops it: Deployment/berth-planner breaks rule images-pinned", "propose", "effect", "--repo", s.name, "--branch", "newest")
+	s.branch("strict", map[string]string{".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\nours: [images-pinned, resources-stated]\notherwise: {resources-stated: refuse}\n"})
+	effect := s.effect("strict")
+	require.Len(t, effect.Effects, 1)
+	require.Len(t, effect.Effects[0].Breaks, 1, "what it broke before is not told again")
+	assert.Equal(t, "resources-stated refuse", effect.Effects[0].Breaks[0].Rule+" "+effect.Effects[0].Breaks[0].Says)
+	s.fails(3, "It would break rule resources-stated, which refuses its next change: Deployment/berth-planner: container app states no cpu or memory request", "propose", "effect", "--repo", s.name, "--branch", "strict")
+}

@@ -42,8 +42,16 @@ func (c *checker) readBooks(root string, files []repo.File) {
 	}
 	// Books of one name may hold for different wards; each is compiled with what is in it.
 	for _, dir := range c.books.dirs {
-		if _, err := render.Rulebooks(c.books.within([]string{dir})); err != nil && (root == "" || dir == root || strings.HasPrefix(dir, root+"/")) {
-			c.add("ward", path.Join(dir, "rulebook.yaml"), err)
+		if root != "" && dir != root && !strings.HasPrefix(dir, root+"/") {
+			continue
+		}
+		set, err := render.Rulebooks(c.books.within([]string{dir}))
+		c.add("ward", path.Join(dir, "rulebook.yaml"), err)
+		if err != nil {
+			continue
+		}
+		for _, e := range set.Ended(c.opts.Now) {
+			c.tell(Finding{File: e.File, Line: e.Line, Rule: "ward", Level: Warning, Text: fmt.Sprintf("the exception of rule %s for %s ended on %s (%s: %s); take it out, or say until when it holds", e.Rule, e.Of, e.Day(), e.Owner, e.Why)})
 		}
 	}
 }

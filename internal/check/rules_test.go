@@ -110,6 +110,14 @@ func TestSince(t *testing.T) {
 	assert.Contains(t, told(t, with(map[string]string{"wards/gate.yaml": gate + "kepe: 1\n"})), "wards/gate.yaml:5: unknown key kepe")
 }
 
+// TestExceptionsThatEndedAreTold, also where nothing breaks their rule any more.
+func TestExceptionsThatEndedAreTold(t *testing.T) {
+	r := checked(t, map[string]string{"wards/gate.yaml": gate, "app/a.yaml": config, ".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\nours: [images-pinned]\nexcept:\n  - {rule: images-pinned, of: Deployment/gate, why: for the fair, owner: ticketing, until: 2026-11-26}\n  - {rule: images-pinned, of: Deployment/b, why: c, owner: d, until: 2026-11-27}\n"}, Options{})
+	assert.Equal(t, 0, r.Errors(false))
+	assert.Contains(t, told(t, r), ".vigila/rules/rulebook.yaml:5: warning: the exception of rule images-pinned for Deployment/gate ended on 2026-11-26 (ticketing: for the fair); take it out")
+	assert.Len(t, r.Findings, 1)
+}
+
 func TestReportsOfRules(t *testing.T) {
 	r := checked(t, map[string]string{"wards/gate.yaml": gate, "app/a.yaml": service, ".vigila/rules/rulebook.yaml": "vigila: rulebook/v1\nname: house\nours: [images-pinned, resources-stated]\n"}, Options{})
 	assert.Equal(t, []int{1, 2}, []int{r.Errors(false), r.Errors(true)})

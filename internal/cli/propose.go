@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -188,6 +189,11 @@ func (p *printer) wardEffect(w client.WardEffect) {
 	}
 	for _, g := range w.Guards {
 		p.line("  %s", p.paint("failing", fmt.Sprintf("Guard %s stops it: %s", g.Name, visible.Line(g.Text+mends(g)))))
+	}
+	for _, f := range w.Breaks {
+		if !slices.ContainsFunc(w.Guards, func(g client.Guard) bool { return g.Name == "rule:"+f.Rule }) {
+			p.line("  It would break rule %s, which %s: %s/%s: %s", f.Rule, pick(f.Says == "refuse", "refuses its next change", "warns"), f.Kind, f.Name, visible.Line(f.Text))
+		}
 	}
 	for _, x := range w.Refusals {
 		p.line("  %s", p.paint("failing", fmt.Sprintf("%s %s would be refused: %s", x.Kind, x.Name, visible.Line(x.Says))))

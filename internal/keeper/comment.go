@@ -2,9 +2,12 @@ package keeper
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/plan"
+	"vigila.dev/vigila/internal/keeper/loop"
 )
 
 // The bounds of a comment: it is read by people.
@@ -82,6 +85,11 @@ func wardText(line func(string, ...any), w WardEffect, link string) {
 	}
 	if w.Waits != "" {
 		wrong("It would declare nothing: it %s", code(w.Waits))
+	}
+	for _, f := range w.Breaks {
+		if !slices.ContainsFunc(w.Guards, func(g plan.Guard) bool { return g.Name == loop.RuleGuard+f.Rule }) {
+			line("- It would break rule %s, which %s: %s", code(f.Rule), map[bool]string{true: "refuses its next change", false: "warns"}[f.Refuse], code(f.Ref.Short()+": "+f.Text))
+		}
 	}
 	for _, g := range w.Guards {
 		wrong("Guard %s stops it: %s", code(g.Name), code(g.Text))

@@ -24,6 +24,7 @@ import (
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
@@ -65,6 +66,7 @@ type WardEffect struct {
 	Objects     []compare.Moved
 	Refused     map[object.Ref]string // what the API server says to objects
 	Guards      []plan.Guard
+	Breaks      []rule.Finding // rules that it does not break now
 	Canaries    []ward.Canary
 	Untried     string // why nothing was tried out on the API server; "" when it was
 	Waits       string // it would declare nothing
@@ -148,7 +150,7 @@ func (k *Keeper) effect(ctx context.Context, mirror *repo.Mirror, base, branch, 
 	if err != nil {
 		return nil, err
 	}
-	e := &effects{k: k, mirror: mirror, base: base, baseAt: baseAt, would: would, moved: moved, out: out, filed: map[string]filed{}, secret: map[string]bool{}, read: map[string]looked{}}
+	e := &effects{k: k, mirror: mirror, base: base, baseAt: baseAt, would: would, moved: moved, out: out, filed: map[string]filed{}, rules: map[string][]declared.File{}, secret: map[string]bool{}, read: map[string]looked{}}
 	if err := e.rosters(ctx); err != nil {
 		return nil, err
 	}
@@ -166,7 +168,8 @@ type effects struct {
 	baseAt, would string // the commit that it is at, and the one that it would be at
 	moved         *repo.Moved
 	out           *Effect
-	filed         map[string]filed // wards whose files would be others, by name
+	filed         map[string]filed           // wards whose files would be others, by name
+	rules         map[string][]declared.File // of rosters whose rules would be others: those that they would have
 
 	mu     sync.Mutex
 	secret map[string]bool // values of Secrets, before and after
@@ -203,7 +206,7 @@ func (e *effects) rosters(ctx context.Context) error {
 		}
 		own := slices.DeleteFunc(keptOf(have), func(w roster.Kept) bool { return w.Roster != conf.Name })
 		known := k.known(have)
-		side := func(commit string) (map[string]roster.Ward, []roster.Problem, error) {
+		side := func(commit string) (map[string]roster.Ward, []declared.File, []roster.Problem, error) {
 			files, err := e.mirror.At(commit).Files(conf.Path, render.Wanted)
 			if errors.Is(err, repo.ErrNoPath) {
 				err = nil
@@ -221,15 +224,18 @@ func (e *effects) rosters(ctx context.Context) error {
 			for _, w := range take {
 				out[w.Name] = w
 			}
-			return out, append(problems, more...), err
+			return out, in.Rules, append(problems, more...), err
 		}
-		was, old, err := side(e.baseAt)
+		was, before, old, err := side(e.baseAt)
 		if err != nil {
 			return err
 		}
-		now, fresh, err := side(e.would)
+		now, rules, fresh, err := side(e.would)
 		if err != nil {
 			return err
+		}
+		if !slices.Equal(before, rules) {
+			e.rules[conf.Name] = rules
 		}
 		for _, p := range fresh {
 			e.reads(p.File, false, true)
@@ -276,7 +282,8 @@ func (e *effects) wards(ctx context.Context) error {
 	var work []func() *WardEffect
 	for _, p := range kept {
 		f, isFiled := e.filed[p.Ward.Name]
-		touched := isFiled
+		_, ruled := e.rules[p.Roster]
+		touched := isFiled || ruled
 		if p.Broken == "" {
 			for _, i := range p.Interests(e.mirror.Name()) {
 				if i.Ref == e.base && slices.ContainsFunc(i.Paths, e.moved.Touches) {
@@ -332,6 +339,9 @@ func (e *effects) declares(ctx context.Context, r *reading.Ward, commit string) 
 		return nil, nil, err
 	}
 	defer done()
+	if commit == e.would {
+		r.House = ruled{r.House, e.rules}
+	}
 	d, err := r.Would(ctx, e.at(commit))
 	if err != nil || d.Waits != "" {
 		return d, nil, err
@@ -343,6 +353,38 @@ func (e *effects) declares(ctx context.Context, r *reading.Ward, commit string) 
 		e.secrets(o.Object)
 	}
 	return d, out, err
+}
+
+// ruled is the house with the rules that rosters would have.
+type ruled struct {
+	reading.House
+	rules map[string][]declared.File
+}
+
+func (r ruled) RosterRules(name string) []repo.File {
+	rules, others := r.rules[name]
+	if !others {
+		return r.House.RosterRules(name)
+	}
+	out := make([]repo.File, len(rules))
+	for i, f := range rules {
+		out[i] = repo.File{Path: f.Path, Data: []byte(f.Text)}
+	}
+	return out
+}
+
+// breaks are the findings that there are then, and not now.
+func breaks(was, then *declared.Declaration, at time.Time) (out []rule.Finding) {
+	same := func(a, b rule.Finding) bool {
+		return a.Rule == b.Rule && a.Ref == b.Ref && a.Text == b.Text && a.Refuse == b.Refuse
+	}
+	for _, f := range then.Findings {
+		if f.Except.Holds(at) || was != nil && slices.ContainsFunc(was.Findings, func(o rule.Finding) bool { return same(o, f) && !o.Except.Holds(at) }) {
+			continue
+		}
+		out = append(out, f)
+	}
+	return out
 }
 
 // kept is the effect on a ward that is kept; nil when there is none.
@@ -381,8 +423,8 @@ func (e *effects) kept(ctx context.Context, p *placement, f filed) *WardEffect {
 		out.Problem = err.Error()
 		return out
 	}
-	out.Waits = d.Waits
-	if !unread && was.Snapshot == d.Snapshot && was.Waits == d.Waits && f.change == "" {
+	out.Waits, out.Breaks = d.Waits, breaks(was, d, time.Now())
+	if !unread && len(out.Breaks) == 0 && was.Snapshot == d.Snapshot && was.Waits == d.Waits && f.change == "" {
 		return nil
 	}
 	out.Objects = e.differ(old, now)
@@ -460,7 +502,8 @@ func (e *effects) added(ctx context.Context, f filed, name string) *WardEffect {
 		out.Problem = err.Error()
 		return out
 	}
-	out.Waits, out.Canaries = d.Waits, w.Canary
+	out.Waits, out.Canaries, out.Breaks = d.Waits, w.Canary, breaks(nil, d, time.Now())
+	out.Guards = loop.GuardsOf(d.Findings, time.Now(), func(rule.Finding) bool { return true })
 	out.Objects = e.differ(nil, now)
 	hands, err := c.as(w.Into.Namespace, w.Into.As)
 	if err != nil {

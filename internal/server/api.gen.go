@@ -2898,6 +2898,9 @@ type WardDiff struct {
 
 // WardEffect defines model for WardEffect.
 type WardEffect struct {
+	// Breaks rules that it does not break now, by what
+	Breaks []Finding `json:"breaks,omitempty,omitzero"`
+
 	// Canaries workloads that would be released in shares
 	Canaries []string `json:"canaries"`
 

@@ -335,6 +335,12 @@ function OfWard({ w }: { w: Schemas["WardEffect"] }) {
     ...(w.problem ? [`It could not be read any more: ${w.problem}`] : []),
     ...(w.waits ? [`It would declare nothing: it ${w.waits}`] : []),
     ...w.guards.map((g) => `Guard ${g.name} stops it: ${g.text}`),
+    ...(w.breaks ?? [])
+      .filter((f) => !w.guards.some((g) => g.name === `rule:${f.rule}`))
+      .map(
+        (f) =>
+          `It would break rule ${f.rule}, which ${f.says === "refuse" ? "refuses its next change" : "warns"}: ${f.kind}/${f.name}: ${f.text}`,
+      ),
     ...w.refusals.map((r) => `${r.kind} ${r.name} would be refused: ${r.says}`),
   ];
   return (

@@ -2286,6 +2286,8 @@ export interface components {
             /** @description why nothing was tried out on the API server */
             untried?: string;
             guards: components["schemas"]["Guard"][];
+            /** @description rules that it does not break now, by what */
+            breaks?: components["schemas"]["Finding"][];
             /** @description workloads that would be released in shares */
             canaries: string[];
         };
