@@ -84,6 +84,9 @@ func run(ctx context.Context, o options) (rows []row, err error) {
 	if o.wants("core") && !add("core", core(), nil) {
 		return rows, err
 	}
+	if o.wants("rules") && !add("rules", rules(), nil) {
+		return rows, err
+	}
 	w, e := newWorld(ctx)
 	if e != nil {
 		return rows, e

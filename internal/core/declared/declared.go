@@ -81,6 +81,7 @@ type Declaration struct {
 	Checks   []ward.Check          // that the ward's canaries share with others
 	Files    []File                // what Rules, Checks and Findings are from
 	Findings []rule.Finding        // what breaks the rules that hold for it
+	Judged   string                // names these rules, and what they know beside the objects
 	Kinds    []object.Kind         // of all objects
 	Scaled   map[object.Ref]string // declared autoscalers, by what they scale
 	Waits    string                // why there is nothing declared yet, and that this is no error

@@ -24,6 +24,7 @@ type program struct {
 	validations []compiled
 	names       map[string]int // of variables
 	messages    []*compiled    // beside validations: its messageExpression; nil when it has none
+	alone       bool           // it looks at one object alone, and at what is the same for all of them
 }
 
 // compiled is one expression.
@@ -123,6 +124,7 @@ func (p *parser) compile(r *Rule) {
 			r.messages[i] = &m
 		}
 	}
+	r.alone = r.isAlone()
 }
 
 // declared is a type as fields are declared with it; any for what is not simple.
@@ -142,6 +144,26 @@ func declared(of *cel.Type) *kubecel.DeclType {
 		return kubecel.NewMapType(declared(p[0]), declared(p[1]), -1)
 	}
 	return kubecel.DynType
+}
+
+// same is what of params is the same for every object of a ward.
+var same = regexp.MustCompile(`params\.(?:cluster\b|ward\.(?:name|owner|namespace|roster|keep|settle)\b)`)
+
+// isAlone tells whether the expressions of a rule look at nothing beside the object.
+func (r *Rule) isAlone() bool {
+	spec := r.policy.Spec
+	var all []string
+	for _, x := range spec.MatchConditions {
+		all = append(all, x.Expression)
+	}
+	for _, x := range spec.Variables {
+		all = append(all, x.Expression)
+	}
+	for _, x := range spec.Validations {
+		all = append(all, x.Expression, x.MessageExpression)
+	}
+	text := same.ReplaceAllString(strings.Join(all, "\n"), "")
+	return !strings.Contains(text, "params") && !strings.Contains(text, "namespaceObject") && r.match.namespaces == nil
 }
 
 var identifier = regexp.MustCompile(`^[a-zA-Z_][a-zA-Z0-9_]*$`)

@@ -48,9 +48,50 @@ type Finding struct {
 // Own tells whether it is about one of Vigila's own documents.
 func (f Finding) Own() bool { return f.Ref.Group == Group }
 
+// Before is what the same rules found with the same facts, when some of the objects were as they are now. A rule that looks at one object alone finds the
+// same of it again, and is not asked; nor is one that looks at others, where nothing in the namespace is another.
+type Before struct {
+	Findings []Finding
+	Same     func(object.Object) bool // it was there, and is as it was
+	Refs     []object.Ref             // all that there was
+}
+
+// moved are the namespaces in which something is another, has come or gone; "" when anything is.
+func (b Before) moved(objects []object.Object) map[string]bool {
+	out, there := map[string]bool{}, make(map[object.Ref]bool, len(objects))
+	note := func(ref object.Ref) {
+		out[""], out[ref.Namespace] = true, true
+		if ref.Group == "" && ref.Kind == "Namespace" { // its labels are seen from within
+			out[ref.Name] = true
+		}
+	}
+	for _, o := range objects {
+		if there[o.Ref] = true; !b.Same(o) {
+			note(o.Ref)
+		}
+	}
+	for _, ref := range b.Refs {
+		if !there[ref] {
+			note(ref)
+		}
+	}
+	return out
+}
+
 // Judge holds everything against the rules that are for a ward, and gives back what breaks them: in the order of the objects, then of the
-// rules. Values of Secrets are not shown to any rule: it sees "***" in place of one that is no reference.
-func (s *Set) Judge(f Facts, objects []object.Object, own []Document) (out []Finding) {
+// rules. Values of Secrets are not shown to any rule: it sees "***" in place of one that is no reference. before may be nil.
+func (s *Set) Judge(f Facts, objects []object.Object, own []Document, before ...Before) (out []Finding) {
+	if slices.ContainsFunc(objects, func(o object.Object) bool { return o.Ref.Kind == "CustomResourceDefinition" }) {
+		before = nil // what it defines may be called something else now
+	}
+	known, moved := map[foundAt][]Finding{}, map[string]bool{}
+	for _, b := range before {
+		moved = b.moved(objects)
+		for _, x := range b.Findings {
+			at := foundAt{x.Book, x.Rule, x.Ref}
+			known[at] = append(known[at], x)
+		}
+	}
 	name, _ := f.Ward["name"].(string)
 	var rules []held
 	for _, h := range s.held {
@@ -66,8 +107,9 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document) (out []Fin
 	for _, o := range objects {
 		sub := j.subject(o)
 		var a *activation
-		some, known := byKind[sub.gvr]
-		if !known {
+		same := len(before) > 0 && before[0].Same(o)
+		some, looked := byKind[sub.gvr]
+		if !looked {
 			for i := range rules {
 				if rules[i].match.may(sub.gvr) {
 					some = append(some, &rules[i])
@@ -76,6 +118,10 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document) (out []Fin
 			byKind[sub.gvr] = some
 		}
 		for _, h := range some {
+			if same && (h.alone || !moved[o.Ref.Namespace]) {
+				out = append(out, placedAt(known[foundAt{h.book, h.Name, o.Ref}], o)...)
+				continue
+			}
 			if !h.match.matches(sub) {
 				continue
 			}
@@ -93,6 +139,21 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document) (out []Fin
 				out = append(out, h.judge(j.activation(d.Object, sub), d.Object, name)...)
 			}
 		}
+	}
+	return out
+}
+
+// foundAt is where a finding is.
+type foundAt struct {
+	book, rule string
+	ref        object.Ref
+}
+
+// placedAt are findings with the place that their object has now: lines above it may be others.
+func placedAt(found []Finding, o object.Object) []Finding {
+	out := slices.Clone(found)
+	for i := range out {
+		out[i].File, out[i].Line = o.File, o.Line
 	}
 	return out
 }

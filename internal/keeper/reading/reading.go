@@ -145,7 +145,7 @@ func (r *reader) declared(old *declared.Declaration) (*declared.Declaration, err
 	if err != nil {
 		return nil, err
 	}
-	if err := r.judge(d, objects); err != nil {
+	if err := r.judge(d, objects, old); err != nil {
 		return nil, err
 	}
 	if d.Waits != "" {
@@ -201,7 +201,7 @@ func (r *reader) rules(d *declared.Declaration, main *at) (err error) {
 }
 
 // judge holds what is declared, and the ward's own file, against the rulebooks that hold for it.
-func (r *reader) judge(d *declared.Declaration, objects []object.Object) error {
+func (r *reader) judge(d *declared.Declaration, objects []object.Object, old *declared.Declaration) error {
 	w := r.of
 	var files []repo.File
 	for _, f := range d.Files {
@@ -219,7 +219,20 @@ func (r *reader) judge(d *declared.Declaration, objects []object.Object) error {
 	if err != nil {
 		return err
 	}
-	d.Findings = set.Judge(render.RuleFacts(w.Ward, w.Roster, facts), objects, own)
+	known := render.RuleFacts(w.Ward, w.Roster, facts)
+	d.Judged = object.Hash([]any{rule.OwnHash(), fmt.Sprint(d.Files), known.Ward, known.Cluster})
+	var before []rule.Before
+	if old != nil && old.Judged == d.Judged { // cost follows the change
+		refs := make([]object.Ref, len(old.Objects))
+		for i, o := range old.Objects {
+			refs[i] = o.Ref
+		}
+		before = append(before, rule.Before{Findings: old.Findings, Refs: refs, Same: func(o object.Object) bool {
+			was := old.Find(o.Ref)
+			return was != nil && was.Hash == w.hash(o)
+		}})
+	}
+	d.Findings = set.Judge(known, objects, own, before...)
 	for i := range d.Findings { // a rule's message may quote what it looks at
 		d.Findings[i].Text = secret.Conceal("", d.Findings[i].Text, w.Mask)
 	}

@@ -31,6 +31,7 @@ type stored struct {
 	Rules    []declared.File  `json:"rules,omitempty"`
 	Scaled   []storedPair     `json:"scaled,omitempty"`
 	Findings []rule.Finding   `json:"findings,omitempty"`
+	Judged   string           `json:"judged,omitempty"`
 	Objects  []storedDeclared `json:"objects"`
 }
 
@@ -59,7 +60,7 @@ func (w *Ward) storedKey() string {
 }
 
 func (w *Ward) store(ctx context.Context, d *declared.Declaration) error {
-	out := stored{Inputs: d.Inputs, Form: d.Form, Chart: d.Chart, Notes: d.Notes, Head: d.Head, Revision: d.Revision, Snapshot: d.Snapshot, Rules: d.Files, Findings: d.Findings, Objects: make([]storedDeclared, len(d.Objects))}
+	out := stored{Inputs: d.Inputs, Form: d.Form, Chart: d.Chart, Notes: d.Notes, Head: d.Head, Revision: d.Revision, Snapshot: d.Snapshot, Rules: d.Files, Findings: d.Findings, Judged: d.Judged, Objects: make([]storedDeclared, len(d.Objects))}
 	for ref, name := range d.Scaled {
 		out.Scaled = append(out.Scaled, storedPair{ref.Key(), name})
 	}
@@ -81,7 +82,7 @@ func (w *Ward) Stored(ctx context.Context) (*declared.Declaration, error) {
 		w.Log.Warn("what was declared can't be read any more; it is rendered again", "error", err)
 		return nil, nil
 	}
-	d := &declared.Declaration{Revision: in.Revision, Inputs: in.Inputs, Form: in.Form, Chart: in.Chart, Notes: in.Notes, Head: in.Head, Snapshot: in.Snapshot, Files: in.Rules, Findings: in.Findings, Scaled: map[object.Ref]string{}}
+	d := &declared.Declaration{Revision: in.Revision, Inputs: in.Inputs, Form: in.Form, Chart: in.Chart, Notes: in.Notes, Head: in.Head, Snapshot: in.Snapshot, Files: in.Rules, Findings: in.Findings, Judged: in.Judged, Scaled: map[object.Ref]string{}}
 	var files []repo.File
 	for _, f := range in.Rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
