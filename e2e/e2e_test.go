@@ -172,7 +172,7 @@ func (s *service) start() {
 					break
 				}
 				var row struct{ Msg, Address string }
-				if json.Unmarshal(line[:i], &row) == nil && row.Address != "" {
+				if json.Unmarshal(line[:i], &row) == nil && strings.Contains(row.Msg, "keeps watch") {
 					ready <- row.Address
 				}
 				line = line[i+1:]

@@ -8,6 +8,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -180,8 +181,12 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 	s.kill()
 	p.found(t, said.String(), "what was told")
 	p.found(t, s.log.String(), "the log")
+	p.foundIn(t, s)
+}
 
-	// Files as they are, and every value of every table; what is packed is unpacked.
+// foundIn looks for every secret in what a service has left on disk: files as they are, and every value of every table; what is packed is unpacked.
+func (p planted) foundIn(t *testing.T, s *service) {
+	t.Helper()
 	values, files := 0, 0
 	require.NoError(t, filepath.WalkDir(filepath.Join(s.dir, "data"), func(path string, d os.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -210,6 +215,131 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 	}
 	assert.Greater(t, values, 200)
 	assert.Greater(t, files, 3)
+}
+
+// TestPlantedValuesOfAStore: twenty values, and twenty in their place later, are in nothing that is told, logged, pushed, kept or profiled: through syncs,
+// another value, a revision that is refused, ways back, proposals and kills at any moment.
+func TestPlantedValuesOfAStore(t *testing.T) {
+	t.Parallel()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	profiles := l.Addr().String()
+	require.NoError(t, l.Close())
+	s := newService(t)
+	s.kill()
+	s.args = append(s.args, "--profiles", profiles)
+	s.start()
+	p := planted{}
+	path := s.name + "/vault"
+	set := func(which string) {
+		values := map[string]any{}
+		for i := range 20 {
+			values[fmt.Sprintf("k%d", i)] = p.in(fmt.Sprintf("%s value %d", which, i))
+		}
+		kvPut(t, path, values)
+	}
+	app := func(version string) map[string]string {
+		var b strings.Builder
+		for i := range 20 {
+			if i%4 == 0 {
+				fmt.Fprintf(&b, "---\napiVersion: v1\nkind: Secret\nmetadata: {name: vault-%d}\nstringData:\n  plain: %q\n", i/4, version)
+			}
+			ref := fmt.Sprintf("secret://harbour/%s#k%d", path, i)
+			if i%2 == 1 {
+				ref = fmt.Sprintf("postgres://gate:${{ secret('harbour/%s#k%d') }}@db/gate", path, i)
+			}
+			fmt.Fprintf(&b, "  k%d: %q\n", i, ref)
+		}
+		b.WriteString("---\n" + strings.Replace(deployment("gate-quick:1", 1), "- name: app\n", "- name: app\n          env: [{name: KELP, valueFrom: {secretKeyRef: {name: vault-0, key: k0}}}]\n", 1))
+		return map[string]string{"app/a.yaml": b.String()}
+	}
+	var said lockedBuffer // everything that anybody is told
+	cli := func(args ...string) {
+		out, errs, _ := s.cli(args...)
+		_, _ = said.Write([]byte(out + errs))
+	}
+	listen := func() { // until the service ends
+		q, err := http.NewRequest(http.MethodGet, s.url+"/api/v1/events", nil)
+		require.NoError(t, err)
+		q.Header.Set("Authorization", "Bearer "+s.token)
+		r, err := http.DefaultClient.Do(q)
+		require.NoError(t, err)
+		go func() { _, _ = io.Copy(&said, r.Body); _ = r.Body.Close() }()
+	}
+	profile := func() {
+		for _, kind := range []string{"heap?gc=1", "allocs", "goroutine?debug=2"} {
+			r, err := http.Get("http://" + profiles + "/debug/pprof/" + kind)
+			require.NoError(t, err)
+			b, err := io.ReadAll(r.Body)
+			require.NoError(t, err)
+			_ = r.Body.Close()
+			require.Equal(t, http.StatusOK, r.StatusCode)
+			if z, err := gzip.NewReader(bytes.NewReader(b)); err == nil {
+				b, err = io.ReadAll(z)
+				require.NoError(t, err)
+			}
+			p.found(t, string(b), "the profile "+kind)
+		}
+	}
+	again := func() { s.kill(); s.start(); listen() }
+
+	set("first")
+	s.ok("store", "add", "harbour", kvBase, "--token-file", s.file("kv-token", kvToken), "--every", "5s")
+	listen()
+	s.push("First", app("one"))
+	s.add(s.wardFile("sync: auto, drift: restore, every: 1s, restart: on_secrets", "within: 60s, otherwise: rollback"))
+	for range 3 { // in the middle of it, or after it
+		again()
+	}
+	s.until("is in step", inStepAndReady)
+	profile()
+	set("second")
+	cli("store", "try", "harbour")
+	again()
+	s.until("has the others", func(w client.Ward) bool {
+		return inStepAndReady(w) && s.values("vault-0")["k0"] == p["second value 0"] && strings.Contains(s.values("vault-4")["k19"], p["second value 19"])
+	})
+	s.edit("hurry", "secret/vault-1", "data.k4="+base64.StdEncoding.EncodeToString([]byte(p.in("an edit by hand"))))
+	s.until("is put back", func(w client.Ward) bool { return inStepAndReady(w) && s.values("vault-1")["k4"] == p["second value 4"] })
+	bad := app("two")
+	bad["app/b.yaml"] = fmt.Sprintf("apiVersion: v1\nkind: Secret\nmetadata: {name: refused}\ntype: kubernetes.io/tls\nstringData: {k: %q}\n", "secret://harbour/"+path+"#k3")
+	s.push("Refused", bad)
+	s.until("went back", func(w client.Ward) bool { return w.Rejected != "" && w.Run.Number == 0 })
+	cli("rollback", s.name, "--propose")
+	cli("rollback", s.name, "1", "--why", "as it was")
+	again()
+	s.until("is held", func(w client.Ward) bool { return w.Hold.By != "" && w.Run.Number == 0 })
+	s.branch("third", app("three"))
+	cli("propose", "effect", "--repo", s.name, "--branch", "third", "-o", "json")
+	for _, args := range [][]string{{"ward", "list", "-o", "json"}, {"ward", "show", s.name, "-o", "json"}, {"diff", s.name, "-o", "json"}, {"sync", s.name, "--preview"}, {"logbook", s.name, "-o", "json"}, {"compare", s.name, "1"}, {"rule", "broken", "-o", "json"},
+		{"secret", "list", "-o", "json"}, {"store", "list", "-o", "json"}, {"propose", "list", "-o", "json"}, {"secret", "set", "harbour/" + path + "/nothing#here/wrong"}} {
+		cli(args...)
+	}
+	for _, e := range s.entries() {
+		cli("logbook", s.name, fmt.Sprint(e.Number), "-o", "json")
+	}
+	for _, o := range s.detail().Outline {
+		r, err := s.api.GetObjectWithResponse(t.Context(), s.name+"@quay", &client.GetObjectParams{Key: o.Key})
+		require.NoError(t, s.api.Check(r, err))
+		_, _ = said.Write(r.Body)
+	}
+	cli("store", "try", "harbour")
+	profile()
+	s.kill()
+	require.Len(t, p, 41)
+	require.Contains(t, said.String(), "another secret value")
+	p.found(t, said.String(), "what was told")
+	p.found(t, s.log.String(), "the log")
+	p.foundIn(t, s)
+	p.foundAmong(t, filepath.Join(labDir, "git", s.name+".git")) // what was proposed
+}
+
+// foundAmong looks for every secret in what a repository holds.
+func (p planted) foundAmong(t *testing.T, dir string) {
+	t.Helper()
+	out := git(t, dir, "log", "--all", "-p", "--format=%B")
+	require.Contains(t, out, "secret://")
+	p.found(t, out, dir)
 }
 
 // names are the values of the one column that a query gives.
