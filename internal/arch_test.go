@@ -34,6 +34,7 @@ var may = map[string][]string{
 	"internal/core/judge":    {},
 	"internal/core/proposal": {},
 	"internal/core/document": {"internal/core/nearest", "internal/core/object"},
+	"internal/core/alert":    {"internal/core/document", "internal/core/nearest", "internal/core/object"},
 	"internal/core/lane":     {"internal/core/document", "internal/core/nearest", "internal/core/object"},
 	"internal/core/canary":   {"internal/core/health", "internal/core/judge", "internal/core/nearest", "internal/core/object", "internal/core/ward"},
 	"internal/core/run":      {"internal/core/canary", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/ward"},

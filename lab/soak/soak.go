@@ -29,6 +29,7 @@ import (
 	"vigila.dev/lab/faults"
 	"vigila.dev/lab/gitserve"
 	"vigila.dev/lab/hostile"
+	"vigila.dev/lab/kv"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
 )
@@ -64,6 +65,7 @@ type soak struct {
 	stopNodes func()
 	proxy     *faults.Proxy
 	git       *gitserve.Server
+	kv        *kv.Server
 	gitPort   int
 	dyn       dynamic.Interface
 	token     string
@@ -131,6 +133,10 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer func() { s.git.Close() }()
+	if s.kv, err = kv.Start(0, storeToken, ""); err != nil {
+		return err
+	}
+	defer s.kv.Close()
 	if err := s.furnish(); err != nil {
 		return err
 	}
@@ -178,6 +184,17 @@ func (s *soak) prepare() error {
 		s.wards = append(s.wards, w)
 		gates.WriteString("---\n" + w.gate())
 	}
+	for _, w := range s.wards {
+		if err := s.store(w); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(filepath.Join(s.work, ".vigila", "rules"), 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(s.work, ".vigila", "rules", "rulebook.yaml"), []byte(rulebook), 0o600); err != nil {
+		return err
+	}
 	if err := s.commit("First", s.wards...); err != nil {
 		return err
 	}
@@ -192,12 +209,70 @@ func (s *soak) prepare() error {
 		path string
 		body any
 	}{{"repos", map[string]string{"name": "moorings", "url": s.git.URL("moorings")}}, {"clusters", map[string]string{"name": "quay", "kubeconfig": string(through), "context": "quay"}},
+		{"stores", map[string]any{"name": "harbour", "form": "kv", "url": s.kv.URL, "mount": "secret", "token": storeToken, "every_seconds": 5}},
 		{"wards", map[string]string{"name": "wards.yaml", "file": gates.String()}}} {
 		if err := s.call(http.MethodPost, c.path, c.body, nil); err != nil {
 			return err
 		}
 	}
 	return s.besiege()
+}
+
+// storeToken is what the service signs in to the store with; the soak has another, for which the store never fails.
+const storeToken, ownToken = "soak", "soak-own"
+
+// rulebook has rules that nothing of the wards breaks, but for what is warned of.
+const rulebook = "vigila: rulebook/v1\nname: soak\nours: [images-pinned, own-namespace, resources-stated, probes-stated, secret-looking, selectors-meet, leads-somewhere, api-removed]\notherwise: {own-namespace: warn}\n"
+
+// store sets the value that a ward's Secret refers to.
+func (s *soak) store(w *ward) error {
+	if w.secret == 0 {
+		return nil
+	}
+	return s.ask(http.MethodPost, "/v1/secret/data/"+w.name, map[string]any{"data": map[string]any{"k": w.value()}})
+}
+
+// ask asks the store's server something.
+func (s *soak) ask(method, path string, body any) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	q, err := http.NewRequestWithContext(s.ctx, method, s.kv.URL+path, bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	q.Header.Set("X-Vault-Token", ownToken)
+	r, err := http.DefaultClient.Do(q)
+	if err != nil {
+		return err
+	}
+	defer r.Body.Close()
+	if r.StatusCode >= 300 {
+		return fmt.Errorf("%s %s: %s", method, path, r.Status)
+	}
+	return nil
+}
+
+// rotate sets another value.
+func (s *soak) rotate() (string, error) {
+	w := s.wards[s.dice.IntN(len(s.wards)/2)*2+1]
+	s.mu.Lock()
+	w.secret++
+	s.mu.Unlock()
+	return fmt.Sprintf("the secret value of %s is another", w.name), s.store(w)
+}
+
+// storeDown makes the store fail for the service, in one of the ways that there are.
+func (s *soak) storeDown() (string, error) {
+	modes := []string{kv.Down, kv.Slow, kv.Forbids, kv.Busy, kv.Sealed, kv.Lies}
+	mode := modes[s.dice.IntN(len(modes))]
+	pause := time.Duration(500+s.dice.IntN(6000)) * time.Millisecond
+	if err := s.ask(http.MethodPut, "/lab/mode", map[string]string{"mode": mode, "token": storeToken}); err != nil {
+		return "", err
+	}
+	time.Sleep(pause)
+	return fmt.Sprintf("the store of secret values failed for %.1f s: %s", pause.Seconds(), mode), s.ask(http.MethodPut, "/lab/mode", map[string]string{"mode": kv.Well, "token": storeToken})
 }
 
 // furnish makes what no ward keeps.
@@ -411,6 +486,8 @@ var actions = []struct {
 	{"faults of the cluster", 4, (*soak).disturb},
 	{"cut connections", 1, func(s *soak) (string, error) { s.proxy.Cut(); return "every connection to the cluster is cut", nil }},
 	{"silences of git", 1, (*soak).gitDown},
+	{"other secret values", 2, (*soak).rotate},
+	{"failures of the store", 1, (*soak).storeDown},
 	{"restored etcds", 1, (*soak).restoreEtcd},
 }
 

@@ -1,6 +1,7 @@
 package soak
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -24,6 +25,7 @@ type ward struct {
 	claims  map[string]bool
 	scaler  int    // version of the autoscaling API that its autoscaler is declared in
 	moving  string // an object in a namespace of nobody, handed to and fro with the next ward; empty while the other has it
+	secret  int    // version of the value that its Secret refers to; 0 when it has none
 	gone    bool   // it is being removed with its objects, or was
 }
 
@@ -31,6 +33,8 @@ func newWard(i int) *ward {
 	w := &ward{name: fmt.Sprintf("pier-%02d", i), index: i, configs: map[string]int{}, deleted: map[string]bool{}, adopted: map[string]bool{}, claims: map[string]bool{}, scaler: 1 + i%2}
 	if i%2 == 0 {
 		w.moving = fmt.Sprintf("buoy-%02d", i)
+	} else {
+		w.secret = 1
 	}
 	for range 8 {
 		w.next++
@@ -49,6 +53,16 @@ func (w *ward) gate() string {
 		drift = "report"
 	}
 	return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {repo: moorings, path: %[1]s}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, drift: %[2]s, every: 1s}\nsettle: {within: 2m}\n", w.name, drift)
+}
+
+// value is what the store has for its Secret.
+func (w *ward) value() string { return fmt.Sprintf("kelp of %s, %d", w.name, w.secret) }
+
+// vault is its Secret: with the value, as it is to be in the cluster, or with a reference, as it is in the repository.
+func (w *ward) vault(value map[string]any) map[string]any {
+	out := map[string]any{"apiVersion": "v1", "kind": "Secret", "metadata": map[string]any{"name": "vault"}}
+	maps.Copy(out, value)
+	return out
 }
 
 // declared is every object that should be in the cluster, by kind/name, without what is the same everywhere.
@@ -70,6 +84,9 @@ func (w *ward) declared() map[string]map[string]any {
 	}
 	out["HorizontalPodAutoscaler/"+w.name] = map[string]any{"apiVersion": fmt.Sprintf("autoscaling/v%d", w.scaler), "kind": "HorizontalPodAutoscaler", "metadata": map[string]any{"name": w.name},
 		"spec": map[string]any{"minReplicas": 1, "maxReplicas": 3, "scaleTargetRef": map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "name": w.name}}}
+	if w.secret > 0 {
+		out["Secret/vault"] = w.vault(map[string]any{"data": map[string]any{"k": base64.StdEncoding.EncodeToString([]byte(w.value()))}})
+	}
 	labels := map[string]any{"app": w.name}
 	out["Deployment/"+w.name] = map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "metadata": map[string]any{"name": w.name},
 		"spec": map[string]any{"replicas": 1, "selector": map[string]any{"matchLabels": labels}, "template": map[string]any{"metadata": map[string]any{"labels": labels},
@@ -82,6 +99,9 @@ var separators = []string{"---\n", "---  # another\n", "---\t# tab\n", "...\n---
 func (w *ward) files() map[string]string {
 	out := map[string]string{}
 	declared := w.declared()
+	if w.secret > 0 {
+		declared["Secret/vault"] = w.vault(map[string]any{"stringData": map[string]any{"k": "secret://harbour/" + w.name + "#k"}})
+	}
 	stream := ""
 	for i, key := range slices.Sorted(maps.Keys(declared)) {
 		text, err := json.Marshal(declared[key])
