@@ -52,6 +52,7 @@ var may = map[string][]string{
 	"internal/cluster":        {"internal/core/", "internal/loopback"},
 	"internal/record":         {"internal/core/"},
 	"internal/secrets":        {"internal/core/object", "internal/loopback"},
+	"internal/notify":         {"internal/core/alert", "internal/loopback", "internal/visible"},
 	"internal/metrics":        {"internal/core/judge", "internal/core/ward"},
 	"internal/keeper":         {"internal/keeper/", "internal/core/", "internal/repo", "internal/render", "internal/charts", "internal/cluster", "internal/record", "internal/loopback", "internal/metrics", "internal/registry", "internal/host", "internal/secrets"},
 	"internal/keeper/drive":   {"internal/core/", "internal/cluster", "internal/record"},
