@@ -41,8 +41,8 @@ var may = map[string][]string{
 
 	"internal/core/declared": {"internal/core/compare", "internal/core/health", "internal/core/index", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/rule", "internal/core/secret", "internal/core/ward"},
 	"internal/core/index":    {"internal/core/compare", "internal/core/health", "internal/core/object", "internal/core/ward"},
-	"internal/core/roster":   {"internal/core/compare", "internal/core/declared", "internal/core/follow", "internal/core/health", "internal/core/lane", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/rule", "internal/core/standing", "internal/core/ward"},
-	"internal/core/standing": {"internal/core/canary", "internal/core/compare", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/rule", "internal/core/run", "internal/core/ward"},
+	"internal/core/roster":   {"internal/core/alert", "internal/core/compare", "internal/core/declared", "internal/core/follow", "internal/core/health", "internal/core/lane", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/rule", "internal/core/standing", "internal/core/ward"},
+	"internal/core/standing": {"internal/core/alert", "internal/core/canary", "internal/core/compare", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/rule", "internal/core/run", "internal/core/ward"},
 
 	"internal/repo":           {"internal/core/proposal"},
 	"internal/charts":         {"internal/registry"},
@@ -54,7 +54,7 @@ var may = map[string][]string{
 	"internal/secrets":        {"internal/core/object", "internal/loopback"},
 	"internal/notify":         {"internal/core/alert", "internal/loopback", "internal/visible"},
 	"internal/metrics":        {"internal/core/judge", "internal/core/ward"},
-	"internal/keeper":         {"internal/keeper/", "internal/core/", "internal/repo", "internal/render", "internal/charts", "internal/cluster", "internal/record", "internal/loopback", "internal/metrics", "internal/registry", "internal/host", "internal/secrets"},
+	"internal/keeper":         {"internal/keeper/", "internal/core/", "internal/repo", "internal/render", "internal/charts", "internal/cluster", "internal/record", "internal/loopback", "internal/metrics", "internal/registry", "internal/host", "internal/secrets", "internal/notify"},
 	"internal/keeper/drive":   {"internal/core/", "internal/cluster", "internal/record"},
 	"internal/keeper/loop":    {"internal/core/", "internal/keeper/drive", "internal/record"},
 	"internal/keeper/reading": {"internal/core/", "internal/cluster", "internal/keeper/sources", "internal/record", "internal/render", "internal/repo"},

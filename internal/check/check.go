@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
@@ -92,6 +93,9 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 			c.add("ward", f.Path, err)
 		case lane.Is(f.Data):
 			_, err := lane.Parse(home, "main", f.Path, f.Data)
+			c.add("ward", f.Path, err)
+		case alert.Is(f.Data):
+			_, err := alert.Parse(f.Path, f.Data)
 			c.add("ward", f.Path, err)
 		case versions.Is(f.Data):
 			_, err := versions.Parse(f.Path, f.Data)

@@ -35,6 +35,30 @@ func (e AddRepoFollow) Valid() bool {
 	}
 }
 
+// Defines values for AddWayForm.
+const (
+	AddWayFormAlertmanager AddWayForm = "alertmanager"
+	AddWayFormChat         AddWayForm = "chat"
+	AddWayFormHttp         AddWayForm = "http"
+	AddWayFormMail         AddWayForm = "mail"
+)
+
+// Valid indicates whether the value is a known member of the AddWayForm enum.
+func (e AddWayForm) Valid() bool {
+	switch e {
+	case AddWayFormAlertmanager:
+		return true
+	case AddWayFormChat:
+		return true
+	case AddWayFormHttp:
+		return true
+	case AddWayFormMail:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CanaryPhase.
 const (
 	CanaryPhaseClosing     CanaryPhase = "closing"
@@ -838,6 +862,13 @@ type AddMetricsSource struct {
 	User string `json:"user,omitempty,omitzero"`
 }
 
+// AddMute defines model for AddMute.
+type AddMute struct {
+	Subject string    `json:"subject"`
+	Until   time.Time `json:"until"`
+	Why     string    `json:"why,omitempty,omitzero"`
+}
+
 // AddRegistry defines model for AddRegistry.
 type AddRegistry struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -973,6 +1004,37 @@ type AddWards struct {
 	Name string `json:"name,omitempty,omitzero"`
 }
 
+// AddWay defines model for AddWay.
+type AddWay struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca certificates in PEM, in place of the system's
+	Ca      string     `json:"ca,omitempty,omitzero"`
+	Console string     `json:"console,omitempty,omitzero"`
+	Form    AddWayForm `json:"form"`
+	GoesTo  []string   `json:"goes_to,omitempty,omitzero"`
+	Name    string     `json:"name"`
+
+	// Sender of mail: the address that it comes from
+	Sender string `json:"sender,omitempty,omitzero"`
+
+	// Server of mail: HOST:PORT
+	Server string `json:"server,omitempty,omitzero"`
+
+	// Token signs what goes over HTTP (whsec_…), is the password of the mail server, or a bearer token of an Alertmanager
+	Token string `json:"token,omitempty,omitzero"`
+
+	// Unencrypted of mail: to a server on this machine
+	Unencrypted bool `json:"unencrypted,omitempty,omitzero"`
+
+	// Url of all but mail
+	Url  string `json:"url,omitempty,omitzero"`
+	User string `json:"user,omitempty,omitzero"`
+}
+
+// AddWayForm defines model for AddWay.Form.
+type AddWayForm string
+
 // AddedWards defines model for AddedWards.
 type AddedWards struct {
 	Items []string `json:"items"`
@@ -987,6 +1049,52 @@ type Adoption struct {
 		Name string `json:"name"`
 		Why  string `json:"why"`
 	} `json:"skipped"`
+}
+
+// Alert defines model for Alert.
+type Alert struct {
+	// About what it is for
+	About string `json:"about,omitempty,omitzero"`
+
+	// AfterSeconds how long it must have lasted
+	AfterSeconds int `json:"after_seconds"`
+
+	// AgainSeconds how often it is told again; absent for once
+	AgainSeconds int `json:"again_seconds,omitempty,omitzero"`
+
+	// DeclaredAt file:line in the roster
+	DeclaredAt string `json:"declared_at,omitempty,omitzero"`
+
+	// GoesTo whom: a way, or WAY: ADDRESS
+	GoesTo []string `json:"goes_to"`
+	Name   string   `json:"name"`
+
+	// OfWhat which wards it tells of
+	OfWhat string `json:"of_what"`
+
+	// QuietHours when nobody is told
+	QuietHours string `json:"quiet_hours,omitempty,omitzero"`
+
+	// Roster that declares it
+	Roster string `json:"roster,omitempty,omitzero"`
+
+	// Told troubles that were told, and are not over
+	Told int `json:"told"`
+
+	// Topics what it tells about; all when empty
+	Topics []string `json:"topics"`
+
+	// Waiting that are there, and are not told yet
+	Waiting int `json:"waiting"`
+
+	// WaysMissing ways that there are not
+	WaysMissing []string `json:"ways_missing,omitempty,omitzero"`
+}
+
+// AlertList defines model for AlertList.
+type AlertList struct {
+	Items []Alert `json:"items"`
+	Total int     `json:"total"`
 }
 
 // Approval defines model for Approval.
@@ -1288,6 +1396,42 @@ type Comparison struct {
 // ContextList defines model for ContextList.
 type ContextList struct {
 	Items []string `json:"items"`
+}
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Alert string `json:"alert"`
+
+	// ByWay the way that it goes by
+	ByWay string `json:"by_way"`
+
+	// Delivered absent when it was not
+	Delivered time.Time `json:"delivered,omitempty,omitzero"`
+	GoesTo    []string  `json:"goes_to,omitempty,omitzero"`
+
+	// Id the same at every try
+	Id string `json:"id"`
+
+	// Kind opened, again or over
+	Kind string `json:"kind"`
+
+	// Lines what it says, a trouble a line
+	Lines  []string  `json:"lines"`
+	MadeAt time.Time `json:"made_at"`
+
+	// Next when it is tried again; absent once it is delivered or given up
+	Next time.Time `json:"next,omitempty,omitzero"`
+
+	// Problem of the last try
+	Problem string `json:"problem,omitempty,omitzero"`
+	Title   string `json:"title"`
+	Tries   int    `json:"tries"`
+}
+
+// DeliveryList defines model for DeliveryList.
+type DeliveryList struct {
+	Items []Delivery `json:"items"`
+	Total int        `json:"total"`
 }
 
 // Difference defines model for Difference.
@@ -1914,6 +2058,22 @@ type MovedObject struct {
 
 // MovedObjectChange defines model for MovedObject.Change.
 type MovedObjectChange string
+
+// Mute defines model for Mute.
+type Mute struct {
+	At time.Time `json:"at,omitempty,omitzero"`
+	By string    `json:"by"`
+
+	// Subject name@cluster, or what else a message names
+	Subject string    `json:"subject"`
+	Until   time.Time `json:"until"`
+	Why     string    `json:"why,omitempty,omitzero"`
+}
+
+// MuteList defines model for MuteList.
+type MuteList struct {
+	Items []Mute `json:"items"`
+}
 
 // Object defines model for Object.
 type Object struct {
@@ -2754,6 +2914,11 @@ type TryRules struct {
 	Text string `json:"text"`
 }
 
+// TryWay defines model for TryWay.
+type TryWay struct {
+	GoesTo []string `json:"goes_to,omitempty,omitzero"`
+}
+
 // Ward defines model for Ward.
 type Ward struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -2971,6 +3136,33 @@ type WardList struct {
 	Total int `json:"total"`
 }
 
+// Way defines model for Way.
+type Way struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Console the address that links begin with
+	Console string `json:"console,omitempty,omitzero"`
+
+	// Form chat, mail, http or alertmanager
+	Form string `json:"form"`
+
+	// GoesTo of mail: whom, where an alert names nobody
+	GoesTo []string `json:"goes_to,omitempty,omitzero"`
+	Name   string   `json:"name"`
+
+	// Sender of mail
+	Sender string `json:"sender,omitempty,omitzero"`
+
+	// Server where it goes: a host, since the address may be secret
+	Server string `json:"server,omitempty,omitzero"`
+	User   string `json:"user,omitempty,omitzero"`
+}
+
+// WayList defines model for WayList.
+type WayList struct {
+	Items []Way `json:"items"`
+}
+
 // WithdrawProposal defines model for WithdrawProposal.
 type WithdrawProposal struct {
 	Why string `json:"why,omitempty,omitzero"`
@@ -2991,9 +3183,25 @@ type ProposalNumber = int
 // WardID defines model for WardID.
 type WardID = string
 
+// ListAlertsParams defines parameters for ListAlerts.
+type ListAlertsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListClustersParams defines parameters for ListClusters.
 type ListClustersParams struct {
 	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	// Search text that is somewhere in it
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
@@ -3074,6 +3282,11 @@ type ListMetricsSourcesParams struct {
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// UnmuteParams defines parameters for Unmute.
+type UnmuteParams struct {
+	Subject string `form:"subject" json:"subject"`
 }
 
 // ListProposalsParams defines parameters for ListProposals.
@@ -3296,6 +3509,9 @@ type AddMetricsSourceJSONRequestBody = AddMetricsSource
 // TryMetricsSourceJSONRequestBody defines body for TryMetricsSource for application/json ContentType.
 type TryMetricsSourceJSONRequestBody = TryMetricsSource
 
+// MuteJSONRequestBody defines body for Mute for application/json ContentType.
+type MuteJSONRequestBody = AddMute
+
 // ApproveProposalJSONRequestBody defines body for ApproveProposal for application/json ContentType.
 type ApproveProposalJSONRequestBody = ReviewedProposal
 
@@ -3355,6 +3571,12 @@ type RejectRevisionJSONRequestBody = RejectRevision
 
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = StartRun
+
+// AddWayJSONRequestBody defines body for AddWay for application/json ContentType.
+type AddWayJSONRequestBody = AddWay
+
+// TryWayJSONRequestBody defines body for TryWay for application/json ContentType.
+type TryWayJSONRequestBody = TryWay
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -3430,6 +3652,11 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAlerts Who is told of what, and of how much they are told now
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListClusters Known clusters
 	//
 	// Corresponds with GET /clusters (the `ListClusters` operationId).
@@ -3486,6 +3713,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /contexts (the `ListContexts` operationId).
 	ListContexts(ctx context.Context, body ListContextsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeliveries Messages that were sent and that are on their way, the newest first
+	//
+	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEntries The logbook of every ward, newest first
 	//
@@ -3642,6 +3874,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
 	TryMetricsSource(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Unmute Let it be told of again
+	//
+	// Corresponds with DELETE /mutes (the `Unmute` operationId).
+	Unmute(ctx context.Context, params *UnmuteParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMutes What nobody is told of for a while
+	//
+	// Corresponds with GET /mutes (the `ListMutes` operationId).
+	ListMutes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MuteWithBody Let nobody be told of a ward, or of what else a message names, for a while
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /mutes (the `Mute` operationId).
+	MuteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Mute Let nobody be told of a ward, or of what else a message names, for a while
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /mutes (the `Mute` operationId).
+	Mute(ctx context.Context, body MuteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListProposals Proposals, those that wait for a person first
 	//
@@ -4180,6 +4436,59 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /wards/{ward}/runs/current (the `StopRun` operationId).
 	StopRun(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWays How messages get to people
+	//
+	// Corresponds with GET /ways (the `ListWays` operationId).
+	ListWays(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWayWithBody Add a way, or change one; what is secret is stored encrypted and never shown again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /ways (the `AddWay` operationId).
+	AddWayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWay Add a way, or change one; what is secret is stored encrypted and never shown again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /ways (the `AddWay` operationId).
+	AddWay(ctx context.Context, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveWay Forget a way; what is on it is not sent any more
+	//
+	// Corresponds with DELETE /ways/{name} (the `RemoveWay` operationId).
+	RemoveWay(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryWayWithBody Send a message by a way, to say that it works
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /ways/{name}/try (the `TryWay` operationId).
+	TryWayWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryWay Send a message by a way, to say that it works
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /ways/{name}/try (the `TryWay` operationId).
+	TryWay(ctx context.Context, name ItemName, body TryWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAlerts Who is told of what, and of how much they are told now
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlertsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListClusters Known clusters
@@ -4319,6 +4628,21 @@ func (c *Client) ListContextsWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /contexts (the `ListContexts` operationId).
 func (c *Client) ListContexts(ctx context.Context, body ListContextsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListContextsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeliveries Messages that were sent and that are on their way, the newest first
+//
+// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4735,6 +5059,70 @@ func (c *Client) TryMetricsSourceWithBody(ctx context.Context, name ItemName, co
 // Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
 func (c *Client) TryMetricsSource(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryMetricsSourceRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Unmute Let it be told of again
+//
+// Corresponds with DELETE /mutes (the `Unmute` operationId).
+func (c *Client) Unmute(ctx context.Context, params *UnmuteParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnmuteRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMutes What nobody is told of for a while
+//
+// Corresponds with GET /mutes (the `ListMutes` operationId).
+func (c *Client) ListMutes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMutesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MuteWithBody Let nobody be told of a ward, or of what else a message names, for a while
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /mutes (the `Mute` operationId).
+func (c *Client) MuteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMuteRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Mute Let nobody be told of a ward, or of what else a message names, for a while
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /mutes (the `Mute` operationId).
+func (c *Client) Mute(ctx context.Context, body MuteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMuteRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6183,6 +6571,170 @@ func (c *Client) StopRun(ctx context.Context, ward WardID, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ListWays How messages get to people
+//
+// Corresponds with GET /ways (the `ListWays` operationId).
+func (c *Client) ListWays(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWaysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWayWithBody Add a way, or change one; what is secret is stored encrypted and never shown again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /ways (the `AddWay` operationId).
+func (c *Client) AddWayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWayRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWay Add a way, or change one; what is secret is stored encrypted and never shown again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /ways (the `AddWay` operationId).
+func (c *Client) AddWay(ctx context.Context, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWayRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveWay Forget a way; what is on it is not sent any more
+//
+// Corresponds with DELETE /ways/{name} (the `RemoveWay` operationId).
+func (c *Client) RemoveWay(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveWayRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryWayWithBody Send a message by a way, to say that it works
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /ways/{name}/try (the `TryWay` operationId).
+func (c *Client) TryWayWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryWayRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryWay Send a message by a way, to say that it works
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /ways/{name}/try (the `TryWay` operationId).
+func (c *Client) TryWay(ctx context.Context, name ItemName, body TryWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryWayRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NewListAlertsRequest constructs an http.Request for the ListAlerts method
+func NewListAlertsRequest(server string, params *ListAlertsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListClustersRequest constructs an http.Request for the ListClusters method
 func NewListClustersRequest(server string, params *ListClustersParams) (*http.Request, error) {
 	var err error
@@ -6440,6 +6992,72 @@ func NewListContextsRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/deliveries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7463,6 +8081,123 @@ func NewTryMetricsSourceRequestWithBody(server string, name ItemName, contentTyp
 	}
 
 	operationPath := fmt.Sprintf("/metrics-sources/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewUnmuteRequest constructs an http.Request for the Unmute method
+func NewUnmuteRequest(server string, params *UnmuteParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mutes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "subject", params.Subject, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMutesRequest constructs an http.Request for the ListMutes method
+func NewListMutesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mutes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMuteRequest calls the generic Mute builder with application/json body
+func NewMuteRequest(server string, body MuteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMuteRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMuteRequestWithBody constructs an http.Request for the Mute method, with any body, and a specified content type
+func NewMuteRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/mutes")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -10824,6 +11559,154 @@ func NewStopRunRequest(server string, ward WardID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListWaysRequest constructs an http.Request for the ListWays method
+func NewListWaysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ways")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddWayRequest calls the generic AddWay builder with application/json body
+func NewAddWayRequest(server string, body AddWayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddWayRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddWayRequestWithBody constructs an http.Request for the AddWay method, with any body, and a specified content type
+func NewAddWayRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ways")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveWayRequest constructs an http.Request for the RemoveWay method
+func NewRemoveWayRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ways/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryWayRequest calls the generic TryWay builder with application/json body
+func NewTryWayRequest(server string, name ItemName, body TryWayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryWayRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTryWayRequestWithBody constructs an http.Request for the TryWay method, with any body, and a specified content type
+func NewTryWayRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ways/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -10867,6 +11750,13 @@ func WithBaseURL(baseURL string) ClientOption {
 
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
+
+	// ListAlertsWithResponse Who is told of what, and of how much they are told now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error)
 
 	// ListClustersWithResponse Known clusters
 	//
@@ -10930,6 +11820,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /contexts (the `ListContexts` operationId).
 	ListContextsWithResponse(ctx context.Context, body ListContextsJSONRequestBody, reqEditors ...RequestEditorFn) (*ListContextsResponse, error)
+
+	// ListDeliveriesWithResponse Messages that were sent and that are on their way, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
 
 	// ListEntriesWithResponse The logbook of every ward, newest first
 	//
@@ -11114,6 +12011,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /metrics-sources/{name}/try (the `TryMetricsSource` operationId).
 	TryMetricsSourceWithResponse(ctx context.Context, name ItemName, body TryMetricsSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMetricsSourceResponse, error)
+
+	// UnmuteWithResponse Let it be told of again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /mutes (the `Unmute` operationId).
+	UnmuteWithResponse(ctx context.Context, params *UnmuteParams, reqEditors ...RequestEditorFn) (*UnmuteResponse, error)
+
+	// ListMutesWithResponse What nobody is told of for a while
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /mutes (the `ListMutes` operationId).
+	ListMutesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMutesResponse, error)
+
+	// MuteWithBodyWithResponse Let nobody be told of a ward, or of what else a message names, for a while
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mutes (the `Mute` operationId).
+	MuteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MuteResponse, error)
+
+	// MuteWithResponse Let nobody be told of a ward, or of what else a message names, for a while
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /mutes (the `Mute` operationId).
+	MuteWithResponse(ctx context.Context, body MuteJSONRequestBody, reqEditors ...RequestEditorFn) (*MuteResponse, error)
 
 	// ListProposalsWithResponse Proposals, those that wait for a person first
 	//
@@ -11752,6 +12677,96 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /wards/{ward}/runs/current (the `StopRun` operationId).
 	StopRunWithResponse(ctx context.Context, ward WardID, reqEditors ...RequestEditorFn) (*StopRunResponse, error)
+
+	// ListWaysWithResponse How messages get to people
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /ways (the `ListWays` operationId).
+	ListWaysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWaysResponse, error)
+
+	// AddWayWithBodyWithResponse Add a way, or change one; what is secret is stored encrypted and never shown again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /ways (the `AddWay` operationId).
+	AddWayWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWayResponse, error)
+
+	// AddWayWithResponse Add a way, or change one; what is secret is stored encrypted and never shown again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /ways (the `AddWay` operationId).
+	AddWayWithResponse(ctx context.Context, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWayResponse, error)
+
+	// RemoveWayWithResponse Forget a way; what is on it is not sent any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /ways/{name} (the `RemoveWay` operationId).
+	RemoveWayWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveWayResponse, error)
+
+	// TryWayWithBodyWithResponse Send a message by a way, to say that it works
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /ways/{name}/try (the `TryWay` operationId).
+	TryWayWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryWayResponse, error)
+
+	// TryWayWithResponse Send a message by a way, to say that it works
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /ways/{name}/try (the `TryWay` operationId).
+	TryWayWithResponse(ctx context.Context, name ItemName, body TryWayJSONRequestBody, reqEditors ...RequestEditorFn) (*TryWayResponse, error)
+}
+
+type ListAlertsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AlertList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlertsResponse) GetJSON200() *AlertList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlertsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlertsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlertsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlertsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlertsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListClustersResponse struct {
@@ -12029,6 +13044,54 @@ func (r ListContextsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListContextsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDeliveriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeliveryList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeliveriesResponse) GetJSON200() *DeliveryList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeliveriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeliveriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeliveriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeliveriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeliveriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12968,6 +14031,143 @@ func (r TryMetricsSourceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryMetricsSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UnmuteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnmuteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnmuteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnmuteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnmuteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnmuteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMutesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MuteList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMutesResponse) GetJSON200() *MuteList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMutesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMutesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMutesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMutesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMutesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MuteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Mute
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MuteResponse) GetJSON200() *Mute {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MuteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MuteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MuteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MuteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MuteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16250,6 +17450,197 @@ func (r StopRunResponse) ContentType() string {
 	return ""
 }
 
+type ListWaysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WayList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWaysResponse) GetJSON200() *WayList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWaysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWaysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWaysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWaysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWaysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddWayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Way
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddWayResponse) GetJSON200() *Way {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddWayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddWayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddWayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddWayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddWayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveWayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveWayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveWayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveWayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveWayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveWayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryWayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryWayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryWayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryWayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryWayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryWayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListAlertsWithResponse Who is told of what, and of how much they are told now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *ClientWithResponses) ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error) {
+	rsp, err := c.ListAlerts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlertsResponse(rsp)
+}
+
 // ListClustersWithResponse Known clusters
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16365,6 +17756,19 @@ func (c *ClientWithResponses) ListContextsWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseListContextsResponse(rsp)
+}
+
+// ListDeliveriesWithResponse Messages that were sent and that are on their way, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeliveriesResponse(rsp)
 }
 
 // ListEntriesWithResponse The logbook of every ward, newest first
@@ -16705,6 +18109,58 @@ func (c *ClientWithResponses) TryMetricsSourceWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseTryMetricsSourceResponse(rsp)
+}
+
+// UnmuteWithResponse Let it be told of again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /mutes (the `Unmute` operationId).
+func (c *ClientWithResponses) UnmuteWithResponse(ctx context.Context, params *UnmuteParams, reqEditors ...RequestEditorFn) (*UnmuteResponse, error) {
+	rsp, err := c.Unmute(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnmuteResponse(rsp)
+}
+
+// ListMutesWithResponse What nobody is told of for a while
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /mutes (the `ListMutes` operationId).
+func (c *ClientWithResponses) ListMutesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMutesResponse, error) {
+	rsp, err := c.ListMutes(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMutesResponse(rsp)
+}
+
+// MuteWithBodyWithResponse Let nobody be told of a ward, or of what else a message names, for a while
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mutes (the `Mute` operationId).
+func (c *ClientWithResponses) MuteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MuteResponse, error) {
+	rsp, err := c.MuteWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMuteResponse(rsp)
+}
+
+// MuteWithResponse Let nobody be told of a ward, or of what else a message names, for a while
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /mutes (the `Mute` operationId).
+func (c *ClientWithResponses) MuteWithResponse(ctx context.Context, body MuteJSONRequestBody, reqEditors ...RequestEditorFn) (*MuteResponse, error) {
+	rsp, err := c.Mute(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMuteResponse(rsp)
 }
 
 // ListProposalsWithResponse Proposals, those that wait for a person first
@@ -17885,6 +19341,117 @@ func (c *ClientWithResponses) StopRunWithResponse(ctx context.Context, ward Ward
 	return ParseStopRunResponse(rsp)
 }
 
+// ListWaysWithResponse How messages get to people
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /ways (the `ListWays` operationId).
+func (c *ClientWithResponses) ListWaysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWaysResponse, error) {
+	rsp, err := c.ListWays(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWaysResponse(rsp)
+}
+
+// AddWayWithBodyWithResponse Add a way, or change one; what is secret is stored encrypted and never shown again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /ways (the `AddWay` operationId).
+func (c *ClientWithResponses) AddWayWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWayResponse, error) {
+	rsp, err := c.AddWayWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWayResponse(rsp)
+}
+
+// AddWayWithResponse Add a way, or change one; what is secret is stored encrypted and never shown again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /ways (the `AddWay` operationId).
+func (c *ClientWithResponses) AddWayWithResponse(ctx context.Context, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWayResponse, error) {
+	rsp, err := c.AddWay(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWayResponse(rsp)
+}
+
+// RemoveWayWithResponse Forget a way; what is on it is not sent any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /ways/{name} (the `RemoveWay` operationId).
+func (c *ClientWithResponses) RemoveWayWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveWayResponse, error) {
+	rsp, err := c.RemoveWay(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveWayResponse(rsp)
+}
+
+// TryWayWithBodyWithResponse Send a message by a way, to say that it works
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /ways/{name}/try (the `TryWay` operationId).
+func (c *ClientWithResponses) TryWayWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryWayResponse, error) {
+	rsp, err := c.TryWayWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryWayResponse(rsp)
+}
+
+// TryWayWithResponse Send a message by a way, to say that it works
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /ways/{name}/try (the `TryWay` operationId).
+func (c *ClientWithResponses) TryWayWithResponse(ctx context.Context, name ItemName, body TryWayJSONRequestBody, reqEditors ...RequestEditorFn) (*TryWayResponse, error) {
+	rsp, err := c.TryWay(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryWayResponse(rsp)
+}
+
+// ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
+func ParseListAlertsResponse(rsp *http.Response) (*ListAlertsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlertsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AlertList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListClustersResponse parses an HTTP response from a ListClustersWithResponse call
 func ParseListClustersResponse(rsp *http.Response) (*ListClustersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18062,6 +19629,39 @@ func ParseListContextsResponse(rsp *http.Response) (*ListContextsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ContextList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
+func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeliveriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeliveryList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -18707,6 +20307,101 @@ func ParseTryMetricsSourceResponse(rsp *http.Response) (*TryMetricsSourceRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest MetricsAnswer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnmuteResponse parses an HTTP response from a UnmuteWithResponse call
+func ParseUnmuteResponse(rsp *http.Response) (*UnmuteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnmuteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMutesResponse parses an HTTP response from a ListMutesWithResponse call
+func ParseListMutesResponse(rsp *http.Response) (*ListMutesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMutesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MuteList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMuteResponse parses an HTTP response from a MuteWithResponse call
+func ParseMuteResponse(rsp *http.Response) (*MuteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MuteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Mute
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -20963,6 +22658,130 @@ func ParseStopRunResponse(rsp *http.Response) (*StopRunResponse, error) {
 	}
 
 	response := &StopRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWaysResponse parses an HTTP response from a ListWaysWithResponse call
+func ParseListWaysResponse(rsp *http.Response) (*ListWaysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWaysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WayList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddWayResponse parses an HTTP response from a AddWayWithResponse call
+func ParseAddWayResponse(rsp *http.Response) (*AddWayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddWayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Way
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveWayResponse parses an HTTP response from a RemoveWayWithResponse call
+func ParseRemoveWayResponse(rsp *http.Response) (*RemoveWayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveWayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryWayResponse parses an HTTP response from a TryWayWithResponse call
+func ParseTryWayResponse(rsp *http.Response) (*TryWayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryWayResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

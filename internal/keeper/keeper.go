@@ -146,10 +146,11 @@ type ways struct {
 	lanes     lanes
 	hosts     hosts
 	stores    stores
+	alerts    alerts
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores()}}
+	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts()}}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -198,6 +199,11 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	}
 	k.spawn(k.keepProposals)
 	k.spawn(k.keepLanes)
+	if err := k.openAlerts(ctx); err != nil {
+		log.Error("the ways of alerts can't be read; nobody is told of anything", "error", err)
+	}
+	k.spawn(k.keepAlerts)
+	k.spawn(k.deliver)
 	k.spawn(k.tidy)
 	k.spawn(k.giveBack)
 	return k, nil

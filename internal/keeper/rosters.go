@@ -252,6 +252,7 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 	problems = append(problems, l.setRules(in.Rules)...)
 	problems = append(problems, l.setFollows(in)...)
 	problems = append(problems, l.setLanes(in)...)
+	problems = append(problems, l.setAlerts(in)...)
 	settled, more := l.declare(in)
 	problems = append(problems, more...)
 	arranged, more := l.wards(in, have)
@@ -818,6 +819,7 @@ func (k *Keeper) forgetRoster(ctx context.Context, l *rosterLoop) error {
 	if err := k.store.RemoveRoster(ctx, name); err != nil {
 		return err
 	}
+	k.forgetAlertsOf(name)
 	k.mu.Lock()
 	delete(k.rosters, name)
 	var children []*rosterLoop

@@ -21,15 +21,16 @@ type Way struct {
 
 // WayMore is what there is to know of one that is not secret.
 type WayMore struct {
-	Kind  string    `json:"kind"`
-	About string    `json:"about,omitempty"`
-	Made  time.Time `json:"made,omitzero"`
-	CA    string    `json:"ca,omitempty"`
-	Host  string    `json:"host,omitempty"` // of mail
-	User  string    `json:"user,omitempty"`
-	From  string    `json:"from,omitempty"`
-	To    []string  `json:"to,omitempty"`
-	Clear bool      `json:"clear,omitempty"`
+	Kind    string    `json:"kind"`
+	About   string    `json:"about,omitempty"`
+	Made    time.Time `json:"made,omitzero"`
+	CA      string    `json:"ca,omitempty"`
+	Host    string    `json:"host,omitempty"` // of mail
+	User    string    `json:"user,omitempty"`
+	From    string    `json:"from,omitempty"`
+	To      []string  `json:"to,omitempty"`
+	Clear   bool      `json:"clear,omitempty"`
+	Console string    `json:"console,omitempty"` // address that links begin with
 }
 
 // waySecrets is what of a way is kept encrypted.
@@ -141,15 +142,18 @@ func deliveries(ctx context.Context, s *Store, query string, args ...any) (out [
 	return out, err
 }
 
-// Due lists the first deliveries that are to be tried by now, the oldest first.
+// first holds for a delivery before which its alert has nothing on the same way: what is over is not told before that it began.
+const first = `next>0 AND NOT EXISTS (SELECT 1 FROM outbox b WHERE b.next>0 AND b.alert=outbox.alert AND b.way=outbox.way AND b.number<outbox.number)`
+
+// Due lists the first deliveries that are to be tried by now, the oldest first. An alert's deliveries by one way follow each other.
 func (s *Store) Due(ctx context.Context, now time.Time, most int) ([]Delivery, error) {
-	return deliveries(ctx, s, `WHERE next>0 AND next<=? ORDER BY number LIMIT ?`, ms(now), most)
+	return deliveries(ctx, s, `WHERE next<=? AND `+first+` ORDER BY number LIMIT ?`, ms(now), most)
 }
 
 // NextDue is when the next delivery is to be tried; zero when there is none.
 func (s *Store) NextDue(ctx context.Context) (time.Time, error) {
 	var next int64
-	err := s.row(ctx, []any{&next}, `SELECT coalesce(min(next),0) FROM outbox WHERE next>0`)
+	err := s.row(ctx, []any{&next}, `SELECT coalesce(min(next),0) FROM outbox WHERE `+first)
 	return at(next), err
 }
 

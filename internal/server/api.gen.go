@@ -30,6 +30,30 @@ func (e AddRepoFollow) Valid() bool {
 	}
 }
 
+// Defines values for AddWayForm.
+const (
+	AddWayFormAlertmanager AddWayForm = "alertmanager"
+	AddWayFormChat         AddWayForm = "chat"
+	AddWayFormHttp         AddWayForm = "http"
+	AddWayFormMail         AddWayForm = "mail"
+)
+
+// Valid indicates whether the value is a known member of the AddWayForm enum.
+func (e AddWayForm) Valid() bool {
+	switch e {
+	case AddWayFormAlertmanager:
+		return true
+	case AddWayFormChat:
+		return true
+	case AddWayFormHttp:
+		return true
+	case AddWayFormMail:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CanaryPhase.
 const (
 	CanaryPhaseClosing     CanaryPhase = "closing"
@@ -833,6 +857,13 @@ type AddMetricsSource struct {
 	User string `json:"user,omitempty,omitzero"`
 }
 
+// AddMute defines model for AddMute.
+type AddMute struct {
+	Subject string    `json:"subject"`
+	Until   time.Time `json:"until"`
+	Why     string    `json:"why,omitempty,omitzero"`
+}
+
 // AddRegistry defines model for AddRegistry.
 type AddRegistry struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -968,6 +999,37 @@ type AddWards struct {
 	Name string `json:"name,omitempty,omitzero"`
 }
 
+// AddWay defines model for AddWay.
+type AddWay struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Ca certificates in PEM, in place of the system's
+	Ca      string     `json:"ca,omitempty,omitzero"`
+	Console string     `json:"console,omitempty,omitzero"`
+	Form    AddWayForm `json:"form"`
+	GoesTo  []string   `json:"goes_to,omitempty,omitzero"`
+	Name    string     `json:"name"`
+
+	// Sender of mail: the address that it comes from
+	Sender string `json:"sender,omitempty,omitzero"`
+
+	// Server of mail: HOST:PORT
+	Server string `json:"server,omitempty,omitzero"`
+
+	// Token signs what goes over HTTP (whsec_…), is the password of the mail server, or a bearer token of an Alertmanager
+	Token string `json:"token,omitempty,omitzero"`
+
+	// Unencrypted of mail: to a server on this machine
+	Unencrypted bool `json:"unencrypted,omitempty,omitzero"`
+
+	// Url of all but mail
+	Url  string `json:"url,omitempty,omitzero"`
+	User string `json:"user,omitempty,omitzero"`
+}
+
+// AddWayForm defines model for AddWay.Form.
+type AddWayForm string
+
 // AddedWards defines model for AddedWards.
 type AddedWards struct {
 	Items []string `json:"items"`
@@ -982,6 +1044,52 @@ type Adoption struct {
 		Name string `json:"name"`
 		Why  string `json:"why"`
 	} `json:"skipped"`
+}
+
+// Alert defines model for Alert.
+type Alert struct {
+	// About what it is for
+	About string `json:"about,omitempty,omitzero"`
+
+	// AfterSeconds how long it must have lasted
+	AfterSeconds int `json:"after_seconds"`
+
+	// AgainSeconds how often it is told again; absent for once
+	AgainSeconds int `json:"again_seconds,omitempty,omitzero"`
+
+	// DeclaredAt file:line in the roster
+	DeclaredAt string `json:"declared_at,omitempty,omitzero"`
+
+	// GoesTo whom: a way, or WAY: ADDRESS
+	GoesTo []string `json:"goes_to"`
+	Name   string   `json:"name"`
+
+	// OfWhat which wards it tells of
+	OfWhat string `json:"of_what"`
+
+	// QuietHours when nobody is told
+	QuietHours string `json:"quiet_hours,omitempty,omitzero"`
+
+	// Roster that declares it
+	Roster string `json:"roster,omitempty,omitzero"`
+
+	// Told troubles that were told, and are not over
+	Told int `json:"told"`
+
+	// Topics what it tells about; all when empty
+	Topics []string `json:"topics"`
+
+	// Waiting that are there, and are not told yet
+	Waiting int `json:"waiting"`
+
+	// WaysMissing ways that there are not
+	WaysMissing []string `json:"ways_missing,omitempty,omitzero"`
+}
+
+// AlertList defines model for AlertList.
+type AlertList struct {
+	Items []Alert `json:"items"`
+	Total int     `json:"total"`
 }
 
 // Approval defines model for Approval.
@@ -1283,6 +1391,42 @@ type Comparison struct {
 // ContextList defines model for ContextList.
 type ContextList struct {
 	Items []string `json:"items"`
+}
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Alert string `json:"alert"`
+
+	// ByWay the way that it goes by
+	ByWay string `json:"by_way"`
+
+	// Delivered absent when it was not
+	Delivered time.Time `json:"delivered,omitempty,omitzero"`
+	GoesTo    []string  `json:"goes_to,omitempty,omitzero"`
+
+	// Id the same at every try
+	Id string `json:"id"`
+
+	// Kind opened, again or over
+	Kind string `json:"kind"`
+
+	// Lines what it says, a trouble a line
+	Lines  []string  `json:"lines"`
+	MadeAt time.Time `json:"made_at"`
+
+	// Next when it is tried again; absent once it is delivered or given up
+	Next time.Time `json:"next,omitempty,omitzero"`
+
+	// Problem of the last try
+	Problem string `json:"problem,omitempty,omitzero"`
+	Title   string `json:"title"`
+	Tries   int    `json:"tries"`
+}
+
+// DeliveryList defines model for DeliveryList.
+type DeliveryList struct {
+	Items []Delivery `json:"items"`
+	Total int        `json:"total"`
 }
 
 // Difference defines model for Difference.
@@ -1909,6 +2053,22 @@ type MovedObject struct {
 
 // MovedObjectChange defines model for MovedObject.Change.
 type MovedObjectChange string
+
+// Mute defines model for Mute.
+type Mute struct {
+	At time.Time `json:"at,omitempty,omitzero"`
+	By string    `json:"by"`
+
+	// Subject name@cluster, or what else a message names
+	Subject string    `json:"subject"`
+	Until   time.Time `json:"until"`
+	Why     string    `json:"why,omitempty,omitzero"`
+}
+
+// MuteList defines model for MuteList.
+type MuteList struct {
+	Items []Mute `json:"items"`
+}
 
 // Object defines model for Object.
 type Object struct {
@@ -2749,6 +2909,11 @@ type TryRules struct {
 	Text string `json:"text"`
 }
 
+// TryWay defines model for TryWay.
+type TryWay struct {
+	GoesTo []string `json:"goes_to,omitempty,omitzero"`
+}
+
 // Ward defines model for Ward.
 type Ward struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -2966,6 +3131,33 @@ type WardList struct {
 	Total int `json:"total"`
 }
 
+// Way defines model for Way.
+type Way struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Console the address that links begin with
+	Console string `json:"console,omitempty,omitzero"`
+
+	// Form chat, mail, http or alertmanager
+	Form string `json:"form"`
+
+	// GoesTo of mail: whom, where an alert names nobody
+	GoesTo []string `json:"goes_to,omitempty,omitzero"`
+	Name   string   `json:"name"`
+
+	// Sender of mail
+	Sender string `json:"sender,omitempty,omitzero"`
+
+	// Server where it goes: a host, since the address may be secret
+	Server string `json:"server,omitempty,omitzero"`
+	User   string `json:"user,omitempty,omitzero"`
+}
+
+// WayList defines model for WayList.
+type WayList struct {
+	Items []Way `json:"items"`
+}
+
 // WithdrawProposal defines model for WithdrawProposal.
 type WithdrawProposal struct {
 	Why string `json:"why,omitempty,omitzero"`
@@ -2986,9 +3178,25 @@ type ProposalNumber = int
 // WardID defines model for WardID.
 type WardID = string
 
+// ListAlertsParams defines parameters for ListAlerts.
+type ListAlertsParams struct {
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListClustersParams defines parameters for ListClusters.
 type ListClustersParams struct {
 	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	// Search text that is somewhere in it
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
@@ -3069,6 +3277,11 @@ type ListMetricsSourcesParams struct {
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// UnmuteParams defines parameters for Unmute.
+type UnmuteParams struct {
+	Subject string `form:"subject" json:"subject"`
 }
 
 // ListProposalsParams defines parameters for ListProposals.
@@ -3291,6 +3504,9 @@ type AddMetricsSourceJSONRequestBody = AddMetricsSource
 // TryMetricsSourceJSONRequestBody defines body for TryMetricsSource for application/json ContentType.
 type TryMetricsSourceJSONRequestBody = TryMetricsSource
 
+// MuteJSONRequestBody defines body for Mute for application/json ContentType.
+type MuteJSONRequestBody = AddMute
+
 // ApproveProposalJSONRequestBody defines body for ApproveProposal for application/json ContentType.
 type ApproveProposalJSONRequestBody = ReviewedProposal
 
@@ -3351,8 +3567,17 @@ type RejectRevisionJSONRequestBody = RejectRevision
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = StartRun
 
+// AddWayJSONRequestBody defines body for AddWay for application/json ContentType.
+type AddWayJSONRequestBody = AddWay
+
+// TryWayJSONRequestBody defines body for TryWay for application/json ContentType.
+type TryWayJSONRequestBody = TryWay
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAlerts Who is told of what, and of how much they are told now
+	// (GET /alerts)
+	ListAlerts(c *gin.Context, params ListAlertsParams)
 	// ListClusters Known clusters
 	// (GET /clusters)
 	ListClusters(c *gin.Context, params ListClustersParams)
@@ -3371,6 +3596,9 @@ type ServerInterface interface {
 	// ListContexts The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	// (POST /contexts)
 	ListContexts(c *gin.Context)
+	// ListDeliveries Messages that were sent and that are on their way, the newest first
+	// (GET /deliveries)
+	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
 	// ListEntries The logbook of every ward, newest first
 	// (GET /entries)
 	ListEntries(c *gin.Context, params ListEntriesParams)
@@ -3431,6 +3659,15 @@ type ServerInterface interface {
 	// TryMetricsSource Ask a metrics source something, or what a query gives now
 	// (POST /metrics-sources/{name}/try)
 	TryMetricsSource(c *gin.Context, name ItemName)
+	// Unmute Let it be told of again
+	// (DELETE /mutes)
+	Unmute(c *gin.Context, params UnmuteParams)
+	// ListMutes What nobody is told of for a while
+	// (GET /mutes)
+	ListMutes(c *gin.Context)
+	// Mute Let nobody be told of a ward, or of what else a message names, for a while
+	// (POST /mutes)
+	Mute(c *gin.Context)
 	// ListProposals Proposals, those that wait for a person first
 	// (GET /proposals)
 	ListProposals(c *gin.Context, params ListProposalsParams)
@@ -3641,6 +3878,18 @@ type ServerInterface interface {
 	// StopRun Stop the run that is going on
 	// (DELETE /wards/{ward}/runs/current)
 	StopRun(c *gin.Context, ward WardID)
+	// ListWays How messages get to people
+	// (GET /ways)
+	ListWays(c *gin.Context)
+	// AddWay Add a way, or change one; what is secret is stored encrypted and never shown again
+	// (POST /ways)
+	AddWay(c *gin.Context)
+	// RemoveWay Forget a way; what is on it is not sent any more
+	// (DELETE /ways/{name})
+	RemoveWay(c *gin.Context, name ItemName)
+	// TryWay Send a message by a way, to say that it works
+	// (POST /ways/{name}/try)
+	TryWay(c *gin.Context, name ItemName)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -3651,6 +3900,49 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListAlerts operation middleware
+func (siw *ServerInterfaceWrapper) ListAlerts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAlertsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAlerts(c, params)
+}
 
 // ListClusters operation middleware
 func (siw *ServerInterfaceWrapper) ListClusters(c *gin.Context) {
@@ -3794,6 +4086,49 @@ func (siw *ServerInterfaceWrapper) ListContexts(c *gin.Context) {
 	}
 
 	siw.Handler.ListContexts(c)
+}
+
+// ListDeliveries operation middleware
+func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeliveries(c, params)
 }
 
 // ListEntries operation middleware
@@ -4453,6 +4788,59 @@ func (siw *ServerInterfaceWrapper) TryMetricsSource(c *gin.Context) {
 	}
 
 	siw.Handler.TryMetricsSource(c, name)
+}
+
+// Unmute operation middleware
+func (siw *ServerInterfaceWrapper) Unmute(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UnmuteParams
+
+	// ------------- Required query parameter "subject" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "subject", c.Request.URL.Query(), &params.Subject, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subject: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Unmute(c, params)
+}
+
+// ListMutes operation middleware
+func (siw *ServerInterfaceWrapper) ListMutes(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMutes(c)
+}
+
+// Mute operation middleware
+func (siw *ServerInterfaceWrapper) Mute(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Mute(c)
 }
 
 // ListProposals operation middleware
@@ -6625,6 +7013,82 @@ func (siw *ServerInterfaceWrapper) StopRun(c *gin.Context) {
 	siw.Handler.StopRun(c, ward)
 }
 
+// ListWays operation middleware
+func (siw *ServerInterfaceWrapper) ListWays(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWays(c)
+}
+
+// AddWay operation middleware
+func (siw *ServerInterfaceWrapper) AddWay(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddWay(c)
+}
+
+// RemoveWay operation middleware
+func (siw *ServerInterfaceWrapper) RemoveWay(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveWay(c, name)
+}
+
+// TryWay operation middleware
+func (siw *ServerInterfaceWrapper) TryWay(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryWay(c, name)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -6734,6 +7198,15 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/rules/:name", wrapper.GetRule)
 	router.POST(options.BaseURL+"/rules/try", wrapper.TryRules)
 	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
+	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts)
+	router.GET(options.BaseURL+"/deliveries", wrapper.ListDeliveries)
+	router.GET(options.BaseURL+"/ways", wrapper.ListWays)
+	router.POST(options.BaseURL+"/ways", wrapper.AddWay)
+	router.DELETE(options.BaseURL+"/ways/:name", wrapper.RemoveWay)
+	router.POST(options.BaseURL+"/ways/:name/try", wrapper.TryWay)
+	router.DELETE(options.BaseURL+"/mutes", wrapper.Unmute)
+	router.GET(options.BaseURL+"/mutes", wrapper.ListMutes)
+	router.POST(options.BaseURL+"/mutes", wrapper.Mute)
 	router.GET(options.BaseURL+"/follows", wrapper.ListFollows)
 	router.GET(options.BaseURL+"/follows/:name", wrapper.GetFollow)
 	router.POST(options.BaseURL+"/follows/:name/look", wrapper.LookFollow)

@@ -4,12 +4,14 @@ package server
 
 // roles says whose token a call takes, by its method and path.
 var roles = map[string]Role{
+	"GET /alerts":                                "reader",
 	"GET /clusters":                              "reader",
 	"POST /clusters":                             "operator",
 	"DELETE /clusters/{name}":                    "operator",
 	"POST /clusters/{name}/adopt":                "operator",
 	"GET /clusters/{name}/schema":                "reader",
 	"POST /contexts":                             "operator",
+	"GET /deliveries":                            "reader",
 	"GET /entries":                               "reader",
 	"GET /events":                                "reader",
 	"GET /findings":                              "reader",
@@ -30,6 +32,9 @@ var roles = map[string]Role{
 	"POST /metrics-sources":                      "operator",
 	"DELETE /metrics-sources/{name}":             "operator",
 	"POST /metrics-sources/{name}/try":           "operator",
+	"DELETE /mutes":                              "operator",
+	"GET /mutes":                                 "reader",
+	"POST /mutes":                                "operator",
 	"GET /proposals":                             "reader",
 	"GET /proposals/{number}":                    "reader",
 	"POST /proposals/{number}/approvals":         "operator",
@@ -100,4 +105,8 @@ var roles = map[string]Role{
 	"DELETE /wards/{ward}/rejections/{revision}": "operator",
 	"POST /wards/{ward}/runs":                    "operator",
 	"DELETE /wards/{ward}/runs/current":          "operator",
+	"GET /ways":                                  "reader",
+	"POST /ways":                                 "operator",
+	"DELETE /ways/{name}":                        "operator",
+	"POST /ways/{name}/try":                      "operator",
 }

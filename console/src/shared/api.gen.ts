@@ -1263,6 +1263,115 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told of what, and of how much they are told now */
+        get: operations["listAlerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Messages that were sent and that are on their way, the newest first */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How messages get to people */
+        get: operations["listWays"];
+        put?: never;
+        /** Add a way, or change one; what is secret is stored encrypted and never shown again */
+        post: operations["addWay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ways/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a way; what is on it is not sent any more */
+        delete: operations["removeWay"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ways/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message by a way, to say that it works */
+        post: operations["tryWay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mutes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What nobody is told of for a while */
+        get: operations["listMutes"];
+        put?: never;
+        /** Let nobody be told of a ward, or of what else a message names, for a while */
+        post: operations["mute"];
+        /** Let it be told of again */
+        delete: operations["unmute"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/follows": {
         parameters: {
             query?: never;
@@ -2747,6 +2856,130 @@ export interface components {
             /** @description wards of which it is not known what they declare */
             unread?: string[];
             items: components["schemas"]["Finding"][];
+        };
+        Alert: {
+            name: string;
+            /** @description what it is for */
+            about?: string;
+            /** @description that declares it */
+            roster?: string;
+            /** @description file:line in the roster */
+            declared_at?: string;
+            /** @description which wards it tells of */
+            of_what: string;
+            /** @description what it tells about; all when empty */
+            topics: string[];
+            /** @description whom: a way, or WAY: ADDRESS */
+            goes_to: string[];
+            /** @description how long it must have lasted */
+            after_seconds: number;
+            /** @description how often it is told again; absent for once */
+            again_seconds?: number;
+            /** @description when nobody is told */
+            quiet_hours?: string;
+            /** @description troubles that were told, and are not over */
+            told: number;
+            /** @description that are there, and are not told yet */
+            waiting: number;
+            /** @description ways that there are not */
+            ways_missing?: string[];
+        };
+        AlertList: {
+            items: components["schemas"]["Alert"][];
+            total: number;
+        };
+        Delivery: {
+            /** @description the same at every try */
+            id: string;
+            alert: string;
+            /** @description the way that it goes by */
+            by_way: string;
+            goes_to?: string[];
+            /** @description opened, again or over */
+            kind: string;
+            title: string;
+            /** @description what it says, a trouble a line */
+            lines: string[];
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: date-time
+             * @description absent when it was not
+             */
+            delivered?: string;
+            /**
+             * Format: date-time
+             * @description when it is tried again; absent once it is delivered or given up
+             */
+            next?: string;
+            tries: number;
+            /** @description of the last try */
+            problem?: string;
+        };
+        DeliveryList: {
+            items: components["schemas"]["Delivery"][];
+            total: number;
+        };
+        Way: {
+            name: string;
+            /** @description chat, mail, http or alertmanager */
+            form: string;
+            about?: string;
+            /** @description where it goes: a host, since the address may be secret */
+            server?: string;
+            user?: string;
+            /** @description of mail */
+            sender?: string;
+            /** @description of mail: whom, where an alert names nobody */
+            goes_to?: string[];
+            /** @description the address that links begin with */
+            console?: string;
+        };
+        WayList: {
+            items: components["schemas"]["Way"][];
+        };
+        AddWay: {
+            name: string;
+            /** @enum {string} */
+            form: "chat" | "mail" | "http" | "alertmanager";
+            about?: string;
+            /** @description of all but mail */
+            url?: string;
+            /** @description signs what goes over HTTP (whsec_…), is the password of the mail server, or a bearer token of an Alertmanager */
+            token?: string;
+            /** @description certificates in PEM, in place of the system's */
+            ca?: string;
+            /** @description of mail: HOST:PORT */
+            server?: string;
+            user?: string;
+            /** @description of mail: the address that it comes from */
+            sender?: string;
+            goes_to?: string[];
+            /** @description of mail: to a server on this machine */
+            unencrypted?: boolean;
+            console?: string;
+        };
+        TryWay: {
+            goes_to?: string[];
+        };
+        Mute: {
+            /** @description name@cluster, or what else a message names */
+            subject: string;
+            /** Format: date-time */
+            until: string;
+            by: string;
+            why?: string;
+            /** Format: date-time */
+            at?: string;
+        };
+        MuteList: {
+            items: components["schemas"]["Mute"][];
+        };
+        AddMute: {
+            subject: string;
+            /** Format: date-time */
+            until: string;
+            why?: string;
         };
         Follow: {
             name: string;
@@ -5273,6 +5506,217 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FindingList"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlerts: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Alerts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                /** @description text that is somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ways */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddWay"];
+            };
+        };
+        responses: {
+            /** @description The way */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Way"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryWay"];
+            };
+        };
+        responses: {
+            /** @description It was taken */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Mutes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MuteList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddMute"];
+            };
+        };
+        responses: {
+            /** @description The mute */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mute"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unmute: {
+        parameters: {
+            query: {
+                subject: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is told of again */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

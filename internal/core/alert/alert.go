@@ -263,3 +263,19 @@ func (w Wards) String() string {
 	}
 	return strings.Join(out, ", ")
 }
+
+// String says when it is quiet; "" when never.
+func (q *Quiet) String() string {
+	if q == nil {
+		return ""
+	}
+	out := fmt.Sprintf("%02d:%02d to %02d:%02d %s", q.From/60, q.From%60, q.To/60, q.To%60, q.Zone)
+	var but []string
+	for _, t := range q.But {
+		but = append(but, string(t))
+	}
+	if len(but) > 0 {
+		out += ", but " + strings.Join(but, ", ")
+	}
+	return out
+}

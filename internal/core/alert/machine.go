@@ -306,3 +306,23 @@ func (m Message) Title() string {
 	}
 	return what + ": " + string(m.Topic)
 }
+
+// Clone is a copy that shares nothing.
+func (s State) Clone() State {
+	out := State{Count: s.Count}
+	if s.Held != nil {
+		out.Held = make(map[string]*Held, len(s.Held))
+		for k, h := range s.Held {
+			c := *h
+			out.Held[k] = &c
+		}
+	}
+	if s.Paces != nil {
+		out.Paces = make(map[Topic]*pace, len(s.Paces))
+		for k, p := range s.Paces {
+			c := *p
+			out.Paces[k] = &c
+		}
+	}
+	return out
+}

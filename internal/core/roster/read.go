@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
@@ -49,6 +50,7 @@ type Files struct {
 	Rules    []declared.File
 	Follows  []follow.Rule
 	Lanes    []lane.Lane
+	Alerts   []alert.Rule
 	Count    int               // of files that declare anything
 	Broken   map[string]string // files that can't be read, and why
 	where    map[string]string // what is declared beside wards, to its file
@@ -78,6 +80,16 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 				problems = append(problems, Places(f.Path, err)...)
 			}
 			out.Follows = append(out.Follows, rules...)
+			continue
+		}
+		if alert.Is(f.Data) {
+			out.Count++
+			alerts, err := alert.Parse(f.Path, f.Data)
+			if err != nil {
+				out.Broken[f.Path] = err.Error()
+				problems = append(problems, Places(f.Path, err)...)
+			}
+			out.Alerts = append(out.Alerts, alerts...)
 			continue
 		}
 		if lane.Is(f.Data) {

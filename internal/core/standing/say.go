@@ -44,7 +44,9 @@ func (f Facts) Overdue() bool { return !f.Undeclared && f.Waits == "" && f.Rende
 // holds.
 func Say(v *View, f Facts) {
 	s := &saying{View: v, f: f}
-	s.rule().say(s)
+	r := s.rule()
+	v.Rule = r.name
+	r.say(s)
 }
 
 // rule is the first that holds; the last one always does.

@@ -63,6 +63,7 @@ type View struct {
 	Health        health.Result
 	Since         time.Time
 	Says, Todo    string
+	Rule          string // the name of the rule that says it
 	NeedsYou      bool
 	Loudest       bool // going back failed: nothing else comes before it
 	Tone          Tone

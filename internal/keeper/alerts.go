@@ -1,0 +1,578 @@
+package keeper
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"vigila.dev/vigila/internal/core/alert"
+	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/notify"
+	"vigila.dev/vigila/internal/record"
+)
+
+// alerts is who is told of what: what rosters declare, what is remembered, and how it is sent.
+type alerts struct {
+	mu     sync.Mutex
+	rules  map[string]alert.Rule
+	states map[string]alert.State // as the record has them; of a rule that was not looked at yet there is none
+	ways   []record.Way
+	mutes  map[string]record.Mute
+	owed   map[string]record.Delivery // tried, and how it went could not be written yet
+	wake   chan struct{}              // something may have to be told
+	send   chan struct{}              // something may have to be sent
+}
+
+func newAlerts() alerts {
+	return alerts{rules: map[string]alert.Rule{}, states: map[string]alert.State{}, mutes: map[string]record.Mute{}, owed: map[string]record.Delivery{}, wake: make(chan struct{}, 1), send: make(chan struct{}, 1)}
+}
+
+// Alert is an alert as it stands.
+type Alert struct {
+	alert.Rule
+	Told    int      // troubles that somebody was told of, and that are not over
+	Waiting int      // that are there, and that nobody is told of yet: for how long they last, or because it is quiet
+	Missing []string // ways that there are not
+}
+
+func (k *Keeper) openAlerts(ctx context.Context) error {
+	ways, err := k.store.Ways(ctx)
+	mutes, err2 := k.store.Mutes(ctx, time.Now())
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	k.alerts.ways = ways
+	for _, m := range mutes {
+		k.alerts.mutes[m.Subject] = m
+	}
+	return errors.Join(err, err2)
+}
+
+func nudgeOf(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// setAlerts takes the alerts that a roster's files declare. Those of a file that can't be read stay as they were.
+func (l *rosterLoop) setAlerts(in *roster.Files) (problems []roster.Problem) {
+	k, conf := l.k, l.record()
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	want := map[string]alert.Rule{}
+	for _, r := range in.Alerts {
+		no := func(format string, args ...any) {
+			problems = append(problems, roster.Problem{File: r.File, Line: r.Line, Text: fmt.Sprintf(format, args...)})
+		}
+		r.Roster = conf.Name
+		first, twice := want[r.Name]
+		other, known := k.alerts.rules[r.Name]
+		outside := slices.IndexFunc(r.Wards.Rosters, func(x string) bool { return x != conf.Name })
+		switch {
+		case twice:
+			no("alert %s is declared twice; first at %s:%d", r.Name, first.File, first.Line)
+		case known && other.Roster != conf.Name:
+			no("alert %s is declared by roster %s already", r.Name, other.Roster)
+		case conf.Limits.Any() && outside >= 0:
+			no("it is more than its roster may: roster %s has limits, so alerts tell of its own wards, not those of roster %s", conf.Name, r.Wards.Rosters[outside])
+		default:
+			if conf.Limits.Any() {
+				r.Wards.Rosters = []string{conf.Name}
+			}
+			for _, to := range r.To {
+				if k.alerts.way(to.Way) == nil {
+					no("alert %s goes to %s, and there is no such way; nobody is told by it: vigila alert way add %s --kind chat", r.Name, to.Way, to.Way)
+				}
+			}
+			want[r.Name] = r
+		}
+	}
+	for name, r := range k.alerts.rules {
+		if _, is := want[name]; r.Roster == conf.Name && !is && in.Broken[r.File] == "" {
+			delete(k.alerts.rules, name)
+			nudgeOf(k.alerts.wake)
+		}
+	}
+	for name, r := range want {
+		if !reflect.DeepEqual(k.alerts.rules[name], r) {
+			k.alerts.rules[name] = r
+			nudgeOf(k.alerts.wake)
+		}
+	}
+	return problems
+}
+
+// forgetAlertsOf forgets what a roster has declared that is no more.
+func (k *Keeper) forgetAlertsOf(name string) {
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	maps.DeleteFunc(k.alerts.rules, func(_ string, r alert.Rule) bool { return r.Roster == name })
+}
+
+// way is a way by its name; nil when there is none. The lock is held.
+func (a *alerts) way(name string) *record.Way {
+	if i := slices.IndexFunc(a.ways, func(w record.Way) bool { return w.Name == name }); i >= 0 {
+		return &a.ways[i]
+	}
+	return nil
+}
+
+// troubles is what is wrong now, of wards and beside them, and of what nobody knows.
+func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map[string]bool) {
+	unknown = map[string]bool{}
+	for _, v := range k.Views() {
+		if t := v.Trouble(); t != nil {
+			all = append(all, *t)
+		} else if v.Unclear() {
+			unknown[v.ID] = true
+		}
+	}
+	proposals, _, err := k.store.Proposals(ctx, record.FindProposals{Live: true, Limit: 1000})
+	if err != nil {
+		k.log.Warn("proposals can't be read, so nobody is told of them", "error", err)
+	}
+	for _, p := range proposals {
+		if says, needs := p.Says(); needs {
+			all = append(all, alert.Trouble{Subject: fmt.Sprintf("proposal %d", p.Number), Topic: alert.ProposalWaits, Text: p.Title + ": " + says, Since: p.Opened, Link: fmt.Sprintf("/proposals/%d", p.Number), Todo: fmt.Sprintf("vigila propose show %d", p.Number)})
+		}
+	}
+	for _, r := range k.Repos() {
+		if r.Warning != "" && !r.More.Expires.IsZero() {
+			all = append(all, alert.Trouble{Subject: "repository " + r.Name, Topic: alert.CredentialsEnd, Text: r.Warning, Link: "/repositories"})
+		}
+	}
+	return all, unknown
+}
+
+// between is how often what is wrong is looked at, at most: much may happen at once.
+const (
+	between = time.Second
+	seldom  = time.Minute // when nothing seems to happen
+)
+
+// keepAlerts looks what is wrong, whenever something has changed or time has passed that counts.
+func (k *Keeper) keepAlerts() {
+	listener := k.Listen()
+	defer listener.Close()
+	timer := time.NewTimer(between)
+	defer timer.Stop()
+	for {
+		select {
+		case <-k.ctx.Done():
+			return
+		case <-listener.Wake():
+			listener.Take()
+			if !pause(k.ctx, between) {
+				return
+			}
+		case <-k.alerts.wake:
+		case <-timer.C:
+		}
+		next := k.tellOf(k.ctx, time.Now())
+		timer.Reset(min(seldom, max(between, time.Until(next))))
+	}
+}
+
+// pause waits; false when the service ends.
+func pause(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
+// tellOf lets every alert see what is wrong, writes down what follows, and gives back when to look again.
+func (k *Keeper) tellOf(ctx context.Context, now time.Time) (next time.Time) {
+	next = now.Add(seldom)
+	k.alerts.mu.Lock()
+	rules := slices.Collect(maps.Values(k.alerts.rules))
+	mutes := maps.Clone(k.alerts.mutes)
+	k.alerts.mu.Unlock()
+	if len(rules) == 0 {
+		return next
+	}
+	all, unknown := k.troubles(ctx)
+	around := alert.Around{Now: now, Unknown: func(s string) bool { return unknown[s] }, Muted: func(s string) bool { return now.Before(mutes[s].Until) }}
+	for _, r := range rules { // of an alert that is gone nothing is forgotten: it may come back with its file, and says then what is over
+		was, err := k.alertState(ctx, r.Name)
+		if err == nil {
+			state := was.Clone()
+			messages := r.Step(&state, around, all)
+			if !reflect.DeepEqual(was, state) {
+				err = k.store.PutAlert(ctx, r.Name, state, k.deliveries(r, messages))
+			}
+			if err == nil {
+				k.alerts.mu.Lock()
+				k.alerts.states[r.Name] = state
+				k.alerts.mu.Unlock()
+				if at := r.Next(&state, now); !at.IsZero() && at.Before(next) {
+					next = at
+				}
+				if len(messages) > 0 {
+					nudgeOf(k.alerts.send)
+					k.broker.send(Note{"alert", r.Name})
+				}
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			k.log.Error("what an alert has found can't be written; it is found again", "alert", r.Name, "error", err)
+			next = now.Add(between)
+		}
+	}
+	return next
+}
+
+// alertState is what an alert remembers.
+func (k *Keeper) alertState(ctx context.Context, name string) (alert.State, error) {
+	k.alerts.mu.Lock()
+	s, known := k.alerts.states[name]
+	k.alerts.mu.Unlock()
+	if known {
+		return s, nil
+	}
+	return k.store.Alert(ctx, name)
+}
+
+// deliveries are messages, each to everybody that it goes to.
+func (k *Keeper) deliveries(r alert.Rule, messages []alert.Message) (out []record.Delivery) {
+	for _, m := range messages {
+		for _, to := range r.To {
+			d := record.Delivery{ID: m.ID + "." + to.Way, Alert: r.Name, Way: to.Way, Made: m.At, Next: m.At, DeliveryMore: record.DeliveryMore{Message: m, To: to.Addresses}}
+			if m.Kind != alert.Over {
+				d.Until = m.At.Add(cmp.Or(2*r.Again, 7*24*time.Hour))
+			}
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// The tries of a delivery: each pause is twice the one before, for a day.
+const (
+	firstTry   = 10 * time.Second
+	longestTry = 30 * time.Minute
+	giveUp     = 24 * time.Hour
+	atOnce     = 4
+	keepSent   = 30 * 24 * time.Hour
+)
+
+// deliver sends what is to be sent.
+func (k *Keeper) deliver() {
+	timer := time.NewTimer(between)
+	defer timer.Stop()
+	for {
+		select {
+		case <-k.ctx.Done():
+			return
+		case <-k.alerts.send:
+		case <-timer.C:
+		}
+		due, err := k.store.Due(k.ctx, time.Now(), 100)
+		if err == nil && len(due) > 0 && k.sendAll(due) {
+			nudgeOf(k.alerts.send) // what waited for one of them may follow
+		}
+		next, err2 := k.store.NextDue(k.ctx)
+		err3 := k.store.ForgetDeliveries(k.ctx, time.Now().Add(-keepSent))
+		if err := errors.Join(err, err2, err3); err != nil && k.ctx.Err() == nil {
+			k.log.Error("what is to be sent can't be read", "error", err)
+		}
+		wait := seldom
+		if !next.IsZero() {
+			wait = min(seldom, max(between, time.Until(next)))
+		}
+		timer.Reset(wait)
+	}
+}
+
+// sendAll tries deliveries, a few at a time; false when how one went could not be written. Such a one is not sent again, only written.
+func (k *Keeper) sendAll(due []record.Delivery) (written bool) {
+	var wg sync.WaitGroup
+	var lost atomic.Bool
+	slots := make(chan struct{}, atOnce)
+	for _, d := range due {
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			if !k.sendAndWrite(d) {
+				lost.Store(true)
+			}
+		})
+	}
+	wg.Wait()
+	return !lost.Load()
+}
+
+// sendAndWrite tries one delivery and writes down how it went; false when that could not be written.
+func (k *Keeper) sendAndWrite(d record.Delivery) bool {
+	k.alerts.mu.Lock()
+	after, owed := k.alerts.owed[d.ID]
+	k.alerts.mu.Unlock()
+	if !owed {
+		after = tried(d, k.sendOne(k.ctx, d), time.Now())
+	}
+	if k.ctx.Err() != nil { // the next life tries it again
+		return false
+	}
+	err := k.store.Tried(k.ctx, after)
+	k.alerts.mu.Lock()
+	if err != nil {
+		k.alerts.owed[d.ID] = after
+	} else {
+		delete(k.alerts.owed, d.ID)
+	}
+	k.alerts.mu.Unlock()
+	if err != nil {
+		k.log.Error("how a delivery went can't be written; it is written later", "delivery", d.ID, "error", err)
+		return false
+	}
+	k.broker.send(Note{"alert", d.Alert})
+	return true
+}
+
+// tried is a delivery after a try.
+func tried(d record.Delivery, err error, now time.Time) record.Delivery {
+	d.Tries++
+	d.Next, d.Problem = time.Time{}, ""
+	var final *notify.RefusedError
+	switch {
+	case err == nil:
+		d.Done = now
+	case errors.As(err, &final) || now.Sub(d.Made) >= giveUp:
+		d.Problem = err.Error()
+	default:
+		d.Problem = err.Error()
+		d.Next = now.Add(min(firstTry<<min(d.Tries-1, 10), longestTry))
+	}
+	return d
+}
+
+func (k *Keeper) sendOne(ctx context.Context, d record.Delivery) error {
+	k.alerts.mu.Lock()
+	w := k.alerts.way(d.Way)
+	var way notify.Way
+	console := ""
+	if w != nil {
+		way, console = wayOf(*w), w.Console
+	}
+	k.alerts.mu.Unlock()
+	if w == nil {
+		return fmt.Errorf("there is no way %s any more; add it again: vigila alert way add %s", d.Way, d.Way)
+	}
+	return way.Send(ctx, notify.Envelope{ID: d.ID, Message: d.Message, Console: console, Source: "/vigila/" + k.service, To: d.To, Until: d.Until})
+}
+
+func wayOf(w record.Way) notify.Way {
+	return notify.Way{Name: w.Name, Kind: w.Kind, URL: w.URL, CA: w.CA, Secret: w.Secret, Host: w.Host, User: w.User, From: w.From, To: w.To, Clear: w.Clear}
+}
+
+// Alerts lists the alerts by name.
+func (k *Keeper) Alerts() (out []Alert) {
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	for _, name := range slices.Sorted(maps.Keys(k.alerts.rules)) {
+		a := Alert{Rule: k.alerts.rules[name]}
+		for _, h := range k.alerts.states[name].Held {
+			switch {
+			case !h.Told.IsZero():
+				a.Told++
+			case h.Gone.IsZero():
+				a.Waiting++
+			}
+		}
+		for _, to := range a.To {
+			if k.alerts.way(to.Way) == nil {
+				a.Missing = append(a.Missing, to.Way)
+			}
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+// Ways lists the ways by name.
+func (k *Keeper) Ways() []record.Way {
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	return slices.Clone(k.alerts.ways)
+}
+
+// Deliveries is one page of what was sent and is to be, the newest first, and how many there are in all.
+func (k *Keeper) Deliveries(ctx context.Context, search string, limit, offset int) ([]record.Delivery, int, error) {
+	return k.store.Deliveries(ctx, search, limit, offset)
+}
+
+// Mutes lists what nobody is told of for a while, by subject.
+func (k *Keeper) Mutes(ctx context.Context) ([]record.Mute, error) {
+	return k.store.Mutes(ctx, time.Now())
+}
+
+// The wishes.
+type (
+	// AddWay adds a way, or changes one. What is secret and empty stays as it was.
+	AddWay struct{ record.Way }
+	// RemoveWay forgets a way; what is on it is not sent any more.
+	RemoveWay struct{ Name string }
+	// TryWay sends a message by a way, to say that it works.
+	TryWay struct {
+		Name string
+		To   []string
+	}
+	// Mute lets nobody be told of a ward, or of what else a message names, until a time.
+	Mute struct {
+		Of, Why string
+		Until   time.Time
+	}
+	// Unmute lets it be told of again.
+	Unmute struct{ Of string }
+)
+
+func (w AddWay) Subject() Subject    { return Subject{"add", "way", w.Name} }
+func (w RemoveWay) Subject() Subject { return Subject{"remove", "way", w.Name} }
+func (w TryWay) Subject() Subject    { return Subject{"try", "way", w.Name} }
+func (w Mute) Subject() Subject      { return Subject{"mute", "alerts", w.Of} }
+func (w Unmute) Subject() Subject    { return Subject{"unmute", "alerts", w.Of} }
+
+func (w AddWay) do(ctx context.Context, k *Keeper, _ Actor) (record.Way, error) {
+	x := w.Way
+	if err := ward.Name(x.Name); err != nil {
+		return x, fault(Invalid, "name: %v", err)
+	}
+	k.alerts.mu.Lock()
+	old := k.alerts.way(x.Name)
+	if old != nil && old.Kind == x.Kind {
+		if x.URL == "" {
+			x.URL = old.URL
+		}
+		if x.Secret == "" && x.URL == old.URL && x.Host == old.Host && x.User == old.User {
+			x.Secret = old.Secret
+		}
+		x.Made = old.Made
+	}
+	k.alerts.mu.Unlock()
+	if err := wayOf(x).Check(); err != nil {
+		return x, fault(Invalid, "way %s: %v", x.Name, err)
+	}
+	if x.Made.IsZero() {
+		x.Made = time.Now()
+	}
+	if err := k.store.PutWay(ctx, x); err != nil {
+		return x, err
+	}
+	k.waysMoved(ctx)
+	return x, nil
+}
+
+// waysMoved reads the ways anew, and lets rosters say which of them are missing.
+func (k *Keeper) waysMoved(ctx context.Context) {
+	ways, err := k.store.Ways(ctx)
+	if err != nil {
+		k.log.Error("the ways of alerts can't be read", "error", err)
+		return
+	}
+	k.alerts.mu.Lock()
+	k.alerts.ways = ways
+	k.alerts.mu.Unlock()
+	k.broker.send(Note{"alert", ""})
+	k.nudgeRosters()
+	nudgeOf(k.alerts.send)
+}
+
+func (k *Keeper) wayNamed(name string) (record.Way, error) {
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	if w := k.alerts.way(name); w != nil {
+		return *w, nil
+	}
+	var known []string
+	for _, w := range k.alerts.ways {
+		known = append(known, w.Name)
+	}
+	return record.Way{}, unknown("way", name, known, "vigila alert way add NAME --kind chat")
+}
+
+func (w RemoveWay) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
+	if _, err := k.wayNamed(w.Name); err != nil {
+		return Nothing{}, err
+	}
+	if err := k.store.RemoveWay(ctx, w.Name); err != nil {
+		return Nothing{}, err
+	}
+	k.waysMoved(ctx)
+	return Nothing{}, nil
+}
+
+func (w TryWay) do(ctx context.Context, k *Keeper, by Actor) (Nothing, error) {
+	x, err := k.wayNamed(w.Name)
+	if err != nil {
+		return Nothing{}, err
+	}
+	now := time.Now()
+	m := alert.Message{ID: fmt.Sprintf("try-%d", now.UnixMilli()), Alert: "try", Kind: alert.Opened, Topic: "a trial", At: now, Items: []alert.Item{{Subject: "vigila", Text: fmt.Sprintf("%s tries whether messages get here by %s. Nothing is wrong.", by, w.Name), Link: "/"}}}
+	err = wayOf(x).Send(ctx, notify.Envelope{ID: m.ID, Message: m, Console: x.Console, Source: "/vigila/" + k.service, To: w.To, Until: now.Add(time.Minute)})
+	if err != nil {
+		return Nothing{}, fault(Unreachable, "%v", err)
+	}
+	return Nothing{}, nil
+}
+
+func (w Mute) do(ctx context.Context, k *Keeper, by Actor) (record.Mute, error) {
+	now := time.Now()
+	m := record.Mute{Subject: strings.TrimSpace(w.Of), Until: w.Until, MuteMore: record.MuteMore{By: by.String(), Why: w.Why, At: now}}
+	if strings.Contains(m.Subject, "@") || !strings.Contains(m.Subject, " ") { // a ward, or one of its placements
+		p, err := k.one(m.Subject)
+		if err != nil {
+			return m, err
+		}
+		m.Subject = p.ID
+	}
+	if !w.Until.After(now) || w.Until.Sub(now) > mostMuted {
+		return m, fault(Invalid, "until when? A mute ends in the future, and within %d days", int(mostMuted.Hours()/24))
+	}
+	if err := k.store.PutMute(ctx, m); err != nil {
+		return m, err
+	}
+	k.alerts.mu.Lock()
+	k.alerts.mutes[m.Subject] = m
+	k.alerts.mu.Unlock()
+	k.broker.send(Note{"alert", ""})
+	return m, nil
+}
+
+// mostMuted is how long nobody may be told of something: what is muted for good is forgotten.
+const mostMuted = 30 * 24 * time.Hour
+
+func (w Unmute) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
+	k.alerts.mu.Lock()
+	of := w.Of
+	if _, is := k.alerts.mutes[of]; !is {
+		for subject := range k.alerts.mutes { // by the name of a ward with one placement
+			if name, _ := ward.OfID(subject); name == of {
+				of = subject
+			}
+		}
+	}
+	_, is := k.alerts.mutes[of]
+	delete(k.alerts.mutes, of)
+	known := slices.Sorted(maps.Keys(k.alerts.mutes))
+	k.alerts.mu.Unlock()
+	if !is {
+		return Nothing{}, unknown("mute", w.Of, known, "vigila alert mute WARD --for 2h --why TEXT")
+	}
+	if err := k.store.RemoveMute(ctx, of); err != nil {
+		return Nothing{}, err
+	}
+	nudgeOf(k.alerts.wake)
+	k.broker.send(Note{"alert", ""})
+	return Nothing{}, nil
+}
