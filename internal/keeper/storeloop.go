@@ -271,6 +271,7 @@ func (l *storeLoop) look(all bool) {
 		cancel()
 	}
 	l.mu.Lock()
+	was := l.problem
 	l.problem = ""
 	if tried != nil {
 		l.problem = tried.Error()
@@ -281,7 +282,14 @@ func (l *storeLoop) look(all bool) {
 		}
 	}
 	l.looked = time.Now()
+	now := l.problem
 	l.mu.Unlock()
+	switch {
+	case now != "" && was != now:
+		l.k.log.Warn("store can't be read", "store", l.conf.Name, "error", now)
+	case now == "" && was != "":
+		l.k.log.Info("store can be read again", "store", l.conf.Name)
+	}
 	l.k.broker.send(Note{"store", l.conf.Name})
 }
 

@@ -196,7 +196,7 @@ func (s *soak) follow(ctx context.Context) error {
 			continue // it is being killed; whether it comes back is seen at rest
 		}
 		s.mu.Lock()
-		fault, faulted := s.fault, s.faulted
+		fault, faulted, storeWell := s.fault, s.faulted, s.storeAway.Add(storeSilent)
 		if epoch != s.restored { // what is wrong now is so since then
 			epoch = s.restored
 			clear(since)
@@ -225,11 +225,14 @@ func (s *soak) follow(ctx context.Context) error {
 				if since[key].IsZero() {
 					since[key] = now
 				}
-				patience := grace
+				patience, from := grace, since[key]
 				if strings.HasPrefix(d.text, "Secret/") { // a store is looked at now and then, and may be away
 					patience = 3 * grace
+					if storeWell.After(from) {
+						from = storeWell
+					}
 				}
-				if settled && asked.Sub(since[key]) > patience {
+				if settled && asked.Sub(from) > patience {
 					return fmt.Errorf("seed %d: a false claim: %s is called in step (%q), but for %.0f s this has been so: %s", s.Seed, w.name, c.Says, now.Sub(since[key]).Seconds(), d.text)
 				}
 			}

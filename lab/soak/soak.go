@@ -50,6 +50,9 @@ type Options struct {
 // false claim, and far shorter than any mistake that stays.
 const grace = 12 * time.Second
 
+// storeSilent is how long the service waits for a store that does not answer: what was asked while it was slow is answered to no more.
+const storeSilent = 15 * time.Second
+
 // calm is how long everything may take to come to rest once the faults are over.
 const calm = 3 * time.Minute
 
@@ -77,13 +80,14 @@ type soak struct {
 		up  time.Time // zero while it is down
 	}
 
-	mu       sync.Mutex // guards the world below
-	wards    []*ward
-	fault    faults.Fault
-	faulted  time.Time // since when
-	work     string    // the work tree of the repository
-	changes  int
-	restored int // how often etcd was put back
+	mu        sync.Mutex // guards the world below
+	wards     []*ward
+	fault     faults.Fault
+	faulted   time.Time // since when
+	work      string    // the work tree of the repository
+	changes   int
+	restored  int       // how often etcd was put back
+	storeAway time.Time // when the store of secret values failed last
 
 	counts  map[string]int
 	checks  int
@@ -272,6 +276,9 @@ func (s *soak) storeDown() (string, error) {
 		return "", err
 	}
 	time.Sleep(pause)
+	s.mu.Lock()
+	s.storeAway = time.Now()
+	s.mu.Unlock()
 	return fmt.Sprintf("the store of secret values failed for %.1f s: %s", pause.Seconds(), mode), s.ask(http.MethodPut, "/lab/mode", map[string]string{"mode": kv.Well, "token": storeToken})
 }
 
