@@ -81,7 +81,7 @@ func (a *app) alertLog() *cobra.Command {
 		},
 		print: func(p *printer, items []client.Delivery) {
 			for _, d := range items {
-				p.line("%s  %s", p.paint(pick(d.Kind == "over", "soft", "bold"), pick(d.Kind == "over", "over: ", "")+d.Title), p.paint("soft", fmt.Sprintf("%s, by %s%s, %s", d.Alert, d.ByWay, pick(len(d.GoesTo) == 0, "", " to "+few(d.GoesTo)), ago(d.MadeAt))))
+				p.line("%s  %s", p.paint(pick(d.Kind == "over", "soft", "bold"), d.Title), p.paint("soft", fmt.Sprintf("%s, by %s%s, %s", d.Alert, d.ByWay, pick(len(d.GoesTo) == 0, "", " to "+few(d.GoesTo)), ago(d.MadeAt))))
 				for _, l := range d.Lines {
 					p.line("  %s", l)
 				}

@@ -284,3 +284,23 @@ func TestNoStorm(t *testing.T) {
 		}
 	}
 }
+
+func TestTitles(t *testing.T) {
+	for _, c := range []struct {
+		kind    Kind
+		topic   Topic
+		subject string
+		n       int
+		want    string
+	}{
+		{Opened, WentBack, "fare-gate@quay", 1, "fare-gate@quay: went back"},
+		{Over, NeedsYou, "fare-gate@quay", 1, "fare-gate@quay: over: needs you"},
+		{Again, NeedsYou, "fare-gate@quay", 3, "3 wards: still: need you"},
+		{Opened, ProposalWaits, "proposal 3", 1, "proposal 3: proposal waits"},
+		{Opened, ProposalWaits, "proposal 3", 2, "2 proposals: wait for a review"},
+		{Opened, CredentialsEnd, "repository tides", 2, "2 repositories: credentials end"},
+	} {
+		assert.Equal(t, c.want, Message{Kind: c.kind, Topic: c.topic, Items: []Item{{Subject: c.subject}}, More: c.n - 1}.Title())
+	}
+	assert.Equal(t, "2 wards (cluster quay): blind", Message{Kind: Opened, Topic: Blind, Cause: "cluster quay", Items: []Item{{Subject: "a@quay"}}, More: 1}.Title())
+}

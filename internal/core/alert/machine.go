@@ -288,23 +288,29 @@ func later(a, b time.Time) time.Time {
 // Title is a message in a line.
 func (m Message) Title() string {
 	n := len(m.Items) + m.More
-	what := m.Items[0].Subject
+	what, topic := m.Items[0].Subject, string(m.Topic)
 	if n > 1 {
-		what = fmt.Sprintf("%d wards", n)
-		if !strings.Contains(m.Items[0].Subject, "@") {
-			what = fmt.Sprintf("%d things", n)
+		of := "wards"
+		switch {
+		case m.Topic == NeedsYou:
+			topic = "need you"
+		case m.Topic == ProposalWaits:
+			of, topic = "proposals", "wait for a review"
+		case m.Topic == CredentialsEnd:
+			of = "repositories"
 		}
+		what = fmt.Sprintf("%d %s", n, of)
 	}
 	if m.Cause != "" && n > 1 {
 		what += " (" + m.Cause + ")"
 	}
 	switch m.Kind {
 	case Over:
-		return what + ": over: " + string(m.Topic)
+		return what + ": over: " + topic
 	case Again:
-		return what + ": still: " + string(m.Topic)
+		return what + ": still: " + topic
 	}
-	return what + ": " + string(m.Topic)
+	return what + ": " + topic
 }
 
 // Clone is a copy that shares nothing.
