@@ -84,6 +84,14 @@ func TestWhoIsTold(t *testing.T) {
 	s.ok("roster", "add", "sound", "--repo", s.name, "--path", "wards")
 	r := s.rosterUntil("sound", "says that a way is missing", func(r client.Roster) bool { return len(r.Problems) == 1 })
 	assert.Contains(t, r.Problems[0].Text, "alert watch goes to pager, and there is no such way")
+	s.ok("alert", "way", "add", "pager", "--kind", "http", "--url-file", s.file("address", server.URL+"/pager"), "--for-roster", "another")
+	s.rosterUntil("sound", "says that a way is another's", func(r client.Roster) bool {
+		return len(r.Problems) == 1 && strings.Contains(r.Problems[0].Text, "not for roster sound")
+	})
+	s.ok("alert", "way", "remove", "pager")
+	s.rosterUntil("sound", "says that the way is gone", func(r client.Roster) bool {
+		return len(r.Problems) == 1 && strings.Contains(r.Problems[0].Text, "there is no such way")
+	})
 	s.untilOf("one@quay", "is in step", inStepAndReady)
 	s.untilOf("two@quay", "is in step", inStepAndReady)
 	assert.Regexp(t, `watch +wards of harbour-ops +whatever needs somebody +ops-chat, pager`, s.ok("alert", "list"))

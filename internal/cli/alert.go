@@ -229,6 +229,7 @@ func (a *app) wayAdd() *cobra.Command {
 	f.StringSliceVar(&in.GoesTo, "to", nil, "whom mail goes to where an alert names nobody; may be given several times")
 	f.BoolVar(&in.Unencrypted, "unencrypted", false, "send mail without TLS; only on a network that you trust")
 	f.StringVar(&in.Console, "console", "", "address of the console that links begin with, such as https://vigila.brindle.example")
+	f.StringSliceVar(&in.ForRosters, "for-roster", nil, "only alerts that this roster declares; those of a roster with limits may go by it only so")
 	f.StringVar(&in.About, "about", "", "what it is for")
 	_ = c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"chat", "mail", "http", "alertmanager"}, cobra.ShellCompDirectiveNoFileComp)) // never fails: the flag is there
 	return c

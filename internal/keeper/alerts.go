@@ -88,6 +88,14 @@ func (l *rosterLoop) setAlerts(in *roster.Files) (problems []roster.Problem) {
 			if conf.Limits.Any() {
 				r.Wards.Rosters = []string{conf.Name}
 			}
+			r.To = slices.DeleteFunc(slices.Clone(r.To), func(to alert.To) bool {
+				w := k.alerts.way(to.Way)
+				if w == nil || !closed(w, conf) {
+					return false
+				}
+				no("alert %s goes to %s, which is not for roster %s; nobody is told by it: vigila alert way add %s … --for-roster %s", r.Name, to.Way, conf.Name, to.Way, conf.Name)
+				return true
+			})
 			for _, to := range r.To {
 				if k.alerts.way(to.Way) == nil {
 					no("alert %s goes to %s, and there is no such way; nobody is told by it: vigila alert way add %s --kind chat", r.Name, to.Way, to.Way)
@@ -109,6 +117,12 @@ func (l *rosterLoop) setAlerts(in *roster.Files) (problems []roster.Problem) {
 		}
 	}
 	return problems
+}
+
+// closed tells whether the alerts of a roster may not go by a way. Whoever writes the files of a roster with limits is not trusted with everything, such as with
+// writing to whom they like.
+func closed(w *record.Way, r roster.Roster) bool {
+	return !slices.Contains(w.Rosters, r.Name) && (len(w.Rosters) > 0 || r.Limits.Any())
 }
 
 // forgetAlertsOf forgets what a roster has declared that is no more.

@@ -69,6 +69,8 @@ func TestWhichAlertsRostersMayDeclare(t *testing.T) {
 	k, _ := opened(t)
 	_, err := AddWay{record.Way{Name: "ops-chat", URL: "http://127.0.0.1:1/x", WayMore: record.WayMore{Kind: notify.Chat}}}.do(t.Context(), k, Actor{})
 	require.NoError(t, err)
+	_, err = AddWay{record.Way{Name: "team-chat", URL: "http://127.0.0.1:1/y", WayMore: record.WayMore{Kind: notify.Chat, Rosters: []string{"team"}}}}.do(t.Context(), k, Actor{})
+	require.NoError(t, err)
 	free := &rosterLoop{k: k, conf: roster.Roster{Name: "moorings"}}
 	bound := &rosterLoop{k: k, conf: roster.Roster{Name: "team", Limits: roster.Limits{Namespaces: []string{"ticketing"}}}}
 	for _, c := range []struct {
@@ -82,7 +84,9 @@ func TestWhichAlertsRostersMayDeclare(t *testing.T) {
 		{free, "vigila: alert/v1\nname: a\nto: [ops-chat]\n---\nvigila: alert/v1\nname: a\nto: [ops-chat]\n", "declared twice; first at alerts.yaml:1", "a everything"},
 		{bound, "vigila: alert/v1\nname: a\nto: [ops-chat]\n", "declared by roster moorings already", "a everything"},
 		{bound, "vigila: alert/v1\nname: b\nto: [ops-chat]\nwards: {roster: moorings}\n", "more than its roster may", "a everything"},
-		{bound, "vigila: alert/v1\nname: b\nto: [ops-chat]\n", "", "a everything, b of roster team"},
+		{bound, "vigila: alert/v1\nname: b\nto: [ops-chat]\n", "which is not for roster team; nobody is told by it", "a everything, b of roster team"},
+		{bound, "vigila: alert/v1\nname: b\nto: [team-chat]\n", "", "a everything, b of roster team"},
+		{free, "vigila: alert/v1\nname: a\nto: [team-chat]\n", "which is not for roster moorings", "a everything, b of roster team"},
 		{free, "", "", "b of roster team"},
 	} {
 		in := &roster.Files{}
@@ -95,6 +99,13 @@ func TestWhichAlertsRostersMayDeclare(t *testing.T) {
 		} else if assert.Len(t, problems, 1, c.text) {
 			assert.Contains(t, problems[0].Text, c.want)
 			assert.Equal(t, "alerts.yaml", problems[0].File)
+		}
+		for _, a := range k.Alerts() {
+			if a.Name == "b" {
+				for _, to := range a.To {
+					assert.Equal(t, "team-chat", to.Way, "nobody else's way")
+				}
+			}
 		}
 		names := ""
 		for i, a := range k.Alerts() {

@@ -31,6 +31,7 @@ type WayMore struct {
 	To      []string  `json:"to,omitempty"`
 	Clear   bool      `json:"clear,omitempty"`
 	Console string    `json:"console,omitempty"` // address that links begin with
+	Rosters []string  `json:"rosters,omitempty"` // whose alerts may go by it; all of those without limits when empty
 }
 
 // waySecrets is what of a way is kept encrypted.

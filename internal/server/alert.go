@@ -85,7 +85,7 @@ func (s *server) ListWays(c *gin.Context) {
 
 // wayOf is a way without what is secret of it: of its address the host alone.
 func wayOf(w record.Way) Way {
-	out := Way{Name: w.Name, Form: w.Kind, About: w.About, Server: w.Host, User: w.User, Sender: w.From, GoesTo: w.To, Console: w.Console}
+	out := Way{Name: w.Name, Form: w.Kind, About: w.About, Server: w.Host, User: w.User, Sender: w.From, GoesTo: w.To, Console: w.Console, ForRosters: w.Rosters}
 	if u, err := url.Parse(w.URL); err == nil && w.Host == "" {
 		out.Server = u.Host
 	}
@@ -99,7 +99,7 @@ func (s *server) AddWay(c *gin.Context) {
 		return
 	}
 	answer(s, c, wayOf)(do(s, c, keeper.AddWay{Way: record.Way{Name: in.Name, URL: in.Url, Secret: in.Token,
-		WayMore: record.WayMore{Kind: string(in.Form), About: in.About, CA: in.Ca, Host: in.Server, User: in.User, From: in.Sender, To: in.GoesTo, Clear: in.Unencrypted, Console: in.Console}}}))
+		WayMore: record.WayMore{Kind: string(in.Form), About: in.About, CA: in.Ca, Host: in.Server, User: in.User, From: in.Sender, To: in.GoesTo, Clear: in.Unencrypted, Console: in.Console, Rosters: in.ForRosters}}}))
 }
 
 // RemoveWay is DELETE /ways/{name}.

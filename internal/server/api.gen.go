@@ -1004,11 +1004,14 @@ type AddWay struct {
 	About string `json:"about,omitempty,omitzero"`
 
 	// Ca certificates in PEM, in place of the system's
-	Ca      string     `json:"ca,omitempty,omitzero"`
-	Console string     `json:"console,omitempty,omitzero"`
-	Form    AddWayForm `json:"form"`
-	GoesTo  []string   `json:"goes_to,omitempty,omitzero"`
-	Name    string     `json:"name"`
+	Ca      string `json:"ca,omitempty,omitzero"`
+	Console string `json:"console,omitempty,omitzero"`
+
+	// ForRosters only alerts that these rosters declare; those of a roster with limits may go by it only so
+	ForRosters []string   `json:"for_rosters,omitempty,omitzero"`
+	Form       AddWayForm `json:"form"`
+	GoesTo     []string   `json:"goes_to,omitempty,omitzero"`
+	Name       string     `json:"name"`
 
 	// Sender of mail: the address that it comes from
 	Sender string `json:"sender,omitempty,omitzero"`
@@ -3137,6 +3140,9 @@ type Way struct {
 
 	// Console the address that links begin with
 	Console string `json:"console,omitempty,omitzero"`
+
+	// ForRosters only alerts that these rosters declare; those of a roster with limits may go by it only so
+	ForRosters []string `json:"for_rosters,omitempty,omitzero"`
 
 	// Form chat, mail, http or alertmanager
 	Form string `json:"form"`

@@ -2934,6 +2934,8 @@ export interface components {
             goes_to?: string[];
             /** @description the address that links begin with */
             console?: string;
+            /** @description only alerts that these rosters declare; those of a roster with limits may go by it only so */
+            for_rosters?: string[];
         };
         WayList: {
             items: components["schemas"]["Way"][];
@@ -2958,6 +2960,8 @@ export interface components {
             /** @description of mail: to a server on this machine */
             unencrypted?: boolean;
             console?: string;
+            /** @description only alerts that these rosters declare; those of a roster with limits may go by it only so */
+            for_rosters?: string[];
         };
         TryWay: {
             goes_to?: string[];
