@@ -8,9 +8,9 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/core/alert"
@@ -27,13 +27,14 @@ type alerts struct {
 	states map[string]alert.State // as the record has them; of a rule that was not looked at yet there is none
 	ways   []record.Way
 	mutes  map[string]record.Mute
+	busy   map[string]bool            // ways that are sent by just now
 	owed   map[string]record.Delivery // tried, and how it went could not be written yet
 	wake   chan struct{}              // something may have to be told
 	send   chan struct{}              // something may have to be sent
 }
 
 func newAlerts() alerts {
-	return alerts{rules: map[string]alert.Rule{}, states: map[string]alert.State{}, mutes: map[string]record.Mute{}, owed: map[string]record.Delivery{}, wake: make(chan struct{}, 1), send: make(chan struct{}, 1)}
+	return alerts{rules: map[string]alert.Rule{}, states: map[string]alert.State{}, mutes: map[string]record.Mute{}, busy: map[string]bool{}, owed: map[string]record.Delivery{}, wake: make(chan struct{}, 1), send: make(chan struct{}, 1)}
 }
 
 // Alert is an alert as it stands.
@@ -97,8 +98,10 @@ func (l *rosterLoop) setAlerts(in *roster.Files) (problems []roster.Problem) {
 				return true
 			})
 			for _, to := range r.To {
-				if k.alerts.way(to.Way) == nil {
+				if w := k.alerts.way(to.Way); w == nil {
 					no("alert %s goes to %s, and there is no such way; nobody is told by it: vigila alert way add %s --kind chat", r.Name, to.Way, to.Way)
+				} else if err := wayOf(*w).Leads(to.Addresses); err != nil {
+					no("alert %s goes to %s, and nobody is told by it: %v", r.Name, to.Way, err)
 				}
 			}
 			want[r.Name] = r
@@ -141,7 +144,7 @@ func (a *alerts) way(name string) *record.Way {
 }
 
 // troubles is what is wrong now, of wards and beside them, and of what nobody knows.
-func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map[string]bool) {
+func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map[string]bool, err error) {
 	unknown = map[string]bool{}
 	for _, v := range k.Views() {
 		if t := v.Trouble(); t != nil {
@@ -150,22 +153,28 @@ func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map
 			unknown[v.ID] = true
 		}
 	}
-	proposals, _, err := k.store.Proposals(ctx, record.FindProposals{Live: true, Limit: 1000})
-	if err != nil {
-		k.log.Warn("proposals can't be read, so nobody is told of them", "error", err)
+	proposals, _, err := k.store.Proposals(ctx, record.FindProposals{Live: true})
+	if err != nil { // none of them is over
+		return nil, nil, err
 	}
 	for _, p := range proposals {
 		if says, needs := p.Says(); needs {
-			all = append(all, alert.Trouble{Subject: fmt.Sprintf("proposal %d", p.Number), Topic: alert.ProposalWaits, Text: p.Title + ": " + says, Since: p.Opened, Link: fmt.Sprintf("/proposals/%d", p.Number), Todo: fmt.Sprintf("vigila propose show %d", p.Number)})
+			all = append(all, alert.Trouble{Subject: fmt.Sprint(ofProposal, p.Number), Topic: alert.ProposalWaits, Text: p.Title + ": " + says, Since: p.Opened, Link: fmt.Sprintf("/proposals/%d", p.Number), Todo: fmt.Sprintf("vigila propose show %d", p.Number)})
 		}
 	}
 	for _, r := range k.Repos() {
-		if r.Warning != "" && !r.More.Expires.IsZero() {
-			all = append(all, alert.Trouble{Subject: "repository " + r.Name, Topic: alert.CredentialsEnd, Text: r.Warning, Link: "/repositories"})
+		if endsSoon(r.More.Expires) {
+			all = append(all, alert.Trouble{Subject: ofRepo + r.Name, Topic: alert.CredentialsEnd, Text: r.Warning, Link: "/repositories"})
 		}
 	}
-	return all, unknown
+	return all, unknown, nil
 }
+
+// What begins the name of a trouble that is of no ward.
+const (
+	ofProposal = "proposal "
+	ofRepo     = "repository "
+)
 
 // between is how often what is wrong is looked at, at most: much may happen at once.
 const (
@@ -216,7 +225,13 @@ func (k *Keeper) tellOf(ctx context.Context, now time.Time) (next time.Time) {
 	if len(rules) == 0 {
 		return next
 	}
-	all, unknown := k.troubles(ctx)
+	all, unknown, err := k.troubles(ctx)
+	if err != nil {
+		if ctx.Err() == nil {
+			k.log.Error("proposals can't be read, so nobody is told of anything for now", "error", err)
+		}
+		return now.Add(between)
+	}
 	around := alert.Around{Now: now, Unknown: func(s string) bool { return unknown[s] }, Muted: func(s string) bool { return now.Before(mutes[s].Until) }}
 	for _, r := range rules { // of an alert that is gone nothing is forgotten: it may come back with its file, and says then what is over
 		was, err := k.alertState(ctx, r.Name)
@@ -258,18 +273,36 @@ func (k *Keeper) alertState(ctx context.Context, name string) (alert.State, erro
 	return k.store.Alert(ctx, name)
 }
 
-// deliveries are messages, each to everybody that it goes to.
+// deliveries are messages, each to everybody that it goes to: a mail to each address, so that one that is refused keeps nobody else from it.
 func (k *Keeper) deliveries(r alert.Rule, messages []alert.Message) (out []record.Delivery) {
 	for _, m := range messages {
 		for _, to := range r.To {
-			d := record.Delivery{ID: m.ID + "." + to.Way, Alert: r.Name, Way: to.Way, Made: m.At, Next: m.At, DeliveryMore: record.DeliveryMore{Message: m, To: to.Addresses}}
+			d := record.Delivery{ID: m.ID + "." + to.Way, Alert: r.Name, Way: to.Way, Made: m.At, Next: m.At, DeliveryMore: record.DeliveryMore{Message: m}}
 			if m.Kind != alert.Over {
 				d.Until = m.At.Add(cmp.Or(2*r.Again, 7*24*time.Hour))
 			}
-			out = append(out, d)
+			whom := k.whom(to)
+			if len(whom) == 0 {
+				out = append(out, d)
+			}
+			for i, address := range whom {
+				one := d
+				one.ID, one.To = fmt.Sprintf("%s.%d", d.ID, i+1), []string{address}
+				out = append(out, one)
+			}
 		}
 	}
 	return out
+}
+
+// whom is whom a way leads to, as an alert names it, or else the way itself; nobody where it leads to one place.
+func (k *Keeper) whom(to alert.To) []string {
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	if w := k.alerts.way(to.Way); len(to.Addresses) == 0 && w != nil {
+		return w.To
+	}
+	return to.Addresses
 }
 
 // The tries of a delivery: each pause is twice the one before, for a day.
@@ -277,11 +310,10 @@ const (
 	firstTry   = 10 * time.Second
 	longestTry = 30 * time.Minute
 	giveUp     = 24 * time.Hour
-	atOnce     = 4
 	keepSent   = 30 * 24 * time.Hour
 )
 
-// deliver sends what is to be sent.
+// deliver sends what is to be sent. One way that does not answer keeps no other waiting: each is sent by on its own.
 func (k *Keeper) deliver() {
 	timer := time.NewTimer(between)
 	defer timer.Stop()
@@ -292,11 +324,16 @@ func (k *Keeper) deliver() {
 		case <-k.alerts.send:
 		case <-timer.C:
 		}
-		due, err := k.store.Due(k.ctx, time.Now(), 100)
-		if err == nil && len(due) > 0 && k.sendAll(due) {
-			nudgeOf(k.alerts.send) // what waited for one of them may follow
+		due, err := k.store.Due(k.ctx, time.Now(), k.alerts.busyWays(), 100)
+		byWay := map[string][]record.Delivery{}
+		for _, d := range due {
+			byWay[d.Way] = append(byWay[d.Way], d)
 		}
-		next, err2 := k.store.NextDue(k.ctx)
+		for way, some := range byWay {
+			k.alerts.setBusy(way, true)
+			k.spawn(func() { k.sendBy(way, some) })
+		}
+		next, err2 := k.store.NextDue(k.ctx, k.alerts.busyWays())
 		err3 := k.store.ForgetDeliveries(k.ctx, time.Now().Add(-keepSent))
 		if err := errors.Join(err, err2, err3); err != nil && k.ctx.Err() == nil {
 			k.log.Error("what is to be sent can't be read", "error", err)
@@ -309,22 +346,33 @@ func (k *Keeper) deliver() {
 	}
 }
 
-// sendAll tries deliveries, a few at a time; false when how one went could not be written. Such a one is not sent again, only written.
-func (k *Keeper) sendAll(due []record.Delivery) (written bool) {
-	var wg sync.WaitGroup
-	var lost atomic.Bool
-	slots := make(chan struct{}, atOnce)
+// sendBy tries deliveries by one way, one after the other.
+func (k *Keeper) sendBy(way string, due []record.Delivery) {
+	written := true
 	for _, d := range due {
-		slots <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-slots }()
-			if !k.sendAndWrite(d) {
-				lost.Store(true)
-			}
-		})
+		written = k.sendAndWrite(d) && written
 	}
-	wg.Wait()
-	return !lost.Load()
+	k.alerts.setBusy(way, false)
+	if written { // what waited for one of them may follow; what can't be written is tried at the next look
+		nudgeOf(k.alerts.send)
+	}
+}
+
+func (a *alerts) setBusy(way string, is bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if is {
+		a.busy[way] = true
+	} else {
+		delete(a.busy, way)
+	}
+}
+
+// busyWays are those that are sent by just now.
+func (a *alerts) busyWays() []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return slices.Collect(maps.Keys(a.busy))
 }
 
 // sendAndWrite tries one delivery and writes down how it went; false when that could not be written.
@@ -543,12 +591,9 @@ func (w TryWay) do(ctx context.Context, k *Keeper, by Actor) (Nothing, error) {
 func (w Mute) do(ctx context.Context, k *Keeper, by Actor) (record.Mute, error) {
 	now := time.Now()
 	m := record.Mute{Subject: strings.TrimSpace(w.Of), Until: w.Until, MuteMore: record.MuteMore{By: by.String(), Why: w.Why, At: now}}
-	if strings.Contains(m.Subject, "@") || !strings.Contains(m.Subject, " ") { // a ward, or one of its placements
-		p, err := k.one(m.Subject)
-		if err != nil {
-			return m, err
-		}
-		m.Subject = p.ID
+	var err error
+	if m.Subject, err = k.mutable(ctx, m.Subject); err != nil {
+		return m, err
 	}
 	if !w.Until.After(now) || w.Until.Sub(now) > mostMuted {
 		return m, fault(Invalid, "until when? A mute ends in the future, and within %d days", int(mostMuted.Hours()/24))
@@ -561,6 +606,30 @@ func (w Mute) do(ctx context.Context, k *Keeper, by Actor) (record.Mute, error) 
 	k.alerts.mu.Unlock()
 	k.broker.send(Note{"alert", ""})
 	return m, nil
+}
+
+// mutable is the name of something that messages may be about; an error when there is no such thing.
+func (k *Keeper) mutable(ctx context.Context, subject string) (string, error) {
+	if name, is := strings.CutPrefix(subject, ofRepo); is {
+		_, err := k.source(name)
+		return subject, err
+	}
+	if number, is := strings.CutPrefix(subject, ofProposal); is {
+		n, err := strconv.Atoi(number)
+		if err != nil {
+			return "", fault(Invalid, "%q is no number of a proposal; vigila propose list lists them", number)
+		}
+		_, err = k.Proposal(ctx, n)
+		return fmt.Sprint(ofProposal, n), err
+	}
+	if strings.Contains(subject, " ") {
+		return "", fault(Invalid, "messages are about no %q; mute a ward as NAME@CLUSTER, or %q or %q", subject, ofProposal+"12", ofRepo+"NAME")
+	}
+	p, err := k.one(subject)
+	if err != nil {
+		return "", err
+	}
+	return p.ID, nil
 }
 
 // mostMuted is how long nobody may be told of something: what is muted for good is forgotten.
@@ -577,7 +646,6 @@ func (w Unmute) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 		}
 	}
 	_, is := k.alerts.mutes[of]
-	delete(k.alerts.mutes, of)
 	known := slices.Sorted(maps.Keys(k.alerts.mutes))
 	k.alerts.mu.Unlock()
 	if !is {
@@ -586,6 +654,9 @@ func (w Unmute) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	if err := k.store.RemoveMute(ctx, of); err != nil {
 		return Nothing{}, err
 	}
+	k.alerts.mu.Lock()
+	delete(k.alerts.mutes, of)
+	k.alerts.mu.Unlock()
 	nudgeOf(k.alerts.wake)
 	k.broker.send(Note{"alert", ""})
 	return Nothing{}, nil

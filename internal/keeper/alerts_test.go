@@ -3,6 +3,7 @@ package keeper
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -87,6 +88,7 @@ func TestWhichAlertsRostersMayDeclare(t *testing.T) {
 		{bound, "vigila: alert/v1\nname: b\nto: [ops-chat]\n", "which is not for roster team; nobody is told by it", "a everything, b of roster team"},
 		{bound, "vigila: alert/v1\nname: b\nto: [team-chat]\n", "", "a everything, b of roster team"},
 		{free, "vigila: alert/v1\nname: a\nto: [team-chat]\n", "which is not for roster moorings", "a everything, b of roster team"},
+		{free, "vigila: alert/v1\nname: a\nto: [{ops-chat: [somebody]}]\n", "it leads to one place, not to somebody", "a everything, b of roster team"},
 		{free, "", "", "b of roster team"},
 	} {
 		in := &roster.Files{}
@@ -232,6 +234,8 @@ func TestWaysAndMutesSayWhatIsWrong(t *testing.T) {
 	assert.NotContains(t, err.Error(), "sesame", "an address may be secret")
 	_, err = Mute{Of: "nobody@quay", Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{})
 	require.Error(t, err)
+	_, err = Do(t.Context(), k, Actor{}, AddRepo{Repo: record.Repo{Name: "tides", URL: "http://127.0.0.1:1/tides.git"}})
+	require.NoError(t, err)
 	for _, until := range []time.Time{{}, time.Now().Add(31 * 24 * time.Hour)} {
 		_, err = Mute{Of: "repository tides", Until: until}.do(t.Context(), k, Actor{})
 		assert.ErrorContains(t, err, "within 30 days")
@@ -239,6 +243,10 @@ func TestWaysAndMutesSayWhatIsWrong(t *testing.T) {
 	m, err := Mute{Of: "repository tides", Why: "it moves", Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{Name: "operator"})
 	require.NoError(t, err)
 	assert.Equal(t, "operator", m.By)
+	for subject, want := range map[string]string{"proposal x": `"x" is no number of a proposal`, "proposal 9": "there is no proposal 9", "repozitory tides": `mute a ward as NAME@CLUSTER`} {
+		_, err = Mute{Of: subject, Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{})
+		assert.ErrorContains(t, err, want)
+	}
 	_, err = Unmute{"repository tide"}.do(t.Context(), k, Actor{})
 	assert.ErrorContains(t, err, "repository tides")
 	_, err = Unmute{"repository tides"}.do(t.Context(), k, Actor{})
@@ -246,4 +254,42 @@ func TestWaysAndMutesSayWhatIsWrong(t *testing.T) {
 	left, err := k.Mutes(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// TestOneWayKeepsNoOtherWaiting: by one that answers nothing much is to be sent, and by another one message; and a mail goes to each address by itself.
+func TestOneWayKeepsNoOtherWaiting(t *testing.T) {
+	k, _ := opened(t)
+	c, at := newChat(t)
+	asked, open := make(chan bool, 1000), make(chan bool)
+	dead := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked <- true; <-open }))
+	t.Cleanup(dead.Close)
+	t.Cleanup(func() { close(open) })
+	for name, url := range map[string]string{"ops-chat": at, "dead": dead.URL} {
+		_, err := AddWay{record.Way{Name: name, URL: url, WayMore: record.WayMore{Kind: notify.Chat}}}.do(t.Context(), k, Actor{})
+		require.NoError(t, err)
+	}
+	rule := alertsOf(t, "vigila: alert/v1\nname: a\nto: [dead]\n").Alerts[0]
+	message := alert.Message{Kind: alert.Opened, Topic: alert.Blind, At: time.Now(), Items: []alert.Item{{Subject: "fare-gate@skerry"}}}
+	for i := range 300 {
+		rule.Name, message.ID = fmt.Sprint("a-", i), fmt.Sprint("a-", i)
+		require.NoError(t, k.store.PutAlert(t.Context(), rule.Name, alert.State{}, k.deliveries(rule, []alert.Message{message})))
+	}
+	nudgeOf(k.alerts.send)
+	<-asked
+	rule.To, rule.Name, message.ID = []alert.To{{Way: "ops-chat"}}, "b", "b"
+	require.NoError(t, k.store.PutAlert(t.Context(), "b", alert.State{}, k.deliveries(rule, []alert.Message{message})))
+	nudgeOf(k.alerts.send)
+	require.Eventually(t, func() bool { return len(c.told()) == 1 }, 10*time.Second, 10*time.Millisecond)
+	assert.Empty(t, asked, "the dead way is asked one after the other")
+
+	_, err := AddWay{record.Way{Name: "mail", WayMore: record.WayMore{Kind: notify.Mail, Host: "127.0.0.1:1", From: "vigila@brindle.example", To: []string{"ops@brindle.example"}}}}.do(t.Context(), k, Actor{})
+	require.NoError(t, err)
+	rule.To = []alert.To{{Way: "mail"}}
+	assert.Equal(t, []string{"ops@brindle.example"}, k.deliveries(rule, []alert.Message{message})[0].To, "whom the way names")
+	rule.To[0].Addresses = []string{"one@brindle.example", "two@brindle.example"}
+	var ids []string
+	for _, d := range k.deliveries(rule, []alert.Message{message}) {
+		ids = append(ids, fmt.Sprint(d.ID, " ", d.To))
+	}
+	assert.Equal(t, []string{"b.mail.1 [one@brindle.example]", "b.mail.2 [two@brindle.example]"}, ids)
 }

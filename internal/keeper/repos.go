@@ -362,6 +362,9 @@ func (k *Keeper) source(name string) (*sources.Loop, error) {
 	return l, nil
 }
 
+// endsSoon tells whether a credential that ends at a time wants a person.
+func endsSoon(at time.Time) bool { return !at.IsZero() && time.Until(at) < 14*24*time.Hour }
+
 // Repos lists the known repositories by name.
 func (k *Keeper) Repos() []Repo {
 	k.mu.RLock()
@@ -374,7 +377,7 @@ func (k *Keeper) Repos() []Repo {
 				one.Rosters++
 			}
 		}
-		if e := one.More.Expires; !e.IsZero() && time.Until(e) < 14*24*time.Hour {
+		if e := one.More.Expires; endsSoon(e) {
 			one.Warning = "its token ends on " + e.UTC().Format("2 January 2006") + "; give a new one: vigila repo add " + one.Name + " " + one.URL + " --user USER --password-file FILE"
 		}
 		if l := k.hostLoopOf(one.Name); l != nil && one.Warning == "" {

@@ -21,16 +21,23 @@ func (w Way) checkMail() error {
 	if n, bad := strconv.Atoi(port); err != nil || host == "" || bad != nil || n < 1 || n > 65535 {
 		return fmt.Errorf("its server is %q; write HOST:PORT, such as mail.brindle.example:587", w.Host)
 	}
-	for _, a := range append([]string{w.From}, w.To...) {
-		if _, err := netmail.ParseAddress(a); err != nil {
-			return fmt.Errorf("%q is no mail address", a)
-		}
+	if err := mailAddresses(append([]string{w.From}, w.To...)); err != nil {
+		return err
 	}
 	if w.Clear && !loopback.Host(host) {
 		return errors.New("mail may go unencrypted only to a server on this machine")
 	}
 	if w.Secret != "" && w.User == "" {
 		return errors.New("it has a password, and no user to sign in as")
+	}
+	return nil
+}
+
+func mailAddresses(all []string) error {
+	for _, a := range all {
+		if _, err := netmail.ParseAddress(a); err != nil {
+			return fmt.Errorf("%q is no mail address", a)
+		}
 	}
 	return nil
 }

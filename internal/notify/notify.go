@@ -104,6 +104,20 @@ func (w Way) Check() error {
 	return nil
 }
 
+// Leads refuses whom an alert names where the way does not lead to them: anybody where it leads to one place, and nobody where it leads to none by itself.
+func (w Way) Leads(to []string) error {
+	if w.Kind != Mail {
+		if len(to) > 0 {
+			return fmt.Errorf("it leads to one place, not to %s; write %s alone", strings.Join(to, ", "), w.Name)
+		}
+		return nil
+	}
+	if len(to)+len(w.To) == 0 {
+		return fmt.Errorf("neither names an address; write {%s: [ADDRESS]}", w.Name)
+	}
+	return mailAddresses(to)
+}
+
 // Send delivers a message. A *RefusedError means that it never will be taken; other errors are worth another try. No error holds an address or a secret.
 func (w Way) Send(ctx context.Context, e Envelope) error {
 	ctx, cancel := context.WithTimeout(ctx, timeout)
@@ -187,10 +201,13 @@ func (w Way) alerts(ctx context.Context, e Envelope) error {
 	all := []posted{}
 	for _, i := range m.Items {
 		p := posted{Labels: map[string]string{"alertname": "Vigila", "topic": string(m.Topic), "subject": i.Subject}, Annotations: map[string]string{"summary": i.Text}, StartsAt: i.Since}
-		for name, v := range map[string]string{"owner": i.Owner, "cluster": i.Cluster, "cause": m.Cause} {
+		for name, v := range map[string]string{"owner": i.Owner, "cluster": i.Cluster} {
 			if v != "" {
 				p.Labels[name] = v
 			}
+		}
+		if m.Cause != "" { // no label: they are what an Alertmanager knows it by when it is over, and a cause may change meanwhile
+			p.Annotations["cause"] = m.Cause
 		}
 		if i.Todo != "" {
 			p.Annotations["todo"] = i.Todo

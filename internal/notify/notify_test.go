@@ -100,7 +100,9 @@ func TestAnAlertmanagerIsToldWhenItBeganAndEnded(t *testing.T) {
 	k, address := server(t, 200)
 	w := Way{Name: "am", Kind: Alertmanager, URL: address + "/", Secret: "bearer-word"}
 	for kind, until := range map[alert.Kind]time.Time{alert.Opened: at.Add(6 * time.Hour), alert.Over: at} {
-		require.NoError(t, w.Send(t.Context(), envelope(kind, "fare-gate@quay", "tide-gauge@quay")))
+		e := envelope(kind, "fare-gate@quay", "tide-gauge@quay")
+		e.Message.Cause = "cluster quay, of " + string(kind)
+		require.NoError(t, w.Send(t.Context(), e))
 		assert.Equal(t, "/api/v2/alerts", k.path)
 		assert.Equal(t, "Bearer bearer-word", k.head.Get("Authorization"))
 		var all []struct {
@@ -110,7 +112,8 @@ func TestAnAlertmanagerIsToldWhenItBeganAndEnded(t *testing.T) {
 		}
 		require.NoError(t, json.Unmarshal(k.body, &all))
 		require.Len(t, all, 2)
-		assert.Equal(t, map[string]string{"alertname": "Vigila", "topic": "went back", "subject": "fare-gate@quay", "owner": "ticketing", "cluster": "quay"}, all[0].Labels)
+		assert.Equal(t, map[string]string{"alertname": "Vigila", "topic": "went back", "subject": "fare-gate@quay", "owner": "ticketing", "cluster": "quay"}, all[0].Labels, "the same for both, or it never ends there")
+		assert.Equal(t, e.Message.Cause, all[0].Annotations["cause"])
 		assert.Equal(t, []time.Time{at.Add(-time.Minute), until}, []time.Time{all[0].StartsAt, all[0].EndsAt})
 		assert.Equal(t, "https://vigila.brindle.example/wards/fare-gate@quay", all[0].GeneratorURL)
 	}
@@ -239,4 +242,24 @@ func TestWhatCanBeAWay(t *testing.T) {
 		assert.ErrorContains(t, w.Check(), want)
 	}
 	assert.NoError(t, Way{Kind: Mail, Host: "mail.brindle.example:587", From: "Vigila <vigila@brindle.example>", To: []string{"ops@brindle.example"}}.Check())
+}
+
+func TestWhomAWayLeadsTo(t *testing.T) {
+	chat, mail, both := Way{Name: "ops-chat", Kind: Chat}, Way{Name: "mail", Kind: Mail}, Way{Name: "mail", Kind: Mail, To: []string{"ops@brindle.example"}}
+	for _, c := range []struct {
+		w    Way
+		to   []string
+		want string
+	}{
+		{chat, nil, ""}, {both, nil, ""}, {mail, []string{"a@brindle.example"}, ""},
+		{chat, []string{"#gale"}, "it leads to one place, not to #gale; write ops-chat alone"},
+		{mail, nil, "neither names an address; write {mail: [ADDRESS]}"},
+		{both, []string{"ops"}, `"ops" is no mail address`},
+	} {
+		if err := c.w.Leads(c.to); c.want == "" {
+			assert.NoError(t, err)
+		} else {
+			assert.ErrorContains(t, err, c.want)
+		}
+	}
 }

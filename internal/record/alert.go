@@ -121,11 +121,6 @@ func (s *Store) PutAlert(ctx context.Context, name string, state alert.State, ou
 	})
 }
 
-// ForgetAlerts forgets what alerts remember that are no more.
-func (s *Store) ForgetAlerts(ctx context.Context, keep []string) error {
-	return s.exec(ctx, `DELETE FROM alerts WHERE name NOT IN (SELECT value FROM json_each(?))`, toJSON(keep))
-}
-
 const deliveryColumns = `SELECT id, alert, way, made, next, tries, done, problem, message FROM outbox`
 
 func deliveries(ctx context.Context, s *Store, query string, args ...any) (out []Delivery, err error) {
@@ -143,18 +138,21 @@ func deliveries(ctx context.Context, s *Store, query string, args ...any) (out [
 	return out, err
 }
 
-// first holds for a delivery before which its alert has nothing on the same way: what is over is not told before that it began.
-const first = `next>0 AND NOT EXISTS (SELECT 1 FROM outbox b WHERE b.next>0 AND b.alert=outbox.alert AND b.way=outbox.way AND b.number<outbox.number)`
+// first holds for a delivery before which its alert has nothing on the same way to the same person, and whose way is free: what is over is not told before that it
+// began.
+const first = `next>0 AND way NOT IN (SELECT value FROM json_each(?)) AND NOT EXISTS (SELECT 1 FROM outbox b WHERE b.next>0 AND b.alert=outbox.alert AND b.way=outbox.way
+	AND json_extract(b.message,'$.to') IS json_extract(outbox.message,'$.to') AND b.number<outbox.number)`
 
-// Due lists the first deliveries that are to be tried by now, the oldest first. An alert's deliveries by one way follow each other.
-func (s *Store) Due(ctx context.Context, now time.Time, most int) ([]Delivery, error) {
-	return deliveries(ctx, s, `WHERE next<=? AND `+first+` ORDER BY number LIMIT ?`, ms(now), most)
+// Due lists the first deliveries that are to be tried by now, the oldest first, but none by ways that are busy. An alert's deliveries to one person by one way follow each
+// other.
+func (s *Store) Due(ctx context.Context, now time.Time, busy []string, most int) ([]Delivery, error) {
+	return deliveries(ctx, s, `WHERE next<=? AND `+first+` ORDER BY number LIMIT ?`, ms(now), toJSON(append([]string{}, busy...)), most)
 }
 
-// NextDue is when the next delivery is to be tried; zero when there is none.
-func (s *Store) NextDue(ctx context.Context) (time.Time, error) {
+// NextDue is when the next delivery by a way that is not busy is to be tried; zero when there is none.
+func (s *Store) NextDue(ctx context.Context, busy []string) (time.Time, error) {
 	var next int64
-	err := s.row(ctx, []any{&next}, `SELECT coalesce(min(next),0) FROM outbox WHERE `+first)
+	err := s.row(ctx, []any{&next}, `SELECT coalesce(min(next),0) FROM outbox WHERE `+first, toJSON(append([]string{}, busy...)))
 	return at(next), err
 }
 

@@ -32,14 +32,14 @@ func TestTheOutbox(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none.Held)
 
-	due, err := s.Due(ctx, now, 10)
+	due, err := s.Due(ctx, now, nil, 10)
 	require.NoError(t, err)
 	assert.Equal(t, []Delivery{one}, due)
 	one.Next, one.Tries, one.Problem = now.Add(time.Hour), 1, "chat can't take it now"
 	require.NoError(t, s.Tried(ctx, one))
 	two.Next, two.Tries, two.Done = time.Time{}, 1, now
 	require.NoError(t, s.Tried(ctx, two))
-	next, err := s.NextDue(ctx)
+	next, err := s.NextDue(ctx, nil)
 	require.NoError(t, err)
 	assert.Equal(t, one.Next, next)
 	all, total, err := s.Deliveries(ctx, "pier@", 1, 0)
@@ -53,10 +53,6 @@ func TestTheOutbox(t *testing.T) {
 	all, _, err = s.Deliveries(ctx, "", 10, 0)
 	require.NoError(t, err)
 	assert.Equal(t, []Delivery{one}, all, "what is on its way stays")
-	require.NoError(t, s.ForgetAlerts(ctx, []string{"another"}))
-	back, err = s.Alert(ctx, "ops")
-	require.NoError(t, err)
-	assert.Empty(t, back.Held)
 }
 
 func TestWaysAreKeptEncrypted(t *testing.T) {
@@ -96,4 +92,42 @@ func TestMutesEnd(t *testing.T) {
 	all, err = s.Mutes(t.Context(), now)
 	require.NoError(t, err)
 	assert.Empty(t, all)
+}
+
+// TestWhatIsDue: an alert's messages to one person by one way follow each other, and what waits there keeps nothing else.
+func TestWhatIsDue(t *testing.T) {
+	ctx := context.Background()
+	s, err := Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, s.Close()) }()
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	later := now.Add(time.Hour)
+	for _, d := range []Delivery{
+		{ID: "began", Alert: "a", Way: "chat", Next: later},
+		{ID: "over", Alert: "a", Way: "chat", Next: now},
+		{ID: "another alert's", Alert: "b", Way: "chat", Next: now},
+		{ID: "one began", Alert: "a", Way: "mail", Next: later, DeliveryMore: DeliveryMore{To: []string{"one@brindle.example"}}},
+		{ID: "two began", Alert: "a", Way: "mail", Next: now, DeliveryMore: DeliveryMore{To: []string{"two@brindle.example"}}},
+		{ID: "two over", Alert: "a", Way: "mail", Next: now, DeliveryMore: DeliveryMore{To: []string{"two@brindle.example"}}},
+	} {
+		d.Made = now
+		require.NoError(t, s.PutAlert(ctx, d.Alert, alert.State{}, []Delivery{d}))
+	}
+	due := func(busy ...string) (out []string) {
+		all, err := s.Due(ctx, now, busy, 10)
+		require.NoError(t, err)
+		for _, d := range all {
+			out = append(out, d.ID)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"another alert's", "two began"}, due())
+	assert.Equal(t, []string{"two began"}, due("chat"))
+	assert.Empty(t, due("chat", "mail"))
+	next, err := s.NextDue(ctx, []string{"mail", "x"})
+	require.NoError(t, err)
+	assert.Equal(t, now, next)
+	require.NoError(t, s.Tried(ctx, Delivery{ID: "began", Tries: 1, Done: now}))
+	require.NoError(t, s.Tried(ctx, Delivery{ID: "another alert's", Tries: 1, Done: now}))
+	assert.Equal(t, []string{"over"}, due("mail"))
 }

@@ -138,6 +138,13 @@ func (d *reader) rule(n *yaml.Node) Rule {
 	if !nameForm.MatchString(r.Name) {
 		d.Fail(r.Line, "name is %q; write small letters, digits and dashes, at most 63", r.Name)
 	}
+	ways := map[string]bool{}
+	for _, to := range r.To {
+		if ways[to.Way] {
+			d.Fail(r.Line, "to names %s twice; write whom it leads to in one list", to.Way)
+		}
+		ways[to.Way] = true
+	}
 	if len(r.To) == 0 {
 		d.Fail(r.Line, "to is missing: whom it goes to, such as [ops-chat, {mail: [ops@brindle.example]}]; the ways that there are: vigila alert way list")
 	}

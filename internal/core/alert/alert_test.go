@@ -40,16 +40,17 @@ to: [ops-chat]
 	assert.Equal(t, 11, all[1].Line)
 
 	for text, want := range map[string]string{
-		"name: a\n":                                                            "a.yaml:1: to is missing",
-		"name: A b\nto: [c]\n":                                                 `name is "A b"`,
-		"name: a\nto: [c]\nabout: [went bac]\n":                                `a.yaml:4: about names "went bac"; did you mean went back?`,
-		"name: a\nto: [c]\nafter: soon\n":                                      `a.yaml:4: after is "soon"; write a duration`,
-		"name: a\nto: [c]\nagain: 1m\n":                                        "again is 1m; the shortest is 10m0s",
-		"name: a\nto: [c]\nquiet: {from: 22, to: 6}":                           `write a time of day in quotes`,
-		"name: a\nto: [c]\nquiet: {from: \"22:00\", to: \"22:00\"}":            "which is never, or always",
-		"name: a\nto: [c]\nquiet: {from: \"22:00\", to: \"6:00\", zone: Oslo}": `quiet.zone is "Oslo"`,
-		"name: a\nto: [{mail: []}]\n":                                          "without whom it leads to",
-		"name: a\nto: [c]\nwards: {owners: [b]}\n":                             "unknown key owners; did you mean owner?",
+		"name: a\n":                                                                    "a.yaml:1: to is missing",
+		"name: A b\nto: [c]\n":                                                         `name is "A b"`,
+		"name: a\nto: [c]\nabout: [went bac]\n":                                        `a.yaml:4: about names "went bac"; did you mean went back?`,
+		"name: a\nto: [c]\nafter: soon\n":                                              `a.yaml:4: after is "soon"; write a duration`,
+		"name: a\nto: [c]\nagain: 1m\n":                                                "again is 1m; the shortest is 10m0s",
+		"name: a\nto: [c]\nquiet: {from: 22, to: 6}":                                   `write a time of day in quotes`,
+		"name: a\nto: [c]\nquiet: {from: \"22:00\", to: \"22:00\"}":                    "which is never, or always",
+		"name: a\nto: [c]\nquiet: {from: \"22:00\", to: \"6:00\", zone: Oslo}":         `quiet.zone is "Oslo"`,
+		"name: a\nto: [c, {mail: [x@brindle.example]}, {mail: [y@brindle.example]}]\n": "to names mail twice; write whom it leads to in one list",
+		"name: a\nto: [{mail: []}]\n":                                                  "without whom it leads to",
+		"name: a\nto: [c]\nwards: {owners: [b]}\n":                                     "unknown key owners; did you mean owner?",
 	} {
 		_, err := Parse("a.yaml", []byte("vigila: alert/v1\n"+text))
 		assert.ErrorContains(t, err, want, text)
@@ -303,4 +304,29 @@ func TestTitles(t *testing.T) {
 		assert.Equal(t, c.want, Message{Kind: c.kind, Topic: c.topic, Items: []Item{{Subject: c.subject}}, More: c.n - 1}.Title())
 	}
 	assert.Equal(t, "2 wards (cluster quay): blind", Message{Kind: Opened, Topic: Blind, Cause: "cluster quay", Items: []Item{{Subject: "a@quay"}}, More: 1}.Title())
+}
+
+// TestWhatAnAlertIsNotAboutAnyMoreIsNotOver: a ward that gets another owner, or an alert that is written anew, tells nobody that a trouble is over which is
+// there still; and an alert by the name of another roster's says nothing of that one's wards.
+func TestWhatAnAlertIsNotAboutAnyMoreIsNotOver(t *testing.T) {
+	gate := trouble("fare-gate@quay", WentBack)
+	other := gate
+	other.Of.Owner = "ticketing"
+	for name, c := range map[string]struct {
+		change func(*Rule)
+		after  []Trouble
+		want   []string
+	}{
+		"it is over":                 {func(*Rule) {}, nil, []string{"fare-gate@quay: over: went back"}},
+		"it has another owner":       {func(*Rule) {}, []Trouble{other}, nil},
+		"of other wards":             {func(r *Rule) { r.Wards.Clusters = []string{"skerry"} }, []Trouble{gate}, nil},
+		"about something else":       {func(r *Rule) { r.About = []Topic{Blind} }, []Trouble{gate}, nil},
+		"of another roster, ended":   {func(r *Rule) { r.Wards = Wards{Rosters: []string{"team"}} }, nil, nil},
+		"of another roster, lasting": {func(r *Rule) { r.Wards = Wards{Rosters: []string{"team"}} }, []Trouble{gate}, nil},
+	} {
+		w := newWorld(t, Rule{After: time.Minute, Wards: Wards{Owners: []string{"harbour-ops"}}})
+		require.Equal(t, []string{"fare-gate@quay: went back"}, w.after(2*time.Minute, gate), name)
+		c.change(&w.rule)
+		assert.Equal(t, c.want, w.after(time.Hour, c.after...), name)
+	}
 }

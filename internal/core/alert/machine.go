@@ -22,7 +22,12 @@ type Trouble struct {
 }
 
 // Of is what a trouble belongs to; empty for what belongs to no ward.
-type Of struct{ Ward, Owner, Cluster, Roster string }
+type Of struct {
+	Ward    string `json:"ward,omitempty"`
+	Owner   string `json:"owner,omitempty"`
+	Cluster string `json:"cluster,omitempty"`
+	Roster  string `json:"roster,omitempty"`
+}
 
 // Kind is what a message says.
 type Kind string
@@ -72,6 +77,7 @@ type Held struct {
 	Item
 	Topic Topic     `json:"topic"`
 	Cause string    `json:"cause,omitempty"`
+	Of    Of        `json:"of,omitzero"`
 	Seen  time.Time `json:"seen"`           // when it was first seen, by this alert
 	Told  time.Time `json:"told,omitzero"`  // when it was last told of; zero when it was not
 	Gone  time.Time `json:"gone,omitzero"`  // since when it is not there any more
@@ -148,8 +154,12 @@ func (r *Rule) Step(s *State, around Around, all []Trouble) []Message {
 	for _, t := range all {
 		if r.Concerns(t) {
 			there[s.see(t, now)] = true
+		} else if h := s.Held[t.key()]; h != nil {
+			h.Of = t.Of // it has another owner now, say
 		}
 	}
+	// What the rule is not about any more, since it was changed or its name is another roster's now, is not over: nothing more is said of it.
+	maps.DeleteFunc(s.Held, func(_ string, h *Held) bool { return !r.Concerns(h.trouble()) })
 	var told, again, over []*Held
 	for _, key := range slices.Sorted(maps.Keys(s.Held)) {
 		h := s.Held[key]
@@ -196,12 +206,16 @@ func (r *Rule) Step(s *State, around Around, all []Trouble) []Message {
 	return out
 }
 
-func (h *Held) key() string { return h.Subject + "\n" + string(h.Topic) }
+func (t Trouble) key() string { return t.Subject + "\n" + string(t.Topic) }
+
+func (h *Held) trouble() Trouble { return Trouble{Subject: h.Subject, Topic: h.Topic, Of: h.Of} }
+
+func (h *Held) key() string { return h.trouble().key() }
 
 // see takes in a trouble that is there, and gives back its key.
 func (s *State) see(t Trouble, now time.Time) string {
 	item := Item{Subject: t.Subject, Text: t.Text, Todo: t.Todo, Since: t.Since, Link: t.Link, Owner: t.Of.Owner, Cluster: t.Of.Cluster}
-	fresh := &Held{Item: item, Topic: t.Topic, Cause: t.Cause, Seen: now}
+	fresh := &Held{Item: item, Topic: t.Topic, Cause: t.Cause, Of: t.Of, Seen: now}
 	if !t.Since.IsZero() && t.Since.Before(now) {
 		fresh.Seen = t.Since
 	}
@@ -219,7 +233,7 @@ func (s *State) see(t Trouble, now time.Time) string {
 		}
 	}
 	since := h.Since
-	if h.Item, h.Cause = item, t.Cause; !since.IsZero() && (item.Since.IsZero() || since.Before(item.Since)) {
+	if h.Item, h.Cause, h.Of = item, t.Cause, t.Of; !since.IsZero() && (item.Since.IsZero() || since.Before(item.Since)) {
 		h.Since = since
 	}
 	return key
