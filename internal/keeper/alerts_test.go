@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vigila.dev/vigila/internal/core/alert"
+	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/notify"
 	"vigila.dev/vigila/internal/record"
@@ -234,22 +235,23 @@ func TestWaysAndMutesSayWhatIsWrong(t *testing.T) {
 	assert.NotContains(t, err.Error(), "sesame", "an address may be secret")
 	_, err = Mute{Of: "nobody@quay", Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{})
 	require.Error(t, err)
-	_, err = Do(t.Context(), k, Actor{}, AddRepo{Repo: record.Repo{Name: "tides", URL: "http://127.0.0.1:1/tides.git"}})
+	number, err := k.store.AddProposal(t.Context(), proposal.Proposal{Repo: "tides", Branch: "gale", Standing: proposal.Open}, nil)
 	require.NoError(t, err)
+	of := fmt.Sprint("proposal ", number)
 	for _, until := range []time.Time{{}, time.Now().Add(31 * 24 * time.Hour)} {
-		_, err = Mute{Of: "repository tides", Until: until}.do(t.Context(), k, Actor{})
+		_, err = Mute{Of: of, Until: until}.do(t.Context(), k, Actor{})
 		assert.ErrorContains(t, err, "within 30 days")
 	}
-	m, err := Mute{Of: "repository tides", Why: "it moves", Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{Name: "operator"})
+	m, err := Mute{Of: of, Why: "it moves", Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{Name: "operator"})
 	require.NoError(t, err)
 	assert.Equal(t, "operator", m.By)
-	for subject, want := range map[string]string{"proposal x": `"x" is no number of a proposal`, "proposal 9": "there is no proposal 9", "repozitory tides": `mute a ward as NAME@CLUSTER`} {
+	for subject, want := range map[string]string{"proposal x": `"x" is no number of a proposal`, "repository tides": `there is no repository "tides"`, "proposal 9": "there is no proposal 9", "repozitory tides": `mute a ward as NAME@CLUSTER`} {
 		_, err = Mute{Of: subject, Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{})
 		assert.ErrorContains(t, err, want)
 	}
-	_, err = Unmute{"repository tide"}.do(t.Context(), k, Actor{})
-	assert.ErrorContains(t, err, "repository tides")
-	_, err = Unmute{"repository tides"}.do(t.Context(), k, Actor{})
+	_, err = Unmute{"proposal 99"}.do(t.Context(), k, Actor{})
+	assert.ErrorContains(t, err, of)
+	_, err = Unmute{of}.do(t.Context(), k, Actor{})
 	require.NoError(t, err)
 	left, err := k.Mutes(t.Context())
 	require.NoError(t, err)
