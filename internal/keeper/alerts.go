@@ -57,13 +57,6 @@ func (k *Keeper) openAlerts(ctx context.Context) error {
 	return errors.Join(err, err2)
 }
 
-func nudgeOf(c chan struct{}) {
-	select {
-	case c <- struct{}{}:
-	default:
-	}
-}
-
 // setAlerts takes the alerts that a roster's files declare. Those of a file that can't be read stay as they were.
 func (l *rosterLoop) setAlerts(in *roster.Files) (problems []roster.Problem) {
 	k, conf := l.k, l.record()
@@ -110,13 +103,13 @@ func (l *rosterLoop) setAlerts(in *roster.Files) (problems []roster.Problem) {
 	for name, r := range k.alerts.rules {
 		if _, is := want[name]; r.Roster == conf.Name && !is && in.Broken[r.File] == "" {
 			delete(k.alerts.rules, name)
-			nudgeOf(k.alerts.wake)
+			rouse(k.alerts.wake)
 		}
 	}
 	for name, r := range want {
 		if !reflect.DeepEqual(k.alerts.rules[name], r) {
 			k.alerts.rules[name] = r
-			nudgeOf(k.alerts.wake)
+			rouse(k.alerts.wake)
 		}
 	}
 	return problems
@@ -176,10 +169,10 @@ const (
 	ofRepo     = "repository "
 )
 
-// between is how often what is wrong is looked at, at most: much may happen at once.
+// How often is looked at what is wrong, and at what is to be sent.
 const (
-	between = time.Second
-	seldom  = time.Minute // when nothing seems to happen
+	between = time.Second // at most
+	seldom  = time.Minute // at least
 )
 
 // keepAlerts looks what is wrong, whenever something has changed or time has passed that counts.
@@ -194,7 +187,7 @@ func (k *Keeper) keepAlerts() {
 			return
 		case <-listener.Wake():
 			listener.Take()
-			if !pause(k.ctx, between) {
+			if !rest(k.ctx, nil, between) { // much may happen at once
 				return
 			}
 		case <-k.alerts.wake:
@@ -202,16 +195,6 @@ func (k *Keeper) keepAlerts() {
 		}
 		next := k.tellOf(k.ctx, time.Now())
 		timer.Reset(min(seldom, max(between, time.Until(next))))
-	}
-}
-
-// pause waits; false when the service ends.
-func pause(ctx context.Context, d time.Duration) bool {
-	select {
-	case <-ctx.Done():
-		return false
-	case <-time.After(d):
-		return true
 	}
 }
 
@@ -249,7 +232,7 @@ func (k *Keeper) tellOf(ctx context.Context, now time.Time) (next time.Time) {
 					next = at
 				}
 				if len(messages) > 0 {
-					nudgeOf(k.alerts.send)
+					rouse(k.alerts.send)
 					k.broker.send(Note{"alert", r.Name})
 				}
 			}
@@ -354,7 +337,7 @@ func (k *Keeper) sendBy(way string, due []record.Delivery) {
 	}
 	k.alerts.setBusy(way, false)
 	if written { // what waited for one of them may follow; what can't be written is tried at the next look
-		nudgeOf(k.alerts.send)
+		rouse(k.alerts.send)
 	}
 }
 
@@ -547,7 +530,7 @@ func (k *Keeper) waysMoved(ctx context.Context) {
 	k.alerts.mu.Unlock()
 	k.broker.send(Note{"alert", ""})
 	k.nudgeRosters()
-	nudgeOf(k.alerts.send)
+	rouse(k.alerts.send)
 }
 
 func (k *Keeper) wayNamed(name string) (record.Way, error) {
@@ -657,7 +640,7 @@ func (w Unmute) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	k.alerts.mu.Lock()
 	delete(k.alerts.mutes, of)
 	k.alerts.mu.Unlock()
-	nudgeOf(k.alerts.wake)
+	rouse(k.alerts.wake)
 	k.broker.send(Note{"alert", ""})
 	return Nothing{}, nil
 }

@@ -176,7 +176,7 @@ func TestWhatIsTold(t *testing.T) {
 
 	c.answers(http.StatusServiceUnavailable)
 	put(all...)
-	nudgeOf(k.alerts.send)
+	rouse(k.alerts.send)
 	state := func() []record.Delivery {
 		out, _, err := k.Deliveries(t.Context(), "", 10, 0)
 		require.NoError(t, err)
@@ -190,7 +190,7 @@ func TestWhatIsTold(t *testing.T) {
 	d := state()[1]
 	d.Next = time.Now()
 	require.NoError(t, k.store.Tried(t.Context(), d))
-	nudgeOf(k.alerts.send)
+	rouse(k.alerts.send)
 	require.Eventually(t, func() bool { return !state()[0].Done.IsZero() }, 10*time.Second, 10*time.Millisecond)
 	told := c.told()
 	require.Len(t, told, 2)
@@ -204,7 +204,7 @@ func TestWhatIsTold(t *testing.T) {
 	k.alerts.owed[lost.ID] = after
 	k.alerts.mu.Unlock()
 	put(lost)
-	nudgeOf(k.alerts.send)
+	rouse(k.alerts.send)
 	require.Eventually(t, func() bool { return !state()[0].Done.IsZero() }, 10*time.Second, 10*time.Millisecond)
 	assert.Len(t, c.told(), 2)
 
@@ -212,7 +212,7 @@ func TestWhatIsTold(t *testing.T) {
 	_, err = RemoveWay{"ops-chat"}.do(t.Context(), k, Actor{})
 	require.NoError(t, err)
 	put(k.deliveries(r, []alert.Message{message("4", alert.Opened)})...)
-	nudgeOf(k.alerts.send)
+	rouse(k.alerts.send)
 	require.Eventually(t, func() bool { return state()[0].Tries == 1 }, 10*time.Second, 10*time.Millisecond)
 	assert.Contains(t, state()[0].Problem, "vigila alert way add ops-chat")
 }
@@ -276,11 +276,11 @@ func TestOneWayKeepsNoOtherWaiting(t *testing.T) {
 		rule.Name, message.ID = fmt.Sprint("a-", i), fmt.Sprint("a-", i)
 		require.NoError(t, k.store.PutAlert(t.Context(), rule.Name, alert.State{}, k.deliveries(rule, []alert.Message{message})))
 	}
-	nudgeOf(k.alerts.send)
+	rouse(k.alerts.send)
 	<-asked
 	rule.To, rule.Name, message.ID = []alert.To{{Way: "ops-chat"}}, "b", "b"
 	require.NoError(t, k.store.PutAlert(t.Context(), "b", alert.State{}, k.deliveries(rule, []alert.Message{message})))
-	nudgeOf(k.alerts.send)
+	rouse(k.alerts.send)
 	require.Eventually(t, func() bool { return len(c.told()) == 1 }, 10*time.Second, 10*time.Millisecond)
 	assert.Empty(t, asked, "the dead way is asked one after the other")
 

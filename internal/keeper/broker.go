@@ -62,10 +62,7 @@ func (b *broker) send(n Note) {
 			l.pending = append(l.pending, n)
 		}
 		l.mu.Unlock()
-		select {
-		case l.wake <- struct{}{}:
-		default:
-		}
+		rouse(l.wake)
 	}
 }
 

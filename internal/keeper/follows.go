@@ -105,10 +105,7 @@ func (l *rosterLoop) setFollows(in *roster.Files) (problems []roster.Problem) {
 }
 
 func (f *followLoop) nudge() {
-	select {
-	case f.wake <- struct{}{}:
-	default:
-	}
+	rouse(f.wake)
 }
 
 func (f *followLoop) run() {
@@ -120,6 +117,14 @@ func (f *followLoop) run() {
 		if !rest(f.ctx, f.wake, max(time.Until(next), time.Second)) {
 			return
 		}
+	}
+}
+
+// rouse wakes a loop that rests, or will; one that is awake already looks once more.
+func rouse(wake chan struct{}) {
+	select {
+	case wake <- struct{}{}:
+	default:
 	}
 }
 

@@ -139,10 +139,7 @@ func (l *hostLoop) warning() string {
 }
 
 func (l *hostLoop) nudge() {
-	select {
-	case l.wake <- struct{}{}:
-	default:
-	}
+	rouse(l.wake)
 }
 
 // hostRead lets the code host of a repository look when one of its branches has moved.

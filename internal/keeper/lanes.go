@@ -206,10 +206,7 @@ func (l *laneLoop) declared() lane.Lane {
 }
 
 func (l *laneLoop) nudge() {
-	select {
-	case l.wake <- struct{}{}:
-	default:
-	}
+	rouse(l.wake)
 }
 
 // The times between looks that nothing has asked for.

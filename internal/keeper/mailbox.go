@@ -27,10 +27,7 @@ func (m *mailbox) post(ev loop.Event) {
 	m.mu.Lock()
 	m.queue = append(m.queue, ev)
 	m.mu.Unlock()
-	select {
-	case m.wake <- struct{}{}:
-	default:
-	}
+	rouse(m.wake)
 }
 
 // postState hands a state of an object over. Of several that wait only the newest is kept, so the queue is never longer than there

@@ -53,10 +53,7 @@ func (k *Keeper) repoLooked(name string, a standing.AsOf) {
 	k.proposals.mu.Lock()
 	k.proposals.dirty[name] = true
 	k.proposals.mu.Unlock()
-	select {
-	case k.proposals.wake <- struct{}{}:
-	default:
-	}
+	rouse(k.proposals.wake)
 }
 
 // keepProposals looks at the proposals of each repository once that was looked at.

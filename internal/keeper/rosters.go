@@ -117,10 +117,7 @@ func (l *rosterLoop) run() {
 }
 
 func (l *rosterLoop) nudge() {
-	select {
-	case l.wake <- struct{}{}:
-	default:
-	}
+	rouse(l.wake)
 }
 
 // lets tells whether a ward has left the files already, and only waits for somebody to say how.

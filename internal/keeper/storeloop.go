@@ -132,10 +132,7 @@ func (l *storeLoop) known(path string) secret.Known {
 }
 
 func (l *storeLoop) rouse() {
-	select {
-	case l.wake <- struct{}{}:
-	default:
-	}
+	rouse(l.wake)
 }
 
 // use notes which places a ward declares references to. What nobody has looked at yet is looked at.

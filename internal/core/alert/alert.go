@@ -5,7 +5,6 @@ package alert
 import (
 	_ "embed" // the published schema
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -113,8 +112,6 @@ func Parse(file string, data []byte) ([]Rule, error) {
 
 type reader struct{ *document.Reader }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
-
 func (d *reader) rule(n *yaml.Node) Rule {
 	r := Rule{Line: d.Line(n), After: DefaultAfter}
 	format := ""
@@ -132,12 +129,7 @@ func (d *reader) rule(n *yaml.Node) Rule {
 	if n.Kind != yaml.MappingNode {
 		return r
 	}
-	if format != Format {
-		d.Fail(r.Line, "the first key must be vigila: %s, not %q", Format, format)
-	}
-	if !nameForm.MatchString(r.Name) {
-		d.Fail(r.Line, "name is %q; write small letters, digits and dashes, at most 63", r.Name)
-	}
+	d.Head(r.Line, Format, format, r.Name)
 	ways := map[string]bool{}
 	for _, to := range r.To {
 		if ways[to.Way] {
@@ -226,7 +218,7 @@ func (d *reader) quiet(n *yaml.Node) *Quiet {
 
 // to reads a way's name, or a way with whom it leads to.
 func (d *reader) to(n *yaml.Node) (out []To) {
-	if n.Kind == yaml.ScalarNode && nameForm.MatchString(n.Value) {
+	if n.Kind == yaml.ScalarNode && document.Name(n.Value) {
 		return []To{{Way: n.Value}}
 	}
 	if n.Kind != yaml.MappingNode {
@@ -236,7 +228,7 @@ func (d *reader) to(n *yaml.Node) (out []To) {
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		t := To{Way: n.Content[i].Value}
 		d.Texts(&t.Addresses, "to."+t.Way)(n.Content[i+1])
-		if !nameForm.MatchString(t.Way) || len(t.Addresses) == 0 {
+		if !document.Name(t.Way) || len(t.Addresses) == 0 {
 			d.Fail(d.Line(n), "to names way %q without whom it leads to; write {mail: [ops@brindle.example]}", t.Way)
 		}
 		out = append(out, t)

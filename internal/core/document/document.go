@@ -5,6 +5,7 @@ package document
 import (
 	"errors"
 	"fmt"
+	"regexp"
 
 	"go.yaml.in/yaml/v3"
 
@@ -41,6 +42,22 @@ func Each(file string, data []byte, one func(d *Reader, root *yaml.Node)) error 
 		errs = append(errs, d.errs...)
 	}
 	return errors.Join(errs...)
+}
+
+// label is RFC 1123's.
+var label = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// Name tells whether a text can be the name of something that is declared in a format of ours: a label of RFC 1123.
+func Name(s string) bool { return label.MatchString(s) }
+
+// Head checks what a document begins with: the format that it must have, the one that it names, and its own name.
+func (d *Reader) Head(line int, format, named, name string) {
+	if named != format {
+		d.Fail(line, "the first key must be vigila: %s, not %q", format, named)
+	}
+	if !Name(name) {
+		d.Fail(line, "name is %q; write small letters, digits and dashes, at most 63", name)
+	}
 }
 
 // Line is where a part of the document begins, in the file.

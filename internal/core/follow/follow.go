@@ -136,10 +136,7 @@ func (d *reader) span(into *time.Duration, where string, least time.Duration) fu
 	}
 }
 
-var (
-	nameForm     = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
-	platformForm = regexp.MustCompile(`^[a-z0-9]+/[a-z0-9]+(/[a-z0-9.]+)?$`)
-)
+var platformForm = regexp.MustCompile(`^[a-z0-9]+/[a-z0-9]+(/[a-z0-9.]+)?$`)
 
 func (d *reader) rule(n *yaml.Node, home, ref string) Rule {
 	r := Rule{Repo: home, Every: every, Line: d.Line(n)}
@@ -184,7 +181,7 @@ func (d *reader) rule(n *yaml.Node, home, ref string) Rule {
 		text string
 	}{
 		{format != Format, "vigila", fmt.Sprintf("the first key must be vigila: %s, not %q", Format, format)},
-		{!nameForm.MatchString(r.Name), "name", fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", r.Name)},
+		{!document.Name(r.Name), "name", fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", r.Name)},
 		{r.Image != "" && r.Chart != Chart{}, "chart", "there is an image and a chart; a follow is of one of them"},
 		{r.Image == "" && r.Chart != Chart{} && (r.Chart.Repo == "" || r.Chart.Name == ""), "chart", "chart needs a repo, a known chart repository, and the name of a chart in it"},
 		{r.Chart != Chart{} && len(r.Platforms) > 0, "platforms", "a chart has no platforms"},

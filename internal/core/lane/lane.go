@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -114,8 +113,6 @@ func Parse(home, ref, file string, data []byte) ([]Lane, error) {
 
 type reader struct{ *document.Reader }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
-
 func (d *reader) lane(n *yaml.Node) Lane {
 	l := Lane{Line: d.Line(n)}
 	format := ""
@@ -127,12 +124,7 @@ func (d *reader) lane(n *yaml.Node) Lane {
 	if n.Kind != yaml.MappingNode {
 		return l
 	}
-	if format != Format {
-		d.Fail(l.Line, "the first key must be vigila: %s, not %q", Format, format)
-	}
-	if !nameForm.MatchString(l.Name) {
-		d.Fail(l.Line, "name is %q; write small letters, digits and dashes, at most 63", l.Name)
-	}
+	d.Head(l.Line, Format, format, l.Name)
 	if len(l.Carries) == 0 {
 		d.Fail(l.Line, "carries is missing: what moves, such as [{versions: services/fare-gate/{stop}/versions.yaml}]")
 	}
@@ -275,7 +267,7 @@ func (d *reader) stop(n *yaml.Node) Stop {
 		is   bool
 		text string
 	}{
-		{!nameForm.MatchString(s.Name), fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", s.Name)},
+		{!document.Name(s.Name), fmt.Sprintf("name is %q; write small letters, digits and dashes, at most 63", s.Name)},
 		{len(s.Wards) == 0, fmt.Sprintf("stop %s has no wards; a lot has arrived once they hold it, so name them", s.Name)},
 		{s.LetsIn != ByItself && s.LetsIn != Ask, fmt.Sprintf("lets_in of stop %s is %q; write by itself, or ask", s.Name, letsIn)},
 		{len(s.After) == 0 && (len(s.Who) > 0 || s.LetsIn == Ask || s.By == ByProposal || s.Together != "" || hours != ""), fmt.Sprintf("lots begin at stop %s, since it is after no other: what is pushed there is there. Write lets_in: by itself, and neither who, by, hours nor together", s.Name)},

@@ -120,12 +120,7 @@ func (d *reader) book(n *yaml.Node) *Book {
 	if n.Kind != yaml.MappingNode {
 		return b
 	}
-	if format != Format {
-		d.Fail(b.Line, "the first key must be vigila: %s, not %q", Format, format)
-	}
-	if !nameForm.MatchString(b.Name) {
-		d.Fail(b.Line, "name is %q; write small letters, digits and dashes, at most 63", b.Name)
-	}
+	d.Head(b.Line, Format, format, b.Name)
 	return b
 }
 
