@@ -227,7 +227,7 @@ func (a *app) wayAdd() *cobra.Command {
 	f.StringVar(&in.User, "user", "", "who signs in to it")
 	f.StringVar(&in.Sender, "from", "", "who mail is from")
 	f.StringSliceVar(&in.GoesTo, "to", nil, "whom mail goes to where an alert names nobody; may be given several times")
-	f.BoolVar(&in.Unencrypted, "unencrypted", false, "send mail without TLS; only on a network that you trust")
+	f.BoolVar(&in.Unencrypted, "unencrypted", false, "send mail without TLS, to a server on this machine")
 	f.StringVar(&in.Console, "console", "", "address of the console that links begin with, such as https://vigila.brindle.example")
 	f.StringSliceVar(&in.ForRosters, "for-roster", nil, "only alerts that this roster declares; those of a roster with limits may go by it only so")
 	f.StringVar(&in.About, "about", "", "what it is for")

@@ -621,11 +621,21 @@ const mostMuted = 30 * 24 * time.Hour
 func (w Unmute) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	k.alerts.mu.Lock()
 	of := w.Of
-	if _, is := k.alerts.mutes[of]; !is {
-		for subject := range k.alerts.mutes { // by the name of a ward with one placement
+	if _, is := k.alerts.mutes[of]; !is { // by the name of a ward, where one of its placements is muted
+		var placed []string
+		for subject := range k.alerts.mutes {
 			if name, _ := ward.OfID(subject); name == of {
-				of = subject
+				placed = append(placed, subject)
 			}
+		}
+		slices.Sort(placed)
+		switch len(placed) {
+		case 0:
+		case 1:
+			of = placed[0]
+		default:
+			k.alerts.mu.Unlock()
+			return Nothing{}, fault(Invalid, "%s is muted as %s; name one of them", of, strings.Join(placed, " and "))
 		}
 	}
 	_, is := k.alerts.mutes[of]

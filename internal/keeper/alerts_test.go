@@ -253,6 +253,15 @@ func TestWaysAndMutesSayWhatIsWrong(t *testing.T) {
 	assert.ErrorContains(t, err, of)
 	_, err = Unmute{of}.do(t.Context(), k, Actor{})
 	require.NoError(t, err)
+	k.alerts.mu.Lock()
+	for _, s := range []string{"fare-gate@quay", "fare-gate@skerry", "pier@quay"} {
+		k.alerts.mutes[s] = record.Mute{Subject: s}
+	}
+	k.alerts.mu.Unlock()
+	_, err = Unmute{"fare-gate"}.do(t.Context(), k, Actor{})
+	assert.ErrorContains(t, err, "fare-gate is muted as fare-gate@quay and fare-gate@skerry; name one of them")
+	_, err = Unmute{"pier"}.do(t.Context(), k, Actor{})
+	assert.NoError(t, err)
 	left, err := k.Mutes(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, left)
