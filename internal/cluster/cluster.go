@@ -85,19 +85,21 @@ type Cluster struct {
 
 	mapping sync.Mutex // the mapper's reset is not safe beside its look-ups
 
-	mu      sync.Mutex
-	handler Handler
-	ctx     context.Context
-	cancel  context.CancelFunc
-	watches map[schema.GroupVersionKind]*watch
-	scalers *scalers // nil until the first watch
-	apis    []string // what it serves, as of apisAt
-	apisAt  time.Time
-	version string // as of verAt
-	verAt   time.Time
-	actors  map[string]*Cluster // connections that act as somebody else
-	base    *Cluster            // of an actor
-	done    sync.WaitGroup
+	mu       sync.Mutex
+	handler  Handler
+	ctx      context.Context
+	cancel   context.CancelFunc
+	watches  map[schema.GroupVersionKind]*watch
+	scalers  *scalers // nil until the first watch
+	apis     []string // what it serves, as of apisAt
+	apisAt   time.Time
+	version  string // as of verAt
+	verAt    time.Time
+	ends     time.Time           // of its credentials; zero when they are not known to
+	endsWhat string              // ends then
+	actors   map[string]*Cluster // connections that act as somebody else
+	base     *Cluster            // of an actor
+	done     sync.WaitGroup
 }
 
 // restConfig reads how to reach a cluster.
@@ -151,6 +153,7 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	rc.UserAgent = "vigila"
 	rc.WarningHandler = rest.NoWarnings{}
 	c := &Cluster{Config: cfg, log: log.With("cluster", cfg.Name), rest: rc, watches: map[schema.GroupVersionKind]*watch{}, actors: map[string]*Cluster{}}
+	c.endsWhat, c.ends = endOf(rc)
 	if c.dyn, err = dynamic.NewForConfig(rc); err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/alert"
+	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/notify"
@@ -135,39 +136,6 @@ func (a *alerts) way(name string) *record.Way {
 	}
 	return nil
 }
-
-// troubles is what is wrong now, of wards and beside them, and of what nobody knows.
-func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map[string]bool, err error) {
-	unknown = map[string]bool{}
-	for _, v := range k.Views() {
-		if t := v.Trouble(); t != nil {
-			all = append(all, *t)
-		} else if v.Unclear() {
-			unknown[v.ID] = true
-		}
-	}
-	proposals, _, err := k.store.Proposals(ctx, record.FindProposals{Live: true})
-	if err != nil { // none of them is over
-		return nil, nil, err
-	}
-	for _, p := range proposals {
-		if says, needs := p.Says(); needs {
-			all = append(all, alert.Trouble{Subject: fmt.Sprint(ofProposal, p.Number), Topic: alert.ProposalWaits, Text: p.Title + ": " + says, Since: p.Opened, Link: fmt.Sprintf("/proposals/%d", p.Number), Todo: fmt.Sprintf("vigila propose show %d", p.Number)})
-		}
-	}
-	for _, r := range k.Repos() {
-		if endsSoon(r.More.Expires) {
-			all = append(all, alert.Trouble{Subject: ofRepo + r.Name, Topic: alert.CredentialsEnd, Text: r.Warning, Link: "/repositories"})
-		}
-	}
-	return all, unknown, nil
-}
-
-// What begins the name of a trouble that is of no ward.
-const (
-	ofProposal = "proposal "
-	ofRepo     = "repository "
-)
 
 // How often is looked at what is wrong, and at what is to be sent.
 const (
@@ -593,26 +561,63 @@ func (w Mute) do(ctx context.Context, k *Keeper, by Actor) (record.Mute, error) 
 
 // mutable is the name of something that messages may be about; an error when there is no such thing.
 func (k *Keeper) mutable(ctx context.Context, subject string) (string, error) {
-	if name, is := strings.CutPrefix(subject, ofRepo); is {
-		_, err := k.source(name)
-		return subject, err
-	}
-	if number, is := strings.CutPrefix(subject, ofProposal); is {
-		n, err := strconv.Atoi(number)
-		if err != nil {
-			return "", fault(Invalid, "%q is no number of a proposal; vigila propose list lists them", number)
+	if kind, name, is := strings.Cut(subject, " "); is {
+		names, err := k.namesOf(ctx, kind)
+		if err == nil && !slices.Contains(names, name) {
+			err = unknown(kind, name, names, "messages name what they are about")
 		}
-		_, err = k.Proposal(ctx, n)
-		return fmt.Sprint(ofProposal, n), err
-	}
-	if strings.Contains(subject, " ") {
-		return "", fault(Invalid, "messages are about no %q; mute a ward as NAME@CLUSTER, or %q or %q", subject, ofProposal+"12", ofRepo+"NAME")
+		return subject, err
 	}
 	p, err := k.one(subject)
 	if err != nil {
 		return "", err
 	}
 	return p.ID, nil
+}
+
+// namesOf lists what there is of a kind, as messages name what is no ward.
+func (k *Keeper) namesOf(ctx context.Context, kind string) (names []string, err error) {
+	switch kind + " " {
+	case ofRepo:
+		names = namesIn(k, k.repos)
+	case ofRoster:
+		names = namesIn(k, k.rosters)
+	case ofCluster:
+		names = namesIn(k, k.clusters)
+	case ofLane:
+		for _, l := range k.Lanes() {
+			names = append(names, l.Name)
+		}
+	case ofFollow:
+		for _, f := range k.Follows() {
+			names = append(names, f.Name)
+		}
+	case ofStore:
+		for _, l := range k.storeLoops() {
+			names = append(names, l.conf.Name)
+		}
+	case ofToken:
+		var all []record.Token
+		all, err = k.store.Tokens(ctx)
+		for _, t := range all {
+			names = append(names, t.Name)
+		}
+	case ofProposal:
+		var all []proposal.Proposal
+		all, _, err = k.store.Proposals(ctx, record.FindProposals{Live: true})
+		for _, p := range all {
+			names = append(names, strconv.Itoa(p.Number))
+		}
+	default:
+		err = fault(Invalid, "messages are about no %q; mute a ward as NAME@CLUSTER, or what else a message names, such as %q or %q", kind, ofProposal+"12", ofRepo+"NAME")
+	}
+	return names, err
+}
+
+func namesIn[T any](k *Keeper, in map[string]T) []string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return slices.Sorted(maps.Keys(in))
 }
 
 // mostMuted is how long nobody may be told of something: what is muted for good is forgotten.

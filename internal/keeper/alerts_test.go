@@ -245,7 +245,7 @@ func TestWaysAndMutesSayWhatIsWrong(t *testing.T) {
 	m, err := Mute{Of: of, Why: "it moves", Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{Name: "operator"})
 	require.NoError(t, err)
 	assert.Equal(t, "operator", m.By)
-	for subject, want := range map[string]string{"proposal x": `"x" is no number of a proposal`, "repository tides": `there is no repository "tides"`, "proposal 9": "there is no proposal 9", "repozitory tides": `mute a ward as NAME@CLUSTER`} {
+	for subject, want := range map[string]string{"proposal x": `there is no proposal "x"`, "repository tides": `there is no repository "tides"`, "proposal 9": `there is no proposal "9"`, "repozitory tides": `mute a ward as NAME@CLUSTER`} {
 		_, err = Mute{Of: subject, Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{})
 		assert.ErrorContains(t, err, want)
 	}

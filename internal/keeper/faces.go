@@ -23,6 +23,7 @@ type reach interface {
 	Handle(cluster.Handler)
 	Close()
 	Server() string
+	CredentialsEnd() (what string, at time.Time)
 	Version(context.Context) (string, error)
 	LastVersion(context.Context) (string, error)
 	APIs() (apis []string, whole bool, err error)

@@ -363,7 +363,10 @@ func (k *Keeper) source(name string) (*sources.Loop, error) {
 }
 
 // endsSoon tells whether a credential that ends at a time wants a person.
-func endsSoon(at time.Time) bool { return !at.IsZero() && time.Until(at) < 14*24*time.Hour }
+func endsSoon(at time.Time) bool { return !at.IsZero() && time.Until(at) < soon }
+
+// soon is how long before its end a credential is spoken of.
+const soon = 14 * 24 * time.Hour
 
 // Repos lists the known repositories by name.
 func (k *Keeper) Repos() []Repo {

@@ -33,6 +33,18 @@ func newStores() stores {
 	return stores{&sync.Mutex{}, map[string]*storeLoop{}, map[string]map[secret.Place]bool{}}
 }
 
+// usedBy tells whether a ward refers to values of a store.
+func (s stores) usedBy(ward, store string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for p := range s.uses[ward] {
+		if p.Store == store {
+			return true
+		}
+	}
+	return false
+}
+
 // storeLoop looks at what wards use of one store, every so often and when somebody asks. It keeps digests of values, and no value.
 type storeLoop struct {
 	k      *Keeper

@@ -463,9 +463,10 @@ func (s *sea) hear(yes bool) {
 	}
 }
 
-func (w *watcher) Handle(h cluster.Handler) { w.handler = h }
-func (w *watcher) Close()                   {}
-func (w *watcher) Server() string           { return "sea" }
+func (w *watcher) Handle(h cluster.Handler)            { w.handler = h }
+func (w *watcher) Close()                              {}
+func (w *watcher) Server() string                      { return "sea" }
+func (w *watcher) CredentialsEnd() (string, time.Time) { return "", time.Time{} }
 func (w *watcher) Version(context.Context) (string, error) {
 	return "1.36", nil
 }

@@ -209,6 +209,9 @@ func (w Way) alerts(ctx context.Context, e Envelope) error {
 		if m.Cause != "" { // no label: they are what an Alertmanager knows it by when it is over, and a cause may change meanwhile
 			p.Annotations["cause"] = m.Cause
 		}
+		if i.By != "" {
+			p.Annotations["by"] = i.By
+		}
 		if i.Todo != "" {
 			p.Annotations["todo"] = i.Todo
 		}

@@ -28,7 +28,7 @@ var at = time.Date(2026, 11, 27, 3, 4, 5, 0, time.UTC)
 func envelope(kind alert.Kind, subjects ...string) Envelope {
 	m := alert.Message{ID: "ops-1", Alert: "ops", Kind: kind, Topic: alert.WentBack, At: at}
 	for _, s := range subjects {
-		m.Items = append(m.Items, alert.Item{Subject: s, Text: "Went back to 0255ab5: <crash-loops>", Todo: "vigila sync " + s + " --retry", Since: at.Add(-time.Minute), Link: "/wards/" + s, Owner: "ticketing", Cluster: "quay"})
+		m.Items = append(m.Items, alert.Item{Subject: s, Text: "Went back to 0255ab5: <crash-loops>", By: "Revision a246c22 New zones, by ticketing", Todo: "vigila sync " + s + " --retry", Since: at.Add(-time.Minute), Link: "/wards/" + s, Owner: "ticketing", Cluster: "quay"})
 	}
 	return Envelope{ID: "ops-1.chat", Message: m, Console: "https://vigila.brindle.example/", Source: "/vigila/3f2a", Until: at.Add(6 * time.Hour)}
 }
@@ -87,12 +87,13 @@ func TestAChatIsToldWhatTheBoardSays(t *testing.T) {
 	require.NoError(t, w.Send(t.Context(), envelope(alert.Opened, "fare-gate@quay")))
 	var said struct{ Text string }
 	require.NoError(t, json.Unmarshal(k.body, &said))
-	assert.Equal(t, "fare-gate@quay: went back\n\nWent back to 0255ab5: <crash-loops> (since 2026-11-27 03:03 UTC)\nvigila sync fare-gate@quay --retry\nhttps://vigila.brindle.example/wards/fare-gate@quay", said.Text)
+	assert.Equal(t, "fare-gate@quay: went back\n\nWent back to 0255ab5: <crash-loops> (since 2026-11-27 03:03 UTC)\nRevision a246c22 New zones, by ticketing\nvigila sync fare-gate@quay --retry\nhttps://vigila.brindle.example/wards/fare-gate@quay", said.Text)
 	e := envelope(alert.Over, "fare-gate@quay", "tide-gauge@quay")
 	e.Message.More = 3
 	text := Text(e)
 	assert.Contains(t, text, "5 wards: over: went back\n\nfare-gate@quay: Went back")
 	assert.Contains(t, text, "\nand 3 more")
+	assert.NotContains(t, text, "by ticketing", "nor is anybody to be asked")
 	assert.NotContains(t, text, "--retry", "there is nothing to be done any more")
 }
 
@@ -113,6 +114,7 @@ func TestAnAlertmanagerIsToldWhenItBeganAndEnded(t *testing.T) {
 		require.NoError(t, json.Unmarshal(k.body, &all))
 		require.Len(t, all, 2)
 		assert.Equal(t, map[string]string{"alertname": "Vigila", "topic": "went back", "subject": "fare-gate@quay", "owner": "ticketing", "cluster": "quay"}, all[0].Labels, "the same for both, or it never ends there")
+		assert.Equal(t, "Revision a246c22 New zones, by ticketing", all[0].Annotations["by"])
 		assert.Equal(t, e.Message.Cause, all[0].Annotations["cause"])
 		assert.Equal(t, []time.Time{at.Add(-time.Minute), until}, []time.Time{all[0].StartsAt, all[0].EndsAt})
 		assert.Equal(t, "https://vigila.brindle.example/wards/fare-gate@quay", all[0].GeneratorURL)

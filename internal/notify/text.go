@@ -28,6 +28,9 @@ func Text(e Envelope) string {
 			b.WriteString(fmt.Sprintf(" (since %s)", i.Since.UTC().Format("2006-01-02 15:04 UTC")))
 		}
 		b.WriteString("\n")
+		if i.By != "" && m.Kind != alert.Over {
+			b.WriteString(visible.Line(i.By) + "\n")
+		}
 		if i.Todo != "" && m.Kind != alert.Over {
 			b.WriteString(visible.Line(i.Todo) + "\n")
 		}
@@ -44,13 +47,13 @@ func Text(e Envelope) string {
 // page is a message as plain HTML; everything in it is escaped.
 var page = template.Must(template.New("mail").Parse(`<!doctype html><html><body style="font-family: sans-serif; color: #1B2436">
 <h2 style="font-size: 1.1em">{{.Heading}}</h2>
-{{range .Items}}<p>{{if $.Many}}<b>{{.Subject}}</b>: {{end}}{{.Text}}{{if .Since}}<br><span style="color: #5D6677">since {{.Since}}</span>{{end}}{{if .Todo}}<br>{{.Todo}}{{end}}{{if .Link}}<br><a href="{{.Link}}">{{.Link}}</a>{{end}}</p>
+{{range .Items}}<p>{{if $.Many}}<b>{{.Subject}}</b>: {{end}}{{.Text}}{{if .Since}}<br><span style="color: #5D6677">since {{.Since}}</span>{{end}}{{if .By}}<br>{{.By}}{{end}}{{if .Todo}}<br>{{.Todo}}{{end}}{{if .Link}}<br><a href="{{.Link}}">{{.Link}}</a>{{end}}</p>
 {{end}}{{if .More}}<p>and {{.More}} more</p>{{end}}
 </body></html>`))
 
 // html is what page makes of a message.
 func html(e Envelope) (string, error) {
-	type item struct{ Subject, Text, Since, Todo, Link string }
+	type item struct{ Subject, Text, By, Since, Todo, Link string }
 	m := e.Message
 	in := struct {
 		Heading string
@@ -64,6 +67,7 @@ func html(e Envelope) (string, error) {
 			x.Since = i.Since.UTC().Format(time.DateTime + " UTC")
 		}
 		if m.Kind != alert.Over {
+			x.By = visible.Line(i.By)
 			x.Todo = visible.Line(i.Todo)
 		}
 		in.Items = append(in.Items, x)

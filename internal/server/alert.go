@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
@@ -66,7 +67,11 @@ func (s *server) ListDeliveries(c *gin.Context, q ListDeliveriesParams) {
 func deliveryOf(d record.Delivery) Delivery {
 	out := Delivery{Id: d.ID, Alert: d.Alert, ByWay: d.Way, GoesTo: d.To, Kind: string(d.Message.Kind), Title: d.Message.Title(), Lines: []string{}, MadeAt: d.Made, Delivered: d.Done, Next: d.Next, Tries: d.Tries, Problem: d.Problem}
 	for _, i := range d.Message.Items {
-		out.Lines = append(out.Lines, i.Subject+": "+i.Text)
+		line := i.Subject + ": " + i.Text
+		if i.By != "" && d.Message.Kind != alert.Over {
+			line += " (" + i.By + ")"
+		}
+		out.Lines = append(out.Lines, line)
 	}
 	if d.Message.More > 0 {
 		out.Lines = append(out.Lines, fmt.Sprintf("and %d more", d.Message.More))

@@ -241,9 +241,13 @@ func (r *Rule) Concerns(t Trouble) bool {
 	if len(r.About) > 0 && !slices.Contains(r.About, t.Topic) {
 		return false
 	}
+	return r.Wards.hold(t.Of) || slices.ContainsFunc(t.Others, r.Wards.hold)
+}
+
+// hold tells whether what something belongs to is among the wards.
+func (w Wards) hold(of Of) bool {
 	in := func(names []string, one string) bool { return len(names) == 0 || slices.Contains(names, one) }
-	of := t.Of
-	return in(r.Wards.Owners, of.Owner) && in(r.Wards.Clusters, of.Cluster) && in(r.Wards.Rosters, of.Roster) && (in(r.Wards.Names, of.Ward) || slices.Contains(r.Wards.Names, t.Subject))
+	return in(w.Owners, of.Owner) && in(w.Clusters, of.Cluster) && in(w.Rosters, of.Roster) && (in(w.Names, of.Ward) || slices.Contains(w.Names, of.Ward+"@"+of.Cluster))
 }
 
 // String says whom a rule is for, in words.

@@ -156,6 +156,15 @@ func TestOneMessageForOneTrouble(t *testing.T) {
 			w.rule.Wards = Wards{Names: []string{"fare-gate"}}
 			assert.Equal(t, []string{"fare-gate@quay: went back"}, w.after(time.Hour, gate, gauge))
 		},
+		"it belongs to others too": func(w *world) {
+			w.rule.Wards = Wards{Owners: []string{"ticketing"}, Clusters: []string{"skerry"}}
+			lights := trouble("proposal 7", ProposalWaits)
+			lights.Of, lights.Others = Of{Ward: "a", Owner: "ticketing", Cluster: "quay"}, []Of{{Ward: "b", Owner: "signals", Cluster: "skerry"}}
+			assert.Empty(t, w.after(time.Hour, lights), "to one it belongs by its owner, to the other by its cluster")
+			lights.Others = append(lights.Others, Of{Ward: "c", Owner: "ticketing", Cluster: "skerry"})
+			assert.Equal(t, []string{"proposal 7: proposal waits"}, w.after(time.Hour, lights))
+			assert.Equal(t, []string{"proposal 7: over: proposal waits"}, w.after(time.Hour))
+		},
 		"a clock that was put back and on": func(w *world) {
 			assert.Len(t, w.after(2*time.Minute, gate), 1)
 			w.now = w.now.Add(-24 * time.Hour)
@@ -300,8 +309,13 @@ func TestTitles(t *testing.T) {
 		{Opened, ProposalWaits, "proposal 3", 1, "proposal 3: proposal waits"},
 		{Opened, ProposalWaits, "proposal 3", 2, "2 proposals: wait for a review"},
 		{Opened, CredentialsEnd, "repository tides", 2, "2 repositories: credentials end"},
+		{Opened, NeedsYou, "lane pier-lights", 1, "lane pier-lights: needs you"},
 	} {
 		assert.Equal(t, c.want, Message{Kind: c.kind, Topic: c.topic, Items: []Item{{Subject: c.subject}}, More: c.n - 1}.Title())
+	}
+	assert.Equal(t, "2 things: need you", Message{Kind: Opened, Topic: NeedsYou, Items: []Item{{Subject: "a@quay"}, {Subject: "lane pier-lights"}}}.Title())
+	for kind := range plurals {
+		assert.NotEqual(t, "2 wards: blind", Message{Kind: Opened, Topic: Blind, Items: []Item{{Subject: kind + " x"}}, More: 1}.Title())
 	}
 	assert.Equal(t, "2 wards (cluster quay): blind", Message{Kind: Opened, Topic: Blind, Cause: "cluster quay", Items: []Item{{Subject: "a@quay"}}, More: 1}.Title())
 }

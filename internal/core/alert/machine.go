@@ -14,11 +14,13 @@ type Trouble struct {
 	Subject string // a ward as name@cluster, or what else it is of, such as proposal 12
 	Topic   Topic
 	Cause   string    // what many have it from, such as cluster skerry; "" when it is its own
-	Text    string    // what has happened, and by whom
+	Text    string    // what has happened
+	By      string    // who or what did it, as far as is known, in a phrase: Revision a246c22 Raise fares, by ticketing
 	Todo    string    // the way out, as a command where there is one
 	Since   time.Time // as far as is known
 	Link    string    // the path of its page
 	Of      Of
+	Others  []Of // that it belongs to beside, such as the other wards that a proposal touches
 }
 
 // Of is what a trouble belongs to; empty for what belongs to no ward.
@@ -43,6 +45,7 @@ const (
 type Item struct {
 	Subject string    `json:"subject"`
 	Text    string    `json:"text"`
+	By      string    `json:"by,omitempty"`
 	Todo    string    `json:"todo,omitempty"`
 	Since   time.Time `json:"since"`
 	Link    string    `json:"link,omitempty"`
@@ -78,6 +81,7 @@ type Held struct {
 	Topic Topic     `json:"topic"`
 	Cause string    `json:"cause,omitempty"`
 	Of    Of        `json:"of,omitzero"`
+	Also  []Of      `json:"also,omitempty"` // it belongs to these as well
 	Seen  time.Time `json:"seen"`           // when it was first seen, by this alert
 	Told  time.Time `json:"told,omitzero"`  // when it was last told of; zero when it was not
 	Gone  time.Time `json:"gone,omitzero"`  // since when it is not there any more
@@ -155,7 +159,7 @@ func (r *Rule) Step(s *State, around Around, all []Trouble) []Message {
 		if r.Concerns(t) {
 			there[s.see(t, now)] = true
 		} else if h := s.Held[t.key()]; h != nil {
-			h.Of = t.Of // it has another owner now, say
+			h.Of, h.Also = t.Of, t.Others // it has another owner now, say
 		}
 	}
 	// What the rule is not about any more, since it was changed or its name is another roster's now, is not over: nothing more is said of it.
@@ -208,14 +212,16 @@ func (r *Rule) Step(s *State, around Around, all []Trouble) []Message {
 
 func (t Trouble) key() string { return t.Subject + "\n" + string(t.Topic) }
 
-func (h *Held) trouble() Trouble { return Trouble{Subject: h.Subject, Topic: h.Topic, Of: h.Of} }
+func (h *Held) trouble() Trouble {
+	return Trouble{Subject: h.Subject, Topic: h.Topic, Of: h.Of, Others: h.Also}
+}
 
 func (h *Held) key() string { return h.trouble().key() }
 
 // see takes in a trouble that is there, and gives back its key.
 func (s *State) see(t Trouble, now time.Time) string {
-	item := Item{Subject: t.Subject, Text: t.Text, Todo: t.Todo, Since: t.Since, Link: t.Link, Owner: t.Of.Owner, Cluster: t.Of.Cluster}
-	fresh := &Held{Item: item, Topic: t.Topic, Cause: t.Cause, Of: t.Of, Seen: now}
+	item := Item{Subject: t.Subject, Text: t.Text, By: t.By, Todo: t.Todo, Since: t.Since, Link: t.Link, Owner: t.Of.Owner, Cluster: t.Of.Cluster}
+	fresh := &Held{Item: item, Topic: t.Topic, Cause: t.Cause, Of: t.Of, Also: t.Others, Seen: now}
 	if !t.Since.IsZero() && t.Since.Before(now) {
 		fresh.Seen = t.Since
 	}
@@ -233,7 +239,7 @@ func (s *State) see(t Trouble, now time.Time) string {
 		}
 	}
 	since := h.Since
-	if h.Item, h.Cause, h.Of = item, t.Cause, t.Of; !since.IsZero() && (item.Since.IsZero() || since.Before(item.Since)) {
+	if h.Item, h.Cause, h.Of, h.Also = item, t.Cause, t.Of, t.Others; !since.IsZero() && (item.Since.IsZero() || since.Before(item.Since)) {
 		h.Since = since
 	}
 	return key
@@ -304,19 +310,16 @@ func (m Message) Title() string {
 	n := len(m.Items) + m.More
 	what, topic := m.Items[0].Subject, string(m.Topic)
 	if n > 1 {
-		of := "wards"
-		switch {
-		case m.Topic == NeedsYou:
+		what = fmt.Sprintf("%d %s", n, m.things())
+		switch m.Topic {
+		case NeedsYou:
 			topic = "need you"
-		case m.Topic == ProposalWaits:
-			of, topic = "proposals", "wait for a review"
-		case m.Topic == CredentialsEnd:
-			of = "repositories"
+		case ProposalWaits:
+			topic = "wait for a review"
 		}
-		what = fmt.Sprintf("%d %s", n, of)
-	}
-	if m.Cause != "" && n > 1 {
-		what += " (" + m.Cause + ")"
+		if m.Cause != "" {
+			what += " (" + m.Cause + ")"
+		}
 	}
 	switch m.Kind {
 	case Over:
@@ -327,6 +330,27 @@ func (m Message) Title() string {
 	return what + ": " + topic
 }
 
+// plurals are of what is no ward, by how the names of such subjects begin.
+var plurals = map[string]string{"proposal": "proposals", "repository": "repositories", "roster": "rosters", "lane": "lanes", "follow": "follows", "store": "stores", "cluster": "clusters", "token": "tokens"}
+
+// things are what the items are, in the plural.
+func (m Message) things() (out string) {
+	for _, i := range m.Items {
+		word, _, is := strings.Cut(i.Subject, " ")
+		kind := "wards"
+		if is {
+			kind = plurals[word]
+		}
+		switch {
+		case out == "":
+			out = kind
+		case out != kind:
+			return "things"
+		}
+	}
+	return out
+}
+
 // Clone is a copy that shares nothing.
 func (s State) Clone() State {
 	out := State{Count: s.Count}
@@ -334,6 +358,7 @@ func (s State) Clone() State {
 		out.Held = make(map[string]*Held, len(s.Held))
 		for k, h := range s.Held {
 			c := *h
+			c.Also = slices.Clone(h.Also)
 			out.Held[k] = &c
 		}
 	}

@@ -1,7 +1,10 @@
 package standing
 
 import (
+	"fmt"
 	"slices"
+	"strings"
+	"time"
 
 	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/plan"
@@ -28,8 +31,8 @@ func (v *View) Trouble() *alert.Trouble {
 	if !v.NeedsYou {
 		return nil
 	}
-	t := &alert.Trouble{Subject: v.ID, Topic: alert.NeedsYou, Text: v.Says, Todo: v.Todo, Since: v.Since, Link: "/wards/" + v.ID,
-		Of: alert.Of{Ward: v.Ward.Name, Owner: v.Ward.Owner, Cluster: v.Cluster, Roster: v.Roster}}
+	t := &alert.Trouble{Subject: v.ID, Topic: alert.NeedsYou, Text: v.Says, By: v.by(), Todo: v.Todo, Since: v.Since, Link: "/wards/" + v.ID,
+		Of: v.Of()}
 	if topic, is := topics[v.Rule]; is {
 		t.Topic = topic
 	}
@@ -43,6 +46,63 @@ func (v *View) Trouble() *alert.Trouble {
 	}
 	return t
 }
+
+// Of is what troubles of the ward belong to.
+func (v *View) Of() alert.Of {
+	return alert.Of{Ward: v.Ward.Name, Owner: v.Ward.Owner, Cluster: v.Cluster, Roster: v.Roster}
+}
+
+// by is who or what did it, as far as is known: whoever changed the cluster where it drifted, and else whose revision it is. Nobody where something can't be read.
+func (v *View) by() string {
+	switch {
+	case v.Tone == ToneBlind:
+		return ""
+	case v.Tone == ToneDrifted || v.Tone == ToneContested:
+		return v.changedBy()
+	case v.Revision == nil || v.Revision.Author == "":
+		return ""
+	}
+	return "Revision " + v.Revision.Title() + ", by " + v.Revision.Author
+}
+
+// changedBy names who changed objects of the ward, each once and when it did so last.
+func (v *View) changedBy() string {
+	last := map[string]time.Time{}
+	var names []string
+	for _, o := range v.Astray {
+		for _, d := range o.Drift {
+			name := d.Who
+			if d.Likely {
+				name = "probably " + d.Who
+			}
+			if d.Who == "" {
+				continue
+			}
+			if _, known := last[name]; !known {
+				names = append(names, name)
+			}
+			if d.When.After(last[name]) {
+				last[name] = d.When
+			}
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	slices.Sort(names)
+	for i, name := range names {
+		if at := last[name]; !at.IsZero() {
+			names[i] += " at " + at.UTC().Format("2006-01-02 15:04 UTC")
+		}
+	}
+	if len(names) > mostNamed {
+		names = append(names[:mostNamed], fmt.Sprintf("and %d more", len(names)-mostNamed))
+	}
+	return "Changed by " + strings.Join(names, ", ")
+}
+
+// mostNamed is how many a message names who changed something.
+const mostNamed = 4
 
 // missingSecret is the guard that stands before what refers to a value that is not there.
 const missingSecret = "missing-secret"

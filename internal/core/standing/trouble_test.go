@@ -2,10 +2,12 @@ package standing
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
 	"vigila.dev/vigila/internal/core/alert"
+	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/ward"
 )
@@ -55,5 +57,32 @@ func TestTheTopicsAreOfRules(t *testing.T) {
 	}
 	for name := range topics {
 		assert.True(t, known[name], "there is no rule %q", name)
+	}
+}
+
+// TestWhoDidIt: the cluster's own words where somebody changed it, and whose revision it is where that is what went wrong.
+func TestWhoDidIt(t *testing.T) {
+	night := time.Date(2026, 11, 27, 3, 14, 0, 0, time.UTC)
+	by := func(who string, likely bool, at time.Time) compare.Difference {
+		return compare.Difference{Path: "spec.replicas", Change: compare.Changed, Who: who, Likely: likely, When: at}
+	}
+	for name, c := range map[string]struct {
+		change func(*View)
+		tone   Tone
+		want   string
+	}{
+		"a person":               {drifted(by("kubectl-scale", false, night)), ToneDrifted, "Changed by kubectl-scale at 2026-11-27 03:14 UTC"},
+		"twice, the last counts": {drifted(by("kubectl-scale", false, night), by("kubectl-scale", false, night.Add(time.Hour))), ToneDrifted, "Changed by kubectl-scale at 2026-11-27 04:14 UTC"},
+		"two, one of them likely": {drifted(by("kubectl-scale", false, night), by("hurry", true, time.Time{})), ToneContested,
+			"Changed by kubectl-scale at 2026-11-27 03:14 UTC, probably hurry"},
+		"many":           {drifted(by("a", false, time.Time{}), by("b", false, time.Time{}), by("c", false, time.Time{}), by("d", false, time.Time{}), by("e", false, time.Time{})), ToneDrifted, "Changed by a, b, c, d, and 1 more"},
+		"nobody knows":   {drifted(by("", false, night)), ToneDrifted, ""},
+		"a revision":     {func(v *View) { v.Revision.Author = "ticketing" }, ToneFailing, "Revision 1d77f3a Prefer leeward berths, by ticketing"},
+		"without author": {func(*View) {}, ToneFailing, ""},
+		"nothing read":   {func(v *View) { v.Revision.Author = "ticketing" }, ToneBlind, ""},
+	} {
+		v := view(c.change)
+		v.NeedsYou, v.Tone = true, c.tone
+		assert.Equal(t, c.want, v.Trouble().By, name)
 	}
 }

@@ -1,0 +1,75 @@
+package keeper
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/core/alert"
+	"vigila.dev/vigila/internal/core/proposal"
+	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/record"
+)
+
+// TestWhatIsWrongBesideWards: a proposal belongs to the wards that it touches, or to the roster that its files are of; a store that can't be read and a roster
+// that needs somebody are told of.
+func TestWhatIsWrongBesideWards(t *testing.T) {
+	k, _ := opened(t)
+	propose := func(o proposal.Origin, title string) string {
+		n, err := k.store.AddProposal(t.Context(), proposal.Proposal{Repo: "tides", Branch: title, Standing: proposal.Open, Origin: o, More: proposal.More{Title: title, By: "operator"}}, nil)
+		require.NoError(t, err)
+		return fmt.Sprint(ofProposal, n)
+	}
+	back, filed := propose(proposal.Origin{Kind: proposal.Back, Of: "gate@quay", Want: "x"}, "back"), propose(proposal.Origin{Kind: proposal.Files, Of: "wards/new.yaml", Want: "y"}, "new")
+	l := &rosterLoop{k: k, conf: roster.Roster{Name: "sound", Repo: "tides", Path: "wards"}}
+	l.State.AsOf.Problem = "the repository is away"
+	k.mu.Lock()
+	k.rosters["sound"] = l
+	k.mu.Unlock()
+	all, _, err := k.troubles(t.Context())
+	require.NoError(t, err)
+	got := map[string]alert.Trouble{}
+	for _, x := range all {
+		got[x.Subject] = x
+	}
+	assert.Equal(t, "Proposed by operator", got[back].By)
+	assert.Equal(t, "new: waits for a review", got[filed].Text)
+	assert.Equal(t, alert.Of{Roster: "sound"}, got[filed].Of)
+	assert.Equal(t, alert.Blind, got["roster sound"].Topic)
+	assert.Equal(t, "repository tides", got["roster sound"].Cause)
+
+	views := []*standing.View{{ID: "gate@quay", Cluster: "quay", Ward: ward.Ward{Name: "gate", Owner: "ticketing", From: ward.From{Repo: "tides", Path: "apps/gate"}}}, {ID: "gauge@quay", Cluster: "quay", Ward: ward.Ward{Name: "gauge", From: ward.From{Repo: "tides", Path: "apps/gate-2"}}}}
+	gate := []alert.Of{{Ward: "gate", Owner: "ticketing", Cluster: "quay"}}
+	assert.Equal(t, gate, k.touched(views, proposal.Proposal{Repo: "tides", Origin: proposal.Origin{Kind: proposal.Back, Of: "gate@quay"}}))
+	assert.Equal(t, gate, k.touched(views, proposal.Proposal{Repo: "tides", Origin: proposal.Origin{Kind: proposal.Files, Of: "apps/gate/d.yaml"}}), "not of what only begins alike")
+	assert.Empty(t, k.touched(views, proposal.Proposal{Repo: "other", Origin: proposal.Origin{Kind: proposal.Files, Of: "apps/gate/d.yaml"}}))
+	assert.Empty(t, k.touched(views, proposal.Proposal{Origin: proposal.Origin{Kind: proposal.Lane, Of: "gone first"}}))
+	k.mu.Lock()
+	delete(k.rosters, "sound")
+	k.mu.Unlock()
+}
+
+func TestWhichTokensEnd(t *testing.T) {
+	now := time.Now()
+	day := 24 * time.Hour
+	token := func(name string, made, expires, used time.Duration) record.Token {
+		out := record.Token{Name: name, Made: now.Add(made), Used: now.Add(used)}
+		if expires != 0 {
+			out.Expires = now.Add(expires)
+		}
+		return out
+	}
+	var names []string
+	for _, e := range tokenEnds([]record.Token{token("pipeline", -80*day, 10*day, -time.Hour), token("long", -80*day, 20*day, -time.Hour), token("trial", -1*day, 2*day, -time.Hour),
+		token("unused", -80*day, 10*day, -60*day), token("endless", -80*day, 0, -time.Hour), token("over", -90*day, -time.Hour, -2*time.Hour)}) {
+		names = append(names, e.subject)
+		assert.Contains(t, e.todo, "vigila token make "+e.name+"-2")
+		assert.Contains(t, e.text, map[bool]string{true: "ended on", false: "ends on"}[e.name == "over"])
+	}
+	assert.Equal(t, []string{"token pipeline", "token over"}, names)
+}
