@@ -63,9 +63,10 @@ var may = map[string][]string{
 	"internal/check":    {"internal/core/", "internal/repo", "internal/render", "internal/visible"},
 	"internal/server":   {"internal/core/", "internal/cluster", "internal/keeper", "internal/record"},
 	"internal/client":   {"internal/loopback"},
-	"internal/cli":      {"internal/client", "internal/core/nearest", "internal/visible", "internal/loopback"},
+	"internal/cli":      {"internal/client", "internal/observe", "internal/core/nearest", "internal/visible", "internal/loopback"},
 	"internal/visible":  {},
 	"internal/loopback": {},
+	"internal/observe":  {},
 }
 
 // pure is what the core must not touch: IO, the network, storage, Kubernetes clients.

@@ -17,7 +17,7 @@ func (a *app) alerts() *cobra.Command {
 what went well. They are files of a roster (vigila schema alert). The ways that messages go by are added here, since their
 addresses are secret.`,
 		Example: "  vigila alert list\n  vigila alert log\n  vigila alert mute fare-gate@skerry --for 2h --why \"the tariff table is late\""}
-	c.AddCommand(a.alertList(), a.alertLog(), a.alertMute(), a.alertMutes(), a.alertUnmute(), a.alertWay())
+	c.AddCommand(a.alertList(), a.alertLog(), a.alertTry(), a.alertMute(), a.alertMutes(), a.alertUnmute(), a.alertWay())
 	return c
 }
 
@@ -68,12 +68,13 @@ func alertNow(x client.Alert) cell {
 }
 
 func (a *app) alertLog() *cobra.Command {
-	return list(a, listing[client.Delivery]{
-		command: &cobra.Command{Use: "log", Short: "List what was sent and what is on its way, the newest first", Example: "  vigila alert log\n  vigila alert log --search fare-gate"},
+	undelivered := false
+	c := list(a, listing[client.Delivery]{
+		command: &cobra.Command{Use: "log", Short: "List what was sent and what is on its way, the newest first", Example: "  vigila alert log\n  vigila alert log --undelivered\n  vigila alert log --search fare-gate"},
 		none:    "Nothing such was sent.",
 		first:   "Nothing was sent yet.",
 		ask: func(ctx context.Context, conn *client.Conn, f *pageFlags) (any, []client.Delivery, int, error) {
-			r, err := conn.ListDeliveriesWithResponse(ctx, &client.ListDeliveriesParams{Search: f.search, Limit: f.limit, Offset: f.offset()})
+			r, err := conn.ListDeliveriesWithResponse(ctx, &client.ListDeliveriesParams{Search: f.search, Undelivered: undelivered, Limit: f.limit, Offset: f.offset()})
 			if err := conn.Check(r, err); err != nil {
 				return nil, nil, 0, err
 			}
@@ -89,6 +90,55 @@ func (a *app) alertLog() *cobra.Command {
 			}
 		},
 	})
+	c.Flags().BoolVar(&undelivered, "undelivered", false, "only what did not get there, or not yet")
+	return c
+}
+
+func (a *app) alertTry() *cobra.Command {
+	return a.reading(&cobra.Command{
+		Use: "try NAME", Short: "Send a message by all ways of an alert that says that nothing is wrong, to see whether it gets there", Example: "  vigila alert try harbour-ops", Args: exactly(1, "the name of an alert"), ValidArgsFunction: a.first(alertNames),
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
+			r, err := conn.TryAlertWithResponse(c.Context(), args[0])
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			failed := 0
+			for _, x := range r.JSON200.Items {
+				failed += pick(x.Problem == "", 0, 1)
+			}
+			done, err := a.document(c.OutOrStdout(), r.JSON200)
+			if err != nil {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			for _, x := range r.JSON200.Items {
+				if done {
+					break
+				}
+				whom := pick(len(x.GoesTo) == 0, "", " to "+few(x.GoesTo))
+				if x.Problem != "" {
+					p.line("%s", p.paint("failing", "▲ "+x.ByWay+whom+": "+x.Problem))
+				} else {
+					p.line("%s%s took the message.", x.ByWay, whom)
+				}
+			}
+			if failed > 0 {
+				return fmt.Errorf("%d of %s did not take it", failed, count(len(r.JSON200.Items), "way"))
+			}
+			return nil
+		}),
+	})
+}
+
+func alertNames(ctx context.Context, conn *client.Conn, _ []string) (out []string) {
+	r, err := conn.ListAlertsWithResponse(ctx, &client.ListAlertsParams{Limit: 1000})
+	if conn.Check(r, err) != nil {
+		return nil
+	}
+	for _, x := range r.JSON200.Items {
+		out = append(out, x.Name)
+	}
+	return out
 }
 
 // deliveryState says whether a delivery got there.

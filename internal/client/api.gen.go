@@ -1100,6 +1100,23 @@ type AlertList struct {
 	Total int     `json:"total"`
 }
 
+// AlertTrial defines model for AlertTrial.
+type AlertTrial struct {
+	Items []AlertTried `json:"items"`
+}
+
+// AlertTried defines model for AlertTried.
+type AlertTried struct {
+	// ByWay the name of a way
+	ByWay string `json:"by_way"`
+
+	// GoesTo whom, where a way leads to several
+	GoesTo []string `json:"goes_to,omitempty,omitzero"`
+
+	// Problem why it was not taken; absent when it was
+	Problem string `json:"problem,omitempty,omitzero"`
+}
+
 // Approval defines model for Approval.
 type Approval struct {
 	At     time.Time `json:"at"`
@@ -3209,8 +3226,11 @@ type ListClustersParams struct {
 type ListDeliveriesParams struct {
 	// Search text that is somewhere in it
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+
+	// Undelivered only those that did not get there, or not yet
+	Undelivered bool   `form:"undelivered,omitempty" json:"undelivered,omitempty,omitzero"`
+	Limit       Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset      Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ListEntriesParams defines parameters for ListEntries.
@@ -3662,6 +3682,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /alerts (the `ListAlerts` operationId).
 	ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryAlert Send a message by all ways of an alert, to say that they work
+	//
+	// Corresponds with POST /alerts/{name}/try (the `TryAlert` operationId).
+	TryAlert(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListClusters Known clusters
 	//
@@ -4487,6 +4512,21 @@ type ClientInterface interface {
 // Corresponds with GET /alerts (the `ListAlerts` operationId).
 func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAlertsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryAlert Send a message by all ways of an alert, to say that they work
+//
+// Corresponds with POST /alerts/{name}/try (the `TryAlert` operationId).
+func (c *Client) TryAlert(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryAlertRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -6741,6 +6781,40 @@ func NewListAlertsRequest(server string, params *ListAlertsParams) (*http.Reques
 	return req, nil
 }
 
+// NewTryAlertRequest constructs an http.Request for the TryAlert method
+func NewTryAlertRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListClustersRequest constructs an http.Request for the ListClusters method
 func NewListClustersRequest(server string, params *ListClustersParams) (*http.Request, error) {
 	var err error
@@ -7031,6 +7105,14 @@ func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*htt
 		var rawQueryFragments []string
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "undelivered", params.Undelivered, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -11764,6 +11846,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /alerts (the `ListAlerts` operationId).
 	ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error)
 
+	// TryAlertWithResponse Send a message by all ways of an alert, to say that they work
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/{name}/try (the `TryAlert` operationId).
+	TryAlertWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TryAlertResponse, error)
+
 	// ListClustersWithResponse Known clusters
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12769,6 +12858,54 @@ func (r ListAlertsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListAlertsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AlertTrial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryAlertResponse) GetJSON200() *AlertTrial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryAlertResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryAlertResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17647,6 +17784,19 @@ func (c *ClientWithResponses) ListAlertsWithResponse(ctx context.Context, params
 	return ParseListAlertsResponse(rsp)
 }
 
+// TryAlertWithResponse Send a message by all ways of an alert, to say that they work
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/{name}/try (the `TryAlert` operationId).
+func (c *ClientWithResponses) TryAlertWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TryAlertResponse, error) {
+	rsp, err := c.TryAlert(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryAlertResponse(rsp)
+}
+
 // ListClustersWithResponse Known clusters
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19441,6 +19591,39 @@ func ParseListAlertsResponse(rsp *http.Response) (*ListAlertsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest AlertList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryAlertResponse parses an HTTP response from a TryAlertWithResponse call
+func ParseTryAlertResponse(rsp *http.Response) (*TryAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AlertTrial
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -333,6 +333,9 @@ func (k *Keeper) sendAndWrite(d record.Delivery) bool {
 	k.alerts.mu.Unlock()
 	if !owed {
 		after = tried(d, k.sendOne(k.ctx, d), time.Now())
+		if k.ctx.Err() == nil {
+			k.metrics.sent.WithLabelValues(d.Way, went(after)).Inc()
+		}
 	}
 	if k.ctx.Err() != nil { // the next life tries it again
 		return false
@@ -368,6 +371,17 @@ func tried(d record.Delivery, err error, now time.Time) record.Delivery {
 		d.Next = now.Add(min(firstTry<<min(d.Tries-1, 10), longestTry))
 	}
 	return d
+}
+
+// went says how the last try of a delivery went.
+func went(d record.Delivery) string {
+	switch {
+	case !d.Done.IsZero():
+		return "delivered"
+	case d.Next.IsZero():
+		return "given up"
+	}
+	return "failed"
 }
 
 func (k *Keeper) sendOne(ctx context.Context, d record.Delivery) error {
@@ -421,8 +435,8 @@ func (k *Keeper) Ways() []record.Way {
 }
 
 // Deliveries is one page of what was sent and is to be, the newest first, and how many there are in all.
-func (k *Keeper) Deliveries(ctx context.Context, search string, limit, offset int) ([]record.Delivery, int, error) {
-	return k.store.Deliveries(ctx, search, limit, offset)
+func (k *Keeper) Deliveries(ctx context.Context, search string, undelivered bool, limit, offset int) ([]record.Delivery, int, error) {
+	return k.store.Deliveries(ctx, search, undelivered, limit, offset)
 }
 
 // Mutes lists what nobody is told of for a while, by subject.
@@ -438,9 +452,12 @@ type (
 	RemoveWay struct{ Name string }
 	// TryWay sends a message by a way, to say that it works.
 	TryWay struct {
-		Name string
-		To   []string
+		Name  string
+		To    []string
+		alert string // of which it is tried; "" when it is tried by itself
 	}
+	// TryAlert sends a message by all ways of an alert, to say that they work.
+	TryAlert struct{ Name string }
 	// Mute lets nobody be told of a ward, or of what else a message names, until a time.
 	Mute struct {
 		Of, Why string
@@ -453,6 +470,7 @@ type (
 func (w AddWay) Subject() Subject    { return Subject{"add", "way", w.Name} }
 func (w RemoveWay) Subject() Subject { return Subject{"remove", "way", w.Name} }
 func (w TryWay) Subject() Subject    { return Subject{"try", "way", w.Name} }
+func (w TryAlert) Subject() Subject  { return Subject{"try", "alert", w.Name} }
 func (w Mute) Subject() Subject      { return Subject{"mute", "alerts", w.Of} }
 func (w Unmute) Subject() Subject    { return Subject{"unmute", "alerts", w.Of} }
 
@@ -531,12 +549,46 @@ func (w TryWay) do(ctx context.Context, k *Keeper, by Actor) (Nothing, error) {
 		return Nothing{}, err
 	}
 	now := time.Now()
-	m := alert.Message{ID: fmt.Sprintf("try-%d", now.UnixMilli()), Alert: "try", Kind: alert.Opened, Topic: "a trial", At: now, Items: []alert.Item{{Subject: "vigila", Text: fmt.Sprintf("%s tries whether messages get here by %s. Nothing is wrong.", by, w.Name), Link: "/"}}}
+	what := ""
+	if w.alert != "" {
+		what = ", as alert " + w.alert + " does"
+	}
+	m := alert.Message{ID: fmt.Sprintf("try-%d", now.UnixMilli()), Alert: cmp.Or(w.alert, "try"), Kind: alert.Opened, Topic: "a trial", At: now, Items: []alert.Item{{Subject: "vigila", Text: fmt.Sprintf("%s tries whether messages get here by %s%s. Nothing is wrong.", by, w.Name, what), Link: "/"}}}
 	err = wayOf(x).Send(ctx, notify.Envelope{ID: m.ID, Message: m, Console: x.Console, Source: "/vigila/" + k.service, To: w.To, Until: now.Add(time.Minute)})
 	if err != nil {
 		return Nothing{}, fault(Unreachable, "%v", err)
 	}
 	return Nothing{}, nil
+}
+
+// Tried is how a trial of one way went.
+type Tried struct {
+	Way     string
+	To      []string
+	Problem string // "" when it was taken
+}
+
+func (w TryAlert) do(ctx context.Context, k *Keeper, by Actor) ([]Tried, error) {
+	k.alerts.mu.Lock()
+	r, is := k.alerts.rules[w.Name]
+	known := slices.Sorted(maps.Keys(k.alerts.rules))
+	k.alerts.mu.Unlock()
+	if !is {
+		return nil, unknown("alert", w.Name, known, "declare one in a roster: vigila schema alert")
+	}
+	out := make([]Tried, len(r.To))
+	var wg sync.WaitGroup
+	for i, to := range r.To {
+		wg.Go(func() {
+			whom := k.whom(to)
+			out[i] = Tried{Way: to.Way, To: whom}
+			if _, err := (TryWay{Name: to.Way, To: whom, alert: w.Name}).do(ctx, k, by); err != nil {
+				out[i].Problem = err.Error()
+			}
+		})
+	}
+	wg.Wait()
+	return out, nil
 }
 
 func (w Mute) do(ctx context.Context, k *Keeper, by Actor) (record.Mute, error) {

@@ -178,7 +178,7 @@ func TestWhatIsTold(t *testing.T) {
 	put(all...)
 	rouse(k.alerts.send)
 	state := func() []record.Delivery {
-		out, _, err := k.Deliveries(t.Context(), "", 10, 0)
+		out, _, err := k.Deliveries(t.Context(), "", false, 10, 0)
 		require.NoError(t, err)
 		return out
 	}
@@ -233,6 +233,18 @@ func TestWaysAndMutesSayWhatIsWrong(t *testing.T) {
 	_, err = TryWay{Name: "ops"}.do(t.Context(), k, Actor{})
 	require.Error(t, err)
 	assert.NotContains(t, err.Error(), "sesame", "an address may be secret")
+	_, err = TryAlert{Name: "watch"}.do(t.Context(), k, Actor{})
+	assert.ErrorContains(t, err, "vigila schema alert")
+	c, at := newChat(t)
+	require.NoError(t, add(record.Way{Name: "chat", URL: at, WayMore: record.WayMore{Kind: notify.Chat}}))
+	require.Empty(t, (&rosterLoop{k: k, conf: roster.Roster{Name: "moorings"}}).setAlerts(alertsOf(t, "vigila: alert/v1\nname: watch\nto: [ops, chat]\n")))
+	went, err := TryAlert{Name: "watch"}.do(t.Context(), k, Actor{Name: "operator"})
+	require.NoError(t, err)
+	require.Len(t, went, 2)
+	assert.Contains(t, went[0].Problem, "ops does not answer", "one that fails keeps no other from it")
+	assert.Equal(t, Tried{Way: "chat"}, went[1])
+	require.Len(t, c.told(), 1)
+	assert.Contains(t, c.told()[0], "operator tries whether messages get here by chat, as alert watch does. Nothing is wrong.")
 	_, err = Mute{Of: "nobody@quay", Until: time.Now().Add(time.Hour)}.do(t.Context(), k, Actor{})
 	require.Error(t, err)
 	number, err := k.store.AddProposal(t.Context(), proposal.Proposal{Repo: "tides", Branch: "gale", Standing: proposal.Open}, nil)

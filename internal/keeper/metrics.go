@@ -1,6 +1,10 @@
 package keeper
 
 import (
+	"context"
+	"errors"
+	"time"
+
 	"github.com/prometheus/client_golang/prometheus"
 )
 
@@ -14,6 +18,8 @@ type counters struct {
 	wards    *prometheus.Desc
 	queue    *prometheus.Desc
 	turns    *prometheus.Desc
+	sent     *prometheus.CounterVec
+	more     map[string]*prometheus.Desc // of what is read when it is asked for
 	k        *Keeper
 }
 
@@ -28,9 +34,18 @@ func newCounters() *counters {
 			Buckets: prometheus.ExponentialBuckets(0.001, 4, 9)}, []string{"queue"}),
 		turns: prometheus.NewDesc("vigila_turn_queue_depth", "Pieces of work that wait for their turn, by queue.", []string{"queue"}, nil),
 		wards: prometheus.NewDesc("vigila_wards", "Wards by standing and health.", []string{"standing", "health"}, nil),
+		sent:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "vigila_delivery_tries_total", Help: "Tries to deliver a message, by way and by how it went: delivered, failed (it is tried again) or given up."}, []string{"way", "result"}),
+		more: map[string]*prometheus.Desc{
+			"troubles":   prometheus.NewDesc("vigila_troubles", "What needs somebody now, by the topics of alerts; owner and cluster are empty for what is of no ward.", []string{"topic", "owner", "cluster"}, nil),
+			"readable":   prometheus.NewDesc("vigila_readable", "Whether what is looked at could be read at the last look, 1 or 0; none before the first look.", []string{"kind", "name"}, nil),
+			"ends":       prometheus.NewDesc("vigila_credentials_end_timestamp_seconds", "When a credential ends, of those whose end is known.", []string{"kind", "name"}, nil),
+			"waiting":    prometheus.NewDesc("vigila_deliveries_waiting", "Messages that are to be delivered.", nil, nil),
+			"oldest":     prometheus.NewDesc("vigila_delivery_oldest_seconds", "How long the oldest message waits that is to be delivered; 0 when there is none.", nil, nil),
+			"unwritable": prometheus.NewDesc("vigila_record_failed", "1 while something can't be read from the record, or written to it, that /metrics asks for.", nil, nil),
+		},
 		queue: prometheus.NewDesc("vigila_ward_queue_depth", "Events that wait to be looked at, over all wards.", nil, nil),
 	}
-	m.registry.MustRegister(m.fetches, m.renders, m.runs, m.waits, m)
+	m.registry.MustRegister(m.fetches, m.renders, m.runs, m.waits, m.sent, m)
 	return m
 }
 
@@ -44,6 +59,9 @@ func (m *counters) Describe(c chan<- *prometheus.Desc) {
 	c <- m.wards
 	c <- m.queue
 	c <- m.turns
+	for _, d := range m.more {
+		c <- d
+	}
 }
 
 // Collect is part of prometheus.Collector.
@@ -71,4 +89,70 @@ func (m *counters) Collect(c chan<- prometheus.Metric) {
 		c <- prometheus.MustNewConstMetric(m.wards, prometheus.GaugeValue, n, k[0], k[1])
 	}
 	c <- prometheus.MustNewConstMetric(m.queue, prometheus.GaugeValue, float64(depth))
+	m.collectTroubles(c)
+}
+
+// collectTroubles tells what needs somebody, what can't be read, what ends, and what is not delivered yet.
+func (m *counters) collectTroubles(c chan<- prometheus.Metric) {
+	ctx, cancel := context.WithTimeout(m.k.ctx, 10*time.Second)
+	defer cancel()
+	gauge := func(what string, v float64, labels ...string) {
+		c <- prometheus.MustNewConstMetric(m.more[what], prometheus.GaugeValue, v, labels...)
+	}
+	troubles, _, err := m.k.troubles(ctx)
+	count := map[[3]string]float64{}
+	for _, t := range troubles {
+		count[[3]string{string(t.Topic), t.Of.Owner, t.Of.Cluster}]++
+	}
+	for k, n := range count {
+		gauge("troubles", n, k[:]...)
+	}
+	for of, well := range m.k.readable() {
+		gauge("readable", map[bool]float64{true: 1}[well], of[0], of[1])
+	}
+	ends, err2 := m.k.ends(ctx)
+	for _, e := range ends {
+		gauge("ends", float64(e.at.Unix()), e.kind, e.name)
+	}
+	waiting, oldest, err3 := m.k.store.Waiting(ctx)
+	gauge("waiting", float64(waiting))
+	age := 0.0
+	if !oldest.IsZero() {
+		age = max(0, time.Since(oldest).Seconds())
+	}
+	gauge("oldest", age)
+	failed := 0.0
+	if errors.Join(err, err2, err3) != nil {
+		failed = 1
+	}
+	gauge("unwritable", failed)
+}
+
+// readable tells of each repository, cluster and store, by kind and name, whether it could be read at the last look.
+func (k *Keeper) readable() map[[2]string]bool {
+	out := map[[2]string]bool{}
+	for _, r := range k.Repos() {
+		if r.Repository.Known || r.Repository.Problem != "" {
+			out[[2]string{"repository", r.Name}] = r.Repository.Problem == ""
+		}
+	}
+	k.mu.RLock()
+	for name, l := range k.clusters {
+		if l.err != nil {
+			out[[2]string{"cluster", name}] = false
+			continue
+		}
+		if s, watches := l.conn.AllWatches(); watches > 0 && (s.Known || s.Problem != "") {
+			out[[2]string{"cluster", name}] = s.Known
+		}
+	}
+	k.mu.RUnlock()
+	for _, l := range k.storeLoops() {
+		l.mu.Lock()
+		if !l.looked.IsZero() {
+			out[[2]string{"store", l.conf.Name}] = l.problem == ""
+		}
+		l.mu.Unlock()
+	}
+	return out
 }

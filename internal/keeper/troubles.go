@@ -218,24 +218,25 @@ type ending struct {
 
 // ending lists the credentials that end soon, of those whose end is known.
 func (k *Keeper) ending(ctx context.Context) (out []ending, err error) {
-	for _, e := range k.repoEnds() {
+	all, err := k.ends(ctx)
+	for _, e := range all {
 		if endsSoon(e.at) {
 			out = append(out, e)
 		}
 	}
-	for _, e := range k.clusterEnds() {
-		if endsSoon(e.at) {
-			out = append(out, e)
-		}
-	}
+	return out, err
+}
+
+// ends lists all credentials that somebody uses and that end at a known time.
+func (k *Keeper) ends(ctx context.Context) ([]ending, error) {
 	tokens, err := k.store.Tokens(ctx)
-	return append(out, tokenEnds(tokens)...), err
+	return slices.Concat(k.repoEnds(), k.clusterEnds(), tokenEnds(tokens)), err
 }
 
 func tokenEnds(tokens []record.Token) (out []ending) {
 	for _, t := range tokens {
 		// One that was made for days is meant to end, and one that was not used for as long nobody misses.
-		if endsSoon(t.Expires) && t.Expires.Sub(t.Made) > 2*soon && time.Since(t.Used) < 2*soon {
+		if !t.Expires.IsZero() && t.Expires.Sub(t.Made) > 2*soon && time.Since(t.Used) < 2*soon {
 			out = append(out, ending{kind: "token", name: t.Name, at: t.Expires, subject: ofToken + t.Name, text: fmt.Sprintf("the token %s of Vigila itself %s", t.Name, endWords(t.Expires)), link: "/",
 				todo: fmt.Sprintf("Make another one and give it to whoever uses it: vigila token make %s-2 --role %s --for 90d", t.Name, t.Role)})
 		}

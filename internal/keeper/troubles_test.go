@@ -67,6 +67,10 @@ func TestWhichTokensEnd(t *testing.T) {
 	var names []string
 	for _, e := range tokenEnds([]record.Token{token("pipeline", -80*day, 10*day, -time.Hour), token("long", -80*day, 20*day, -time.Hour), token("trial", -1*day, 2*day, -time.Hour),
 		token("unused", -80*day, 10*day, -60*day), token("endless", -80*day, 0, -time.Hour), token("over", -90*day, -time.Hour, -2*time.Hour)}) {
+		if !endsSoon(e.at) {
+			assert.Equal(t, "long", e.name)
+			continue
+		}
 		names = append(names, e.subject)
 		assert.Contains(t, e.todo, "vigila token make "+e.name+"-2")
 		assert.Contains(t, e.text, map[bool]string{true: "ended on", false: "ends on"}[e.name == "over"])

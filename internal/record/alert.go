@@ -156,18 +156,26 @@ func (s *Store) NextDue(ctx context.Context, busy []string) (time.Time, error) {
 	return at(next), err
 }
 
+// Waiting is how many deliveries are to be tried still, and since when the oldest of them is; zero when there is none.
+func (s *Store) Waiting(ctx context.Context) (n int, oldest time.Time, err error) {
+	var made int64
+	err = s.row(ctx, []any{&n, &made}, `SELECT count(*), coalesce(min(made),0) FROM outbox WHERE next>0`)
+	return n, at(made), err
+}
+
 // Tried writes down how the last try of a delivery went.
 func (s *Store) Tried(ctx context.Context, d Delivery) error {
 	return s.exec(ctx, `UPDATE outbox SET next=?, tries=?, done=?, problem=? WHERE id=?`, ms(d.Next), d.Tries, ms(d.Done), d.Problem, d.ID)
 }
 
-// Deliveries is one page of what was sent and is to be, the newest first, and how many there are in all.
-func (s *Store) Deliveries(ctx context.Context, search string, limit, offset int) (out []Delivery, total int, err error) {
+// Deliveries is one page of what was sent and is to be, the newest first, and how many there are in all; only what did not get there, where that is wanted.
+func (s *Store) Deliveries(ctx context.Context, search string, undelivered bool, limit, offset int) (out []Delivery, total int, err error) {
+	const found = ` WHERE (message LIKE ?1 OR way LIKE ?1 OR alert LIKE ?1) AND (done=0 OR NOT ?2)`
 	like := "%" + search + "%"
-	if err := s.row(ctx, []any{&total}, `SELECT count(*) FROM outbox WHERE message LIKE ? OR way LIKE ? OR alert LIKE ?`, like, like, like); err != nil {
+	if err := s.row(ctx, []any{&total}, `SELECT count(*) FROM outbox`+found, like, undelivered); err != nil {
 		return nil, 0, err
 	}
-	out, err = deliveries(ctx, s, `WHERE message LIKE ? OR way LIKE ? OR alert LIKE ? ORDER BY number DESC LIMIT ? OFFSET ?`, like, like, like, limit, offset)
+	out, err = deliveries(ctx, s, found+` ORDER BY number DESC LIMIT ?3 OFFSET ?4`, like, undelivered, limit, offset)
 	return out, total, err
 }
 

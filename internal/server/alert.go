@@ -46,13 +46,24 @@ func alertOf(a keeper.Alert) Alert {
 	return out
 }
 
+// TryAlert is POST /alerts/{name}/try.
+func (s *server) TryAlert(c *gin.Context, name ItemName) {
+	answer(s, c, func(all []keeper.Tried) AlertTrial {
+		out := AlertTrial{Items: []AlertTried{}}
+		for _, t := range all {
+			out.Items = append(out.Items, AlertTried{ByWay: t.Way, GoesTo: t.To, Problem: t.Problem})
+		}
+		return out
+	})(do(s, c, keeper.TryAlert{Name: name}))
+}
+
 // ListDeliveries is GET /deliveries.
 func (s *server) ListDeliveries(c *gin.Context, q ListDeliveriesParams) {
 	limit, offset, ok := page(c, q.Limit, q.Offset)
 	if !ok {
 		return
 	}
-	all, total, err := s.Keeper.Deliveries(c.Request.Context(), q.Search, limit, offset)
+	all, total, err := s.Keeper.Deliveries(c.Request.Context(), q.Search, q.Undelivered, limit, offset)
 	if err != nil {
 		s.fail(c, err)
 		return

@@ -1095,6 +1095,23 @@ type AlertList struct {
 	Total int     `json:"total"`
 }
 
+// AlertTrial defines model for AlertTrial.
+type AlertTrial struct {
+	Items []AlertTried `json:"items"`
+}
+
+// AlertTried defines model for AlertTried.
+type AlertTried struct {
+	// ByWay the name of a way
+	ByWay string `json:"by_way"`
+
+	// GoesTo whom, where a way leads to several
+	GoesTo []string `json:"goes_to,omitempty,omitzero"`
+
+	// Problem why it was not taken; absent when it was
+	Problem string `json:"problem,omitempty,omitzero"`
+}
+
 // Approval defines model for Approval.
 type Approval struct {
 	At     time.Time `json:"at"`
@@ -3204,8 +3221,11 @@ type ListClustersParams struct {
 type ListDeliveriesParams struct {
 	// Search text that is somewhere in it
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+
+	// Undelivered only those that did not get there, or not yet
+	Undelivered bool   `form:"undelivered,omitempty" json:"undelivered,omitempty,omitzero"`
+	Limit       Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset      Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
 // ListEntriesParams defines parameters for ListEntries.
@@ -3584,6 +3604,9 @@ type ServerInterface interface {
 	// ListAlerts Who is told of what, and of how much they are told now
 	// (GET /alerts)
 	ListAlerts(c *gin.Context, params ListAlertsParams)
+	// TryAlert Send a message by all ways of an alert, to say that they work
+	// (POST /alerts/{name}/try)
+	TryAlert(c *gin.Context, name ItemName)
 	// ListClusters Known clusters
 	// (GET /clusters)
 	ListClusters(c *gin.Context, params ListClustersParams)
@@ -3950,6 +3973,31 @@ func (siw *ServerInterfaceWrapper) ListAlerts(c *gin.Context) {
 	siw.Handler.ListAlerts(c, params)
 }
 
+// TryAlert operation middleware
+func (siw *ServerInterfaceWrapper) TryAlert(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryAlert(c, name)
+}
+
 // ListClusters operation middleware
 func (siw *ServerInterfaceWrapper) ListClusters(c *gin.Context) {
 
@@ -4108,6 +4156,14 @@ func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "undelivered" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "undelivered", c.Request.URL.Query(), &params.Undelivered, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter undelivered: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -7205,6 +7261,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/rules/try", wrapper.TryRules)
 	router.GET(options.BaseURL+"/findings", wrapper.ListFindings)
 	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts)
+	router.POST(options.BaseURL+"/alerts/:name/try", wrapper.TryAlert)
 	router.GET(options.BaseURL+"/deliveries", wrapper.ListDeliveries)
 	router.GET(options.BaseURL+"/ways", wrapper.ListWays)
 	router.POST(options.BaseURL+"/ways", wrapper.AddWay)

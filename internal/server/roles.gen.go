@@ -5,6 +5,7 @@ package server
 // roles says whose token a call takes, by its method and path.
 var roles = map[string]Role{
 	"GET /alerts":                                "reader",
+	"POST /alerts/{name}/try":                    "operator",
 	"GET /clusters":                              "reader",
 	"POST /clusters":                             "operator",
 	"DELETE /clusters/{name}":                    "operator",

@@ -49,8 +49,10 @@ func New(o Options) http.Handler {
 	s := &server{Options: o}
 	s.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_request_seconds", Help: "Time to answer a request of the API.",
 		Buckets: prometheus.ExponentialBuckets(0.001, 4, 8)}, []string{"route", "status"})
+	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "vigila_build_info", Help: "1, with the version of the service.", ConstLabels: prometheus.Labels{"version": o.Version}})
+	build.Set(1)
 	reg := o.Keeper.Registry()
-	reg.MustRegister(s.requests, collectors.NewGoCollector(collectors.WithGoCollectorRuntimeMetrics(collectors.GoRuntimeMetricsRule{Matcher: regexp.MustCompile("^/gc/heap/live:bytes$")})), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	reg.MustRegister(s.requests, build, collectors.NewGoCollector(collectors.WithGoCollectorRuntimeMetrics(collectors.GoRuntimeMetricsRule{Matcher: regexp.MustCompile("^/gc/heap/live:bytes$")})), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
 	r := gin.New()
 	r.UseRawPath, r.UnescapePathValues = true, true

@@ -16,6 +16,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -25,14 +26,15 @@ import (
 
 // testServer is the whole service without a cluster, on loopback.
 type testServer struct {
-	t       testing.TB
-	url     string
-	token   string
-	repo    string // a local repository with one commit
-	stop    chan struct{}
-	store   *record.Store
-	data    string
-	handler http.Handler
+	t        testing.TB
+	url      string
+	token    string
+	repo     string // a local repository with one commit
+	stop     chan struct{}
+	store    *record.Store
+	data     string
+	handler  http.Handler
+	registry *prometheus.Registry
 }
 
 func serve(t testing.TB) *testServer {
@@ -45,7 +47,7 @@ func serve(t testing.TB) *testServer {
 	require.NoError(t, err)
 	token, hash := keeper.NewToken()
 	require.NoError(t, store.AddToken(ctx, hash, record.Token{Name: "operator", Role: "admin"}))
-	s := &testServer{t: t, token: token, stop: make(chan struct{}), store: store, data: filepath.Join(dir, "data"), repo: filepath.Join(dir, "origin")}
+	s := &testServer{t: t, token: token, stop: make(chan struct{}), store: store, registry: k.Registry(), data: filepath.Join(dir, "data"), repo: filepath.Join(dir, "origin")}
 	pages := fstest.MapFS{"index.html": {Data: []byte("<title>Vigila</title>")}, "assets/app-1a2b.js": {Data: []byte("1")}}
 	s.handler = New(Options{Keeper: k, Console: pages, Version: "test", Log: slog.New(slog.DiscardHandler), Ending: s.stop})
 	h := httptest.NewServer(s.handler)

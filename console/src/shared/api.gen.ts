@@ -1280,6 +1280,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/alerts/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message by all ways of an alert, to say that they work */
+        post: operations["tryAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/deliveries": {
         parameters: {
             query?: never;
@@ -2887,6 +2906,17 @@ export interface components {
         AlertList: {
             items: components["schemas"]["Alert"][];
             total: number;
+        };
+        AlertTrial: {
+            items: components["schemas"]["AlertTried"][];
+        };
+        AlertTried: {
+            /** @description the name of a way */
+            by_way: string;
+            /** @description whom, where a way leads to several */
+            goes_to?: string[];
+            /** @description why it was not taken; absent when it was */
+            problem?: string;
         };
         Delivery: {
             /** @description the same at every try */
@@ -5540,11 +5570,36 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    tryAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it went, by each way */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listDeliveries: {
         parameters: {
             query?: {
                 /** @description text that is somewhere in it */
                 search?: string;
+                /** @description only those that did not get there, or not yet */
+                undelivered?: boolean;
                 limit?: components["parameters"]["Limit"];
                 offset?: components["parameters"]["Offset"];
             };
