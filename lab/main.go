@@ -27,6 +27,7 @@ import (
 	"vigila.dev/lab/gateway"
 	"vigila.dev/lab/gitserve"
 	"vigila.dev/lab/hostile"
+	"vigila.dev/lab/inbox"
 	"vigila.dev/lab/kv"
 	"vigila.dev/lab/metrics"
 	"vigila.dev/lab/nodes"
@@ -47,6 +48,9 @@ type State struct {
 	Registry string            `json:"registry,omitempty"` // host and port of the registry
 	Host     string            `json:"host,omitempty"`     // address of the code host
 	KV       string            `json:"kv,omitempty"`       // address of the server of secret values
+	Inbox    string            `json:"inbox,omitempty"`    // page of what came in: chat, mail and events
+	Mail     string            `json:"mail,omitempty"`     // host and port of the mail server
+	MailCA   string            `json:"mail_ca,omitempty"`  // file of the certificate that signs the mail server's
 }
 
 func main() {
@@ -65,7 +69,7 @@ func up() *cobra.Command {
 	var dir, catalogueFile, seed, user, password string
 	var clusters, empty []string
 	var withGateway, withRegistry bool
-	var hostToken, kvToken string
+	var hostToken, kvToken, inboxToken string
 	var prometheus string
 	c := &cobra.Command{
 		Use: "up", Short: "Start the lab and stay up until Ctrl-C or vigila-lab down",
@@ -166,6 +170,22 @@ func up() *cobra.Command {
 				defer s.Close()
 				state.KV = s.URL
 			}
+			if inboxToken != "" {
+				pages, err := keptPort(dir, "inbox")
+				if err != nil {
+					return err
+				}
+				mails, err := keptPort(dir, "mail")
+				if err != nil {
+					return err
+				}
+				s, err := inbox.Start(inbox.Ports{HTTP: pages, Mail: mails}, inboxToken, dir)
+				if err != nil {
+					return err
+				}
+				defer s.Close()
+				state.Inbox, state.Mail, state.MailCA = s.URL, s.Mail, s.CA
+			}
 			state.Git = strings.TrimSuffix(g.URL(""), "/.git")
 			if seed != "" {
 				if err := g.Seed(filepath.Base(seed), seed, time.Now().Add(-12*time.Hour)); err != nil {
@@ -207,6 +227,7 @@ func up() *cobra.Command {
 	f.BoolVar(&withGateway, "gateway", false, "run a gateway for each cluster: HTTPRoutes lead real requests on loopback to its Pods")
 	f.StringVar(&hostToken, "host-token", "", "run a code host over the git repositories; its API asks for this token")
 	f.StringVar(&kvToken, "kv-token", "", "run a server of secret values that speaks KV version 2; this token is good for ever")
+	f.StringVar(&inboxToken, "inbox-token", "", "run a chat, a mail server and an address for events, with a page of what came in; this token is in their addresses, and the mail server's password")
 	f.BoolVar(&withRegistry, "registry", false, "run a registry of images, which holds them in memory")
 	f.StringVar(&prometheus, "prometheus", "", "run this program, Prometheus, to ask the Pods for metrics")
 	f.StringVar(&user, "git-user", "", "ask for this user name at the git server")

@@ -20,6 +20,7 @@ import {
   useNavigate,
   useSearchParams,
 } from "react-router";
+import { AlertsPage } from "./alerts/page";
 import { ClustersPage } from "./clusters/page";
 import { LanePage } from "./lanes/lane";
 import { LanesPage } from "./lanes/page";
@@ -102,6 +103,7 @@ function useLive(): boolean {
       if (n.kind === "follow") changed.add("follows");
       if (n.kind === "store" || n.kind === "ward")
         ["stores", "secrets", "rules"].forEach((k) => changed.add(k));
+      if (n.kind === "alert") changed.add("alerts");
       if (n.kind === "cluster") changed.add("clusters");
       due ??= setTimeout(read, 150); // a run tells of many changes at once
     }, set);
@@ -117,7 +119,7 @@ const keys: [string, string][] = [
   ["g n", "lanes"],
   ["g p", "proposals"],
   ["g l", "logbook"],
-  ["g s", "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules"],
+  ["g s", "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts"],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
 ];
@@ -270,6 +272,7 @@ function Frame() {
             <Route path="/registries" element={<RegistriesPage />} />
             <Route path="/secrets" element={<SecretsPage />} />
             <Route path="/rules" element={<RulesPage />} />
+            <Route path="/alerts" element={<AlertsPage />} />
             <Route path="/stores" element={<StoresPage />} />
           </Route>
           <Route

@@ -280,6 +280,11 @@ func (p *printer) ward(d *client.WardDetail) {
 	if w.Rejected != "" && !strings.Contains(w.Says, w.Rejected) {
 		rows = append(rows, []cell{{"rejected", "soft"}, plain(short(w.Revision) + ": " + w.Rejected)})
 	}
+	if m := d.Muted; m.By != "" {
+		rows = append(rows, []cell{{"muted", "soft"}, plain(fmt.Sprintf("by %s until %s%s; nobody is told of it", m.By, m.Until.Local().Format("2006-01-02 15:04"), pick(m.Why == "", "", ": "+m.Why)))})
+	} else if len(d.ToldBy) > 0 {
+		rows = append(rows, []cell{{"told", "soft"}, plain("by alert " + few(d.ToldBy))})
+	}
 	if w.BrokenRules > 0 {
 		rows = append(rows, []cell{{"rules", "soft"}, plain(pick(w.BrokenRules == 1, "1 thing breaks one", fmt.Sprintf("%d things break some", w.BrokenRules)) + ": vigila rule broken --ward " + w.Id)})
 	}

@@ -3068,11 +3068,15 @@ type WardWorst string
 // WardDetail defines model for WardDetail.
 type WardDetail struct {
 	// File the ward file
-	File string `json:"file"`
+	File  string `json:"file"`
+	Muted Mute   `json:"muted,omitempty,omitzero"`
 
 	// Outline its objects in step order
 	Outline []Object `json:"outline"`
-	Ward    Ward     `json:"ward"`
+
+	// ToldBy names of the alerts that tell somebody of it
+	ToldBy []string `json:"told_by,omitempty,omitzero"`
+	Ward   Ward     `json:"ward"`
 }
 
 // WardDiff defines model for WardDiff.

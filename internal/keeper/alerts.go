@@ -16,6 +16,7 @@ import (
 	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/notify"
 	"vigila.dev/vigila/internal/record"
@@ -427,6 +428,27 @@ func (k *Keeper) Alerts() (out []Alert) {
 	return out
 }
 
+// AlertsOf names the alerts that tell somebody of a ward, of whatever topics.
+func (k *Keeper) AlertsOf(v *standing.View) (names []string) {
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	for name, r := range k.alerts.rules {
+		if r.Wards.Hold(v.Of()) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// MutedUntil is the mute of a ward, or of what else is named so; false when there is none that holds.
+func (k *Keeper) MutedUntil(subject string) (record.Mute, bool) {
+	k.alerts.mu.Lock()
+	defer k.alerts.mu.Unlock()
+	m, is := k.alerts.mutes[subject]
+	return m, is && time.Now().Before(m.Until)
+}
+
 // Ways lists the ways by name.
 func (k *Keeper) Ways() []record.Way {
 	k.alerts.mu.Lock()
@@ -607,7 +629,7 @@ func (w Mute) do(ctx context.Context, k *Keeper, by Actor) (record.Mute, error) 
 	k.alerts.mu.Lock()
 	k.alerts.mutes[m.Subject] = m
 	k.alerts.mu.Unlock()
-	k.broker.send(Note{"alert", ""})
+	k.mutesMoved(m.Subject)
 	return m, nil
 }
 
@@ -708,6 +730,14 @@ func (w Unmute) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	delete(k.alerts.mutes, of)
 	k.alerts.mu.Unlock()
 	rouse(k.alerts.wake)
-	k.broker.send(Note{"alert", ""})
+	k.mutesMoved(of)
 	return Nothing{}, nil
+}
+
+// mutesMoved lets those who look at what was muted, or at all that is, read it again.
+func (k *Keeper) mutesMoved(subject string) {
+	k.broker.send(Note{"alert", ""})
+	if !strings.Contains(subject, " ") {
+		k.broker.send(Note{"ward", subject})
+	}
 }

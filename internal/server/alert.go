@@ -78,7 +78,10 @@ func (s *server) ListDeliveries(c *gin.Context, q ListDeliveriesParams) {
 func deliveryOf(d record.Delivery) Delivery {
 	out := Delivery{Id: d.ID, Alert: d.Alert, ByWay: d.Way, GoesTo: d.To, Kind: string(d.Message.Kind), Title: d.Message.Title(), Lines: []string{}, MadeAt: d.Made, Delivered: d.Done, Next: d.Next, Tries: d.Tries, Problem: d.Problem}
 	for _, i := range d.Message.Items {
-		line := i.Subject + ": " + i.Text
+		line := i.Text
+		if len(d.Message.Items)+d.Message.More > 1 { // else the title names it
+			line = i.Subject + ": " + line
+		}
 		if i.By != "" && d.Message.Kind != alert.Over {
 			line += " (" + i.By + ")"
 		}

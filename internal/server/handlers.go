@@ -205,7 +205,10 @@ func (s *server) GetWard(c *gin.Context, name WardID) {
 		s.fail(c, err)
 		return
 	}
-	out := WardDetail{Ward: wardOf(v), File: v.File, Outline: []Object{}}
+	out := WardDetail{Ward: wardOf(v), File: v.File, Outline: []Object{}, ToldBy: s.Keeper.AlertsOf(v)}
+	if m, is := s.Keeper.MutedUntil(v.ID); is {
+		out.Muted = muteOf(m)
+	}
 	objects, err := s.Keeper.Objects(c, name)
 	if err != nil {
 		s.fail(c, err)

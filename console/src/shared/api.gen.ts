@@ -1882,6 +1882,9 @@ export interface components {
             file: string;
             /** @description its objects in step order */
             outline: components["schemas"]["Object"][];
+            muted?: components["schemas"]["Mute"];
+            /** @description names of the alerts that tell somebody of it */
+            told_by?: string[];
         };
         Object: {
             /** @description identity for getObject */

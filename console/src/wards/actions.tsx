@@ -176,6 +176,60 @@ export function Rejections({ ward: w, now, close }: { ward: Ward; now: number; c
   );
 }
 
+/** Nobody is told of the ward for a while; it stays on the board. */
+export function Mute({ ward, close }: { ward: Ward; close: () => void }) {
+  const [why, setWhy] = useState("");
+  const [hours, setHours] = useState(2);
+  const act = useAct(ward, close);
+  return (
+    <Modal
+      open
+      close={close}
+      title={`Mute ${ward.id}`}
+      about="Nobody is told of it until then. It stays on the board; what is wrong when the time is over is told then."
+    >
+      <Reason value={why} set={setWhy} />
+      <label className="mt-3 block text-sm">
+        <span className="text-soft">For</span>
+        <select
+          value={hours}
+          onChange={(e) => setHours(Number(e.target.value))}
+          className="mt-1 block w-full rounded-md border border-rule bg-paper px-2.5 py-1.5"
+        >
+          <option value={1}>an hour</option>
+          <option value={2}>2 hours</option>
+          <option value={8}>8 hours</option>
+          <option value={24}>a day</option>
+          <option value={168}>a week</option>
+        </select>
+      </label>
+      {act.error && <Wrong error={act.error} />}
+      <div className="mt-4 flex justify-end gap-2">
+        <Button onClick={close}>Leave it</Button>
+        <Button
+          strong
+          disabled={act.isPending || !why.trim()}
+          onClick={() =>
+            act.mutate(() =>
+              got(
+                api.POST("/mutes", {
+                  body: {
+                    subject: ward.id,
+                    why,
+                    until: new Date(Date.now() + hours * 3_600_000).toISOString(),
+                  },
+                }),
+              ),
+            )
+          }
+        >
+          Mute
+        </Button>
+      </div>
+    </Modal>
+  );
+}
+
 export function Hold({ ward, open, close }: { ward: Ward; open: boolean; close: () => void }) {
   const [why, setWhy] = useState("");
   const [hours, setHours] = useState(0);

@@ -9,8 +9,8 @@ import { lookAndStart, path, start, useAct } from "../shared/act";
 import { Problem, type Schemas, type Ward, type WardDetail, api, got } from "../shared/api";
 import { Button, Health, Menu, Panel, Standing, Wrong, useNow } from "../shared/parts";
 import { ScaleChoice, WatchLine, marks, useScale } from "../shared/watchline";
-import { ago, count, headline, short, span } from "../shared/words";
-import { Hold, Preview, Propose, Rejections } from "./actions";
+import { ago, count, headline, moment, short, span } from "../shared/words";
+import { Hold, Mute, Preview, Propose, Rejections } from "./actions";
 import { Closely, Outline, mostTelling } from "./objects";
 
 export function WardPage() {
@@ -53,7 +53,7 @@ export function WardPage() {
   );
 }
 
-type Dialog = "rollback" | "hold" | "preview" | "propose" | "rejections";
+type Dialog = "rollback" | "hold" | "preview" | "propose" | "rejections" | "mute";
 
 function Head({ detail, now }: { detail: WardDetail; now: number }) {
   const w = detail.ward;
@@ -105,6 +105,11 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           <AsOf of={w.repository} what="repository" now={now} /> ·{" "}
           <AsOf of={w.live} what="cluster" now={now} live />
         </p>
+        {detail.muted && (
+          <p className="mt-0.5 text-sm" data-muted>
+            Muted by {detail.muted.by} until {moment(detail.muted.until)}: {detail.muted.why}
+          </p>
+        )}
       </div>
       <div className="flex gap-2.5">
         {w.run ? (
@@ -169,6 +174,13 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
               "changes",
             ],
             ["Let git say what the cluster holds", () => open("propose"), "changes"],
+            detail.muted
+              ? [
+                  "Tell of it again",
+                  () => act.mutate(() => got(api.DELETE("/mutes", { params: { query: { subject: w.id } } }))),
+                  "changes",
+                ]
+              : ["Mute its alerts for a while", () => open("mute"), "changes"],
             [`Rejected revisions (${w.rejections ?? 0})`, () => open("rejections")],
           ]}
         />
@@ -190,6 +202,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
       <RollBack ward={w} now={now} open={dialog === "rollback"} close={close} />
       <Hold ward={w} open={dialog === "hold"} close={close} />
       {dialog === "propose" && <Propose ward={w} close={close} />}
+      {dialog === "mute" && <Mute ward={w} close={close} />}
       {dialog === "rejections" && <Rejections ward={w} now={now} close={close} />}
     </div>
   );

@@ -241,11 +241,11 @@ func (r *Rule) Concerns(t Trouble) bool {
 	if len(r.About) > 0 && !slices.Contains(r.About, t.Topic) {
 		return false
 	}
-	return r.Wards.hold(t.Of) || slices.ContainsFunc(t.Others, r.Wards.hold)
+	return r.Wards.Hold(t.Of) || slices.ContainsFunc(t.Others, r.Wards.Hold)
 }
 
-// hold tells whether what something belongs to is among the wards.
-func (w Wards) hold(of Of) bool {
+// Hold tells whether what something belongs to is among the wards.
+func (w Wards) Hold(of Of) bool {
 	in := func(names []string, one string) bool { return len(names) == 0 || slices.Contains(names, one) }
 	return in(w.Owners, of.Owner) && in(w.Clusters, of.Cluster) && in(w.Rosters, of.Roster) && (in(w.Names, of.Ward) || slices.Contains(w.Names, of.Ward+"@"+of.Cluster))
 }
