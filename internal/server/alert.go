@@ -76,8 +76,9 @@ func (s *server) ListDeliveries(c *gin.Context, q ListDeliveriesParams) {
 }
 
 func deliveryOf(d record.Delivery) Delivery {
-	out := Delivery{Id: d.ID, Alert: d.Alert, ByWay: d.Way, GoesTo: d.To, Kind: string(d.Message.Kind), Title: d.Message.Title(), Lines: []string{}, MadeAt: d.Made, Delivered: d.Done, Next: d.Next, Tries: d.Tries, Problem: d.Problem}
+	out := Delivery{Id: d.ID, Alert: d.Alert, ByWay: d.Way, GoesTo: d.To, Kind: string(d.Message.Kind), Topic: string(d.Message.Topic), Subjects: []string{}, Title: d.Message.Title(), Lines: []string{}, MadeAt: d.Made, Delivered: d.Done, Next: d.Next, Tries: d.Tries, Problem: d.Problem}
 	for _, i := range d.Message.Items {
+		out.Subjects = append(out.Subjects, i.Subject)
 		line := i.Text
 		if len(d.Message.Items)+d.Message.More > 1 { // else the title names it
 			line = i.Subject + ": " + line

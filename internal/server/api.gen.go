@@ -1439,8 +1439,14 @@ type Delivery struct {
 
 	// Problem of the last try
 	Problem string `json:"problem,omitempty,omitzero"`
-	Title   string `json:"title"`
-	Tries   int    `json:"tries"`
+
+	// Subjects what it is about, as far as it names it: NAME@CLUSTER, or such as proposal 12
+	Subjects []string `json:"subjects"`
+	Title    string   `json:"title"`
+
+	// Topic as an alert file names it, such as went back
+	Topic string `json:"topic"`
+	Tries int    `json:"tries"`
 }
 
 // DeliveryList defines model for DeliveryList.

@@ -29,6 +29,7 @@ import (
 	"vigila.dev/lab/faults"
 	"vigila.dev/lab/gitserve"
 	"vigila.dev/lab/hostile"
+	"vigila.dev/lab/inbox"
 	"vigila.dev/lab/kv"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
@@ -69,6 +70,7 @@ type soak struct {
 	proxy     *faults.Proxy
 	git       *gitserve.Server
 	kv        *kv.Server
+	inbox     *inbox.Server
 	gitPort   int
 	dyn       dynamic.Interface
 	token     string
@@ -147,6 +149,7 @@ func Run(ctx context.Context, o Options) error {
 	if err := s.prepare(); err != nil {
 		return err
 	}
+	defer s.inbox.Close()
 	defer s.stop()
 	return s.play()
 }
@@ -199,6 +202,9 @@ func (s *soak) prepare() error {
 	if err := os.WriteFile(filepath.Join(s.work, ".vigila", "rules", "rulebook.yaml"), []byte(rulebook), 0o600); err != nil {
 		return err
 	}
+	if err := s.listen(); err != nil {
+		return err
+	}
 	if err := s.commit("First", s.wards...); err != nil {
 		return err
 	}
@@ -218,6 +224,9 @@ func (s *soak) prepare() error {
 		if err := s.call(http.MethodPost, c.path, c.body, nil); err != nil {
 			return err
 		}
+	}
+	if err := s.tell(); err != nil {
+		return err
 	}
 	return s.besiege()
 }
@@ -461,6 +470,9 @@ func (s *soak) play() error {
 	if err := s.tasksOnce(); err != nil {
 		return err
 	}
+	if err := s.told(); err != nil {
+		return err
+	}
 	var done []string
 	for _, a := range actions {
 		done = append(done, fmt.Sprintf("%d %s", s.counts[a.name], a.name))
@@ -495,6 +507,7 @@ var actions = []struct {
 	{"silences of git", 1, (*soak).gitDown},
 	{"other secret values", 2, (*soak).rotate},
 	{"failures of the store", 1, (*soak).storeDown},
+	{"failures of the chat", 1, (*soak).chatDown},
 	{"restored etcds", 1, (*soak).restoreEtcd},
 }
 

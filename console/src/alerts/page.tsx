@@ -281,7 +281,7 @@ function Row({ of: d, whole }: { of: Delivery; whole?: boolean }) {
     <tr className="border-b border-rule align-baseline last:border-0" data-message={d.id}>
       <td className="px-3.5 py-2 text-sm whitespace-nowrap text-soft">{ago(d.made_at, now)}</td>
       <td className="px-3 py-2 text-sm">
-        <span className={d.kind === "over" ? "text-soft" : "font-bold"}>{d.title}</span>
+        <Title of={d} />
         {lines.map((l) => (
           <span key={l} className="block text-soft">
             {l}
@@ -300,6 +300,18 @@ function Row({ of: d, whole }: { of: Delivery; whole?: boolean }) {
         <Arrived of={d} now={now} />
       </td>
     </tr>
+  );
+}
+
+/** What a message says in a line; what is about one ward leads to it. */
+function Title({ of: d }: { of: Delivery }) {
+  const look = d.kind === "over" ? "text-soft" : "font-bold";
+  const [only] = d.subjects;
+  if (d.subjects.length !== 1 || !only || only.includes(" ")) return <span className={look}>{d.title}</span>;
+  return (
+    <Link to={`/wards/${only}`} className={`${look} underline decoration-rule underline-offset-2`}>
+      {d.title}
+    </Link>
   );
 }
 

@@ -2930,6 +2930,10 @@ export interface components {
             goes_to?: string[];
             /** @description opened, again or over */
             kind: string;
+            /** @description as an alert file names it, such as went back */
+            topic: string;
+            /** @description what it is about, as far as it names it: NAME@CLUSTER, or such as proposal 12 */
+            subjects: string[];
             title: string;
             /** @description what it says, a trouble a line */
             lines: string[];
