@@ -5,7 +5,6 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
-	"os"
 	"strings"
 	"time"
 
@@ -22,11 +21,7 @@ func endOf(rc *rest.Config) (what string, at time.Time) {
 			return "token", at
 		}
 	}
-	data := rc.CertData
-	if len(data) == 0 && rc.CertFile != "" {
-		data, _ = os.ReadFile(rc.CertFile) // one that can't be read is told when it is used
-	}
-	for {
+	for data := rc.CertData; ; { // files that a kubeconfig names were read into it
 		var block *pem.Block
 		if block, data = pem.Decode(data); block == nil {
 			return "", time.Time{}

@@ -197,7 +197,7 @@ func (k *Keeper) tellOf(ctx context.Context, now time.Time) (next time.Time) {
 				k.alerts.mu.Lock()
 				k.alerts.states[r.Name] = state
 				k.alerts.mu.Unlock()
-				if at := r.Next(&state, now); !at.IsZero() && at.Before(next) {
+				if at := r.Next(&state, around); !at.IsZero() && at.Before(next) {
 					next = at
 				}
 				if len(messages) > 0 {

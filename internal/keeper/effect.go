@@ -192,9 +192,7 @@ type filed struct {
 // rosters finds the wards whose files would be others.
 func (e *effects) rosters(ctx context.Context) error {
 	k := e.k
-	k.mu.RLock()
-	all := slices.Collect(maps.Values(k.rosters))
-	k.mu.RUnlock()
+	all := k.rosterLoops()
 	have, err := k.store.Wards(ctx)
 	if err != nil {
 		return err

@@ -974,15 +974,19 @@ func (k *Keeper) Rosters(ctx context.Context) ([]Roster, error) {
 	if err != nil {
 		return nil, err
 	}
-	k.mu.RLock()
-	loops := slices.Collect(maps.Values(k.rosters))
-	k.mu.RUnlock()
+	loops := k.rosterLoops()
 	out := make([]Roster, len(loops))
 	for i, l := range loops {
 		out[i] = l.view(left)
 	}
 	slices.SortFunc(out, func(a, b Roster) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
+}
+
+func (k *Keeper) rosterLoops() []*rosterLoop {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return slices.Collect(maps.Values(k.rosters))
 }
 
 func (l *rosterLoop) view(left []record.LeftBehind) Roster {

@@ -78,13 +78,10 @@ func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map
 
 // rosterTroubles is what is wrong with rosters, but what wards of theirs say already.
 func (k *Keeper) rosterTroubles(unknown, misfiled map[string]bool) (all []alert.Trouble) {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	for name, l := range k.rosters {
+	for _, l := range k.rosterLoops() {
 		l.mu.Lock()
-		state, repo := l.State.Clone(), l.conf.Repo
+		name, repo, said := l.conf.Name, l.conf.Repo, l.State.Say(l.conf.Name)
 		l.mu.Unlock()
-		said := state.Say(name)
 		t := alert.Trouble{Subject: ofRoster + name, Topic: alert.NeedsYou, Text: said.Says, Todo: said.Todo, Link: "/rosters", Of: alert.Of{Roster: name}}
 		switch {
 		case !said.NeedsYou:
@@ -177,9 +174,7 @@ func (k *Keeper) touched(views []*standing.View, p proposal.Proposal) []alert.Of
 		found := ofWards(views, func(v *standing.View) bool {
 			return v.Ward.From.Repo == p.Repo && v.Ward.From.Path != "" && strings.HasPrefix(name, strings.TrimSuffix(v.Ward.From.Path, "/")+"/")
 		})
-		k.mu.RLock()
-		defer k.mu.RUnlock()
-		for _, l := range k.rosters {
+		for _, l := range k.rosterLoops() {
 			if c := l.record(); c.Repo == p.Repo && strings.HasPrefix(name, strings.TrimSuffix(c.Path, "/")+"/") {
 				found = append(found, alert.Of{Roster: c.Name})
 			}

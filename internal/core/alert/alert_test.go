@@ -87,10 +87,14 @@ func (w *world) step(all ...Trouble) []Message {
 		w.state = State{}
 		require.NoError(w.t, json.Unmarshal(text, &w.state))
 	}
-	out := w.rule.Step(&w.state, Around{Now: w.now, Unknown: func(x string) bool { return w.blind[x] }, Muted: func(x string) bool { return w.mute[x] }}, all)
-	next := w.rule.Next(&w.state, w.now)
+	out := w.rule.Step(&w.state, w.around(), all)
+	next := w.rule.Next(&w.state, w.around())
 	assert.True(w.t, next.IsZero() || next.After(w.now))
 	return out
+}
+
+func (w *world) around() Around {
+	return Around{Now: w.now, Unknown: func(x string) bool { return w.blind[x] }, Muted: func(x string) bool { return w.mute[x] }}
 }
 
 // after steps so much later.
@@ -141,6 +145,7 @@ func TestOneMessageForOneTrouble(t *testing.T) {
 		"what is muted is told when that ends, if it is there still": func(w *world) {
 			w.mute[gate.Subject] = true
 			assert.Empty(t, w.after(time.Hour, gate))
+			assert.Zero(t, w.rule.Next(&w.state, w.around()), "nobody has to look for it each second")
 			w.mute[gate.Subject] = false
 			assert.Len(t, w.after(time.Minute, gate), 1)
 		},

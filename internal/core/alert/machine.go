@@ -273,11 +273,14 @@ func (r *Rule) message(s *State, kind Kind, of []*Held, now time.Time) Message {
 	return m
 }
 
-// Next is when Step has something to look at although nothing has happened; zero when never.
-func (r *Rule) Next(s *State, now time.Time) (next time.Time) {
+// Next is when Step has something to look at although nothing has happened; zero when never. That a mute or quiet hours end, or something gets known, is not foreseen: whoever asks looks now and
+// then anyway.
+func (r *Rule) Next(s *State, around Around) (next time.Time) {
+	now := around.Now
 	for _, h := range s.Held {
 		at := time.Time{}
 		switch {
+		case r.Quiet.holds(now, h.Topic) || h.Gone.IsZero() && (around.Muted(h.Subject) || around.Unknown(h.Subject)):
 		case !h.Gone.IsZero():
 			at = h.Gone.Add(max(r.After, doubled(settled, h.Came, mostSettled)))
 		case h.Told.IsZero():
