@@ -266,21 +266,7 @@ func TestPlantedValuesOfAStore(t *testing.T) {
 		require.NoError(t, err)
 		go func() { _, _ = io.Copy(&said, r.Body); _ = r.Body.Close() }()
 	}
-	profile := func() {
-		for _, kind := range []string{"heap?gc=1", "allocs", "goroutine?debug=2"} {
-			r, err := http.Get("http://" + profiles + "/debug/pprof/" + kind)
-			require.NoError(t, err)
-			b, err := io.ReadAll(r.Body)
-			require.NoError(t, err)
-			_ = r.Body.Close()
-			require.Equal(t, http.StatusOK, r.StatusCode)
-			if z, err := gzip.NewReader(bytes.NewReader(b)); err == nil {
-				b, err = io.ReadAll(z)
-				require.NoError(t, err)
-			}
-			p.found(t, string(b), "the profile "+kind)
-		}
-	}
+	profile := func() { p.inProfiles(t, profiles) }
 	again := func() { s.kill(); s.start(); listen() }
 
 	set("first")
@@ -356,4 +342,22 @@ func names(t *testing.T, db *sql.DB, query string) []string {
 	}
 	require.NoError(t, rows.Err())
 	return out
+}
+
+// inProfiles looks for every secret in what a service tells of its memory and of what it is doing.
+func (p planted) inProfiles(t *testing.T, address string) {
+	t.Helper()
+	for _, kind := range []string{"heap?gc=1", "allocs", "goroutine?debug=2"} {
+		r, err := http.Get("http://" + address + "/debug/pprof/" + kind)
+		require.NoError(t, err)
+		b, err := io.ReadAll(r.Body)
+		require.NoError(t, err)
+		_ = r.Body.Close()
+		require.Equal(t, http.StatusOK, r.StatusCode)
+		if z, err := gzip.NewReader(bytes.NewReader(b)); err == nil {
+			b, err = io.ReadAll(z)
+			require.NoError(t, err)
+		}
+		p.found(t, string(b), "the profile "+kind)
+	}
 }

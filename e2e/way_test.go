@@ -1,11 +1,8 @@
 package e2e
 
 import (
-	"bytes"
-	"compress/gzip"
 	"encoding/json"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"net/url"
@@ -180,21 +177,7 @@ func TestEveryWayLeadsThere(t *testing.T) {
 	labels := heard(t, am, "ways-one@quay")[0]["labels"].(map[string]any)
 	assert.Equal(t, map[string]any{"alertname": "Vigila", "topic": "needs you", "subject": "ways-one@quay", "owner": "harbour-ops", "cluster": "quay"}, labels)
 
-	profile := func() {
-		for _, kind := range []string{"heap?gc=1", "allocs", "goroutine?debug=2"} {
-			r, err := http.Get("http://" + profiles + "/debug/pprof/" + kind)
-			require.NoError(t, err)
-			b, err := io.ReadAll(r.Body)
-			require.NoError(t, err)
-			require.NoError(t, r.Body.Close())
-			if z, err := gzip.NewReader(bytes.NewReader(b)); err == nil {
-				b, err = io.ReadAll(z)
-				require.NoError(t, err)
-			}
-			p.found(t, string(b), "the profile "+kind)
-		}
-	}
-	profile()
+	p.inProfiles(t, profiles)
 	s.push("Mend one", map[string]string{"wards/one.yaml": one})
 	s.untilOf("ways-one@quay", "is in step again", inStepAndReady)
 	const over = "ways-one@quay: over: needs you"

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas, api, got } from "../shared/api";
 import { type Field, FormDialog, type Values } from "../shared/forms";
-import { Forget, Page, few, text, useList } from "../shared/lists";
+import { Forget, Page, few, text, useList, words } from "../shared/lists";
 import { Button, Menu, Modal, Wrong } from "../shared/parts";
 import { count } from "../shared/words";
 
@@ -77,11 +77,6 @@ const fields = (old?: Way): Field[] => [
     kind: "area",
   },
 ];
-
-const words = (v: Values, k: string) =>
-  text(v, k)
-    .split(/[\s,]+/)
-    .filter(Boolean);
 
 export function WaysPage() {
   const list = useList();
@@ -220,7 +215,7 @@ function Try({ way, close }: { way: Way; close: () => void }) {
       got(
         api.POST("/ways/{name}/try", {
           params: { path: { name: way.name } },
-          body: { goes_to: way.form === "mail" ? to.split(/[\s,]+/).filter(Boolean) : [] },
+          body: { goes_to: way.form === "mail" ? words({ to }, "to") : [] },
         }),
       ),
   });

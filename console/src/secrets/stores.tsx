@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas, api, got } from "../shared/api";
 import { type Field, FormDialog, type Values } from "../shared/forms";
-import { Forget, Page, few, text, useList } from "../shared/lists";
+import { Forget, Page, few, text, useList, words } from "../shared/lists";
 import { Button, Menu, Wrong, useNow } from "../shared/parts";
 import { ago, count } from "../shared/words";
 
@@ -116,11 +116,6 @@ const fields = (old?: Store): Field[] => [
     when: isServer,
   },
 ];
-
-const words = (v: Values, k: string) =>
-  text(v, k)
-    .split(/[\s,]+/)
-    .filter(Boolean);
 
 /** Who may use a store. */
 function whoMay(s: Store): string {

@@ -133,6 +133,11 @@ export function Forget({
 }
 
 export const text = (v: Values, k: string) => String(v[k] || "");
+/** What was written with spaces or commas between. */
+export const words = (v: Values, k: string) =>
+  text(v, k)
+    .split(/[\s,]+/)
+    .filter(Boolean);
 export const by = (roster?: string) => (roster ? `Declared by roster ${roster}.` : "");
 
 /** The first few of many names. */

@@ -233,6 +233,36 @@ export function Reason({ value, set }: { value: string; set: (s: string) => void
   );
 }
 
+/** For how many hours: one of some times. */
+export function Hours({
+  label,
+  value,
+  set,
+  of,
+}: {
+  label: string;
+  value: number;
+  set: (hours: number) => void;
+  of: [hours: number, text: string][];
+}) {
+  return (
+    <label className="mt-3 block text-sm">
+      <span className="text-soft">{label}</span>
+      <select
+        value={value}
+        onChange={(e) => set(Number(e.target.value))}
+        className="mt-1 block w-full rounded-md border border-rule bg-paper px-2.5 py-1.5"
+      >
+        {of.map(([hours, text]) => (
+          <option key={hours} value={hours}>
+            {text}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}
+
 /** One of some words, or any. */
 export function Choice({
   label,

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { Guards, Plan } from "../runs/run";
 import { path, start, useAct } from "../shared/act";
 import { type Ward, api, got } from "../shared/api";
-import { Button, Modal, Reason, Wrong } from "../shared/parts";
+import { Button, Hours, Modal, Reason, Wrong } from "../shared/parts";
 import { ago, short, span } from "../shared/words";
 
 /** The whole plan of a sync beforehand, with the guards that would stop it. */
@@ -189,20 +189,18 @@ export function Mute({ ward, close }: { ward: Ward; close: () => void }) {
       about="Nobody is told of it until then. It stays on the board; what is wrong when the time is over is told then."
     >
       <Reason value={why} set={setWhy} />
-      <label className="mt-3 block text-sm">
-        <span className="text-soft">For</span>
-        <select
-          value={hours}
-          onChange={(e) => setHours(Number(e.target.value))}
-          className="mt-1 block w-full rounded-md border border-rule bg-paper px-2.5 py-1.5"
-        >
-          <option value={1}>an hour</option>
-          <option value={2}>2 hours</option>
-          <option value={8}>8 hours</option>
-          <option value={24}>a day</option>
-          <option value={168}>a week</option>
-        </select>
-      </label>
+      <Hours
+        label="For"
+        value={hours}
+        set={setHours}
+        of={[
+          [1, "an hour"],
+          [2, "2 hours"],
+          [8, "8 hours"],
+          [24, "a day"],
+          [168, "a week"],
+        ]}
+      />
       {act.error && <Wrong error={act.error} />}
       <div className="mt-4 flex justify-end gap-2">
         <Button onClick={close}>Leave it</Button>
@@ -242,19 +240,17 @@ export function Hold({ ward, open, close }: { ward: Ward; open: boolean; close: 
       about="No automatic sync or restore runs until it is released."
     >
       <Reason value={why} set={setWhy} />
-      <label className="mt-3 block text-sm">
-        <span className="text-soft">Until</span>
-        <select
-          value={hours}
-          onChange={(e) => setHours(Number(e.target.value))}
-          className="mt-1 block w-full rounded-md border border-rule bg-paper px-2.5 py-1.5"
-        >
-          <option value={0}>it is released</option>
-          <option value={1}>in an hour</option>
-          <option value={4}>in 4 hours</option>
-          <option value={24}>tomorrow, this time</option>
-        </select>
-      </label>
+      <Hours
+        label="Until"
+        value={hours}
+        set={setHours}
+        of={[
+          [0, "it is released"],
+          [1, "in an hour"],
+          [4, "in 4 hours"],
+          [24, "tomorrow, this time"],
+        ]}
+      />
       {act.error && <Wrong error={act.error} />}
       <div className="mt-4 flex justify-end gap-2">
         <Button onClick={close}>Leave it</Button>
