@@ -60,7 +60,9 @@ type storeLoop struct {
 	next    time.Time
 	problem string // of the last look
 	pushed  time.Time
-	all     bool // the next look is at everything, not only at what nobody has looked at yet
+	ends    time.Time // what it is signed in to with does; zero when that is not known to
+	asked   time.Time // when that was asked last
+	all     bool      // the next look is at everything, not only at what nobody has looked at yet
 }
 
 // placeState is what is known of a path.
@@ -300,6 +302,31 @@ func (l *storeLoop) look(all bool) {
 		l.k.log.Info("store can be read again", "store", l.conf.Name)
 	}
 	l.k.broker.send(Note{"store", l.conf.Name})
+	if now == "" {
+		l.askEnd()
+	}
+}
+
+// endEvery is how often is asked when a token ends.
+const endEvery = time.Hour
+
+// askEnd asks when what the store is signed in to with ends, where it may tell.
+func (l *storeLoop) askEnd() {
+	ender, is := l.store.(secrets.Ender)
+	l.mu.Lock()
+	due := time.Since(l.asked) > endEvery
+	l.mu.Unlock()
+	if !is || !due {
+		return
+	}
+	ctx, cancel := context.WithTimeout(l.ctx, storeTimeout)
+	defer cancel()
+	end, err := ender.Ends(ctx)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.asked = time.Now(); err == nil { // whether it may be read at all is told by what is read
+		l.ends = end
+	}
 }
 
 // lookAll looks at places, so many at a time. Once one is not answered none is asked any more: a silent server would take an hour for a

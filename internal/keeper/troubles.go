@@ -225,7 +225,7 @@ func (k *Keeper) ending(ctx context.Context) (out []ending, err error) {
 // ends lists all credentials that somebody uses and that end at a known time.
 func (k *Keeper) ends(ctx context.Context) ([]ending, error) {
 	tokens, err := k.store.Tokens(ctx)
-	return slices.Concat(k.repoEnds(), k.clusterEnds(), tokenEnds(tokens)), err
+	return slices.Concat(k.repoEnds(), k.clusterEnds(), k.storeEnds(), tokenEnds(tokens)), err
 }
 
 func tokenEnds(tokens []record.Token) (out []ending) {
@@ -246,6 +246,19 @@ func (k *Keeper) repoEnds() (out []ending) {
 		}
 		out = append(out, ending{kind: "repository", name: r.Name, at: r.More.Expires, subject: ofRepo + r.Name, text: "its token " + endWords(r.More.Expires), link: "/repositories",
 			todo: "Give a new one: vigila repo add " + r.Name + " " + r.URL + " --user USER --password-file FILE", of: func(v *standing.View) bool { return v.Ward.From.Repo == r.Name }})
+	}
+	return out
+}
+
+func (k *Keeper) storeEnds() (out []ending) {
+	for _, l := range k.storeLoops() {
+		l.mu.Lock()
+		name, end := l.conf.Name, l.ends
+		l.mu.Unlock()
+		if !end.IsZero() {
+			out = append(out, ending{kind: "store", name: name, at: end, subject: ofStore + name, text: "its token " + endWords(end), link: "/stores",
+				todo: "Give a new one: vigila store add " + name + " " + l.conf.URL + " --token-file FILE", of: func(v *standing.View) bool { return k.stores.usedBy(v.ID, name) }})
+		}
 	}
 	return out
 }

@@ -2,6 +2,8 @@ package keeper
 
 import (
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"testing"
 	"time"
 
@@ -76,4 +78,29 @@ func TestWhichTokensEnd(t *testing.T) {
 		assert.Contains(t, e.text, map[bool]string{true: "ended on", false: "ends on"}[e.name == "over"])
 	}
 	assert.Equal(t, []string{"token pipeline", "token over"}, names)
+}
+
+// TestAStoresTokenEnds: whoever is told of everything hears it before it does.
+func TestAStoresTokenEnds(t *testing.T) {
+	k, _ := opened(t)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w, `{"data": {"expire_time": %q}}`, time.Now().Add(3*24*time.Hour).UTC().Format(time.RFC3339))
+	}))
+	t.Cleanup(server.Close)
+	_, err := AddStore{record.ValueStore{Name: "harbour", Secret: "sesame", ValueStoreMore: record.ValueStoreMore{Kind: record.KVStore, URL: server.URL, Mount: "secret", SignIn: "token", Every: time.Minute}}}.do(t.Context(), k, Actor{})
+	require.NoError(t, err)
+	var found alert.Trouble
+	require.Eventually(t, func() bool {
+		all, _, err := k.troubles(t.Context())
+		require.NoError(t, err)
+		for _, x := range all {
+			if x.Subject == "store harbour" {
+				found = x
+			}
+		}
+		return found.Subject != ""
+	}, 10*time.Second, 10*time.Millisecond)
+	assert.Equal(t, alert.CredentialsEnd, found.Topic)
+	assert.Contains(t, found.Text, "its token ends on ")
+	assert.Contains(t, found.Todo, "vigila store add harbour "+server.URL+" --token-file FILE")
 }

@@ -404,3 +404,20 @@ func (k *kv) Try(ctx context.Context) error {
 		return err
 	})
 }
+
+// Ends asks when the token ends. One that a role gets is got anew before that.
+func (k *kv) Ends(ctx context.Context) (end time.Time, err error) {
+	if k.SignIn != ByToken {
+		return end, nil
+	}
+	return end, k.ask(ctx, "asking when its token ends", func() error {
+		out, err := k.client.Auth().Token().LookupSelfWithContext(ctx)
+		if err != nil || out == nil {
+			return err
+		}
+		if text, is := out.Data["expire_time"].(string); is && text != "" { // null for one that does not end
+			end, err = time.Parse(time.RFC3339, text)
+		}
+		return err
+	})
+}

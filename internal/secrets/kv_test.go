@@ -5,10 +5,40 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+func TestWhenATokenEnds(t *testing.T) {
+	for name, c := range map[string]struct {
+		status int
+		body   string
+		signIn string
+		want   time.Time
+		fails  bool
+	}{
+		"it ends":          {200, `{"data": {"expire_time": "2026-12-05T06:00:00.5Z", "ttl": 700000}}`, ByToken, time.Date(2026, 12, 5, 6, 0, 0, 5e8, time.UTC), false},
+		"it does not":      {200, `{"data": {"expire_time": null, "ttl": 0}}`, ByToken, time.Time{}, false},
+		"nothing is told":  {200, `{"data": {}}`, ByToken, time.Time{}, false},
+		"no time":          {200, `{"data": {"expire_time": "soon"}}`, ByToken, time.Time{}, true},
+		"it may not ask":   {403, `{"errors": ["permission denied"]}`, ByToken, time.Time{}, true},
+		"a role renews it": {500, ``, ByRole, time.Time{}, false},
+	} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			assert.Equal(t, "/v1/auth/token/lookup-self", r.URL.Path)
+			w.WriteHeader(c.status)
+			_, _ = w.Write([]byte(c.body))
+		}))
+		s, err := NewKV("harbour", KV{URL: server.URL, Mount: "secret", SignIn: c.signIn, Role: "gate", Secret: "the-token"})
+		require.NoError(t, err)
+		end, err := s.(Ender).Ends(t.Context())
+		server.Close()
+		assert.Equal(t, c.fails, err != nil, name)
+		assert.True(t, c.want.Equal(end), "%s: %s", name, end)
+	}
+}
 
 // TestWhatAStoreAnswers: what every answer means, so that nothing is called missing that is not, and nothing bad of one path is said of all.
 func TestWhatAStoreAnswers(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 )
 
 // Values are those of one place, by key.
@@ -23,6 +24,12 @@ type Store interface {
 	Set(ctx context.Context, path, key, value string) error
 	// Try tells whether it can be reached and signed in to.
 	Try(ctx context.Context) error
+}
+
+// Ender is a store that may tell when what it is signed in to with ends by itself.
+type Ender interface {
+	// Ends is a zero time where it does not end, or where that renews itself.
+	Ends(ctx context.Context) (time.Time, error)
 }
 
 // ErrNone tells that a store has nothing at a path.
