@@ -324,9 +324,19 @@ func (l *storeLoop) askEnd() {
 	end, err := ender.Ends(ctx)
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	var no *secrets.Error
+	if errors.As(err, &no) && no.Away { // it is asked again at the next look
+		return
+	}
 	if l.asked = time.Now(); err == nil { // whether it may be read at all is told by what is read
 		l.ends = end
 	}
+}
+
+// endKnown tells whether is known when what the store is signed in to with ends, or that this is never told. The lock is held.
+func (l *storeLoop) endKnown() bool {
+	_, is := l.store.(secrets.Ender)
+	return !is || !l.asked.IsZero()
 }
 
 // lookAll looks at places, so many at a time. Once one is not answered none is asked any more: a silent server would take an hour for a

@@ -32,6 +32,7 @@ func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map
 	unknown = map[string]bool{}
 	views := k.Views()
 	misfiled := map[string]bool{} // rosters of which somebody is told by a ward
+	blind := map[string]bool{}    // what wards say already that it can't be read
 	for _, v := range views {
 		if t := v.Trouble(); t != nil {
 			all = append(all, *t)
@@ -54,20 +55,28 @@ func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map
 			all = append(all, belongs(t, k.touched(views, p)))
 		}
 	}
-	all = append(all, k.rosterTroubles(unknown, misfiled)...)
+	for _, t := range all {
+		blind[t.Cause] = true
+	}
+	all = append(all, k.rosterTroubles(unknown, misfiled, blind)...)
 	all = append(all, k.versionTroubles(views, unknown, proposed)...)
 	for _, l := range k.storeLoops() {
 		l.mu.Lock()
-		name, problem, looked := l.conf.Name, l.problem, !l.looked.IsZero()
+		name, problem, looked := l.conf.Name, l.problem, !l.looked.IsZero() && l.endKnown()
 		l.mu.Unlock()
-		switch {
-		case problem != "":
+		if problem != "" {
 			t := alert.Trouble{Subject: ofStore + name, Topic: alert.Blind, Cause: ofStore + name, Text: problem, Link: "/stores", Todo: "The values that were known last hold. Look again: vigila store try " + name}
 			all = append(all, belongs(t, ofWards(views, func(v *standing.View) bool { return k.stores.usedBy(v.ID, name) })))
-		case !looked:
+		}
+		if !looked {
 			unknown[ofStore+name] = true
 		}
 	}
+	k.mu.RLock()
+	for name, l := range k.clusters {
+		unknown[ofCluster+name] = l.conn == nil
+	}
+	k.mu.RUnlock()
 	ending, err := k.ending(ctx)
 	for _, e := range ending {
 		t := alert.Trouble{Subject: e.subject, Topic: alert.CredentialsEnd, Text: e.text, Link: e.link, Todo: e.todo}
@@ -77,7 +86,7 @@ func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map
 }
 
 // rosterTroubles is what is wrong with rosters, but what wards of theirs say already.
-func (k *Keeper) rosterTroubles(unknown, misfiled map[string]bool) (all []alert.Trouble) {
+func (k *Keeper) rosterTroubles(unknown, misfiled, blind map[string]bool) (all []alert.Trouble) {
 	for _, l := range k.rosterLoops() {
 		l.mu.Lock()
 		name, repo, said := l.conf.Name, l.conf.Repo, l.State.Say(l.conf.Name)
@@ -90,8 +99,12 @@ func (k *Keeper) rosterTroubles(unknown, misfiled map[string]bool) (all []alert.
 			}
 			continue
 		case said.Standing == compare.Blind:
-			t.Topic, t.Cause = alert.Blind, ofRepo+repo
+			if t.Topic, t.Cause = alert.Blind, ofRepo+repo; blind[t.Cause] {
+				unknown[t.Subject] = true // it is no more over than they are
+				continue
+			}
 		case misfiled[name]:
+			unknown[t.Subject] = true
 			continue
 		}
 		all = append(all, t)

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"slices"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -83,7 +85,12 @@ func TestWhichTokensEnd(t *testing.T) {
 // TestAStoresTokenEnds: whoever is told of everything hears it before it does.
 func TestAStoresTokenEnds(t *testing.T) {
 	k, _ := opened(t)
+	var away atomic.Bool
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if away.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
 		fmt.Fprintf(w, `{"data": {"expire_time": %q}}`, time.Now().Add(3*24*time.Hour).UTC().Format(time.RFC3339))
 	}))
 	t.Cleanup(server.Close)
@@ -103,4 +110,15 @@ func TestAStoresTokenEnds(t *testing.T) {
 	assert.Equal(t, alert.CredentialsEnd, found.Topic)
 	assert.Contains(t, found.Text, "its token ends on ")
 	assert.Contains(t, found.Todo, "vigila store add harbour "+server.URL+" --token-file FILE")
+
+	// It is away when the service starts again: that its token ends is not over.
+	away.Store(true)
+	old := k.storeLoopOf("harbour")
+
+	require.NoError(t, k.openStore(old.conf))
+	require.Eventually(t, func() bool {
+		all, unknown, err := k.troubles(t.Context())
+		require.NoError(t, err)
+		return unknown["store harbour"] && slices.ContainsFunc(all, func(x alert.Trouble) bool { return x.Subject == "store harbour" && x.Topic == alert.Blind })
+	}, 10*time.Second, 10*time.Millisecond)
 }
