@@ -159,7 +159,7 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 	p["a token"], p["the first token"] = made.JSON200.Token, s.token
 
 	// Everything that can be asked for, on the command line and of the API.
-	for _, args := range [][]string{{"ward", "list"}, {"ward", "list", "-o", "json"}, {"logbook"}, {"logbook", "-o", "json"}, {"repo", "list", "-o", "json"}, {"cluster", "list", "-o", "json"}, {"roster", "list", "-o", "json"}, {"token", "list", "-o", "json"}, {"store", "list", "-o", "json"}, {"secret", "list"}, {"secret", "list", "-o", "json"}} {
+	for _, args := range [][]string{{"ward", "list"}, {"ward", "list", "-o", "json"}, {"logbook"}, {"logbook", "-o", "json"}, {"repo", "list", "-o", "json"}, {"cluster", "list", "-o", "json"}, {"roster", "list", "-o", "json"}, {"token", "list", "-o", "json"}, {"store", "list", "-o", "json"}, {"secret", "list"}, {"secret", "list", "-o", "json"}, {"audit", "--limit", "1000"}, {"audit", "--limit", "1000", "-o", "json"}} {
 		cli(args...)
 	}
 	for _, path := range append([]string{"app", "overlay", "chart", "refused", "stored", "storedbad"}, bad...) {

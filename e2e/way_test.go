@@ -195,7 +195,7 @@ func TestEveryWayLeadsThere(t *testing.T) {
 	for by, text := range map[string]string{"chat": "ways-one@quay: needs you", "mail": "ways-one@quay: needs you"} {
 		assert.Len(t, inbox(t, by, text), 1, "%s was told once", by)
 	}
-	for _, args := range [][]string{{"alert", "list"}, {"alert", "list", "-o", "json"}, {"alert", "log"}, {"alert", "log", "-o", "json"}, {"alert", "way", "list"}, {"alert", "way", "list", "-o", "json"}, {"logbook"}, {"ward", "show", "ways-one@quay", "-o", "json"}} {
+	for _, args := range [][]string{{"alert", "list"}, {"alert", "list", "-o", "json"}, {"alert", "log"}, {"alert", "log", "-o", "json"}, {"alert", "way", "list"}, {"alert", "way", "list", "-o", "json"}, {"logbook"}, {"audit", "-o", "json"}, {"ward", "show", "ways-one@quay", "-o", "json"}} {
 		cli(args...)
 	}
 	said.WriteString(s.metrics())

@@ -24,6 +24,7 @@ import (
 	"vigila.dev/vigila/console"
 	"vigila.dev/vigila/internal/cli"
 	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/audit"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
@@ -45,6 +46,7 @@ type settings struct {
 	ClusterCalls    int    `mapstructure:"cluster_calls"`
 	KeepEntries     int    `mapstructure:"keep_entries"`
 	KeepFor         string `mapstructure:"keep_for"`
+	KeepAudit       string `mapstructure:"keep_audit"`
 	Profiles        string `mapstructure:"profiles"`
 	Kubeconfigs     string `mapstructure:"kubeconfigs"`
 	Commands        bool   `mapstructure:"kubeconfig_commands"`
@@ -54,6 +56,7 @@ type settings struct {
 	MetricsListen   string `mapstructure:"metrics_listen"`
 	TrustedProxies  string `mapstructure:"trusted_proxies"`
 	keepFor         time.Duration
+	keepAudit       time.Duration
 }
 
 func serveCommand() *cobra.Command {
@@ -98,6 +101,7 @@ Where no admin's token is left: vigila serve --make-admin-token makes one on the
 	f.Int("parallel", 8, "objects applied at a time in one run")
 	f.Int("cluster-calls", 32, "calls to one cluster at a time, over all its runs")
 	f.Int("keep-entries", 1000, "entries of each ward's logbook that are kept, the newest; 0: all")
+	f.String("keep-audit", "732d", "how long is kept what was done and by whom, such as 732d; 0: for ever")
 	f.String("keep-for", "0", "how long entries are kept, such as 90d or 720h; 0: for ever")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.String("log-format", "text", "text or json")
@@ -116,7 +120,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -163,6 +167,9 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	}
 	if s.keepFor, err = days(s.KeepFor); err != nil {
 		return s, fmt.Errorf("keep_for is %q; write a time such as 90d or 720h, or 0", s.KeepFor)
+	}
+	if s.keepAudit, err = days(s.KeepAudit); err != nil {
+		return s, fmt.Errorf("keep_audit is %q; write a time such as 732d or 720h, or 0", s.KeepAudit)
 	}
 	if host, _, err := net.SplitHostPort(s.Profiles); s.Profiles != "" {
 		if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
@@ -246,7 +253,7 @@ func serve(ctx context.Context, s settings) error {
 		return fmt.Errorf("find this program: %w", err)
 	}
 	k, err := keeper.New(ctx, store, keeper.Options{Render: render.NewApart(program, apart).Render, MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, ChecksLocal: s.ChecksLocal, Parallel: s.Parallel,
-		Calls: s.ClusterCalls, Kubeconfigs: cluster.Kubeconfigs{Dir: s.Kubeconfigs, Commands: s.Commands}, Keep: record.Retention{Entries: s.KeepEntries, Age: s.keepFor}}, log)
+		Calls: s.ClusterCalls, Kubeconfigs: cluster.Kubeconfigs{Dir: s.Kubeconfigs, Commands: s.Commands}, Keep: record.Retention{Entries: s.KeepEntries, Age: s.keepFor}, KeepAudit: s.keepAudit}, log)
 	if err != nil {
 		return err
 	}
@@ -349,7 +356,8 @@ func firstToken(ctx context.Context, store *record.Store, s settings, address st
 	if s.AdminTokenFile == "" {
 		showToken(token, address, t)
 	}
-	return nil
+	_, err = store.AddAudit(ctx, audit.Entry{At: time.Now(), By: "vigila", Verb: "make", Of: "token", Name: t.Name, With: map[string]string{"role": t.Role}, Outcome: audit.Done, Why: "there was none yet"})
+	return err
 }
 
 // moreToken makes another admin's token for a service that may be running, and shows it once.

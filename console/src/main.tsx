@@ -24,6 +24,7 @@ import { AlertsPage } from "./alerts/page";
 import { ClustersPage } from "./clusters/page";
 import { LanePage } from "./lanes/lane";
 import { LanesPage } from "./lanes/page";
+import { AuditPage } from "./people/audit";
 import { SignIn } from "./people/signin";
 import { ProposalsPage } from "./proposals/page";
 import { ProposalPage } from "./proposals/proposal";
@@ -119,7 +120,10 @@ const keys: [string, string][] = [
   ["g n", "lanes"],
   ["g p", "proposals"],
   ["g l", "logbook"],
-  ["g s", "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts"],
+  [
+    "g s",
+    "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, what was done",
+  ],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
 ];
@@ -273,6 +277,7 @@ function Frame() {
             <Route path="/secrets" element={<SecretsPage />} />
             <Route path="/rules" element={<RulesPage />} />
             <Route path="/alerts" element={<AlertsPage />} />
+            <Route path="/audit" element={<AuditPage />} />
             <Route path="/stores" element={<StoresPage />} />
           </Route>
           <Route

@@ -71,8 +71,8 @@ func (a *app) alertLog() *cobra.Command {
 	undelivered := false
 	c := list(a, listing[client.Delivery]{
 		command: &cobra.Command{Use: "log", Short: "List what was sent and what is on its way, the newest first", Example: "  vigila alert log\n  vigila alert log --undelivered\n  vigila alert log --search fare-gate"},
-		none:    "Nothing such was sent.",
-		first:   "Nothing was sent yet.",
+		none:    "There is no such message.", narrowed: func() bool { return undelivered },
+		first: "Nothing was sent yet.",
 		ask: func(ctx context.Context, conn *client.Conn, f *pageFlags) (any, []client.Delivery, int, error) {
 			r, err := conn.ListDeliveriesWithResponse(ctx, &client.ListDeliveriesParams{Search: f.search, Undelivered: undelivered, Limit: f.limit, Offset: f.offset()})
 			if err := conn.Check(r, err); err != nil {

@@ -59,6 +59,30 @@ func (e AddWayForm) Valid() bool {
 	}
 }
 
+// Defines values for AuditEntryCameTo.
+const (
+	AuditEntryCameToBegun   AuditEntryCameTo = "begun"
+	AuditEntryCameToDone    AuditEntryCameTo = "done"
+	AuditEntryCameToFailed  AuditEntryCameTo = "failed"
+	AuditEntryCameToRefused AuditEntryCameTo = "refused"
+)
+
+// Valid indicates whether the value is a known member of the AuditEntryCameTo enum.
+func (e AuditEntryCameTo) Valid() bool {
+	switch e {
+	case AuditEntryCameToBegun:
+		return true
+	case AuditEntryCameToDone:
+		return true
+	case AuditEntryCameToFailed:
+		return true
+	case AuditEntryCameToRefused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CanaryPhase.
 const (
 	CanaryPhaseClosing     CanaryPhase = "closing"
@@ -1140,6 +1164,68 @@ type AsOf struct {
 
 	// Problem why it can't be read
 	Problem string `json:"problem,omitempty,omitzero"`
+}
+
+// AuditEntry defines model for AuditEntry.
+type AuditEntry struct {
+	// Asked the number of the entry with which this began, where every line is listed by itself
+	Asked int       `json:"asked,omitempty,omitzero"`
+	At    time.Time `json:"at"`
+
+	// By the name of a token, roster NAME, or vigila for what it does by itself
+	By string `json:"by"`
+
+	// CameTo begun: it goes on, or the service ended before that was written down
+	CameTo AuditEntryCameTo `json:"came_to"`
+
+	// Ended when it was known what came of it
+	Ended time.Time `json:"ended,omitempty,omitzero"`
+
+	// Is and how it is
+	Is     map[string]string `json:"is,omitempty,omitzero"`
+	Name   string            `json:"name"`
+	Number int               `json:"number"`
+
+	// OfWhat the kind of thing, such as ward or cluster
+	OfWhat string `json:"of_what"`
+
+	// Through command line, console, API or git, as far as it was told
+	Through string `json:"through,omitempty,omitzero"`
+	Verb    string `json:"verb"`
+
+	// Was how the thing was, as far as it is another now
+	Was map[string]string `json:"was,omitempty,omitzero"`
+
+	// Why why it was refused or failed, or why Vigila did it
+	Why string `json:"why,omitempty,omitzero"`
+
+	// Wished what was asked for; nothing secret
+	Wished map[string]string `json:"wished,omitempty,omitzero"`
+}
+
+// AuditEntryCameTo begun: it goes on, or the service ended before that was written down
+type AuditEntryCameTo string
+
+// AuditList defines model for AuditList.
+type AuditList struct {
+	Items []AuditEntry `json:"items"`
+	Total int          `json:"total"`
+}
+
+// AuditVerified defines model for AuditVerified.
+type AuditVerified struct {
+	// BrokenAt number of the first entry that is not what was written
+	BrokenAt int `json:"broken_at,omitempty,omitzero"`
+
+	// Digest of the last one: whoever keeps it elsewhere sees that nothing before was changed
+	Digest string `json:"digest,omitempty,omitzero"`
+
+	// FirstNumber number of the oldest entry that is kept; 0 when there is none
+	FirstNumber int `json:"first_number"`
+
+	// LastNumber of the newest that follows from all before it
+	LastNumber int    `json:"last_number"`
+	Problem    string `json:"problem,omitempty,omitzero"`
 }
 
 // Below defines model for Below.
@@ -3224,6 +3310,23 @@ type ListAlertsParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	// Who only what somebody did: the name of a token, roster NAME, or vigila
+	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
+
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Since only what was done since then
+	Since time.Time `form:"since,omitempty" json:"since,omitempty,omitzero"`
+
+	// After only what has a greater number: every line by itself, the oldest first, what began and what came of it
+	After  int    `form:"after,omitempty" json:"after,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListClustersParams defines parameters for ListClusters.
 type ListClustersParams struct {
 	// Search words that must all be somewhere in it
@@ -3697,6 +3800,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /alerts/{name}/try (the `TryAlert` operationId).
 	TryAlert(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAudit What was done, by whom and with what outcome, the newest first
+	//
+	// Corresponds with GET /audit (the `ListAudit` operationId).
+	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyAudit Whether the account of what was done is what was written
+	//
+	// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
+	VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListClusters Known clusters
 	//
@@ -4537,6 +4650,36 @@ func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEd
 // Corresponds with POST /alerts/{name}/try (the `TryAlert` operationId).
 func (c *Client) TryAlert(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryAlertRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAudit What was done, by whom and with what outcome, the newest first
+//
+// Corresponds with GET /audit (the `ListAudit` operationId).
+func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyAudit Whether the account of what was done is what was written
+//
+// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
+func (c *Client) VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyAuditRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6818,6 +6961,123 @@ func NewTryAlertRequest(server string, name ItemName) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAuditRequest constructs an http.Request for the ListAudit method
+func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyAuditRequest constructs an http.Request for the VerifyAudit method
+func NewVerifyAuditRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit/verify")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -11863,6 +12123,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /alerts/{name}/try (the `TryAlert` operationId).
 	TryAlertWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TryAlertResponse, error)
 
+	// ListAuditWithResponse What was done, by whom and with what outcome, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit (the `ListAudit` operationId).
+	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
+
+	// VerifyAuditWithResponse Whether the account of what was done is what was written
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
+	VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
+
 	// ListClustersWithResponse Known clusters
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12916,6 +13190,102 @@ func (r TryAlertResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAuditResponse) GetJSON200() *AuditList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAuditResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditVerified
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyAuditResponse) GetJSON200() *AuditVerified {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyAuditResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyAuditResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17807,6 +18177,32 @@ func (c *ClientWithResponses) TryAlertWithResponse(ctx context.Context, name Ite
 	return ParseTryAlertResponse(rsp)
 }
 
+// ListAuditWithResponse What was done, by whom and with what outcome, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit (the `ListAudit` operationId).
+func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error) {
+	rsp, err := c.ListAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAuditResponse(rsp)
+}
+
+// VerifyAuditWithResponse Whether the account of what was done is what was written
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
+func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error) {
+	rsp, err := c.VerifyAudit(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyAuditResponse(rsp)
+}
+
 // ListClustersWithResponse Known clusters
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19634,6 +20030,72 @@ func ParseTryAlertResponse(rsp *http.Response) (*TryAlertResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest AlertTrial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAuditResponse parses an HTTP response from a ListAuditWithResponse call
+func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyAuditResponse parses an HTTP response from a VerifyAuditWithResponse call
+func ParseVerifyAuditResponse(rsp *http.Response) (*VerifyAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditVerified
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -141,6 +141,7 @@ func Dial(name string) (*Conn, error) {
 func New(x Context) (*Conn, error) {
 	sign := func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+x.Token)
+		r.Header.Set("User-Agent", "vigila/command-line") // the account of what was done says so
 		return nil
 	}
 	c, err := NewClientWithResponses(strings.TrimRight(x.URL, "/")+"/api/v1", WithRequestEditorFn(sign))

@@ -20,6 +20,8 @@ import (
 type Actor struct {
 	Name   string // of the token; "" for a roster
 	Roster string // "" for a token
+	// Through is what a person asks through: the command line, the console, or the API.
+	Through string
 }
 
 func (a Actor) String() string {
@@ -51,7 +53,7 @@ type took struct {
 // Do makes a change that a person or a roster asks for. Every one goes through here, whoever asks: this is where who did what is
 // told. Errors are a *Fault where whoever asked can mend it.
 func Do[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, error) {
-	out, err := w.do(ctx, k, by)
+	out, err := accounted(ctx, k, by, w)
 	if t, quiet := any(out).(took); quiet && err == nil && !t.changed {
 		return out, nil
 	}

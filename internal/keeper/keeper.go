@@ -88,7 +88,8 @@ type Options struct {
 	Parallel        int // objects applied at a time in one run
 	Calls           int // calls to one cluster at a time, over all its runs; 4 × Parallel when 0
 	Keep            record.Retention
-	ChecksLocal     bool // requests of checks may reach this machine and its link
+	KeepAudit       time.Duration // how long is kept what was done; 0: for ever
+	ChecksLocal     bool          // requests of checks may reach this machine and its link
 	Kubeconfigs     cluster.Kubeconfigs
 	// Render renders; render.Render, in this process, when nil.
 	Render func(context.Context, render.Request) (*render.Result, error)
@@ -341,6 +342,11 @@ func (k *Keeper) Tidy(ctx context.Context) (record.Tidied, error) {
 		}
 		return true
 	})
+	if k.opts.KeepAudit > 0 {
+		if err := k.store.ForgetAudit(ctx, now.Add(-k.opts.KeepAudit)); err != nil {
+			return record.Tidied{}, err
+		}
+	}
 	t, err := k.store.Tidy(ctx, k.opts.Keep, live, now)
 	if err == nil && t != (record.Tidied{}) {
 		k.log.Info("tidied", "entries", t.Entries, "snapshots", t.Snapshots, "objects", t.Blobs)

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"vigila.dev/vigila/internal/core/audit"
 )
 
 // Token is a bearer token's owner; the token itself is never kept.
@@ -103,11 +105,25 @@ func AddTokenIn(ctx context.Context, dir, hash string, t Token) error {
 	}
 	defer db.Close()
 	var n int
-	if err := db.QueryRowContext(ctx, `SELECT count(*) FROM pragma_table_info('tokens') WHERE name='expires'`).Scan(&n); err != nil {
+	if err := db.QueryRowContext(ctx, `SELECT count(*) FROM sqlite_master WHERE name='audit_base'`).Scan(&n); err != nil {
 		return fmt.Errorf("read %s: %w", file, err)
 	}
 	if n == 0 {
 		return fmt.Errorf("%s is of an older version of Vigila; start vigila serve once, which brings it up to date", file)
 	}
-	return added(db.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(time.Now()), ms(t.Expires)))
+	tx, err := db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("write to %s: %w", file, err)
+	}
+	defer func() { _ = tx.Rollback() }() // does nothing once it is committed
+	if err := added(tx.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(time.Now()), ms(t.Expires))); err != nil {
+		return err
+	}
+	if err := addAudit(ctx, bare{tx}, &audit.Entry{At: time.Now(), By: OnTheMachine, Through: "command line", Verb: "make", Of: "token", Name: t.Name, With: map[string]string{"role": t.Role}, Outcome: audit.Done}); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
+
+// OnTheMachine is who did what is done in the service's data directory.
+const OnTheMachine = "somebody on the service's machine"

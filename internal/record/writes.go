@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"vigila.dev/vigila/internal/core/audit"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -78,7 +79,28 @@ type EndEntry struct{ Entry logbook.Entry }
 
 func (w EndEntry) to(ctx context.Context, t *writing) error {
 	e := w.Entry
-	return t.exec(ctx, `UPDATE entries SET outcome=?, reason=?, ended=?, objects=? WHERE placement=? AND number=?`, e.Outcome, e.Reason, ms(e.Ended), toJSON(nonNil(e.Objects)), t.id, e.Number)
+	if err := t.exec(ctx, `UPDATE entries SET outcome=?, reason=?, ended=?, objects=? WHERE placement=? AND number=?`, e.Outcome, e.Reason, ms(e.Ended), toJSON(nonNil(e.Objects)), t.id, e.Number); err != nil {
+		return err
+	}
+	return addAudit(ctx, t.tx, runAudit(t.id, e))
+}
+
+// runAudit is what the account of what was done says of a run that ended: it is kept longer than logbooks are.
+func runAudit(id string, e logbook.Entry) *audit.Entry {
+	out := &audit.Entry{At: e.Ended, By: e.By, Verb: string(e.Kind), Of: "ward", Name: id, With: map[string]string{"entry": fmt.Sprintf("#%d", e.Number)}, Outcome: audit.Done, Why: e.Reason}
+	if string(e.Outcome) != string(audit.Done) {
+		out.Outcome, out.With["outcome"] = audit.Failed, string(e.Outcome)
+	}
+	if out.Why == "" {
+		out.Why = e.Why
+	}
+	if e.Revision != nil {
+		out.With["revision"] = e.Revision.ID
+	}
+	if e.ToEntry > 0 {
+		out.With["to_entry"] = fmt.Sprintf("#%d", e.ToEntry)
+	}
+	return out
 }
 
 // SetOutcome changes the outcome of an entry that ended: failed becomes rolled back.

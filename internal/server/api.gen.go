@@ -54,6 +54,30 @@ func (e AddWayForm) Valid() bool {
 	}
 }
 
+// Defines values for AuditEntryCameTo.
+const (
+	AuditEntryCameToBegun   AuditEntryCameTo = "begun"
+	AuditEntryCameToDone    AuditEntryCameTo = "done"
+	AuditEntryCameToFailed  AuditEntryCameTo = "failed"
+	AuditEntryCameToRefused AuditEntryCameTo = "refused"
+)
+
+// Valid indicates whether the value is a known member of the AuditEntryCameTo enum.
+func (e AuditEntryCameTo) Valid() bool {
+	switch e {
+	case AuditEntryCameToBegun:
+		return true
+	case AuditEntryCameToDone:
+		return true
+	case AuditEntryCameToFailed:
+		return true
+	case AuditEntryCameToRefused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CanaryPhase.
 const (
 	CanaryPhaseClosing     CanaryPhase = "closing"
@@ -1135,6 +1159,68 @@ type AsOf struct {
 
 	// Problem why it can't be read
 	Problem string `json:"problem,omitempty,omitzero"`
+}
+
+// AuditEntry defines model for AuditEntry.
+type AuditEntry struct {
+	// Asked the number of the entry with which this began, where every line is listed by itself
+	Asked int       `json:"asked,omitempty,omitzero"`
+	At    time.Time `json:"at"`
+
+	// By the name of a token, roster NAME, or vigila for what it does by itself
+	By string `json:"by"`
+
+	// CameTo begun: it goes on, or the service ended before that was written down
+	CameTo AuditEntryCameTo `json:"came_to"`
+
+	// Ended when it was known what came of it
+	Ended time.Time `json:"ended,omitempty,omitzero"`
+
+	// Is and how it is
+	Is     map[string]string `json:"is,omitempty,omitzero"`
+	Name   string            `json:"name"`
+	Number int               `json:"number"`
+
+	// OfWhat the kind of thing, such as ward or cluster
+	OfWhat string `json:"of_what"`
+
+	// Through command line, console, API or git, as far as it was told
+	Through string `json:"through,omitempty,omitzero"`
+	Verb    string `json:"verb"`
+
+	// Was how the thing was, as far as it is another now
+	Was map[string]string `json:"was,omitempty,omitzero"`
+
+	// Why why it was refused or failed, or why Vigila did it
+	Why string `json:"why,omitempty,omitzero"`
+
+	// Wished what was asked for; nothing secret
+	Wished map[string]string `json:"wished,omitempty,omitzero"`
+}
+
+// AuditEntryCameTo begun: it goes on, or the service ended before that was written down
+type AuditEntryCameTo string
+
+// AuditList defines model for AuditList.
+type AuditList struct {
+	Items []AuditEntry `json:"items"`
+	Total int          `json:"total"`
+}
+
+// AuditVerified defines model for AuditVerified.
+type AuditVerified struct {
+	// BrokenAt number of the first entry that is not what was written
+	BrokenAt int `json:"broken_at,omitempty,omitzero"`
+
+	// Digest of the last one: whoever keeps it elsewhere sees that nothing before was changed
+	Digest string `json:"digest,omitempty,omitzero"`
+
+	// FirstNumber number of the oldest entry that is kept; 0 when there is none
+	FirstNumber int `json:"first_number"`
+
+	// LastNumber of the newest that follows from all before it
+	LastNumber int    `json:"last_number"`
+	Problem    string `json:"problem,omitempty,omitzero"`
 }
 
 // Below defines model for Below.
@@ -3219,6 +3305,23 @@ type ListAlertsParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	// Who only what somebody did: the name of a token, roster NAME, or vigila
+	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
+
+	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Since only what was done since then
+	Since time.Time `form:"since,omitempty" json:"since,omitempty,omitzero"`
+
+	// After only what has a greater number: every line by itself, the oldest first, what began and what came of it
+	After  int    `form:"after,omitempty" json:"after,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListClustersParams defines parameters for ListClusters.
 type ListClustersParams struct {
 	// Search words that must all be somewhere in it
@@ -3617,6 +3720,12 @@ type ServerInterface interface {
 	// TryAlert Send a message by all ways of an alert, to say that they work
 	// (POST /alerts/{name}/try)
 	TryAlert(c *gin.Context, name ItemName)
+	// ListAudit What was done, by whom and with what outcome, the newest first
+	// (GET /audit)
+	ListAudit(c *gin.Context, params ListAuditParams)
+	// VerifyAudit Whether the account of what was done is what was written
+	// (GET /audit/verify)
+	VerifyAudit(c *gin.Context)
 	// ListClusters Known clusters
 	// (GET /clusters)
 	ListClusters(c *gin.Context, params ListClustersParams)
@@ -4006,6 +4115,86 @@ func (siw *ServerInterfaceWrapper) TryAlert(c *gin.Context) {
 	}
 
 	siw.Handler.TryAlert(c, name)
+}
+
+// ListAudit operation middleware
+func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAuditParams
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", c.Request.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter who: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAudit(c, params)
+}
+
+// VerifyAudit operation middleware
+func (siw *ServerInterfaceWrapper) VerifyAudit(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.VerifyAudit(c)
 }
 
 // ListClusters operation middleware
@@ -7280,6 +7469,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/mutes", wrapper.Unmute)
 	router.GET(options.BaseURL+"/mutes", wrapper.ListMutes)
 	router.POST(options.BaseURL+"/mutes", wrapper.Mute)
+	router.GET(options.BaseURL+"/audit", wrapper.ListAudit)
+	router.GET(options.BaseURL+"/audit/verify", wrapper.VerifyAudit)
 	router.GET(options.BaseURL+"/follows", wrapper.ListFollows)
 	router.GET(options.BaseURL+"/follows/:name", wrapper.GetFollow)
 	router.POST(options.BaseURL+"/follows/:name/look", wrapper.LookFollow)

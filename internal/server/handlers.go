@@ -52,8 +52,22 @@ func answer[T, A any](s *server, c *gin.Context, show func(T) A) func(T, error) 
 
 // do makes a change for whoever asks.
 func do[T any](s *server, c *gin.Context, w keeper.Wish[T]) (T, error) {
-	return keeper.Do(c, s.Keeper, keeper.Actor{Name: who(c).Name}, w)
+	return keeper.Do(c, s.Keeper, keeper.Actor{Name: who(c).Name, Through: through(c)}, w)
 }
+
+// through is what somebody asks through, as far as a request tells: browsers say themselves that a page of the same origin asks, and so does the command line.
+func through(c *gin.Context) string {
+	switch {
+	case c.GetHeader("Sec-Fetch-Site") == "same-origin":
+		return "console"
+	case strings.HasPrefix(c.GetHeader("User-Agent"), client):
+		return "command line"
+	}
+	return "API"
+}
+
+// client is how the command line calls itself.
+const client = "vigila/"
 
 // done makes a change that has no answer.
 func done(s *server, c *gin.Context, w keeper.Wish[keeper.Nothing]) {

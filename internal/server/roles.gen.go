@@ -6,6 +6,8 @@ package server
 var roles = map[string]Role{
 	"GET /alerts":                                "reader",
 	"POST /alerts/{name}/try":                    "operator",
+	"GET /audit":                                 "operator",
+	"GET /audit/verify":                          "operator",
 	"GET /clusters":                              "reader",
 	"POST /clusters":                             "operator",
 	"DELETE /clusters/{name}":                    "operator",

@@ -11,6 +11,7 @@ const pages: [path: string, name: string][] = [
   ["/stores", "Stores"],
   ["/rules", "Rules"],
   ["/alerts", "Alerts"],
+  ["/audit", "What was done"],
 ];
 
 /** Whether a page is one of them. */
