@@ -39,10 +39,11 @@ func TestWhatWasDone(t *testing.T) {
 	s.until("is put back", func(w client.Ward) bool { return inStepAndReady(w) && len(w.Runs) > 1 })
 
 	out := s.ok("audit")
-	assert.Regexp(t, `restore ward `+s.name+`@quay  done  vigila  #\d+, .*\n  somebody changed data.v of ConfigMap/mark`, out)
+	assert.Regexp(t, `restore ward `+s.name+`@quay  done  vigila  #\d+, .*\n  hurry changed data.v of ConfigMap/mark from 1 to by hand`, out)
 	assert.Regexp(t, `release ward `+s.name+`@quay  done  admin, API  #\d+, .*\n  held: by admin: gale watch → nothing`, out)
 	assert.Regexp(t, `hold ward nobody@quay  refused  admin, command line  #\d+, .*\n  there is no ward`, out)
 	assert.Regexp(t, `hold ward `+s.name+`  done  admin, command line  #\d+, .*\n  why gale watch\n  held in quay: nothing → by admin: gale watch`, out)
+	assert.Regexp(t, `add file .*ward.yaml  done  admin, command line  #\d+, .*\n  wards: nothing → `+s.name+`@quay`, out)
 	assert.Regexp(t, `sync ward `+s.name+`@quay  done  vigila  `, out)
 	assert.NotContains(t, s.ok("audit", "--who", "vigila"), "hold ward")
 	assert.Contains(t, s.ok("audit", "--search", "hold refused"), "nobody@quay")

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -148,12 +147,7 @@ what came of it are two. The id of an event is the number of its line: --after g
 
 // auditLines prints the next lines behind a number, and gives back how far the last is from it.
 func auditLines(ctx context.Context, conn *client.Conn, w io.Writer, after int) (int, error) {
-	r, err := conn.ListAuditWithResponse(ctx, &client.ListAuditParams{After: after, Limit: 1000}, func(_ context.Context, q *http.Request) error {
-		query := q.URL.Query()
-		query.Set("after", fmt.Sprint(after)) // 0 too
-		q.URL.RawQuery = query.Encode()
-		return nil
-	})
+	r, err := conn.ListAuditWithResponse(ctx, &client.ListAuditParams{After: after, Apart: true, Limit: 1000})
 	if ctx.Err() != nil {
 		return 0, nil
 	}

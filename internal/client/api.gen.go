@@ -3321,8 +3321,11 @@ type ListAuditParams struct {
 	// Since only what was done since then
 	Since time.Time `form:"since,omitempty" json:"since,omitempty,omitzero"`
 
-	// After only what has a greater number: every line by itself, the oldest first, what began and what came of it
-	After  int    `form:"after,omitempty" json:"after,omitempty,omitzero"`
+	// After only what has a greater number
+	After int `form:"after,omitempty" json:"after,omitempty,omitzero"`
+
+	// Apart every line by itself, the oldest first: what began, and what came of it
+	Apart  bool   `form:"apart,omitempty" json:"apart,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
@@ -7021,6 +7024,14 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "apart", params.Apart, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {

@@ -53,6 +53,9 @@ func accounted[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, e
 	if n, is := any(out).(int); is && err == nil && n > 0 && about.Of == "ward" { // of a run
 		end.Is["entry"] = "#" + strconv.Itoa(n)
 	}
+	if ids, is := any(out).([]string); is && err == nil {
+		end.Is["wards"] = strings.Join(ids, ", ")
+	}
 	var f *Fault
 	switch {
 	case errors.As(err, &f):
@@ -78,7 +81,8 @@ func plain(v any, more ...string) map[string]string {
 		return out // it is made of texts, numbers and lists
 	}
 	delete(all, "made")
-	delete(all, "ca") // long, and no secret
+	delete(all, "ca")     // long, and no secret
+	delete(all, "person") // by whom it is says the entry
 	for key, x := range all {
 		if text, is := x.(string); is {
 			out[key] = text

@@ -3316,8 +3316,11 @@ type ListAuditParams struct {
 	// Since only what was done since then
 	Since time.Time `form:"since,omitempty" json:"since,omitempty,omitzero"`
 
-	// After only what has a greater number: every line by itself, the oldest first, what began and what came of it
-	After  int    `form:"after,omitempty" json:"after,omitempty,omitzero"`
+	// After only what has a greater number
+	After int `form:"after,omitempty" json:"after,omitempty,omitzero"`
+
+	// Apart every line by itself, the oldest first: what began, and what came of it
+	Apart  bool   `form:"apart,omitempty" json:"apart,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
@@ -4155,6 +4158,14 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "apart" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "apart", c.Request.URL.Query(), &params.Apart, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter apart: %w", err), http.StatusBadRequest)
 		return
 	}
 

@@ -12,7 +12,7 @@ func (s *server) ListAudit(c *gin.Context, q ListAuditParams) {
 	if !ok {
 		return
 	}
-	all, total, err := s.Keeper.Audit(c.Request.Context(), record.FindAudit{Who: q.Who, Search: q.Search, Since: q.Since, After: q.After, Lines: c.Query("after") != "", Limit: limit, Offset: offset})
+	all, total, err := s.Keeper.Audit(c.Request.Context(), record.FindAudit{Who: q.Who, Search: q.Search, Since: q.Since, After: q.After, Lines: q.Apart, Limit: limit, Offset: offset})
 	answer(s, c, func(all []record.Accounted) AuditList {
 		out := AuditList{Items: []AuditEntry{}, Total: total}
 		for _, a := range all {

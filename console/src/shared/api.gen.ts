@@ -4,6319 +4,6291 @@
  */
 
 export interface paths {
-  "/me": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who this token belongs to, and which version answers */
-    get: operations["getMe"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/events": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /**
-     * Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
-     * @description Event names are `ward`, `roster`, `repo`, `cluster`, `follow`, `lane` and `proposal`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
-     */
-    get: operations["streamEvents"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List wards, what needs a person first */
-    get: operations["listWards"];
-    put?: never;
-    /** Register every ward of a ward file, or change those already registered */
-    post: operations["addWards"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    /** One ward with its objects */
-    get: operations["getWard"];
-    put?: never;
-    post?: never;
-    /**
-     * Stop keeping a ward; its objects stay in the cluster, or are removed first
-     * @description The name without a cluster removes every placement. With dismantle nothing else is done to the ward from then on, and it is gone once its objects are. Its logbook stays readable as long as the retention says.
-     */
-    delete: operations["removeWard"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/diff": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    /** What a sync would do, field by field, and what has drifted, with who and when */
-    get: operations["diffWard"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/preview": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What a run would do if it were started now, in its order, with guards evaluated; nothing changes */
-    post: operations["previewRun"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/compare": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    /** What two entries of a ward declare differently, field by field */
-    get: operations["compareEntries"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/rejections": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    /** Revisions that automatic runs don't go to, newest first */
-    get: operations["listRejections"];
-    put?: never;
-    /** Mark a revision as bad for a ward */
-    post: operations["rejectRevision"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/rejections/{revision}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-        /** @description the hash, or its first characters */
-        revision: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Lift a rejection; automatic runs may go there again */
-    delete: operations["liftRejection"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/proposals": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held */
-    post: operations["proposeRollback"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/look": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Look at the repository now; answers when it was read and rendered */
-    post: operations["lookNow"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/has/{revision}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-        /** @description the hash of a commit, or seven letters of it or more */
-        revision: string;
-      };
-      cookie?: never;
-    };
-    /** Tell whether the cluster holds what a commit declares for the ward, or what a later one does */
-    get: operations["hasRevision"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/runs": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Start a run */
-    post: operations["startRun"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/runs/current": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Stop the run that is going on */
-    delete: operations["stopRun"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/hold": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    /** Stop automatic runs */
-    put: operations["holdWard"];
-    post?: never;
-    /** Let automatic runs go on */
-    delete: operations["releaseWard"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/canary": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    /** The canary of a run, with what its checks answered; the newest unless an entry is given */
-    get: operations["getCanary"];
-    put?: never;
-    /** Send the canary that goes on to its next share, hold it there, finish it, or send it back */
-    post: operations["sayCanary"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/entries": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    /** The logbook of a ward, newest first */
-    get: operations["listWardEntries"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/entries/{number}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-        number: number;
-      };
-      cookie?: never;
-    };
-    /** One entry with the outcome for each object */
-    get: operations["getEntry"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/entries/{number}/log": {
-    parameters: {
-      query: {
-        /** @description the task's key, as the entry lists it */
-        key: string;
-        /** @description while the task runs: what it writes, until it has ended */
-        follow?: boolean;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-        number: number;
-      };
-      cookie?: never;
-    };
-    /** The log of a task, as the entry of its run keeps it; of one that runs it can be followed */
-    get: operations["getTaskLog"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/object": {
-    parameters: {
-      query: {
-        /** @description the object's key, as listed */
-        key: string;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    /** One object, declared and live, with its events and Pods; secret values are masked */
-    get: operations["getObject"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/wards/{ward}/logs": {
-    parameters: {
-      query: {
-        /** @description the object's key, as listed */
-        key: string;
-        pod: string;
-        container?: string;
-        /** @description the container before its last restart */
-        previous?: boolean;
-        /** @description lines from the end */
-        tail?: number;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    /** The log of a Pod below one of the ward's objects */
-    get: operations["getLogs"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/entries": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The logbook of every ward, newest first */
-    get: operations["listEntries"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/repos": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Known repositories */
-    get: operations["listRepos"];
-    put?: never;
-    /** Add a repository or change one; it is read before it is kept */
-    post: operations["addRepo"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/repos/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget a repository that no ward uses */
-    delete: operations["removeRepo"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/repos/{name}/look": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Look at a repository now */
-    post: operations["lookAtRepo"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/repos/{name}/files": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Write files to a branch of their own, for review; the branch they are meant for is not touched */
-    post: operations["proposeFiles"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/repos/{name}/host": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** The code host of a repository, where its proposals are reviewed */
-    get: operations["getCodeHost"];
-    /** Say on which code host a repository is; it is asked before it is kept */
-    put: operations["setCodeHost"];
-    post?: never;
-    /** Forget the code host of a repository; requests stay open there */
-    delete: operations["removeCodeHost"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/repos/{name}/effect": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** What a branch of a repository would do to wards and clusters, once it is part of another */
-    get: operations["getBranchEffect"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/proposals": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Proposals, those that wait for a person first */
-    get: operations["listProposals"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/proposals/{number}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    /** One proposal */
-    get: operations["getProposal"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/proposals/{number}/effect": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    /** What a proposal would do to files, wards and clusters if it were merged now */
-    get: operations["getProposalEffect"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/proposals/{number}/approvals": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Note that you have read a proposal and want it */
-    post: operations["approveProposal"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/proposals/{number}/merge": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make a proposal part of its base */
-    post: operations["mergeProposal"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/proposals/{number}/withdraw": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** End a proposal without its change; its branch is deleted when nobody else has written to it */
-    post: operations["withdrawProposal"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/rosters": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Rosters, each with its own standing and that of the wards it keeps */
-    get: operations["listRosters"];
-    put?: never;
-    /** Add a roster or change one; its path is found before it is kept */
-    post: operations["addRoster"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/rosters/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** One roster, with everything that its files get wrong and what was left behind */
-    get: operations["getRoster"];
-    put?: never;
-    post?: never;
-    /** Forget a roster; the wards that it declared are kept on */
-    delete: operations["removeRoster"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/rosters/{name}/look": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Read a roster's files now and do what they say */
-    post: operations["lookAtRoster"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/rosters/{name}/sync": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Bring all wards of a roster up, each after those that it waits for */
-    post: operations["syncRoster"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/rosters/{name}/preview": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** What bringing a roster up would do to each of its wards; nothing changes */
-    get: operations["previewRoster"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/left/{ward}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster */
-        ward: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget what was left behind of a ward; nothing in the cluster changes */
-    delete: operations["forgetLeft"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/repos/{name}/push-key": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make the key that signs pushes of a repository; the one before it is not taken any more */
-    post: operations["makePushKey"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/repos/{name}/pushes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** Where a repository's server tells of pushes, whether it can, and when it last has */
-    get: operations["getPushes"];
-    put?: never;
-    /**
-     * Tell that something was pushed, so that the repository is looked at now
-     * @description Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token` or as `Authorization: Bearer KEY`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
-     */
-    post: operations["takePush"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/clusters": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Known clusters */
-    get: operations["listClusters"];
-    put?: never;
-    /** Add a cluster or change one */
-    post: operations["addCluster"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/clusters/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget a cluster that no ward uses */
-    delete: operations["removeCluster"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/clusters/{name}/adopt": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Draft manifests and a ward file for what is in a namespace already; nothing changes */
-    post: operations["draftAdoption"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/clusters/{name}/schema": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** How the cluster describes its kinds, for checks without it */
-    get: operations["getClusterSchema"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/contexts": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs */
-    post: operations["listContexts"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/metrics-sources": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Servers that the checks of canaries ask */
-    get: operations["listMetricsSources"];
-    put?: never;
-    /** Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept */
-    post: operations["addMetricsSource"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/metrics-sources/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget a metrics source that no ward asks */
-    delete: operations["removeMetricsSource"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/metrics-sources/{name}/try": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Ask a metrics source something, or what a query gives now */
-    post: operations["tryMetricsSource"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/registries": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Registries that follows ask */
-    get: operations["listRegistries"];
-    put?: never;
-    /** Add a registry, or change one; it is asked before it is kept */
-    post: operations["addRegistry"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/registries/{name}/push-key": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make the key that signs pushes of a registry; the one before it is not taken any more */
-    post: operations["makeRegistryPushKey"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/registries/{name}/pushes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** Where a registry tells of pushes, whether it can, and when it last has */
-    get: operations["getRegistryPushes"];
-    put?: never;
-    /**
-     * Tell that an image was pushed, so that the follows that ask this registry look now
-     * @description Needs no token, but the registry's push key: as `Authorization: Bearer KEY`, which registries send as a header that is set once, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
-     */
-    post: operations["takeRegistryPush"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/registries/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget a registry that no follow asks */
-    delete: operations["removeRegistry"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/stores": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Stores of secret values, and which wards refer to them */
-    get: operations["listStores"];
-    put?: never;
-    /** Add a store, or change one; it is signed in to before it is kept */
-    post: operations["addStore"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/stores/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget a store that no ward refers to */
-    delete: operations["removeStore"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/stores/{name}/push-key": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make the key that signs pushes of a store; the one before it is not taken any more */
-    post: operations["makeStorePushKey"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/stores/{name}/pushes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** Where a store tells of changes, whether it can, and when it last has */
-    get: operations["getStorePushes"];
-    put?: never;
-    /**
-     * Tell that a value was changed, so that the store is looked at now
-     * @description Needs no token, but the store's push key: as `Authorization: Bearer KEY`, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
-     */
-    post: operations["takeStorePush"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/stores/{name}/try": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Sign in to a store, and look at everything that wards use of it */
-    post: operations["tryStore"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/secrets": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The secret references that wards declare, what is missing first; never a value */
-    get: operations["listSecrets"];
-    put?: never;
-    /** Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value */
-    post: operations["setSecret"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/rules": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The rules that hold for wards, what is broken first, and those that Vigila brings along and that hold for none */
-    get: operations["listRules"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/rules/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** A rule with its text; several where rulebooks have rules of the same name */
-    get: operations["getRule"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/rules/try": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Hold everything that wards declare now against rules that hold nowhere yet; nothing changes */
-    post: operations["tryRules"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/findings": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What wards declare and what breaks a rule, what refuses first */
-    get: operations["listFindings"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/alerts": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who is told of what, and of how much they are told now */
-    get: operations["listAlerts"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/alerts/{name}/try": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Send a message by all ways of an alert, to say that they work */
-    post: operations["tryAlert"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/deliveries": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Messages that were sent and that are on their way, the newest first */
-    get: operations["listDeliveries"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/ways": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** How messages get to people */
-    get: operations["listWays"];
-    put?: never;
-    /** Add a way, or change one; what is secret is stored encrypted and never shown again */
-    post: operations["addWay"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/ways/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Forget a way; what is on it is not sent any more */
-    delete: operations["removeWay"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/ways/{name}/try": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Send a message by a way, to say that it works */
-    post: operations["tryWay"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/mutes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What nobody is told of for a while */
-    get: operations["listMutes"];
-    put?: never;
-    /** Let nobody be told of a ward, or of what else a message names, for a while */
-    post: operations["mute"];
-    /** Let it be told of again */
-    delete: operations["unmute"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/audit": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What was done, by whom and with what outcome, the newest first */
-    get: operations["listAudit"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/audit/verify": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Whether the account of what was done is what was written */
-    get: operations["verifyAudit"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/follows": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What is followed, which version it is at, and why newer ones are not taken */
-    get: operations["listFollows"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/follows/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** One follow */
-    get: operations["getFollow"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/follows/{name}/look": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Look for newer versions now, or take one whatever it is; the answer comes when that is done */
-    post: operations["lookFollow"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/lanes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The ways that changes take from environment to environment, and which lot is where */
-    get: operations["listLanes"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/lanes/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** One lane */
-    get: operations["getLane"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/lanes/{name}/lots": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** The lots of a lane, the newest first, each with its way through the stops */
-    get: operations["listLots"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/lanes/{name}/preview": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** What letting a lot in would do, to files and to clusters; nothing is written */
-    get: operations["previewLot"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/lanes/{name}/compare": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    /** What a stop has differently from another, of what is carried */
-    get: operations["compareStops"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/lanes/{name}/promote": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Let a lot in at a stop, as a commit or a proposal, as the lane says */
-    post: operations["promoteLot"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/lanes/{name}/hold": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Keep a stop from letting lots in by itself */
-    post: operations["holdStop"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/lanes/{name}/release": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Let a stop that is held go on */
-    post: operations["releaseStop"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/tokens": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Tokens that sign in, with when each was used last */
-    get: operations["listTokens"];
-    put?: never;
-    /** Make a token */
-    post: operations["makeToken"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/tokens/{name}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** End a token now; event streams that it opened end too */
-    delete: operations["endToken"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
+    "/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who this token belongs to, and which version answers */
+        get: operations["getMe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Server-sent events, one for each change of a ward, roster, repository, cluster, follow, lane or proposal
+         * @description Event names are `ward`, `roster`, `repo`, `cluster`, `follow`, `lane` and `proposal`; data is `{"name": …}`. A comment is sent every 10 s so that a lost connection is noticed.
+         */
+        get: operations["streamEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List wards, what needs a person first */
+        get: operations["listWards"];
+        put?: never;
+        /** Register every ward of a ward file, or change those already registered */
+        post: operations["addWards"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** One ward with its objects */
+        get: operations["getWard"];
+        put?: never;
+        post?: never;
+        /**
+         * Stop keeping a ward; its objects stay in the cluster, or are removed first
+         * @description The name without a cluster removes every placement. With dismantle nothing else is done to the ward from then on, and it is gone once its objects are. Its logbook stays readable as long as the retention says.
+         */
+        delete: operations["removeWard"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** What a sync would do, field by field, and what has drifted, with who and when */
+        get: operations["diffWard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a run would do if it were started now, in its order, with guards evaluated; nothing changes */
+        post: operations["previewRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** What two entries of a ward declare differently, field by field */
+        get: operations["compareEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/rejections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** Revisions that automatic runs don't go to, newest first */
+        get: operations["listRejections"];
+        put?: never;
+        /** Mark a revision as bad for a ward */
+        post: operations["rejectRevision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/rejections/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                /** @description the hash, or its first characters */
+                revision: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Lift a rejection; automatic runs may go there again */
+        delete: operations["liftRejection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write a commit to a branch of its own that makes git say what the cluster holds, or what an entry held */
+        post: operations["proposeRollback"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at the repository now; answers when it was read and rendered */
+        post: operations["lookNow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/has/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                /** @description the hash of a commit, or seven letters of it or more */
+                revision: string;
+            };
+            cookie?: never;
+        };
+        /** Tell whether the cluster holds what a commit declares for the ward, or what a later one does */
+        get: operations["hasRevision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a run */
+        post: operations["startRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/runs/current": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Stop the run that is going on */
+        delete: operations["stopRun"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Stop automatic runs */
+        put: operations["holdWard"];
+        post?: never;
+        /** Let automatic runs go on */
+        delete: operations["releaseWard"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/canary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** The canary of a run, with what its checks answered; the newest unless an entry is given */
+        get: operations["getCanary"];
+        put?: never;
+        /** Send the canary that goes on to its next share, hold it there, finish it, or send it back */
+        post: operations["sayCanary"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** The logbook of a ward, newest first */
+        get: operations["listWardEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/entries/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                number: number;
+            };
+            cookie?: never;
+        };
+        /** One entry with the outcome for each object */
+        get: operations["getEntry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/entries/{number}/log": {
+        parameters: {
+            query: {
+                /** @description the task's key, as the entry lists it */
+                key: string;
+                /** @description while the task runs: what it writes, until it has ended */
+                follow?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                number: number;
+            };
+            cookie?: never;
+        };
+        /** The log of a task, as the entry of its run keeps it; of one that runs it can be followed */
+        get: operations["getTaskLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/object": {
+        parameters: {
+            query: {
+                /** @description the object's key, as listed */
+                key: string;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** One object, declared and live, with its events and Pods; secret values are masked */
+        get: operations["getObject"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wards/{ward}/logs": {
+        parameters: {
+            query: {
+                /** @description the object's key, as listed */
+                key: string;
+                pod: string;
+                container?: string;
+                /** @description the container before its last restart */
+                previous?: boolean;
+                /** @description lines from the end */
+                tail?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        /** The log of a Pod below one of the ward's objects */
+        get: operations["getLogs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The logbook of every ward, newest first */
+        get: operations["listEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Known repositories */
+        get: operations["listRepos"];
+        put?: never;
+        /** Add a repository or change one; it is read before it is kept */
+        post: operations["addRepo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a repository that no ward uses */
+        delete: operations["removeRepo"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at a repository now */
+        post: operations["lookAtRepo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write files to a branch of their own, for review; the branch they are meant for is not touched */
+        post: operations["proposeFiles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** The code host of a repository, where its proposals are reviewed */
+        get: operations["getCodeHost"];
+        /** Say on which code host a repository is; it is asked before it is kept */
+        put: operations["setCodeHost"];
+        post?: never;
+        /** Forget the code host of a repository; requests stay open there */
+        delete: operations["removeCodeHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** What a branch of a repository would do to wards and clusters, once it is part of another */
+        get: operations["getBranchEffect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Proposals, those that wait for a person first */
+        get: operations["listProposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        /** One proposal */
+        get: operations["getProposal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        /** What a proposal would do to files, wards and clusters if it were merged now */
+        get: operations["getProposalEffect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note that you have read a proposal and want it */
+        post: operations["approveProposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a proposal part of its base */
+        post: operations["mergeProposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/proposals/{number}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a proposal without its change; its branch is deleted when nobody else has written to it */
+        post: operations["withdrawProposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rosters, each with its own standing and that of the wards it keeps */
+        get: operations["listRosters"];
+        put?: never;
+        /** Add a roster or change one; its path is found before it is kept */
+        post: operations["addRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** One roster, with everything that its files get wrong and what was left behind */
+        get: operations["getRoster"];
+        put?: never;
+        post?: never;
+        /** Forget a roster; the wards that it declared are kept on */
+        delete: operations["removeRoster"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{name}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a roster's files now and do what they say */
+        post: operations["lookAtRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{name}/sync": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring all wards of a roster up, each after those that it waits for */
+        post: operations["syncRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rosters/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** What bringing a roster up would do to each of its wards; nothing changes */
+        get: operations["previewRoster"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/left/{ward}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster */
+                ward: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget what was left behind of a ward; nothing in the cluster changes */
+        delete: operations["forgetLeft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/push-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the key that signs pushes of a repository; the one before it is not taken any more */
+        post: operations["makePushKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repos/{name}/pushes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** Where a repository's server tells of pushes, whether it can, and when it last has */
+        get: operations["getPushes"];
+        put?: never;
+        /**
+         * Tell that something was pushed, so that the repository is looked at now
+         * @description Needs no token, but a signature with the repository's push key: the HMAC-SHA256 (RFC 2104) of the body in hex as `Vigila-Signature`, as `X-Hub-Signature-256` or `X-Hub-Signature` after `sha256=`, or as `X-Gitea-Signature`; a Standard Webhooks signature (`webhook-id`, `webhook-timestamp`, `webhook-signature`); or the key itself as `X-Gitlab-Token` or as `Authorization: Bearer KEY`. The body may be anything, up to 1 MiB; it is not read before the repository is known to take pushes, nor further. Many pushes become one look. `POST /repos/{name}/notices`, its address of before, goes on answering.
+         */
+        post: operations["takePush"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Known clusters */
+        get: operations["listClusters"];
+        put?: never;
+        /** Add a cluster or change one */
+        post: operations["addCluster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a cluster that no ward uses */
+        delete: operations["removeCluster"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{name}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft manifests and a ward file for what is in a namespace already; nothing changes */
+        post: operations["draftAdoption"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{name}/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** How the cluster describes its kinds, for checks without it */
+        get: operations["getClusterSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/contexts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs */
+        post: operations["listContexts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Servers that the checks of canaries ask */
+        get: operations["listMetricsSources"];
+        put?: never;
+        /** Add a server that speaks the Prometheus HTTP API, or change one; it is asked before it is kept */
+        post: operations["addMetricsSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics-sources/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a metrics source that no ward asks */
+        delete: operations["removeMetricsSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics-sources/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask a metrics source something, or what a query gives now */
+        post: operations["tryMetricsSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Registries that follows ask */
+        get: operations["listRegistries"];
+        put?: never;
+        /** Add a registry, or change one; it is asked before it is kept */
+        post: operations["addRegistry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries/{name}/push-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the key that signs pushes of a registry; the one before it is not taken any more */
+        post: operations["makeRegistryPushKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries/{name}/pushes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** Where a registry tells of pushes, whether it can, and when it last has */
+        get: operations["getRegistryPushes"];
+        put?: never;
+        /**
+         * Tell that an image was pushed, so that the follows that ask this registry look now
+         * @description Needs no token, but the registry's push key: as `Authorization: Bearer KEY`, which registries send as a header that is set once, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+         */
+        post: operations["takeRegistryPush"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a registry that no follow asks */
+        delete: operations["removeRegistry"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Stores of secret values, and which wards refer to them */
+        get: operations["listStores"];
+        put?: never;
+        /** Add a store, or change one; it is signed in to before it is kept */
+        post: operations["addStore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stores/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a store that no ward refers to */
+        delete: operations["removeStore"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stores/{name}/push-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the key that signs pushes of a store; the one before it is not taken any more */
+        post: operations["makeStorePushKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stores/{name}/pushes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** Where a store tells of changes, whether it can, and when it last has */
+        get: operations["getStorePushes"];
+        put?: never;
+        /**
+         * Tell that a value was changed, so that the store is looked at now
+         * @description Needs no token, but the store's push key: as `Authorization: Bearer KEY`, or any signature that `POST /repos/{name}/pushes` takes. The body may be anything, up to 1 MiB. Many pushes become one look.
+         */
+        post: operations["takeStorePush"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stores/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in to a store, and look at everything that wards use of it */
+        post: operations["tryStore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The secret references that wards declare, what is missing first; never a value */
+        get: operations["listSecrets"];
+        put?: never;
+        /** Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value */
+        post: operations["setSecret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules that hold for wards, what is broken first, and those that Vigila brings along and that hold for none */
+        get: operations["listRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** A rule with its text; several where rulebooks have rules of the same name */
+        get: operations["getRule"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hold everything that wards declare now against rules that hold nowhere yet; nothing changes */
+        post: operations["tryRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What wards declare and what breaks a rule, what refuses first */
+        get: operations["listFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told of what, and of how much they are told now */
+        get: operations["listAlerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message by all ways of an alert, to say that they work */
+        post: operations["tryAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Messages that were sent and that are on their way, the newest first */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How messages get to people */
+        get: operations["listWays"];
+        put?: never;
+        /** Add a way, or change one; what is secret is stored encrypted and never shown again */
+        post: operations["addWay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ways/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a way; what is on it is not sent any more */
+        delete: operations["removeWay"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/ways/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message by a way, to say that it works */
+        post: operations["tryWay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/mutes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What nobody is told of for a while */
+        get: operations["listMutes"];
+        put?: never;
+        /** Let nobody be told of a ward, or of what else a message names, for a while */
+        post: operations["mute"];
+        /** Let it be told of again */
+        delete: operations["unmute"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done, by whom and with what outcome, the newest first */
+        get: operations["listAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the account of what was done is what was written */
+        get: operations["verifyAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/follows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is followed, which version it is at, and why newer ones are not taken */
+        get: operations["listFollows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/follows/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** One follow */
+        get: operations["getFollow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/follows/{name}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for newer versions now, or take one whatever it is; the answer comes when that is done */
+        post: operations["lookFollow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways that changes take from environment to environment, and which lot is where */
+        get: operations["listLanes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** One lane */
+        get: operations["getLane"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/lots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** The lots of a lane, the newest first, each with its way through the stops */
+        get: operations["listLots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** What letting a lot in would do, to files and to clusters; nothing is written */
+        get: operations["previewLot"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** What a stop has differently from another, of what is carried */
+        get: operations["compareStops"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/promote": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a lot in at a stop, as a commit or a proposal, as the lane says */
+        post: operations["promoteLot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a stop from letting lots in by itself */
+        post: operations["holdStop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lanes/{name}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a stop that is held go on */
+        post: operations["releaseStop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tokens that sign in, with when each was used last */
+        get: operations["listTokens"];
+        put?: never;
+        /** Make a token */
+        post: operations["makeToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a token now; event streams that it opened end too */
+        delete: operations["endToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    /** @description RFC 9457 */
-    Problem: {
-      type: string;
-      title: string;
-      status: number;
-      detail?: string;
-      guards?: components["schemas"]["Guard"][];
-      /** @description the number of the run that is in the way */
-      entry?: number;
-    };
-    Guard: {
-      /** @description what to give as allow */
-      name: string;
-      text: string;
-      /** @description what lets the run go on, where allowing it can't */
-      mend?: string;
-      /** @description what to declare instead, where it can be allowed but had better not be */
-      instead?: string;
-    };
-    Me: {
-      name: string;
-      role: components["schemas"]["Role"];
-      version: string;
-      /**
-       * Format: date-time
-       * @description when this token ends; absent for one that does not
-       */
-      expires?: string;
-    };
-    /** @enum {string} */
-    Role: "reader" | "operator" | "admin";
-    Token: {
-      name: string;
-      role: components["schemas"]["Role"];
-      /** Format: date-time */
-      made?: string;
-      /**
-       * Format: date-time
-       * @description when it was used last, to the minute; absent when it never was
-       */
-      used?: string;
-      /**
-       * Format: date-time
-       * @description absent for one that does not end by itself
-       */
-      expires?: string;
-      /** @description it is the one that this call was made with */
-      you?: boolean;
-    };
-    TokenList: {
-      items: components["schemas"]["Token"][];
-      total: number;
-    };
-    MakeToken: {
-      /** @description of whoever or whatever it is for, as the logbook will say it: lower case letters, digits and - */
-      name: string;
-      role: components["schemas"]["Role"];
-      /** @description how long it is taken, in seconds; 60 to 366 days */
-      for: number;
-    };
-    MadeToken: {
-      token: string;
-      /** Format: date-time */
-      expires: string;
-    };
-    /** @enum {string} */
-    Standing: "in step" | "behind" | "drifted" | "contested" | "blind";
-    /** @enum {string} */
-    Health: "ready" | "settling" | "failing" | "absent" | "unknown";
-    Revision: {
-      /** @description full commit hash */
-      id: string;
-      subject?: string;
-      author?: string;
-      /** Format: date-time */
-      at?: string;
-    };
-    /** @description What was last known of a source, and since when. */
-    AsOf: {
-      /** @description false when it can't be read now */
-      known: boolean;
-      /**
-       * Format: date-time
-       * @description when it was last read
-       */
-      at?: string;
-      /**
-       * Format: date-time
-       * @description when it is looked at next; absent for a watch
-       */
-      next?: string;
-      /** @description why it can't be read */
-      problem?: string;
-    };
-    Hold: {
-      by: string;
-      /** Format: date-time */
-      at: string;
-      /** Format: date-time */
-      until?: string;
-      why?: string;
-      /** @description the entry a rollback holds it at */
-      entry?: number;
-    };
-    Ward: {
-      /** @description name@cluster */
-      id: string;
-      name: string;
-      cluster: string;
-      about?: string;
-      owner?: string;
-      repo: string;
-      /** @description a branch, a tag, a commit, or a range of versions over tags */
-      ref: string;
-      /** @description the tag that a range of versions took */
-      tag?: string;
-      path: string;
-      /** @description the roster that declares it; absent when a person registered it */
-      roster?: string;
-      /** @description the file in the roster's repository */
-      source?: string;
-      /**
-       * @description what its path holds
-       * @enum {string}
-       */
-      form?: "plain" | "overlay" | "chart" | "template";
-      /** @description name and version of a chart */
-      chart?: string;
-      /** @description what of a chart was left out, and why; what of the ward file or a health rule means nothing that there is */
-      notes?: string[];
-      namespace: string;
-      standing: components["schemas"]["Standing"];
-      health: components["schemas"]["Health"];
-      health_reason?: string;
-      /**
-       * Format: date-time
-       * @description since when the standing is so
-       */
-      since: string;
-      /** @description what is going on, in a sentence */
-      says: string;
-      /** @description what can be done about it, in a sentence */
-      todo?: string;
-      needs_you: boolean;
-      /**
-       * @description what is worst about it, and so how it is shown; quiet: nothing
-       * @enum {string}
-       */
-      worst?: "quiet" | "behind" | "drifted" | "failing" | "contested" | "blind";
-      /** @description objects the repository moved */
-      pending: number;
-      /** @description objects the cluster moved */
-      drifted: number;
-      drifted_fields: number;
-      contested_fields: number;
-      /** @description fields and list items that others added to its objects; no drift */
-      added_fields?: number;
-      /** @description tasks that are new or changed; counted in pending too */
-      pending_tasks?: number;
-      /** @description going back failed; nothing else comes before it */
-      loudest?: boolean;
-      /** @description how many revisions are rejected */
-      rejections?: number;
-      object_count: number;
-      repository: components["schemas"]["AsOf"];
-      live: components["schemas"]["AsOf"];
-      revision?: components["schemas"]["Revision"];
-      applied?: components["schemas"]["Revision"];
-      /** @description why the newest revision is rejected */
-      rejected?: string;
-      hold?: components["schemas"]["Hold"];
-      auto_sync: boolean;
-      /** @enum {string} */
-      keep_additions?: "report" | "remove" | "ignore";
-      restore_drift: boolean;
-      /** @description what is declared no more is removed */
-      prune?: boolean;
-      /** @description how long a run may take until all is ready */
-      settle_seconds?: number;
-      /**
-       * @description what happens when it is not
-       * @enum {string}
-       */
-      settle_otherwise?: "rollback" | "stop";
-      /** @description wards of the same cluster that have to be in step and ready before an automatic run */
-      after?: string[];
-      /** @description what an automatic run waits for */
-      waits_for?: string;
-      guards?: components["schemas"]["Guard"][];
-      /** @description of what it declares so much breaks a rule; what an exception lets be is left out */
-      broken_rules?: number;
-      run?: components["schemas"]["Entry"];
-      /** @description standings since 24 h ago, oldest first */
-      watch: components["schemas"]["Stretch"][];
-      /** @description runs since 24 h ago, oldest first */
-      runs: components["schemas"]["PastRun"][];
-      links?: {
-        [key: string]: string;
-      };
-    };
-    Stretch: {
-      /** Format: date-time */
-      from: string;
-      standing: components["schemas"]["Standing"];
-      health: components["schemas"]["Health"];
-    };
-    PastRun: {
-      /** Format: date-time */
-      at: string;
-      number: number;
-      kind: components["schemas"]["EntryKind"];
-      outcome: components["schemas"]["Outcome"];
-      /** @description it carried a canary */
-      canary?: boolean;
-    };
-    WardList: {
-      items: components["schemas"]["Ward"][];
-      /** @description how many match, on all pages */
-      total: number;
-      /** @description of all that match */
-      need_you: number;
-      /** @description of all that match */
-      in_step: number;
-      /** @description of all that match, how many stand in the lines of their groups; the others are on the pages */
-      folded?: number;
-      /** @description counts of all that match, by cluster and by owner */
-      groups?: components["schemas"]["WardGroup"][];
-    };
-    WardGroup: {
-      /** @enum {string} */
-      by: "cluster" | "owner";
-      name: string;
-      total: number;
-      in_step: number;
-      /** @description how many of them are no items, as they are quiet */
-      folded?: number;
-      /** @description how those that are folded stood over the last day: at each time as the worst of them */
-      watch?: components["schemas"]["Stretch"][];
-    };
-    WardDetail: {
-      ward: components["schemas"]["Ward"];
-      /** @description the ward file */
-      file: string;
-      /** @description its objects in step order */
-      outline: components["schemas"]["Object"][];
-      muted?: components["schemas"]["Mute"];
-      /** @description names of the alerts that tell somebody of it */
-      told_by?: string[];
-    };
-    Object: {
-      /** @description identity for getObject */
-      key: string;
-      group?: string;
-      kind: string;
-      namespace?: string;
-      name: string;
-      step: number;
-      /** @description where it is declared */
-      file?: string;
-      line?: number;
-      standing: components["schemas"]["Standing"];
-      /**
-       * @description what a sync would do; absent when nothing. run: a task that is new or changed
-       * @enum {string}
-       */
-      change?: "create" | "update" | "remove" | "run";
-      task?: components["schemas"]["Task"];
-      /** @description the autoscaler that has its replicas, as Kind/name; they are left to it */
-      scaler?: string;
-      /** @description fields that the ward leaves to others, as JSON pointers */
-      left?: string[];
-      /** @description what others added */
-      additions?: components["schemas"]["Difference"][];
-      health: components["schemas"]["Health"];
-      reason?: string;
-      /** @description drifted fields */
-      fields?: components["schemas"]["Difference"][];
-      /** @description it was deleted from the cluster */
-      gone?: boolean;
-      /** @description it is in the cluster and no ward keeps it yet */
-      already_there?: boolean;
-      /** @description fields Vigila applied */
-      owned_fields?: number;
-      /** @description who let its Pods be made anew last; no addition, since nothing is to be taken away */
-      restarted_by?: string;
-      /** Format: date-time */
-      restarted_at?: string;
-      below?: components["schemas"]["Below"][];
-    };
-    Below: {
-      kind: string;
-      name: string;
-      depth: number;
-      health: components["schemas"]["Health"];
-      reason?: string;
-    };
-    Difference: {
-      path: string;
-      /**
-       * @description made again: the whole object was deleted and made again by another client; path is empty
-       * @enum {string}
-       */
-      change: "changed" | "added" | "removed" | "made again";
-      /** @description the field as a JSON pointer, the way leave in a ward file takes it */
-      pointer?: string;
-      /** @description the applied value of a drifted field; the live value in a preview */
-      from?: unknown;
-      /** @description the live value of a drifted field; what a sync would set in a preview */
-      to?: unknown;
-      /** @description field manager */
-      who?: string;
-      /** @description who is the last client that wrote to the object, not a recorded owner of the field */
-      likely?: boolean;
-      /** Format: date-time */
-      when?: string;
-      contested?: boolean;
-    };
-    WardDiff: {
-      ward: components["schemas"]["Ward"];
-      /** @description what a sync would do */
-      changes: components["schemas"]["PendingObject"][];
-      /** @description objects that others changed */
-      drift: components["schemas"]["Object"][];
-      guards?: components["schemas"]["Guard"][];
-    };
-    PendingObject: {
-      key: string;
-      kind: string;
-      namespace?: string;
-      name: string;
-      step?: number;
-      task?: components["schemas"]["Task"];
-      /**
-       * @description keep: not declared any more, and left in the cluster. run: a task
-       * @enum {string}
-       */
-      change: "create" | "update" | "remove" | "keep" | "run";
-      already_there?: boolean;
-      /** @description it would be deleted and made again, since the change can't be made in place */
-      replaced?: boolean;
-      fields: components["schemas"]["Difference"][];
-      /** @description why the API server would refuse it */
-      refused?: string;
-    };
-    RunPreview: {
-      ward: components["schemas"]["Ward"];
-      revision?: components["schemas"]["Revision"];
-      /** @description in the order of the run; removals come last */
-      objects: components["schemas"]["PendingObject"][];
-      /** @description what stops it */
-      guards?: components["schemas"]["Guard"][];
-      /** @description guards that the request allows */
-      allowed?: components["schemas"]["Guard"][];
-      /** @description those that it carries */
-      canaries?: components["schemas"]["PlannedCanary"][];
-      /** @description what is applied before them, as Kind/name, and put back when they go back */
-      before_canary?: string[];
-      /** @description tasks that run before them; what they have done stays done */
-      tasks_before_canary?: string[];
-    };
-    PlannedCanary: {
-      /** @description the workload, as Kind/name */
-      of: string;
-      shares: components["schemas"]["CanaryShare"][];
-      /** @description how long the whole may take; then it goes back */
-      within_seconds: number;
-    };
-    Comparison: {
-      from: components["schemas"]["Entry"];
-      to?: components["schemas"]["Entry"];
-      revision?: components["schemas"]["Revision"];
-      objects: components["schemas"]["MovedObject"][];
-    };
-    MovedObject: {
-      key: string;
-      kind: string;
-      namespace?: string;
-      name: string;
-      /** @enum {string} */
-      change: "changed" | "added" | "removed";
-      fields: components["schemas"]["Difference"][];
-    };
-    Rejection: {
-      revision: components["schemas"]["Revision"];
-      why: string;
-      by: string;
-      /** Format: date-time */
-      at: string;
-    };
-    RejectionList: {
-      items: components["schemas"]["Rejection"][];
-    };
-    RejectRevision: {
-      /** @description branch, tag or commit */
-      revision: string;
-      why?: string;
-    };
-    ProposeRollback: {
-      /** @description the entry to go back to; what is applied now when absent */
-      to_entry?: number;
-      /** @description the new branch; a name is made when absent */
-      branch?: string;
-    };
-    Proposal: {
-      /** @description 0 for a first commit, which is pushed to the branch itself */
-      number: number;
-      repo: string;
-      branch: string;
-      /** @description the branch it is meant for */
-      base: string;
-      /**
-       * @description stale: it does not go together with what its base says by now
-       * @enum {string}
-       */
-      standing: "opening" | "open" | "stale" | "merged" | "withdrawn";
-      /** @description how it is, in a line */
-      says: string;
-      needs_you: boolean;
-      title: string;
-      /** @description more than the title says; some lines */
-      why?: string;
-      /** @description who asked for it */
-      by: string;
-      /** @description the ward, the follow, the file, or the lane and its stop, that it is about */
-      of?: string;
-      /**
-       * @description what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
-       * @enum {string}
-       */
-      kind?: "back" | "files" | "follow" | "lane";
-      /** Format: date-time */
-      opened: string;
-      /** @description the head of its branch: what is reviewed */
-      commit: string;
-      /** @description nobody but Vigila has written to its branch */
-      own?: boolean;
-      /** @description files that its base has changed as well, in another way */
-      conflicts: string[];
-      approvals: components["schemas"]["Approval"][];
-      /** Format: date-time */
-      ended?: string;
-      /** @description absent when it happened in the repository */
-      ended_by?: string;
-      /** @description the commit of the base that holds it */
-      result?: string;
-      request?: components["schemas"]["HostRequest"];
-    };
-    Approval: {
-      by: string;
-      /** Format: date-time */
-      at: string;
-      commit: string;
-      /** @description it is of the commit that the branch is at now */
-      current: boolean;
-    };
-    ProposalList: {
-      total: number;
-      items: components["schemas"]["Proposal"][];
-    };
-    ReviewedProposal: {
-      /** @description the head of its branch as it was read; it is refused when that has moved. What it is at now when absent */
-      commit?: string;
-    };
-    MergeProposal: {
-      /** @description as of ReviewedProposal */
-      commit?: string;
-      /** @description gets over what stands against letting a lot in */
-      why?: string;
-    };
-    WithdrawProposal: {
-      why?: string;
-    };
-    Lane: {
-      name: string;
-      about?: string;
-      roster: string;
-      /** @description file and line */
-      declared_at: string;
-      repo: string;
-      /** @description the branch that all that is carried is on */
-      ref: string;
-      /** @description what moves; {stop} stands for the stop's name */
-      carries: string[];
-      /** @description patterns of files that are a stop's own */
-      keeps?: string[];
-      /** @description how it is, in a line */
-      says: string;
-      needs_you: boolean;
-      /** Format: date-time */
-      looked?: string;
-      newest?: components["schemas"]["Lot"];
-      stops: components["schemas"]["LaneStop"][];
-    };
-    LaneStop: {
-      name: string;
-      /** @description stops that a lot has arrived at before it is offered here; lots begin where there are none */
-      comes_after: string[];
-      /** @enum {string} */
-      lets_in: "by itself" | "ask";
-      /** @description who is asked; whoever may when absent */
-      asks_whom?: string[];
-      /** @description how long its wards have to be ready */
-      settled_seconds?: number;
-      /** @description a lot is let in by a proposal; else by a commit */
-      by_proposal: boolean;
-      /** @description when lots are let in; always when absent */
-      hours?: string;
-      /** @description the stop that it takes lots together with */
-      together?: string;
-      /** @description how it is, in a line */
-      says: string;
-      needs_you: boolean;
-      /** @description why what it has can't be read, or what it takes can't be written */
-      problem?: string;
-      /** @description what it has, has arrived */
-      arrived: boolean;
-      /**
-       * Format: date-time
-       * @description when it has arrived, or will where that is a matter of time alone
-       */
-      arrives?: string;
-      /** @description for what it waits to have arrived */
-      waits?: string;
-      passage?: components["schemas"]["Passage"];
-      offer?: components["schemas"]["LotOffer"];
-      held_by?: components["schemas"]["StopHold"];
-      /** @description by which a lot is being let in */
-      proposal?: number;
-      /** @description wards that a lot has arrived with */
-      listens: components["schemas"]["LaneWard"][];
-    };
-    StopHold: {
-      by: string;
-      why: string;
-      /** Format: date-time */
-      at: string;
-    };
-    LaneWard: {
-      ward: string;
-      /** @description its cluster holds what the stop has */
-      holds: boolean;
-      /** Format: date-time */
-      ready_since?: string;
-      /** @description why it went back from it, or rejected it */
-      failed?: string;
-      says?: string;
-    };
-    LotOffer: {
-      lot: number;
-      /** @description more would be changed than by the lot itself */
-      unseen: boolean;
-      /** @description a person is asked */
-      asks: boolean;
-      /** @description why it is not let in by itself */
-      waits?: string;
-      /**
-       * Format: date-time
-       * @description when the stop lets lots in again
-       */
-      next?: string;
-      changes: components["schemas"]["LotChange"][];
-    };
-    LotChange: {
-      /** @description the file */
-      path: string;
-      /** @description the image, or "chart NAME"; absent for a whole file */
-      of?: string;
-      /** @description a version with its digest, or a file's mode and git's hash of it; absent where there is none */
-      from?: string;
-      to?: string;
-      /** @description how it changes, for people */
-      says: string;
-      /** @description it is more than the lot's own change */
-      unseen: boolean;
-      /** @description where it comes from, when it is more */
-      whose?: string;
-    };
-    Passage: {
-      stop: string;
-      /** @description what it was, for people */
-      title: string;
-      /** @description absent when it is no lot's */
-      lot?: number;
-      /** @description of the lot its own change alone */
-      only_this?: boolean;
-      /** @description the lot that it was before somebody changed it */
-      over?: number;
-      /** @description other lots whose changes came along, or were taken back */
-      along?: number[];
-      commit?: string;
-      subject?: string;
-      /** @description who let it in, or wrote the commit */
-      by?: string;
-      why?: string;
-      /** @description what stood against it */
-      against?: string[];
-      /** @description that let it in; absent where it was written at once */
-      proposal?: number;
-      /** Format: date-time */
-      since: string;
-      /** Format: date-time */
-      arrived_at?: string;
-      /**
-       * Format: date-time
-       * @description when it had something else
-       */
-      ended?: string;
-      failed?: string;
-    };
-    /** @description exactly what moves from stop to stop, together */
-    Lot: {
-      number: number;
-      /** @description where it began */
-      stop: string;
-      commit: string;
-      subject: string;
-      author?: string;
-      /** Format: date-time */
-      at: string;
-      /** @description commits since the lot before it, the newest first */
-      brings?: components["schemas"]["BroughtCommit"][];
-      /** @description commits that are not listed */
-      more?: number;
-      /** @description what it has otherwise than the lot before it */
-      changes?: components["schemas"]["LotChange"][];
-      /** @description where it was, the oldest first */
-      way: components["schemas"]["Passage"][];
-    };
-    BroughtCommit: {
-      commit: string;
-      subject: string;
-      author?: string;
-    };
-    LaneList: {
-      total: number;
-      items: components["schemas"]["Lane"][];
-    };
-    LotList: {
-      total: number;
-      items: components["schemas"]["Lot"][];
-    };
-    LotPreview: {
-      lane: string;
-      lot: number;
-      subject?: string;
-      only_this?: boolean;
-      by_proposal: boolean;
-      /** @description nothing would be changed */
-      nothing: boolean;
-      /** @description more would be changed than by the lot itself */
-      unseen: boolean;
-      /** @description names exactly this; to be sent along when it is let in */
-      seen: string;
-      /** @description what stands against it, and needs a reason */
-      against: string[];
-      stops_changed: components["schemas"]["StopChanges"][];
-      effect?: components["schemas"]["Effect"];
-    };
-    StopChanges: {
-      stop: string;
-      changes: components["schemas"]["LotChange"][];
-    };
-    StopComparison: {
-      lane: string;
-      one: string;
-      other: string;
-      /** @description from the one to the other */
-      changes: components["schemas"]["LotChange"][];
-      effect?: components["schemas"]["Effect"];
-    };
-    PromoteLot: {
-      stop: string;
-      /** @description the one that is offered there when absent */
-      lot?: number;
-      /** @description its own change alone */
-      only_this?: boolean;
-      /** @description gets over what stands against it */
-      why?: string;
-      /** @description of the preview that was read: more than the lot's own change is not let in unseen */
-      seen?: string;
-    };
-    PromotedLot: {
-      lane: string;
-      lot: number;
-      /** @description absent when it was written at once */
-      proposal?: number;
-      stops_changed?: components["schemas"]["StopChanges"][];
-    };
-    HoldStop: {
-      stop: string;
-      why?: string;
-    };
-    CodeHost: {
-      repo: string;
-      /** @description which interface it speaks: gitea, github or gitlab */
-      api: string;
-      url: string;
-      project: string;
-      /** @description people's own requests that touch wards get the effect as a comment too */
-      comments: boolean;
-      /** @description how wards do with a commit is told as its status */
-      statuses: boolean;
-      /** @description where people reach this console, for links */
-      console?: string;
-      /** Format: date-time */
-      looked?: string;
-      /** Format: date-time */
-      next?: string;
-      /** @description of the last look */
-      problem?: string;
-      /** @description requests that are open there */
-      open: number;
-    };
-    SetCodeHost: {
-      api: string;
-      url: string;
-      project: string;
-      /** @description as it was for the same address when absent */
-      token?: string;
-      /** @description PEM of who signs its certificate */
-      ca?: string;
-      comments?: boolean;
-      statuses?: boolean;
-      console?: string;
-    };
-    HostRequest: {
-      number: number;
-      url: string;
-      /** @description what the host's own checks say: passed, running or failed; absent where there are none */
-      host_says?: string;
-      /** @description its labels there */
-      tags?: string[];
-      approved_by?: string[];
-    };
-    /** @description what a branch would do once it is part of its base */
-    Effect: {
-      repo: string;
-      base: string;
-      branch: string;
-      base_revision: components["schemas"]["Revision"];
-      revision: components["schemas"]["Revision"];
-      /** @description files that keep the two from going together; nothing else is known then */
-      conflicts: string[];
-      files: components["schemas"]["FileEffect"][];
-      /** @description on wards */
-      effects: components["schemas"]["WardEffect"][];
-      /** @description wards that read what it changes, and would declare what they do now */
-      same: number;
-      /** @description that rosters would have with their files, and have not now */
-      problems: components["schemas"]["RosterProblem"][];
-    };
-    FileEffect: {
-      path: string;
-      /** @enum {string} */
-      change: "added" | "changed" | "removed";
-      /** @description lines in git's format, without what is secret */
-      patch?: string;
-      /** @description why there are no lines */
-      hidden?: string;
-    };
-    WardEffect: {
-      ward: string;
-      cluster: string;
-      /**
-       * @description removed: its file is gone, or it goes into another cluster
-       * @enum {string}
-       */
-      change: "added" | "changed" | "removed";
-      /** @description its own file would be another */
-      filed: boolean;
-      /** @description why what it would declare can't be read */
-      problem?: string;
-      /** @description it would declare nothing */
-      waits?: string;
-      objects: components["schemas"]["MovedObject"][];
-      /** @description what the API server says to objects, in a dry run */
-      refusals: components["schemas"]["RefusedObject"][];
-      /** @description why nothing was tried out on the API server */
-      untried?: string;
-      guards: components["schemas"]["Guard"][];
-      /** @description rules that it does not break now, by what */
-      breaks?: components["schemas"]["Finding"][];
-      /** @description workloads that would be released in shares */
-      canaries: string[];
-    };
-    RefusedObject: {
-      kind: string;
-      name: string;
-      says: string;
-    };
-    /**
-     * @description when a task has its turn; absent for an object that is kept
-     * @enum {string}
-     */
-    Task: "before" | "after" | "failed";
-    /**
-     * @description secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
-     * @enum {string}
-     */
-    EntryKind:
-      | "sync"
-      | "restore"
-      | "rollback"
-      | "dismantle"
-      | "hold"
-      | "release"
-      | "reject"
-      | "accept"
-      | "drift"
-      | "remove"
-      | "secret";
-    /** @enum {string} */
-    Outcome: "running" | "done" | "failed" | "rolled back" | "stopped" | "interrupted";
-    Entry: {
-      ward: string;
-      number: number;
-      kind: components["schemas"]["EntryKind"];
-      outcome: components["schemas"]["Outcome"];
-      by: string;
-      why?: string;
-      /** @description why it did not end done */
-      reason?: string;
-      revision?: components["schemas"]["Revision"];
-      /** @description the entry a rollback goes to */
-      to_entry?: number;
-      /** Format: date-time */
-      started: string;
-      /** Format: date-time */
-      ended?: string;
-      /** Format: date-time */
-      deadline?: string;
-      /** @description it can be rolled back to */
-      has_snapshot?: boolean;
-      /** @description it carries, or carried, a canary; see getCanary */
-      canary?: boolean;
-      objects?: components["schemas"]["EntryObject"][];
-    };
-    /** @description A new version beside the old one, with a growing share of the traffic */
-    Canary: {
-      ward: string;
-      /** @description of the run that carries it */
-      entry: number;
-      going_on: boolean;
-      /** @enum {string} */
-      phase:
-        | "looking"
-        | "making"
-        | "sizing"
-        | "leading"
-        | "sharing"
-        | "handing over"
-        | "through"
-        | "closing"
-        | "going back"
-        | "over";
-      /** @description how far it is, in a sentence */
-      says: string;
-      shares: components["schemas"]["CanaryShare"][];
-      /** @description which of the shares it is at or was at last, from 0 */
-      share: number;
-      /** @description percent of the traffic that the routes were given last; absent when none were touched */
-      weight?: number;
-      waits_for_person: boolean;
-      /** Format: date-time */
-      began?: string;
-      /**
-       * Format: date-time
-       * @description when the share began
-       */
-      since?: string;
-      /**
-       * Format: double
-       * @description how much of the share has passed, as it was seen
-       */
-      spent_seconds?: number;
-      /**
-       * Format: date-time
-       * @description when the next share begins, where it waits for nothing but time
-       */
-      next?: string;
-      /**
-       * Format: date-time
-       * @description when it goes back, should it not be through by then
-       */
-      until?: string;
-      /** Format: date-time */
-      ended?: string;
-      /** @description who began the run */
-      by?: string;
-      why?: string;
-      held?: components["schemas"]["CanaryHeld"];
-      back?: components["schemas"]["CanaryBack"];
-      workloads: components["schemas"]["CanaryWorkload"][];
-      /** @description what happened, oldest first */
-      happened: components["schemas"]["CanaryLine"][];
-    };
-    CanaryShare: {
-      percent: number;
-      /** @description how long it lasts */
-      seconds?: number;
-      /** @description a person sends it on */
-      person?: boolean;
-    };
-    CanaryHeld: {
-      by: string;
-      why?: string;
-      /** Format: date-time */
-      at: string;
-    };
-    CanaryBack: {
-      reason: string;
-      /** Format: date-time */
-      at: string;
-      /** @description the reason says nothing about the revision */
-      blameless?: boolean;
-      /** @description what went wrong on the way back */
-      trouble?: string;
-    };
-    CanaryWorkload: {
-      key: string;
-      kind: string;
-      namespace?: string;
-      name: string;
-      old_image?: string;
-      new_image?: string;
-      /** @description Pods, as whoever scales it wants them */
-      old_size: number;
-      new_size: number;
-      /** @description the new Pods are some of the workload's own */
-      in_place?: boolean;
-      /**
-       * Format: double
-       * @description of the traffic of both, in percent, that the new version was seen to get; absent when that is not known
-       */
-      seen_share?: number;
-      /** @description a metrics source is asked for it */
-      asks_traffic?: boolean;
-      new_ready: boolean;
-      /** @description why the new version is not ready */
-      reason?: string;
-      checks: components["schemas"]["CanaryCheck"][];
-    };
-    CanaryCheck: {
-      name: string;
-      /** @enum {string} */
-      of: "query" | "request" | "load";
-      /** @description the query, or the address */
-      text?: string;
-      /** @description the metrics source that it asks */
-      from?: string;
-      /** @description what of an answer is good */
-      good: string;
-      /**
-       * @description of the points
-       * @enum {string}
-       */
-      unit?: "value" | "seconds" | "share";
-      /**
-       * Format: double
-       * @description of the points, where good is a comparison with a number
-       */
-      limit?: number;
-      every_seconds: number;
-      /** @enum {string} */
-      last: "good" | "bad" | "not known";
-      why?: string;
-      /**
-       * Format: date-time
-       * @description when it was answered last
-       */
-      at?: string;
-      asked: number;
-      /** @description in all */
-      misses: number;
-      /** @description misses since the last good answer */
-      in_a_row?: number;
-      unknown?: number;
-      /** @description how many misses are borne */
-      bears?: string;
-      points: components["schemas"]["CanaryPoint"][];
-    };
-    CanaryPoint: {
-      /** Format: date-time */
-      at: string;
-      /** Format: double */
-      new?: number;
-      /** Format: double */
-      old?: number;
-      miss?: boolean;
-    };
-    CanaryLine: {
-      /** Format: date-time */
-      at: string;
-      text: string;
-    };
-    SayCanary: {
-      /** @enum {string} */
-      word: "next" | "hold" | "finish" | "back";
-      why?: string;
-    };
-    MetricsSource: {
-      name: string;
-      url: string;
-      user?: string;
-      /** @description it is given credentials */
-      signs_in?: boolean;
-      about?: string;
-      /** @description wards whose checks ask it */
-      used_by: string[];
-    };
-    MetricsSourceList: {
-      items: components["schemas"]["MetricsSource"][];
-      total: number;
-    };
-    AddMetricsSource: {
-      name: string;
-      /** @description the server's address, such as https://metrics.brindle.example */
-      url: string;
-      user?: string;
-      password?: string;
-      token?: string;
-      /** @description PEM of who signs its certificate */
-      ca?: string;
-      about?: string;
-    };
-    TryMetricsSource: {
-      /** @description PromQL; without one it is only asked whether it answers */
-      query?: string;
-    };
-    MetricsAnswer: {
-      /** @description why a check would know nothing of this */
-      problem?: string;
-      /** @description of each series */
-      values: number[];
-    };
-    Registry: {
-      name: string;
-      host: string;
-      /** @description host and port that it is asked at, when that is another */
-      asked_at?: string;
-      user?: string;
-      /** @description it is given credentials */
-      signs_in?: boolean;
-      about?: string;
-      /** @description follows that ask it */
-      used_by: string[];
-    };
-    RegistryList: {
-      items: components["schemas"]["Registry"][];
-      total: number;
-    };
-    AddRegistry: {
-      name: string;
-      /** @description as images name it, such as registry.brindle.example:5000 */
-      host: string;
-      /** @description host and port that it is asked at, when that is another */
-      asked_at?: string;
-      user?: string;
-      password?: string;
-      token?: string;
-      /** @description PEM of who signs its certificate */
-      ca?: string;
-      about?: string;
-    };
-    Store: {
-      name: string;
-      /** @description kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster; files: encrypted files of a repository */
-      form: string;
-      about?: string;
-      /** @description that declares it; absent when a person added it */
-      roster?: string;
-      /** @description of the server */
-      url?: string;
-      /** @description where its values are mounted */
-      mount?: string;
-      /** @description token, role or kubernetes */
-      sign_in?: string;
-      /** @description the id of the role; for kubernetes its name */
-      role_id?: string;
-      cluster?: string;
-      namespace?: string;
-      repo?: string;
-      ref?: string;
-      /** @description of encrypted files in the repository */
-      directory?: string;
-      /** @description only wards of these names may use it */
-      for_wards?: string[];
-      for_owners?: string[];
-      for_clusters?: string[];
-      /** @description only wards that these rosters declare; those of a roster with limits may use it only so */
-      for_rosters?: string[];
-      /** @description how often it is looked at */
-      every_seconds: number;
-      /** Format: date-time */
-      looked?: string;
-      /** Format: date-time */
-      next?: string;
-      /** @description of the last look */
-      problem?: string;
-      /** @description references to it that have no value */
-      missing: number;
-      /** @description wards that refer to it */
-      used_by: string[];
-    };
-    StoreList: {
-      items: components["schemas"]["Store"][];
-      total: number;
-    };
-    AddStore: {
-      name: string;
-      /** @description kv, namespace or files */
-      form: string;
-      about?: string;
-      /** @description of the server, such as https://secrets.brindle.example */
-      url?: string;
-      /** @description where its values are mounted, such as secret */
-      mount?: string;
-      /** @description PEM of who signs its certificate */
-      ca?: string;
-      /** @description namespace of the server */
-      space?: string;
-      /** @description token (when absent), role (AppRole) or kubernetes */
-      sign_in?: string;
-      /** @description where the way to sign in is mounted, when not at its usual name */
-      sign_in_at?: string;
-      /** @description the id of the role; for kubernetes its name */
-      role_id?: string;
-      /** @description the token, the secret of the role, or the age key of files; as it was when absent and the address is the same */
-      token?: string;
-      cluster?: string;
-      namespace?: string;
-      repo?: string;
-      ref?: string;
-      /** @description of encrypted files in the repository */
-      directory?: string;
-      /** @description only wards of these names may use it */
-      for_wards?: string[];
-      for_owners?: string[];
-      for_clusters?: string[];
-      /** @description only wards that these rosters declare; those of a roster with limits may use it only so */
-      for_rosters?: string[];
-      /** @description how often it is looked at; a minute when absent */
-      every_seconds?: number;
-    };
-    Secret: {
-      /** @description STORE/PATH#KEY; STORE/PATH for all keys */
-      reference: string;
-      store: string;
-      path: string;
-      key?: string;
-      /** @description set, missing, refused or unknown */
-      says: string;
-      /** @description why it is refused, or not known */
-      reason?: string;
-      /** @description how it is set, where no command does */
-      set_by?: string;
-      /** @description of the values, where the store tells one */
-      version?: string;
-      needs_you: boolean;
-      /** @description wards that refer to it */
-      used_by: string[];
-      /** @description in them, as WARD Kind/name */
-      objects_using: string[];
-    };
-    SecretList: {
-      items: components["schemas"]["Secret"][];
-      total: number;
-      /** @description of all of them, how many have no value */
-      missing: number;
-    };
-    SetSecret: {
-      /** @description STORE/PATH#KEY */
-      reference: string;
-      value: string;
-      /** @description refuse it where there is another value already */
-      only_new?: boolean;
-    };
-    Rule: {
-      name: string;
-      /** @description the rulebook that it is of; absent for one that holds for no ward */
-      book?: string;
-      /** @description file:line of the rulebook file or of the rule */
-      declared_at?: string;
-      /** @description Vigila brings it along */
-      ours: boolean;
-      /** @description it holds for no ward */
-      off: boolean;
-      /** @description what becomes of what breaks it: refuse or warn */
-      says: string;
-      why?: string;
-      /** @description what to write instead of what breaks it */
-      instead?: string;
-      /** @description the resources that it looks at */
-      looks_at: string;
-      /** @description whom it is for, where that is not everybody */
-      for_whom?: string;
-      /** @description the wards that it holds for */
-      used_by: string[];
-      /** @description so much of what is declared breaks it, and would be refused */
-      breaking: number;
-      /** @description so much breaks it, and is only told */
-      warned_of: number;
-      /** @description so much breaks it, and an exception lets it be */
-      let_be: number;
-      /** @description of what breaks it so much had an exception, which has ended */
-      let_be_ended?: number;
-      /** @description the policy as it is written; in an answer about one rule */
-      text?: string;
-    };
-    RuleList: {
-      items: components["schemas"]["Rule"][];
-      total: number;
-    };
-    Finding: {
-      /** @description name@cluster */
-      ward: string;
-      rule: string;
-      book?: string;
-      /** @description refuse, warn, or excepted */
-      says: string;
-      kind: string;
-      namespace?: string;
-      name: string;
-      file?: string;
-      line?: number;
-      text: string;
-      /** @description what to write instead */
-      instead?: string;
-      /** @description the rule can't be evaluated, so it is not known whether it is broken */
-      unclear?: boolean;
-      exception?: components["schemas"]["RuleException"];
-    };
-    RuleException: {
-      why: string;
-      owner: string;
-      /** @description its last day, such as 2027-01-31 */
-      last_day: string;
-      has_ended: boolean;
-    };
-    FindingList: {
-      items: components["schemas"]["Finding"][];
-      total: number;
-      /** @description of all of them, so many would be refused */
-      breaking: number;
-      warned_of: number;
-      /** @description by an exception */
-      let_be: number;
-    };
-    TryRules: {
-      /** @description one ValidatingAdmissionPolicy or more, as YAML */
-      text: string;
-      /** @description what to call it in mistakes */
-      file?: string;
-    };
-    RuleTrial: {
-      /** @description the names of the rules that were tried */
-      rules: string[];
-      wards_tried: number;
-      objects_tried: number;
-      /** @description wards of which it is not known what they declare */
-      unread?: string[];
-      items: components["schemas"]["Finding"][];
-    };
-    Alert: {
-      name: string;
-      /** @description what it is for */
-      about?: string;
-      /** @description that declares it */
-      roster?: string;
-      /** @description file:line in the roster */
-      declared_at?: string;
-      /** @description which wards it tells of */
-      of_what: string;
-      /** @description what it tells about; all when empty */
-      topics: string[];
-      /** @description whom: a way, or WAY: ADDRESS */
-      goes_to: string[];
-      /** @description how long it must have lasted */
-      after_seconds: number;
-      /** @description how often it is told again; absent for once */
-      again_seconds?: number;
-      /** @description when nobody is told */
-      quiet_hours?: string;
-      /** @description troubles that were told, and are not over */
-      told: number;
-      /** @description that are there, and are not told yet */
-      waiting: number;
-      /** @description ways that there are not */
-      ways_missing?: string[];
-    };
-    AlertList: {
-      items: components["schemas"]["Alert"][];
-      total: number;
-    };
-    AuditEntry: {
-      number: number;
-      /** Format: date-time */
-      at: string;
-      /** @description the name of a token, roster NAME, or vigila for what it does by itself */
-      by: string;
-      /** @description command line, console, API or git, as far as it was told */
-      through?: string;
-      verb: string;
-      /** @description the kind of thing, such as ward or cluster */
-      of_what: string;
-      name: string;
-      /** @description what was asked for; nothing secret */
-      wished?: {
-        [key: string]: string;
-      };
-      /** @description how the thing was, as far as it is another now */
-      was?: {
-        [key: string]: string;
-      };
-      /** @description and how it is */
-      is?: {
-        [key: string]: string;
-      };
-      /**
-       * @description begun: it goes on, or the service ended before that was written down
-       * @enum {string}
-       */
-      came_to: "begun" | "done" | "refused" | "failed";
-      /** @description why it was refused or failed, or why Vigila did it */
-      why?: string;
-      /**
-       * Format: date-time
-       * @description when it was known what came of it
-       */
-      ended?: string;
-      /** @description the number of the entry with which this began, where every line is listed by itself */
-      asked?: number;
-    };
-    AuditList: {
-      items: components["schemas"]["AuditEntry"][];
-      total: number;
-    };
-    AuditVerified: {
-      /** @description number of the oldest entry that is kept; 0 when there is none */
-      first_number: number;
-      /** @description of the newest that follows from all before it */
-      last_number: number;
-      /** @description of the last one: whoever keeps it elsewhere sees that nothing before was changed */
-      digest?: string;
-      /** @description number of the first entry that is not what was written */
-      broken_at?: number;
-      problem?: string;
-    };
-    AlertTrial: {
-      items: components["schemas"]["AlertTried"][];
-    };
-    AlertTried: {
-      /** @description the name of a way */
-      by_way: string;
-      /** @description whom, where a way leads to several */
-      goes_to?: string[];
-      /** @description why it was not taken; absent when it was */
-      problem?: string;
-    };
-    Delivery: {
-      /** @description the same at every try */
-      id: string;
-      alert: string;
-      /** @description the way that it goes by */
-      by_way: string;
-      goes_to?: string[];
-      /** @description opened, again or over */
-      kind: string;
-      /** @description as an alert file names it, such as went back */
-      topic: string;
-      /** @description what it is about, as far as it names it: NAME@CLUSTER, or such as proposal 12 */
-      subjects: string[];
-      title: string;
-      /** @description what it says, a trouble a line */
-      lines: string[];
-      /** Format: date-time */
-      made_at: string;
-      /**
-       * Format: date-time
-       * @description absent when it was not
-       */
-      delivered?: string;
-      /**
-       * Format: date-time
-       * @description when it is tried again; absent once it is delivered or given up
-       */
-      next?: string;
-      tries: number;
-      /** @description of the last try */
-      problem?: string;
-    };
-    DeliveryList: {
-      items: components["schemas"]["Delivery"][];
-      total: number;
-    };
-    Way: {
-      name: string;
-      /** @description chat, mail, http or alertmanager */
-      form: string;
-      about?: string;
-      /** @description where it goes: a host, since the address may be secret */
-      server?: string;
-      user?: string;
-      /** @description of mail */
-      sender?: string;
-      /** @description of mail: whom, where an alert names nobody */
-      goes_to?: string[];
-      /** @description the address that links begin with */
-      console?: string;
-      /** @description only alerts that these rosters declare; those of a roster with limits may go by it only so */
-      for_rosters?: string[];
-    };
-    WayList: {
-      items: components["schemas"]["Way"][];
-    };
-    AddWay: {
-      name: string;
-      /** @enum {string} */
-      form: "chat" | "mail" | "http" | "alertmanager";
-      about?: string;
-      /** @description of all but mail */
-      url?: string;
-      /** @description signs what goes over HTTP (whsec_…), is the password of the mail server, or a bearer token of an Alertmanager */
-      token?: string;
-      /** @description certificates in PEM, in place of the system's */
-      ca?: string;
-      /** @description of mail: HOST:PORT */
-      server?: string;
-      user?: string;
-      /** @description of mail: the address that it comes from */
-      sender?: string;
-      goes_to?: string[];
-      /** @description of mail: to a server on this machine */
-      unencrypted?: boolean;
-      console?: string;
-      /** @description only alerts that these rosters declare; those of a roster with limits may go by it only so */
-      for_rosters?: string[];
-    };
-    TryWay: {
-      goes_to?: string[];
-    };
-    Mute: {
-      /** @description name@cluster, or what else a message names */
-      subject: string;
-      /** Format: date-time */
-      until: string;
-      by: string;
-      why?: string;
-      /** Format: date-time */
-      at?: string;
-    };
-    MuteList: {
-      items: components["schemas"]["Mute"][];
-    };
-    AddMute: {
-      subject: string;
-      /** Format: date-time */
-      until: string;
-      why?: string;
-    };
-    Follow: {
-      name: string;
-      about?: string;
-      /** @description that declares it */
-      roster?: string;
-      /** @description file:line in the roster */
-      declared_at?: string;
-      /** @description its repository, without tag and digest; of a packaged chart: chart NAME of REPOSITORY */
-      image: string;
-      /** @description which versions are taken */
-      wants: string;
-      platforms?: string[];
-      at_least_old_seconds?: number;
-      every_seconds?: number;
-      repo: string;
-      ref: string;
-      /** @description the versions file that it writes to */
-      file: string;
-      /** @description that the file says */
-      version?: string;
-      digest?: string;
-      says: string;
-      /** @description the number of the proposal that offers a version; absent when none does */
-      proposal?: number;
-      needs_you?: boolean;
-      /** Format: date-time */
-      looked?: string;
-      /**
-       * Format: date-time
-       * @description when it looks again
-       */
-      next?: string;
-      /** @description the newest version that is out of the range */
-      beyond?: string;
-      /** @description the digest that the tag leads to now, when that is another */
-      moved?: string;
-      /** @description newer versions that are not taken, the newest first */
-      passed: components["schemas"]["FollowPassed"][];
-      /** @description versions that the file was at, the newest first */
-      history: components["schemas"]["FollowPast"][];
-      /** @description wards that the file is laid over */
-      used_by: string[];
-    };
-    FollowPassed: {
-      version: string;
-      why: string;
-    };
-    FollowPast: {
-      version: string;
-      digest: string;
-      commit?: string;
-      /** Format: date-time */
-      at: string;
-    };
-    FollowList: {
-      items: components["schemas"]["Follow"][];
-      total: number;
-    };
-    LookFollow: {
-      /** @description a version to be taken, whatever it is; without one it only looks */
-      take?: string;
-    };
-    EntryObject: {
-      key: string;
-      task?: components["schemas"]["Task"];
-      /** @description it was deleted and made again */
-      replaced?: boolean;
-      /** @description the log of the task is kept; see getTaskLog */
-      log?: boolean;
-      /** Format: date-time */
-      began?: string;
-      /** Format: date-time */
-      ended?: string;
-      kind: string;
-      namespace?: string;
-      name: string;
-      step: number;
-      /** @enum {string} */
-      state:
-        | "waiting"
-        | "applying"
-        | "settling"
-        | "ready"
-        | "removing"
-        | "removed"
-        | "refused"
-        | "not tried"
-        | "not ready";
-      reason?: string;
-    };
-    EntryList: {
-      items: components["schemas"]["Entry"][];
-      total: number;
-      /** @description the ward is not kept any more; this is what is left of its logbook */
-      removed?: boolean;
-    };
-    ObjectDetail: {
-      object: components["schemas"]["Object"];
-      declared_yaml?: string;
-      live_yaml?: string;
-      events: components["schemas"]["ClusterEvent"][];
-      pods: components["schemas"]["Pod"][];
-    };
-    ClusterEvent: {
-      /** Format: date-time */
-      at?: string;
-      is_warning?: boolean;
-      reason: string;
-      text: string;
-      about: string;
-      count?: number;
-    };
-    Pod: {
-      name: string;
-      health: components["schemas"]["Health"];
-      reason?: string;
-      containers: string[];
-      restarts: number;
-    };
-    AddWards: {
-      /** @description the text of a ward file */
-      file: string;
-      /**
-       * @description what to call the file in errors
-       * @default ward.yaml
-       */
-      name: string;
-    };
-    AddedWards: {
-      items: string[];
-    };
-    StartRun: {
-      /** @enum {string} */
-      kind: "sync" | "restore" | "rollback" | "dismantle";
-      /** @description for a rollback */
-      to_entry?: number;
-      why?: string;
-      /** @description names of guards */
-      allow?: string[];
-      /** @description for a sync or a rollback: these objects and nothing else, as Kind/name */
-      only?: string[];
-      /** @description for a sync: another branch, tag or commit than the ward follows; the ward is then held there */
-      revision?: string;
-      /** @description for a sync: although the revision is rejected */
-      retry?: boolean;
-      /** @description for a sync: everything, changed or not, and the tasks */
-      reapply?: boolean;
-      /** @description for a rollback: run the tasks of that entry as well */
-      tasks?: boolean;
-      /** @description for a sync: without the canaries that the ward file asks for */
-      now?: boolean;
-    };
-    HasRevision: {
-      /** @description the commit is read, and the ward is in step */
-      has: boolean;
-      /** @description the commit that was read last is this one, or a later one */
-      read: boolean;
-      /** @description the commit that was read last */
-      head?: string;
-    };
-    StartedRun: {
-      /** @description number of its entry; 0 when there was nothing to do */
-      entry: number;
-    };
-    HoldWard: {
-      why?: string;
-      /** Format: date-time */
-      until?: string;
-    };
-    Repo: {
-      name: string;
-      url: string;
-      user?: string;
-      about?: string;
-      /** @description the roster that declares it */
-      roster?: string;
-      /** @description a chart repository */
-      charts: boolean;
-      /** @description with credentials; they are never shown */
-      signed_in: boolean;
-      /** @description with a key, over SSH */
-      with_key?: boolean;
-      bearer?: boolean;
-      /** @description certificates of its own are trusted */
-      own_ca?: boolean;
-      /** @description who may sign commits; anybody, and nobody, when absent */
-      signers?: string;
-      follow?: ("submodules" | "large-files")[];
-      /**
-       * Format: date-time
-       * @description when its token ends, where the server says so
-       */
-      expires?: string;
-      warning?: string;
-      wards: number;
-      rosters: number;
-      /** @description of a chart repository its charts */
-      branches?: string[];
-      repository: components["schemas"]["AsOf"];
-    };
-    RepoList: {
-      total: number;
-      items: components["schemas"]["Repo"][];
-    };
-    /** @description With the address that it has already, what is left out stays as it is; credentials are never carried over to another address. */
-    AddRepo: {
-      name: string;
-      /** @description https, http or ssh address; of a chart repository https, http or oci */
-      url: string;
-      /** @description a chart repository; implied by oci:// */
-      charts?: boolean;
-      user?: string;
-      /** @description password or token; write-only, encrypted at rest */
-      password?: string;
-      /** @description the password is a token that is sent as a bearer token */
-      bearer?: boolean;
-      /** @description certificates in PEM that the server may be signed with, beside the system's */
-      ca?: string;
-      /** @description private SSH key in PEM; write-only, encrypted at rest */
-      key?: string;
-      /** @description of the key; write-only, encrypted at rest */
-      passphrase?: string;
-      /** @description private SSH key in PEM, without a passphrase, that signs the commits that are made here; write-only, encrypted at rest */
-      sign_key?: string;
-      /** @description lines of a known_hosts file */
-      known_hosts?: string;
-      /** @description fingerprint of the SSH host's key to trust, SHA256:… */
-      trust?: string;
-      /** @description SSH public keys, one a line, and armored OpenPGP keys: only commits signed by one of them are applied */
-      signers?: string;
-      follow?: ("submodules" | "large-files")[];
-    };
-    ProposedFile: {
-      path: string;
-      text: string;
-    };
-    ProposeFiles: {
-      /** @description branch that they are meant for; main when absent */
-      base?: string;
-      /** @description the new branch */
-      branch: string;
-      /** @description first line of the commit's message */
-      subject: string;
-      body?: string;
-      files: components["schemas"]["ProposedFile"][];
-    };
-    RosterProblem: {
-      file: string;
-      line: number;
-      text: string;
-      /** @description that it is about; its last good declaration stays in force */
-      ward?: string;
-    };
-    LeftBehind: {
-      /** @description name@cluster */
-      ward: string;
-      /** Format: date-time */
-      at: string;
-      why: string;
-      /** @description what stayed in the cluster, as namespace/Kind/name */
-      objects: string[];
-    };
-    Limits: {
-      /** @description that its wards may keep; all when empty */
-      namespaces?: string[];
-      /** @description that its wards may go into; all when empty */
-      clusters?: string[];
-      /** @description the service account, in the ward's namespace, that their runs act as */
-      as?: string;
-      /** @description that its wards may read beside the roster's own; where there is any limit, no others */
-      repos?: string[];
-    };
-    Roster: {
-      name: string;
-      repo: string;
-      ref: string;
-      path: string;
-      /** @description the roster that declares it */
-      parent?: string;
-      limits: components["schemas"]["Limits"];
-      /**
-       * @description its own; that of its wards is counted apart
-       * @enum {string}
-       */
-      standing: "in step" | "behind" | "blind";
-      says: string;
-      todo?: string;
-      needs_you: boolean;
-      /** @description what stops it, to be given as allow */
-      guard?: string;
-      revision?: components["schemas"]["Revision"];
-      repository: components["schemas"]["AsOf"];
-      problems: components["schemas"]["RosterProblem"][];
-      /** @description wards that left, and have to end first */
-      leaving?: string[];
-      left: components["schemas"]["LeftBehind"][];
-      /** @description placements of its wards */
-      wards: number;
-      in_step: number;
-      ready: number;
-      /** @description placements that need somebody */
-      need_you: number;
-    };
-    RosterList: {
-      total: number;
-      items: components["schemas"]["Roster"][];
-    };
-    AddRoster: {
-      name: string;
-      /** @description a known git repository */
-      repo: string;
-      /** @description main when absent */
-      ref?: string;
-      /** @description a directory or file; the root when absent */
-      path?: string;
-      limits?: components["schemas"]["Limits"];
-    };
-    SyncRoster: {
-      /** @description guards of the roster that may be passed, by name */
-      allow?: string[];
-    };
-    RosterPreview: {
-      items: components["schemas"]["Bringing"][];
-    };
-    Bringing: {
-      ward: string;
-      /** @description it would sync by itself, once those it waits for are up */
-      sync: boolean;
-      why: string;
-      /** @description objects to sync */
-      pending?: number;
-    };
-    DraftAdoption: {
-      namespace: string;
-      /** @description what the ward is called; as the namespace when absent */
-      ward?: string;
-      /** @description where the manifests go in the repository; as the ward when absent */
-      path?: string;
-      /** @description named in the ward file */
-      repo?: string;
-    };
-    Adoption: {
-      object_count: number;
-      files: components["schemas"]["ProposedFile"][];
-      skipped: {
-        /** @description Kind/name */
-        name: string;
-        why: string;
-      }[];
-    };
-    Kubeconfig: {
-      /** @description path in the directory of vigila serve --kubeconfigs */
-      kubeconfig_file: string;
-    };
-    ContextList: {
-      items: string[];
-    };
-    Pushes: {
-      /** @description where pushes go, at this service's address */
-      path: string;
-      /** @description there is a key that signs them; without one none is taken */
-      has_key: boolean;
-      /**
-       * Format: date-time
-       * @description when the last one was taken since the service started
-       */
-      last?: string;
-    };
-    PushKey: {
-      /** @description the HMAC key as a text; its bytes are the key */
-      key: string;
-      /** @description where pushes go, at this service's address */
-      path: string;
-    };
-    Cluster: {
-      name: string;
-      about?: string;
-      /** @description the roster that declares its labels and links */
-      roster?: string;
-      context: string;
-      /** @description path in the directory of vigila serve --kubeconfigs */
-      kubeconfig_file?: string;
-      /**
-       * @description how it is reached
-       * @enum {string}
-       */
-      by?: "kubeconfig" | "token" | "inside";
-      server?: string;
-      version?: string;
-      labels: {
-        [key: string]: string;
-      };
-      links?: {
-        [key: string]: string;
-      };
-      wards: number;
-      live: components["schemas"]["AsOf"];
-    };
-    ClusterList: {
-      total: number;
-      items: components["schemas"]["Cluster"][];
-    };
-    /** @description One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone. */
-    AddCluster: {
-      name: string;
-      about?: string;
-      /** @description what a kubeconfig holds; it may name no commands and no files; write-only, encrypted at rest */
-      kubeconfig?: string;
-      /** @description path of a kubeconfig in the directory of vigila serve --kubeconfigs */
-      kubeconfig_file?: string;
-      /** @description the kubeconfig's current context when absent */
-      context?: string;
-      /** @description address of the API server */
-      server?: string;
-      /** @description of a service account; write-only, encrypted at rest */
-      token?: string;
-      /** @description certificates in PEM of the API server */
-      ca?: string;
-      /** @description the cluster that the service runs in */
-      in_cluster?: boolean;
-      labels?: {
-        [key: string]: string;
-      };
-      links?: {
-        [key: string]: string;
-      };
-    };
-  };
-  responses: {
-    /** @description What went wrong and what to do */
-    Problem: {
-      headers: {
-        [name: string]: unknown;
-      };
-      content: {
-        "application/problem+json": components["schemas"]["Problem"];
-      };
-    };
-  };
-  parameters: {
-    /** @description name@cluster, or the name alone where there is one placement */
-    WardID: string;
-    ItemName: string;
-    ProposalNumber: number;
-    Limit: number;
-    Offset: number;
-  };
-  requestBodies: never;
-  headers: never;
-  pathItems: never;
+    schemas: {
+        /** @description RFC 9457 */
+        Problem: {
+            type: string;
+            title: string;
+            status: number;
+            detail?: string;
+            guards?: components["schemas"]["Guard"][];
+            /** @description the number of the run that is in the way */
+            entry?: number;
+        };
+        Guard: {
+            /** @description what to give as allow */
+            name: string;
+            text: string;
+            /** @description what lets the run go on, where allowing it can't */
+            mend?: string;
+            /** @description what to declare instead, where it can be allowed but had better not be */
+            instead?: string;
+        };
+        Me: {
+            name: string;
+            role: components["schemas"]["Role"];
+            version: string;
+            /**
+             * Format: date-time
+             * @description when this token ends; absent for one that does not
+             */
+            expires?: string;
+        };
+        /** @enum {string} */
+        Role: "reader" | "operator" | "admin";
+        Token: {
+            name: string;
+            role: components["schemas"]["Role"];
+            /** Format: date-time */
+            made?: string;
+            /**
+             * Format: date-time
+             * @description when it was used last, to the minute; absent when it never was
+             */
+            used?: string;
+            /**
+             * Format: date-time
+             * @description absent for one that does not end by itself
+             */
+            expires?: string;
+            /** @description it is the one that this call was made with */
+            you?: boolean;
+        };
+        TokenList: {
+            items: components["schemas"]["Token"][];
+            total: number;
+        };
+        MakeToken: {
+            /** @description of whoever or whatever it is for, as the logbook will say it: lower case letters, digits and - */
+            name: string;
+            role: components["schemas"]["Role"];
+            /** @description how long it is taken, in seconds; 60 to 366 days */
+            for: number;
+        };
+        MadeToken: {
+            token: string;
+            /** Format: date-time */
+            expires: string;
+        };
+        /** @enum {string} */
+        Standing: "in step" | "behind" | "drifted" | "contested" | "blind";
+        /** @enum {string} */
+        Health: "ready" | "settling" | "failing" | "absent" | "unknown";
+        Revision: {
+            /** @description full commit hash */
+            id: string;
+            subject?: string;
+            author?: string;
+            /** Format: date-time */
+            at?: string;
+        };
+        /** @description What was last known of a source, and since when. */
+        AsOf: {
+            /** @description false when it can't be read now */
+            known: boolean;
+            /**
+             * Format: date-time
+             * @description when it was last read
+             */
+            at?: string;
+            /**
+             * Format: date-time
+             * @description when it is looked at next; absent for a watch
+             */
+            next?: string;
+            /** @description why it can't be read */
+            problem?: string;
+        };
+        Hold: {
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            until?: string;
+            why?: string;
+            /** @description the entry a rollback holds it at */
+            entry?: number;
+        };
+        Ward: {
+            /** @description name@cluster */
+            id: string;
+            name: string;
+            cluster: string;
+            about?: string;
+            owner?: string;
+            repo: string;
+            /** @description a branch, a tag, a commit, or a range of versions over tags */
+            ref: string;
+            /** @description the tag that a range of versions took */
+            tag?: string;
+            path: string;
+            /** @description the roster that declares it; absent when a person registered it */
+            roster?: string;
+            /** @description the file in the roster's repository */
+            source?: string;
+            /**
+             * @description what its path holds
+             * @enum {string}
+             */
+            form?: "plain" | "overlay" | "chart" | "template";
+            /** @description name and version of a chart */
+            chart?: string;
+            /** @description what of a chart was left out, and why; what of the ward file or a health rule means nothing that there is */
+            notes?: string[];
+            namespace: string;
+            standing: components["schemas"]["Standing"];
+            health: components["schemas"]["Health"];
+            health_reason?: string;
+            /**
+             * Format: date-time
+             * @description since when the standing is so
+             */
+            since: string;
+            /** @description what is going on, in a sentence */
+            says: string;
+            /** @description what can be done about it, in a sentence */
+            todo?: string;
+            needs_you: boolean;
+            /**
+             * @description what is worst about it, and so how it is shown; quiet: nothing
+             * @enum {string}
+             */
+            worst?: "quiet" | "behind" | "drifted" | "failing" | "contested" | "blind";
+            /** @description objects the repository moved */
+            pending: number;
+            /** @description objects the cluster moved */
+            drifted: number;
+            drifted_fields: number;
+            contested_fields: number;
+            /** @description fields and list items that others added to its objects; no drift */
+            added_fields?: number;
+            /** @description tasks that are new or changed; counted in pending too */
+            pending_tasks?: number;
+            /** @description going back failed; nothing else comes before it */
+            loudest?: boolean;
+            /** @description how many revisions are rejected */
+            rejections?: number;
+            object_count: number;
+            repository: components["schemas"]["AsOf"];
+            live: components["schemas"]["AsOf"];
+            revision?: components["schemas"]["Revision"];
+            applied?: components["schemas"]["Revision"];
+            /** @description why the newest revision is rejected */
+            rejected?: string;
+            hold?: components["schemas"]["Hold"];
+            auto_sync: boolean;
+            /** @enum {string} */
+            keep_additions?: "report" | "remove" | "ignore";
+            restore_drift: boolean;
+            /** @description what is declared no more is removed */
+            prune?: boolean;
+            /** @description how long a run may take until all is ready */
+            settle_seconds?: number;
+            /**
+             * @description what happens when it is not
+             * @enum {string}
+             */
+            settle_otherwise?: "rollback" | "stop";
+            /** @description wards of the same cluster that have to be in step and ready before an automatic run */
+            after?: string[];
+            /** @description what an automatic run waits for */
+            waits_for?: string;
+            guards?: components["schemas"]["Guard"][];
+            /** @description of what it declares so much breaks a rule; what an exception lets be is left out */
+            broken_rules?: number;
+            run?: components["schemas"]["Entry"];
+            /** @description standings since 24 h ago, oldest first */
+            watch: components["schemas"]["Stretch"][];
+            /** @description runs since 24 h ago, oldest first */
+            runs: components["schemas"]["PastRun"][];
+            links?: {
+                [key: string]: string;
+            };
+        };
+        Stretch: {
+            /** Format: date-time */
+            from: string;
+            standing: components["schemas"]["Standing"];
+            health: components["schemas"]["Health"];
+        };
+        PastRun: {
+            /** Format: date-time */
+            at: string;
+            number: number;
+            kind: components["schemas"]["EntryKind"];
+            outcome: components["schemas"]["Outcome"];
+            /** @description it carried a canary */
+            canary?: boolean;
+        };
+        WardList: {
+            items: components["schemas"]["Ward"][];
+            /** @description how many match, on all pages */
+            total: number;
+            /** @description of all that match */
+            need_you: number;
+            /** @description of all that match */
+            in_step: number;
+            /** @description of all that match, how many stand in the lines of their groups; the others are on the pages */
+            folded?: number;
+            /** @description counts of all that match, by cluster and by owner */
+            groups?: components["schemas"]["WardGroup"][];
+        };
+        WardGroup: {
+            /** @enum {string} */
+            by: "cluster" | "owner";
+            name: string;
+            total: number;
+            in_step: number;
+            /** @description how many of them are no items, as they are quiet */
+            folded?: number;
+            /** @description how those that are folded stood over the last day: at each time as the worst of them */
+            watch?: components["schemas"]["Stretch"][];
+        };
+        WardDetail: {
+            ward: components["schemas"]["Ward"];
+            /** @description the ward file */
+            file: string;
+            /** @description its objects in step order */
+            outline: components["schemas"]["Object"][];
+            muted?: components["schemas"]["Mute"];
+            /** @description names of the alerts that tell somebody of it */
+            told_by?: string[];
+        };
+        Object: {
+            /** @description identity for getObject */
+            key: string;
+            group?: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            step: number;
+            /** @description where it is declared */
+            file?: string;
+            line?: number;
+            standing: components["schemas"]["Standing"];
+            /**
+             * @description what a sync would do; absent when nothing. run: a task that is new or changed
+             * @enum {string}
+             */
+            change?: "create" | "update" | "remove" | "run";
+            task?: components["schemas"]["Task"];
+            /** @description the autoscaler that has its replicas, as Kind/name; they are left to it */
+            scaler?: string;
+            /** @description fields that the ward leaves to others, as JSON pointers */
+            left?: string[];
+            /** @description what others added */
+            additions?: components["schemas"]["Difference"][];
+            health: components["schemas"]["Health"];
+            reason?: string;
+            /** @description drifted fields */
+            fields?: components["schemas"]["Difference"][];
+            /** @description it was deleted from the cluster */
+            gone?: boolean;
+            /** @description it is in the cluster and no ward keeps it yet */
+            already_there?: boolean;
+            /** @description fields Vigila applied */
+            owned_fields?: number;
+            /** @description who let its Pods be made anew last; no addition, since nothing is to be taken away */
+            restarted_by?: string;
+            /** Format: date-time */
+            restarted_at?: string;
+            below?: components["schemas"]["Below"][];
+        };
+        Below: {
+            kind: string;
+            name: string;
+            depth: number;
+            health: components["schemas"]["Health"];
+            reason?: string;
+        };
+        Difference: {
+            path: string;
+            /**
+             * @description made again: the whole object was deleted and made again by another client; path is empty
+             * @enum {string}
+             */
+            change: "changed" | "added" | "removed" | "made again";
+            /** @description the field as a JSON pointer, the way leave in a ward file takes it */
+            pointer?: string;
+            /** @description the applied value of a drifted field; the live value in a preview */
+            from?: unknown;
+            /** @description the live value of a drifted field; what a sync would set in a preview */
+            to?: unknown;
+            /** @description field manager */
+            who?: string;
+            /** @description who is the last client that wrote to the object, not a recorded owner of the field */
+            likely?: boolean;
+            /** Format: date-time */
+            when?: string;
+            contested?: boolean;
+        };
+        WardDiff: {
+            ward: components["schemas"]["Ward"];
+            /** @description what a sync would do */
+            changes: components["schemas"]["PendingObject"][];
+            /** @description objects that others changed */
+            drift: components["schemas"]["Object"][];
+            guards?: components["schemas"]["Guard"][];
+        };
+        PendingObject: {
+            key: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            step?: number;
+            task?: components["schemas"]["Task"];
+            /**
+             * @description keep: not declared any more, and left in the cluster. run: a task
+             * @enum {string}
+             */
+            change: "create" | "update" | "remove" | "keep" | "run";
+            already_there?: boolean;
+            /** @description it would be deleted and made again, since the change can't be made in place */
+            replaced?: boolean;
+            fields: components["schemas"]["Difference"][];
+            /** @description why the API server would refuse it */
+            refused?: string;
+        };
+        RunPreview: {
+            ward: components["schemas"]["Ward"];
+            revision?: components["schemas"]["Revision"];
+            /** @description in the order of the run; removals come last */
+            objects: components["schemas"]["PendingObject"][];
+            /** @description what stops it */
+            guards?: components["schemas"]["Guard"][];
+            /** @description guards that the request allows */
+            allowed?: components["schemas"]["Guard"][];
+            /** @description those that it carries */
+            canaries?: components["schemas"]["PlannedCanary"][];
+            /** @description what is applied before them, as Kind/name, and put back when they go back */
+            before_canary?: string[];
+            /** @description tasks that run before them; what they have done stays done */
+            tasks_before_canary?: string[];
+        };
+        PlannedCanary: {
+            /** @description the workload, as Kind/name */
+            of: string;
+            shares: components["schemas"]["CanaryShare"][];
+            /** @description how long the whole may take; then it goes back */
+            within_seconds: number;
+        };
+        Comparison: {
+            from: components["schemas"]["Entry"];
+            to?: components["schemas"]["Entry"];
+            revision?: components["schemas"]["Revision"];
+            objects: components["schemas"]["MovedObject"][];
+        };
+        MovedObject: {
+            key: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            /** @enum {string} */
+            change: "changed" | "added" | "removed";
+            fields: components["schemas"]["Difference"][];
+        };
+        Rejection: {
+            revision: components["schemas"]["Revision"];
+            why: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        RejectionList: {
+            items: components["schemas"]["Rejection"][];
+        };
+        RejectRevision: {
+            /** @description branch, tag or commit */
+            revision: string;
+            why?: string;
+        };
+        ProposeRollback: {
+            /** @description the entry to go back to; what is applied now when absent */
+            to_entry?: number;
+            /** @description the new branch; a name is made when absent */
+            branch?: string;
+        };
+        Proposal: {
+            /** @description 0 for a first commit, which is pushed to the branch itself */
+            number: number;
+            repo: string;
+            branch: string;
+            /** @description the branch it is meant for */
+            base: string;
+            /**
+             * @description stale: it does not go together with what its base says by now
+             * @enum {string}
+             */
+            standing: "opening" | "open" | "stale" | "merged" | "withdrawn";
+            /** @description how it is, in a line */
+            says: string;
+            needs_you: boolean;
+            title: string;
+            /** @description more than the title says; some lines */
+            why?: string;
+            /** @description who asked for it */
+            by: string;
+            /** @description the ward, the follow, the file, or the lane and its stop, that it is about */
+            of?: string;
+            /**
+             * @description what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
+             * @enum {string}
+             */
+            kind?: "back" | "files" | "follow" | "lane";
+            /** Format: date-time */
+            opened: string;
+            /** @description the head of its branch: what is reviewed */
+            commit: string;
+            /** @description nobody but Vigila has written to its branch */
+            own?: boolean;
+            /** @description files that its base has changed as well, in another way */
+            conflicts: string[];
+            approvals: components["schemas"]["Approval"][];
+            /** Format: date-time */
+            ended?: string;
+            /** @description absent when it happened in the repository */
+            ended_by?: string;
+            /** @description the commit of the base that holds it */
+            result?: string;
+            request?: components["schemas"]["HostRequest"];
+        };
+        Approval: {
+            by: string;
+            /** Format: date-time */
+            at: string;
+            commit: string;
+            /** @description it is of the commit that the branch is at now */
+            current: boolean;
+        };
+        ProposalList: {
+            total: number;
+            items: components["schemas"]["Proposal"][];
+        };
+        ReviewedProposal: {
+            /** @description the head of its branch as it was read; it is refused when that has moved. What it is at now when absent */
+            commit?: string;
+        };
+        MergeProposal: {
+            /** @description as of ReviewedProposal */
+            commit?: string;
+            /** @description gets over what stands against letting a lot in */
+            why?: string;
+        };
+        WithdrawProposal: {
+            why?: string;
+        };
+        Lane: {
+            name: string;
+            about?: string;
+            roster: string;
+            /** @description file and line */
+            declared_at: string;
+            repo: string;
+            /** @description the branch that all that is carried is on */
+            ref: string;
+            /** @description what moves; {stop} stands for the stop's name */
+            carries: string[];
+            /** @description patterns of files that are a stop's own */
+            keeps?: string[];
+            /** @description how it is, in a line */
+            says: string;
+            needs_you: boolean;
+            /** Format: date-time */
+            looked?: string;
+            newest?: components["schemas"]["Lot"];
+            stops: components["schemas"]["LaneStop"][];
+        };
+        LaneStop: {
+            name: string;
+            /** @description stops that a lot has arrived at before it is offered here; lots begin where there are none */
+            comes_after: string[];
+            /** @enum {string} */
+            lets_in: "by itself" | "ask";
+            /** @description who is asked; whoever may when absent */
+            asks_whom?: string[];
+            /** @description how long its wards have to be ready */
+            settled_seconds?: number;
+            /** @description a lot is let in by a proposal; else by a commit */
+            by_proposal: boolean;
+            /** @description when lots are let in; always when absent */
+            hours?: string;
+            /** @description the stop that it takes lots together with */
+            together?: string;
+            /** @description how it is, in a line */
+            says: string;
+            needs_you: boolean;
+            /** @description why what it has can't be read, or what it takes can't be written */
+            problem?: string;
+            /** @description what it has, has arrived */
+            arrived: boolean;
+            /**
+             * Format: date-time
+             * @description when it has arrived, or will where that is a matter of time alone
+             */
+            arrives?: string;
+            /** @description for what it waits to have arrived */
+            waits?: string;
+            passage?: components["schemas"]["Passage"];
+            offer?: components["schemas"]["LotOffer"];
+            held_by?: components["schemas"]["StopHold"];
+            /** @description by which a lot is being let in */
+            proposal?: number;
+            /** @description wards that a lot has arrived with */
+            listens: components["schemas"]["LaneWard"][];
+        };
+        StopHold: {
+            by: string;
+            why: string;
+            /** Format: date-time */
+            at: string;
+        };
+        LaneWard: {
+            ward: string;
+            /** @description its cluster holds what the stop has */
+            holds: boolean;
+            /** Format: date-time */
+            ready_since?: string;
+            /** @description why it went back from it, or rejected it */
+            failed?: string;
+            says?: string;
+        };
+        LotOffer: {
+            lot: number;
+            /** @description more would be changed than by the lot itself */
+            unseen: boolean;
+            /** @description a person is asked */
+            asks: boolean;
+            /** @description why it is not let in by itself */
+            waits?: string;
+            /**
+             * Format: date-time
+             * @description when the stop lets lots in again
+             */
+            next?: string;
+            changes: components["schemas"]["LotChange"][];
+        };
+        LotChange: {
+            /** @description the file */
+            path: string;
+            /** @description the image, or "chart NAME"; absent for a whole file */
+            of?: string;
+            /** @description a version with its digest, or a file's mode and git's hash of it; absent where there is none */
+            from?: string;
+            to?: string;
+            /** @description how it changes, for people */
+            says: string;
+            /** @description it is more than the lot's own change */
+            unseen: boolean;
+            /** @description where it comes from, when it is more */
+            whose?: string;
+        };
+        Passage: {
+            stop: string;
+            /** @description what it was, for people */
+            title: string;
+            /** @description absent when it is no lot's */
+            lot?: number;
+            /** @description of the lot its own change alone */
+            only_this?: boolean;
+            /** @description the lot that it was before somebody changed it */
+            over?: number;
+            /** @description other lots whose changes came along, or were taken back */
+            along?: number[];
+            commit?: string;
+            subject?: string;
+            /** @description who let it in, or wrote the commit */
+            by?: string;
+            why?: string;
+            /** @description what stood against it */
+            against?: string[];
+            /** @description that let it in; absent where it was written at once */
+            proposal?: number;
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            arrived_at?: string;
+            /**
+             * Format: date-time
+             * @description when it had something else
+             */
+            ended?: string;
+            failed?: string;
+        };
+        /** @description exactly what moves from stop to stop, together */
+        Lot: {
+            number: number;
+            /** @description where it began */
+            stop: string;
+            commit: string;
+            subject: string;
+            author?: string;
+            /** Format: date-time */
+            at: string;
+            /** @description commits since the lot before it, the newest first */
+            brings?: components["schemas"]["BroughtCommit"][];
+            /** @description commits that are not listed */
+            more?: number;
+            /** @description what it has otherwise than the lot before it */
+            changes?: components["schemas"]["LotChange"][];
+            /** @description where it was, the oldest first */
+            way: components["schemas"]["Passage"][];
+        };
+        BroughtCommit: {
+            commit: string;
+            subject: string;
+            author?: string;
+        };
+        LaneList: {
+            total: number;
+            items: components["schemas"]["Lane"][];
+        };
+        LotList: {
+            total: number;
+            items: components["schemas"]["Lot"][];
+        };
+        LotPreview: {
+            lane: string;
+            lot: number;
+            subject?: string;
+            only_this?: boolean;
+            by_proposal: boolean;
+            /** @description nothing would be changed */
+            nothing: boolean;
+            /** @description more would be changed than by the lot itself */
+            unseen: boolean;
+            /** @description names exactly this; to be sent along when it is let in */
+            seen: string;
+            /** @description what stands against it, and needs a reason */
+            against: string[];
+            stops_changed: components["schemas"]["StopChanges"][];
+            effect?: components["schemas"]["Effect"];
+        };
+        StopChanges: {
+            stop: string;
+            changes: components["schemas"]["LotChange"][];
+        };
+        StopComparison: {
+            lane: string;
+            one: string;
+            other: string;
+            /** @description from the one to the other */
+            changes: components["schemas"]["LotChange"][];
+            effect?: components["schemas"]["Effect"];
+        };
+        PromoteLot: {
+            stop: string;
+            /** @description the one that is offered there when absent */
+            lot?: number;
+            /** @description its own change alone */
+            only_this?: boolean;
+            /** @description gets over what stands against it */
+            why?: string;
+            /** @description of the preview that was read: more than the lot's own change is not let in unseen */
+            seen?: string;
+        };
+        PromotedLot: {
+            lane: string;
+            lot: number;
+            /** @description absent when it was written at once */
+            proposal?: number;
+            stops_changed?: components["schemas"]["StopChanges"][];
+        };
+        HoldStop: {
+            stop: string;
+            why?: string;
+        };
+        CodeHost: {
+            repo: string;
+            /** @description which interface it speaks: gitea, github or gitlab */
+            api: string;
+            url: string;
+            project: string;
+            /** @description people's own requests that touch wards get the effect as a comment too */
+            comments: boolean;
+            /** @description how wards do with a commit is told as its status */
+            statuses: boolean;
+            /** @description where people reach this console, for links */
+            console?: string;
+            /** Format: date-time */
+            looked?: string;
+            /** Format: date-time */
+            next?: string;
+            /** @description of the last look */
+            problem?: string;
+            /** @description requests that are open there */
+            open: number;
+        };
+        SetCodeHost: {
+            api: string;
+            url: string;
+            project: string;
+            /** @description as it was for the same address when absent */
+            token?: string;
+            /** @description PEM of who signs its certificate */
+            ca?: string;
+            comments?: boolean;
+            statuses?: boolean;
+            console?: string;
+        };
+        HostRequest: {
+            number: number;
+            url: string;
+            /** @description what the host's own checks say: passed, running or failed; absent where there are none */
+            host_says?: string;
+            /** @description its labels there */
+            tags?: string[];
+            approved_by?: string[];
+        };
+        /** @description what a branch would do once it is part of its base */
+        Effect: {
+            repo: string;
+            base: string;
+            branch: string;
+            base_revision: components["schemas"]["Revision"];
+            revision: components["schemas"]["Revision"];
+            /** @description files that keep the two from going together; nothing else is known then */
+            conflicts: string[];
+            files: components["schemas"]["FileEffect"][];
+            /** @description on wards */
+            effects: components["schemas"]["WardEffect"][];
+            /** @description wards that read what it changes, and would declare what they do now */
+            same: number;
+            /** @description that rosters would have with their files, and have not now */
+            problems: components["schemas"]["RosterProblem"][];
+        };
+        FileEffect: {
+            path: string;
+            /** @enum {string} */
+            change: "added" | "changed" | "removed";
+            /** @description lines in git's format, without what is secret */
+            patch?: string;
+            /** @description why there are no lines */
+            hidden?: string;
+        };
+        WardEffect: {
+            ward: string;
+            cluster: string;
+            /**
+             * @description removed: its file is gone, or it goes into another cluster
+             * @enum {string}
+             */
+            change: "added" | "changed" | "removed";
+            /** @description its own file would be another */
+            filed: boolean;
+            /** @description why what it would declare can't be read */
+            problem?: string;
+            /** @description it would declare nothing */
+            waits?: string;
+            objects: components["schemas"]["MovedObject"][];
+            /** @description what the API server says to objects, in a dry run */
+            refusals: components["schemas"]["RefusedObject"][];
+            /** @description why nothing was tried out on the API server */
+            untried?: string;
+            guards: components["schemas"]["Guard"][];
+            /** @description rules that it does not break now, by what */
+            breaks?: components["schemas"]["Finding"][];
+            /** @description workloads that would be released in shares */
+            canaries: string[];
+        };
+        RefusedObject: {
+            kind: string;
+            name: string;
+            says: string;
+        };
+        /**
+         * @description when a task has its turn; absent for an object that is kept
+         * @enum {string}
+         */
+        Task: "before" | "after" | "failed";
+        /**
+         * @description secret: a value that it refers to was set; drift: what others changed and was not put back at once, or is as it was again
+         * @enum {string}
+         */
+        EntryKind: "sync" | "restore" | "rollback" | "dismantle" | "hold" | "release" | "reject" | "accept" | "drift" | "remove" | "secret";
+        /** @enum {string} */
+        Outcome: "running" | "done" | "failed" | "rolled back" | "stopped" | "interrupted";
+        Entry: {
+            ward: string;
+            number: number;
+            kind: components["schemas"]["EntryKind"];
+            outcome: components["schemas"]["Outcome"];
+            by: string;
+            why?: string;
+            /** @description why it did not end done */
+            reason?: string;
+            revision?: components["schemas"]["Revision"];
+            /** @description the entry a rollback goes to */
+            to_entry?: number;
+            /** Format: date-time */
+            started: string;
+            /** Format: date-time */
+            ended?: string;
+            /** Format: date-time */
+            deadline?: string;
+            /** @description it can be rolled back to */
+            has_snapshot?: boolean;
+            /** @description it carries, or carried, a canary; see getCanary */
+            canary?: boolean;
+            objects?: components["schemas"]["EntryObject"][];
+        };
+        /** @description A new version beside the old one, with a growing share of the traffic */
+        Canary: {
+            ward: string;
+            /** @description of the run that carries it */
+            entry: number;
+            going_on: boolean;
+            /** @enum {string} */
+            phase: "looking" | "making" | "sizing" | "leading" | "sharing" | "handing over" | "through" | "closing" | "going back" | "over";
+            /** @description how far it is, in a sentence */
+            says: string;
+            shares: components["schemas"]["CanaryShare"][];
+            /** @description which of the shares it is at or was at last, from 0 */
+            share: number;
+            /** @description percent of the traffic that the routes were given last; absent when none were touched */
+            weight?: number;
+            waits_for_person: boolean;
+            /** Format: date-time */
+            began?: string;
+            /**
+             * Format: date-time
+             * @description when the share began
+             */
+            since?: string;
+            /**
+             * Format: double
+             * @description how much of the share has passed, as it was seen
+             */
+            spent_seconds?: number;
+            /**
+             * Format: date-time
+             * @description when the next share begins, where it waits for nothing but time
+             */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description when it goes back, should it not be through by then
+             */
+            until?: string;
+            /** Format: date-time */
+            ended?: string;
+            /** @description who began the run */
+            by?: string;
+            why?: string;
+            held?: components["schemas"]["CanaryHeld"];
+            back?: components["schemas"]["CanaryBack"];
+            workloads: components["schemas"]["CanaryWorkload"][];
+            /** @description what happened, oldest first */
+            happened: components["schemas"]["CanaryLine"][];
+        };
+        CanaryShare: {
+            percent: number;
+            /** @description how long it lasts */
+            seconds?: number;
+            /** @description a person sends it on */
+            person?: boolean;
+        };
+        CanaryHeld: {
+            by: string;
+            why?: string;
+            /** Format: date-time */
+            at: string;
+        };
+        CanaryBack: {
+            reason: string;
+            /** Format: date-time */
+            at: string;
+            /** @description the reason says nothing about the revision */
+            blameless?: boolean;
+            /** @description what went wrong on the way back */
+            trouble?: string;
+        };
+        CanaryWorkload: {
+            key: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            old_image?: string;
+            new_image?: string;
+            /** @description Pods, as whoever scales it wants them */
+            old_size: number;
+            new_size: number;
+            /** @description the new Pods are some of the workload's own */
+            in_place?: boolean;
+            /**
+             * Format: double
+             * @description of the traffic of both, in percent, that the new version was seen to get; absent when that is not known
+             */
+            seen_share?: number;
+            /** @description a metrics source is asked for it */
+            asks_traffic?: boolean;
+            new_ready: boolean;
+            /** @description why the new version is not ready */
+            reason?: string;
+            checks: components["schemas"]["CanaryCheck"][];
+        };
+        CanaryCheck: {
+            name: string;
+            /** @enum {string} */
+            of: "query" | "request" | "load";
+            /** @description the query, or the address */
+            text?: string;
+            /** @description the metrics source that it asks */
+            from?: string;
+            /** @description what of an answer is good */
+            good: string;
+            /**
+             * @description of the points
+             * @enum {string}
+             */
+            unit?: "value" | "seconds" | "share";
+            /**
+             * Format: double
+             * @description of the points, where good is a comparison with a number
+             */
+            limit?: number;
+            every_seconds: number;
+            /** @enum {string} */
+            last: "good" | "bad" | "not known";
+            why?: string;
+            /**
+             * Format: date-time
+             * @description when it was answered last
+             */
+            at?: string;
+            asked: number;
+            /** @description in all */
+            misses: number;
+            /** @description misses since the last good answer */
+            in_a_row?: number;
+            unknown?: number;
+            /** @description how many misses are borne */
+            bears?: string;
+            points: components["schemas"]["CanaryPoint"][];
+        };
+        CanaryPoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            new?: number;
+            /** Format: double */
+            old?: number;
+            miss?: boolean;
+        };
+        CanaryLine: {
+            /** Format: date-time */
+            at: string;
+            text: string;
+        };
+        SayCanary: {
+            /** @enum {string} */
+            word: "next" | "hold" | "finish" | "back";
+            why?: string;
+        };
+        MetricsSource: {
+            name: string;
+            url: string;
+            user?: string;
+            /** @description it is given credentials */
+            signs_in?: boolean;
+            about?: string;
+            /** @description wards whose checks ask it */
+            used_by: string[];
+        };
+        MetricsSourceList: {
+            items: components["schemas"]["MetricsSource"][];
+            total: number;
+        };
+        AddMetricsSource: {
+            name: string;
+            /** @description the server's address, such as https://metrics.brindle.example */
+            url: string;
+            user?: string;
+            password?: string;
+            token?: string;
+            /** @description PEM of who signs its certificate */
+            ca?: string;
+            about?: string;
+        };
+        TryMetricsSource: {
+            /** @description PromQL; without one it is only asked whether it answers */
+            query?: string;
+        };
+        MetricsAnswer: {
+            /** @description why a check would know nothing of this */
+            problem?: string;
+            /** @description of each series */
+            values: number[];
+        };
+        Registry: {
+            name: string;
+            host: string;
+            /** @description host and port that it is asked at, when that is another */
+            asked_at?: string;
+            user?: string;
+            /** @description it is given credentials */
+            signs_in?: boolean;
+            about?: string;
+            /** @description follows that ask it */
+            used_by: string[];
+        };
+        RegistryList: {
+            items: components["schemas"]["Registry"][];
+            total: number;
+        };
+        AddRegistry: {
+            name: string;
+            /** @description as images name it, such as registry.brindle.example:5000 */
+            host: string;
+            /** @description host and port that it is asked at, when that is another */
+            asked_at?: string;
+            user?: string;
+            password?: string;
+            token?: string;
+            /** @description PEM of who signs its certificate */
+            ca?: string;
+            about?: string;
+        };
+        Store: {
+            name: string;
+            /** @description kv: a server that speaks KV version 2; namespace: the Secrets of a namespace of a cluster; files: encrypted files of a repository */
+            form: string;
+            about?: string;
+            /** @description that declares it; absent when a person added it */
+            roster?: string;
+            /** @description of the server */
+            url?: string;
+            /** @description where its values are mounted */
+            mount?: string;
+            /** @description token, role or kubernetes */
+            sign_in?: string;
+            /** @description the id of the role; for kubernetes its name */
+            role_id?: string;
+            cluster?: string;
+            namespace?: string;
+            repo?: string;
+            ref?: string;
+            /** @description of encrypted files in the repository */
+            directory?: string;
+            /** @description only wards of these names may use it */
+            for_wards?: string[];
+            for_owners?: string[];
+            for_clusters?: string[];
+            /** @description only wards that these rosters declare; those of a roster with limits may use it only so */
+            for_rosters?: string[];
+            /** @description how often it is looked at */
+            every_seconds: number;
+            /** Format: date-time */
+            looked?: string;
+            /** Format: date-time */
+            next?: string;
+            /** @description of the last look */
+            problem?: string;
+            /** @description references to it that have no value */
+            missing: number;
+            /** @description wards that refer to it */
+            used_by: string[];
+        };
+        StoreList: {
+            items: components["schemas"]["Store"][];
+            total: number;
+        };
+        AddStore: {
+            name: string;
+            /** @description kv, namespace or files */
+            form: string;
+            about?: string;
+            /** @description of the server, such as https://secrets.brindle.example */
+            url?: string;
+            /** @description where its values are mounted, such as secret */
+            mount?: string;
+            /** @description PEM of who signs its certificate */
+            ca?: string;
+            /** @description namespace of the server */
+            space?: string;
+            /** @description token (when absent), role (AppRole) or kubernetes */
+            sign_in?: string;
+            /** @description where the way to sign in is mounted, when not at its usual name */
+            sign_in_at?: string;
+            /** @description the id of the role; for kubernetes its name */
+            role_id?: string;
+            /** @description the token, the secret of the role, or the age key of files; as it was when absent and the address is the same */
+            token?: string;
+            cluster?: string;
+            namespace?: string;
+            repo?: string;
+            ref?: string;
+            /** @description of encrypted files in the repository */
+            directory?: string;
+            /** @description only wards of these names may use it */
+            for_wards?: string[];
+            for_owners?: string[];
+            for_clusters?: string[];
+            /** @description only wards that these rosters declare; those of a roster with limits may use it only so */
+            for_rosters?: string[];
+            /** @description how often it is looked at; a minute when absent */
+            every_seconds?: number;
+        };
+        Secret: {
+            /** @description STORE/PATH#KEY; STORE/PATH for all keys */
+            reference: string;
+            store: string;
+            path: string;
+            key?: string;
+            /** @description set, missing, refused or unknown */
+            says: string;
+            /** @description why it is refused, or not known */
+            reason?: string;
+            /** @description how it is set, where no command does */
+            set_by?: string;
+            /** @description of the values, where the store tells one */
+            version?: string;
+            needs_you: boolean;
+            /** @description wards that refer to it */
+            used_by: string[];
+            /** @description in them, as WARD Kind/name */
+            objects_using: string[];
+        };
+        SecretList: {
+            items: components["schemas"]["Secret"][];
+            total: number;
+            /** @description of all of them, how many have no value */
+            missing: number;
+        };
+        SetSecret: {
+            /** @description STORE/PATH#KEY */
+            reference: string;
+            value: string;
+            /** @description refuse it where there is another value already */
+            only_new?: boolean;
+        };
+        Rule: {
+            name: string;
+            /** @description the rulebook that it is of; absent for one that holds for no ward */
+            book?: string;
+            /** @description file:line of the rulebook file or of the rule */
+            declared_at?: string;
+            /** @description Vigila brings it along */
+            ours: boolean;
+            /** @description it holds for no ward */
+            off: boolean;
+            /** @description what becomes of what breaks it: refuse or warn */
+            says: string;
+            why?: string;
+            /** @description what to write instead of what breaks it */
+            instead?: string;
+            /** @description the resources that it looks at */
+            looks_at: string;
+            /** @description whom it is for, where that is not everybody */
+            for_whom?: string;
+            /** @description the wards that it holds for */
+            used_by: string[];
+            /** @description so much of what is declared breaks it, and would be refused */
+            breaking: number;
+            /** @description so much breaks it, and is only told */
+            warned_of: number;
+            /** @description so much breaks it, and an exception lets it be */
+            let_be: number;
+            /** @description of what breaks it so much had an exception, which has ended */
+            let_be_ended?: number;
+            /** @description the policy as it is written; in an answer about one rule */
+            text?: string;
+        };
+        RuleList: {
+            items: components["schemas"]["Rule"][];
+            total: number;
+        };
+        Finding: {
+            /** @description name@cluster */
+            ward: string;
+            rule: string;
+            book?: string;
+            /** @description refuse, warn, or excepted */
+            says: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            file?: string;
+            line?: number;
+            text: string;
+            /** @description what to write instead */
+            instead?: string;
+            /** @description the rule can't be evaluated, so it is not known whether it is broken */
+            unclear?: boolean;
+            exception?: components["schemas"]["RuleException"];
+        };
+        RuleException: {
+            why: string;
+            owner: string;
+            /** @description its last day, such as 2027-01-31 */
+            last_day: string;
+            has_ended: boolean;
+        };
+        FindingList: {
+            items: components["schemas"]["Finding"][];
+            total: number;
+            /** @description of all of them, so many would be refused */
+            breaking: number;
+            warned_of: number;
+            /** @description by an exception */
+            let_be: number;
+        };
+        TryRules: {
+            /** @description one ValidatingAdmissionPolicy or more, as YAML */
+            text: string;
+            /** @description what to call it in mistakes */
+            file?: string;
+        };
+        RuleTrial: {
+            /** @description the names of the rules that were tried */
+            rules: string[];
+            wards_tried: number;
+            objects_tried: number;
+            /** @description wards of which it is not known what they declare */
+            unread?: string[];
+            items: components["schemas"]["Finding"][];
+        };
+        Alert: {
+            name: string;
+            /** @description what it is for */
+            about?: string;
+            /** @description that declares it */
+            roster?: string;
+            /** @description file:line in the roster */
+            declared_at?: string;
+            /** @description which wards it tells of */
+            of_what: string;
+            /** @description what it tells about; all when empty */
+            topics: string[];
+            /** @description whom: a way, or WAY: ADDRESS */
+            goes_to: string[];
+            /** @description how long it must have lasted */
+            after_seconds: number;
+            /** @description how often it is told again; absent for once */
+            again_seconds?: number;
+            /** @description when nobody is told */
+            quiet_hours?: string;
+            /** @description troubles that were told, and are not over */
+            told: number;
+            /** @description that are there, and are not told yet */
+            waiting: number;
+            /** @description ways that there are not */
+            ways_missing?: string[];
+        };
+        AlertList: {
+            items: components["schemas"]["Alert"][];
+            total: number;
+        };
+        AuditEntry: {
+            number: number;
+            /** Format: date-time */
+            at: string;
+            /** @description the name of a token, roster NAME, or vigila for what it does by itself */
+            by: string;
+            /** @description command line, console, API or git, as far as it was told */
+            through?: string;
+            verb: string;
+            /** @description the kind of thing, such as ward or cluster */
+            of_what: string;
+            name: string;
+            /** @description what was asked for; nothing secret */
+            wished?: {
+                [key: string]: string;
+            };
+            /** @description how the thing was, as far as it is another now */
+            was?: {
+                [key: string]: string;
+            };
+            /** @description and how it is */
+            is?: {
+                [key: string]: string;
+            };
+            /**
+             * @description begun: it goes on, or the service ended before that was written down
+             * @enum {string}
+             */
+            came_to: "begun" | "done" | "refused" | "failed";
+            /** @description why it was refused or failed, or why Vigila did it */
+            why?: string;
+            /**
+             * Format: date-time
+             * @description when it was known what came of it
+             */
+            ended?: string;
+            /** @description the number of the entry with which this began, where every line is listed by itself */
+            asked?: number;
+        };
+        AuditList: {
+            items: components["schemas"]["AuditEntry"][];
+            total: number;
+        };
+        AuditVerified: {
+            /** @description number of the oldest entry that is kept; 0 when there is none */
+            first_number: number;
+            /** @description of the newest that follows from all before it */
+            last_number: number;
+            /** @description of the last one: whoever keeps it elsewhere sees that nothing before was changed */
+            digest?: string;
+            /** @description number of the first entry that is not what was written */
+            broken_at?: number;
+            problem?: string;
+        };
+        AlertTrial: {
+            items: components["schemas"]["AlertTried"][];
+        };
+        AlertTried: {
+            /** @description the name of a way */
+            by_way: string;
+            /** @description whom, where a way leads to several */
+            goes_to?: string[];
+            /** @description why it was not taken; absent when it was */
+            problem?: string;
+        };
+        Delivery: {
+            /** @description the same at every try */
+            id: string;
+            alert: string;
+            /** @description the way that it goes by */
+            by_way: string;
+            goes_to?: string[];
+            /** @description opened, again or over */
+            kind: string;
+            /** @description as an alert file names it, such as went back */
+            topic: string;
+            /** @description what it is about, as far as it names it: NAME@CLUSTER, or such as proposal 12 */
+            subjects: string[];
+            title: string;
+            /** @description what it says, a trouble a line */
+            lines: string[];
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: date-time
+             * @description absent when it was not
+             */
+            delivered?: string;
+            /**
+             * Format: date-time
+             * @description when it is tried again; absent once it is delivered or given up
+             */
+            next?: string;
+            tries: number;
+            /** @description of the last try */
+            problem?: string;
+        };
+        DeliveryList: {
+            items: components["schemas"]["Delivery"][];
+            total: number;
+        };
+        Way: {
+            name: string;
+            /** @description chat, mail, http or alertmanager */
+            form: string;
+            about?: string;
+            /** @description where it goes: a host, since the address may be secret */
+            server?: string;
+            user?: string;
+            /** @description of mail */
+            sender?: string;
+            /** @description of mail: whom, where an alert names nobody */
+            goes_to?: string[];
+            /** @description the address that links begin with */
+            console?: string;
+            /** @description only alerts that these rosters declare; those of a roster with limits may go by it only so */
+            for_rosters?: string[];
+        };
+        WayList: {
+            items: components["schemas"]["Way"][];
+        };
+        AddWay: {
+            name: string;
+            /** @enum {string} */
+            form: "chat" | "mail" | "http" | "alertmanager";
+            about?: string;
+            /** @description of all but mail */
+            url?: string;
+            /** @description signs what goes over HTTP (whsec_…), is the password of the mail server, or a bearer token of an Alertmanager */
+            token?: string;
+            /** @description certificates in PEM, in place of the system's */
+            ca?: string;
+            /** @description of mail: HOST:PORT */
+            server?: string;
+            user?: string;
+            /** @description of mail: the address that it comes from */
+            sender?: string;
+            goes_to?: string[];
+            /** @description of mail: to a server on this machine */
+            unencrypted?: boolean;
+            console?: string;
+            /** @description only alerts that these rosters declare; those of a roster with limits may go by it only so */
+            for_rosters?: string[];
+        };
+        TryWay: {
+            goes_to?: string[];
+        };
+        Mute: {
+            /** @description name@cluster, or what else a message names */
+            subject: string;
+            /** Format: date-time */
+            until: string;
+            by: string;
+            why?: string;
+            /** Format: date-time */
+            at?: string;
+        };
+        MuteList: {
+            items: components["schemas"]["Mute"][];
+        };
+        AddMute: {
+            subject: string;
+            /** Format: date-time */
+            until: string;
+            why?: string;
+        };
+        Follow: {
+            name: string;
+            about?: string;
+            /** @description that declares it */
+            roster?: string;
+            /** @description file:line in the roster */
+            declared_at?: string;
+            /** @description its repository, without tag and digest; of a packaged chart: chart NAME of REPOSITORY */
+            image: string;
+            /** @description which versions are taken */
+            wants: string;
+            platforms?: string[];
+            at_least_old_seconds?: number;
+            every_seconds?: number;
+            repo: string;
+            ref: string;
+            /** @description the versions file that it writes to */
+            file: string;
+            /** @description that the file says */
+            version?: string;
+            digest?: string;
+            says: string;
+            /** @description the number of the proposal that offers a version; absent when none does */
+            proposal?: number;
+            needs_you?: boolean;
+            /** Format: date-time */
+            looked?: string;
+            /**
+             * Format: date-time
+             * @description when it looks again
+             */
+            next?: string;
+            /** @description the newest version that is out of the range */
+            beyond?: string;
+            /** @description the digest that the tag leads to now, when that is another */
+            moved?: string;
+            /** @description newer versions that are not taken, the newest first */
+            passed: components["schemas"]["FollowPassed"][];
+            /** @description versions that the file was at, the newest first */
+            history: components["schemas"]["FollowPast"][];
+            /** @description wards that the file is laid over */
+            used_by: string[];
+        };
+        FollowPassed: {
+            version: string;
+            why: string;
+        };
+        FollowPast: {
+            version: string;
+            digest: string;
+            commit?: string;
+            /** Format: date-time */
+            at: string;
+        };
+        FollowList: {
+            items: components["schemas"]["Follow"][];
+            total: number;
+        };
+        LookFollow: {
+            /** @description a version to be taken, whatever it is; without one it only looks */
+            take?: string;
+        };
+        EntryObject: {
+            key: string;
+            task?: components["schemas"]["Task"];
+            /** @description it was deleted and made again */
+            replaced?: boolean;
+            /** @description the log of the task is kept; see getTaskLog */
+            log?: boolean;
+            /** Format: date-time */
+            began?: string;
+            /** Format: date-time */
+            ended?: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            step: number;
+            /** @enum {string} */
+            state: "waiting" | "applying" | "settling" | "ready" | "removing" | "removed" | "refused" | "not tried" | "not ready";
+            reason?: string;
+        };
+        EntryList: {
+            items: components["schemas"]["Entry"][];
+            total: number;
+            /** @description the ward is not kept any more; this is what is left of its logbook */
+            removed?: boolean;
+        };
+        ObjectDetail: {
+            object: components["schemas"]["Object"];
+            declared_yaml?: string;
+            live_yaml?: string;
+            events: components["schemas"]["ClusterEvent"][];
+            pods: components["schemas"]["Pod"][];
+        };
+        ClusterEvent: {
+            /** Format: date-time */
+            at?: string;
+            is_warning?: boolean;
+            reason: string;
+            text: string;
+            about: string;
+            count?: number;
+        };
+        Pod: {
+            name: string;
+            health: components["schemas"]["Health"];
+            reason?: string;
+            containers: string[];
+            restarts: number;
+        };
+        AddWards: {
+            /** @description the text of a ward file */
+            file: string;
+            /**
+             * @description what to call the file in errors
+             * @default ward.yaml
+             */
+            name: string;
+        };
+        AddedWards: {
+            items: string[];
+        };
+        StartRun: {
+            /** @enum {string} */
+            kind: "sync" | "restore" | "rollback" | "dismantle";
+            /** @description for a rollback */
+            to_entry?: number;
+            why?: string;
+            /** @description names of guards */
+            allow?: string[];
+            /** @description for a sync or a rollback: these objects and nothing else, as Kind/name */
+            only?: string[];
+            /** @description for a sync: another branch, tag or commit than the ward follows; the ward is then held there */
+            revision?: string;
+            /** @description for a sync: although the revision is rejected */
+            retry?: boolean;
+            /** @description for a sync: everything, changed or not, and the tasks */
+            reapply?: boolean;
+            /** @description for a rollback: run the tasks of that entry as well */
+            tasks?: boolean;
+            /** @description for a sync: without the canaries that the ward file asks for */
+            now?: boolean;
+        };
+        HasRevision: {
+            /** @description the commit is read, and the ward is in step */
+            has: boolean;
+            /** @description the commit that was read last is this one, or a later one */
+            read: boolean;
+            /** @description the commit that was read last */
+            head?: string;
+        };
+        StartedRun: {
+            /** @description number of its entry; 0 when there was nothing to do */
+            entry: number;
+        };
+        HoldWard: {
+            why?: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        Repo: {
+            name: string;
+            url: string;
+            user?: string;
+            about?: string;
+            /** @description the roster that declares it */
+            roster?: string;
+            /** @description a chart repository */
+            charts: boolean;
+            /** @description with credentials; they are never shown */
+            signed_in: boolean;
+            /** @description with a key, over SSH */
+            with_key?: boolean;
+            bearer?: boolean;
+            /** @description certificates of its own are trusted */
+            own_ca?: boolean;
+            /** @description who may sign commits; anybody, and nobody, when absent */
+            signers?: string;
+            follow?: ("submodules" | "large-files")[];
+            /**
+             * Format: date-time
+             * @description when its token ends, where the server says so
+             */
+            expires?: string;
+            warning?: string;
+            wards: number;
+            rosters: number;
+            /** @description of a chart repository its charts */
+            branches?: string[];
+            repository: components["schemas"]["AsOf"];
+        };
+        RepoList: {
+            total: number;
+            items: components["schemas"]["Repo"][];
+        };
+        /** @description With the address that it has already, what is left out stays as it is; credentials are never carried over to another address. */
+        AddRepo: {
+            name: string;
+            /** @description https, http or ssh address; of a chart repository https, http or oci */
+            url: string;
+            /** @description a chart repository; implied by oci:// */
+            charts?: boolean;
+            user?: string;
+            /** @description password or token; write-only, encrypted at rest */
+            password?: string;
+            /** @description the password is a token that is sent as a bearer token */
+            bearer?: boolean;
+            /** @description certificates in PEM that the server may be signed with, beside the system's */
+            ca?: string;
+            /** @description private SSH key in PEM; write-only, encrypted at rest */
+            key?: string;
+            /** @description of the key; write-only, encrypted at rest */
+            passphrase?: string;
+            /** @description private SSH key in PEM, without a passphrase, that signs the commits that are made here; write-only, encrypted at rest */
+            sign_key?: string;
+            /** @description lines of a known_hosts file */
+            known_hosts?: string;
+            /** @description fingerprint of the SSH host's key to trust, SHA256:… */
+            trust?: string;
+            /** @description SSH public keys, one a line, and armored OpenPGP keys: only commits signed by one of them are applied */
+            signers?: string;
+            follow?: ("submodules" | "large-files")[];
+        };
+        ProposedFile: {
+            path: string;
+            text: string;
+        };
+        ProposeFiles: {
+            /** @description branch that they are meant for; main when absent */
+            base?: string;
+            /** @description the new branch */
+            branch: string;
+            /** @description first line of the commit's message */
+            subject: string;
+            body?: string;
+            files: components["schemas"]["ProposedFile"][];
+        };
+        RosterProblem: {
+            file: string;
+            line: number;
+            text: string;
+            /** @description that it is about; its last good declaration stays in force */
+            ward?: string;
+        };
+        LeftBehind: {
+            /** @description name@cluster */
+            ward: string;
+            /** Format: date-time */
+            at: string;
+            why: string;
+            /** @description what stayed in the cluster, as namespace/Kind/name */
+            objects: string[];
+        };
+        Limits: {
+            /** @description that its wards may keep; all when empty */
+            namespaces?: string[];
+            /** @description that its wards may go into; all when empty */
+            clusters?: string[];
+            /** @description the service account, in the ward's namespace, that their runs act as */
+            as?: string;
+            /** @description that its wards may read beside the roster's own; where there is any limit, no others */
+            repos?: string[];
+        };
+        Roster: {
+            name: string;
+            repo: string;
+            ref: string;
+            path: string;
+            /** @description the roster that declares it */
+            parent?: string;
+            limits: components["schemas"]["Limits"];
+            /**
+             * @description its own; that of its wards is counted apart
+             * @enum {string}
+             */
+            standing: "in step" | "behind" | "blind";
+            says: string;
+            todo?: string;
+            needs_you: boolean;
+            /** @description what stops it, to be given as allow */
+            guard?: string;
+            revision?: components["schemas"]["Revision"];
+            repository: components["schemas"]["AsOf"];
+            problems: components["schemas"]["RosterProblem"][];
+            /** @description wards that left, and have to end first */
+            leaving?: string[];
+            left: components["schemas"]["LeftBehind"][];
+            /** @description placements of its wards */
+            wards: number;
+            in_step: number;
+            ready: number;
+            /** @description placements that need somebody */
+            need_you: number;
+        };
+        RosterList: {
+            total: number;
+            items: components["schemas"]["Roster"][];
+        };
+        AddRoster: {
+            name: string;
+            /** @description a known git repository */
+            repo: string;
+            /** @description main when absent */
+            ref?: string;
+            /** @description a directory or file; the root when absent */
+            path?: string;
+            limits?: components["schemas"]["Limits"];
+        };
+        SyncRoster: {
+            /** @description guards of the roster that may be passed, by name */
+            allow?: string[];
+        };
+        RosterPreview: {
+            items: components["schemas"]["Bringing"][];
+        };
+        Bringing: {
+            ward: string;
+            /** @description it would sync by itself, once those it waits for are up */
+            sync: boolean;
+            why: string;
+            /** @description objects to sync */
+            pending?: number;
+        };
+        DraftAdoption: {
+            namespace: string;
+            /** @description what the ward is called; as the namespace when absent */
+            ward?: string;
+            /** @description where the manifests go in the repository; as the ward when absent */
+            path?: string;
+            /** @description named in the ward file */
+            repo?: string;
+        };
+        Adoption: {
+            object_count: number;
+            files: components["schemas"]["ProposedFile"][];
+            skipped: {
+                /** @description Kind/name */
+                name: string;
+                why: string;
+            }[];
+        };
+        Kubeconfig: {
+            /** @description path in the directory of vigila serve --kubeconfigs */
+            kubeconfig_file: string;
+        };
+        ContextList: {
+            items: string[];
+        };
+        Pushes: {
+            /** @description where pushes go, at this service's address */
+            path: string;
+            /** @description there is a key that signs them; without one none is taken */
+            has_key: boolean;
+            /**
+             * Format: date-time
+             * @description when the last one was taken since the service started
+             */
+            last?: string;
+        };
+        PushKey: {
+            /** @description the HMAC key as a text; its bytes are the key */
+            key: string;
+            /** @description where pushes go, at this service's address */
+            path: string;
+        };
+        Cluster: {
+            name: string;
+            about?: string;
+            /** @description the roster that declares its labels and links */
+            roster?: string;
+            context: string;
+            /** @description path in the directory of vigila serve --kubeconfigs */
+            kubeconfig_file?: string;
+            /**
+             * @description how it is reached
+             * @enum {string}
+             */
+            by?: "kubeconfig" | "token" | "inside";
+            server?: string;
+            version?: string;
+            labels: {
+                [key: string]: string;
+            };
+            links?: {
+                [key: string]: string;
+            };
+            wards: number;
+            live: components["schemas"]["AsOf"];
+        };
+        ClusterList: {
+            total: number;
+            items: components["schemas"]["Cluster"][];
+        };
+        /** @description One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone. */
+        AddCluster: {
+            name: string;
+            about?: string;
+            /** @description what a kubeconfig holds; it may name no commands and no files; write-only, encrypted at rest */
+            kubeconfig?: string;
+            /** @description path of a kubeconfig in the directory of vigila serve --kubeconfigs */
+            kubeconfig_file?: string;
+            /** @description the kubeconfig's current context when absent */
+            context?: string;
+            /** @description address of the API server */
+            server?: string;
+            /** @description of a service account; write-only, encrypted at rest */
+            token?: string;
+            /** @description certificates in PEM of the API server */
+            ca?: string;
+            /** @description the cluster that the service runs in */
+            in_cluster?: boolean;
+            labels?: {
+                [key: string]: string;
+            };
+            links?: {
+                [key: string]: string;
+            };
+        };
+    };
+    responses: {
+        /** @description What went wrong and what to do */
+        Problem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
+    parameters: {
+        /** @description name@cluster, or the name alone where there is one placement */
+        WardID: string;
+        ItemName: string;
+        ProposalNumber: number;
+        Limit: number;
+        Offset: number;
+    };
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
 export type $defs = Record<string, never>;
 export interface operations {
-  getMe: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description You */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Me"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  streamEvents: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description An endless stream */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/event-stream": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listWards: {
-    parameters: {
-      query?: {
-        /** @description words that must all be in the name, cluster, owner, repository, revision or sentence */
-        search?: string;
-        standing?: components["schemas"]["Standing"];
-        health?: components["schemas"]["Health"];
-        cluster?: string;
-        owner?: string;
-        /** @description only those that this roster declares */
-        roster?: string;
-        /** @description only those that a person holds */
-        held?: boolean;
-        /** @description only those that need a person */
-        needs_you?: boolean;
-        /** @description only those that fold: in step and ready, and asking for nobody */
-        quiet?: boolean;
-        /** @description beyond a screenful, leave quiet wards out of the items: groups say how many they are, and how they stood */
-        fold?: "cluster" | "owner";
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Wards */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WardList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  addWards: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddWards"];
-      };
-    };
-    responses: {
-      /** @description The placements that are kept now */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["AddedWards"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getWard: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The ward */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WardDetail"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeWard: {
-    parameters: {
-      query?: {
-        /** @description remove its objects first */
-        dismantle?: boolean;
-        /** @description with dismantle: names of guards */
-        allow?: string[];
-        /** @description the reason, for the logbook */
-        why?: string;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Its objects are being removed, then it is */
-      202: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["StartedRun"];
-        };
-      };
-      /** @description Removed */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  diffWard: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Differences */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WardDiff"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  previewRun: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["StartRun"];
-      };
-    };
-    responses: {
-      /** @description The plan */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RunPreview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  compareEntries: {
-    parameters: {
-      query?: {
-        /** @description number of an entry; with to alone, the newest before it that was done: what to itself changed. Nothing differs where there is none */
-        from?: number;
-        /** @description number of an entry; what the repository declares now when absent */
-        to?: number;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The differences */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Comparison"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listRejections: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Rejections */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RejectionList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  rejectRevision: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["RejectRevision"];
-      };
-    };
-    responses: {
-      /** @description Rejected */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Ward"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  liftRejection: {
-    parameters: {
-      query?: {
-        /** @description the reason, for the logbook */
-        why?: string;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-        /** @description the hash, or its first characters */
-        revision: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Lifted */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Ward"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  proposeRollback: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["ProposeRollback"];
-      };
-    };
-    responses: {
-      /** @description Pushed */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Proposal"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  lookNow: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The ward as it stands now */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Ward"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  hasRevision: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-        /** @description the hash of a commit, or seven letters of it or more */
-        revision: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it holds */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["HasRevision"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  startRun: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["StartRun"];
-      };
-    };
-    responses: {
-      /** @description Started; watch its entry */
-      202: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["StartedRun"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  stopRun: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It will stop after the calls that are on their way */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  holdWard: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["HoldWard"];
-      };
-    };
-    responses: {
-      /** @description Held */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Ward"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  releaseWard: {
-    parameters: {
-      query?: {
-        why?: string;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Released */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Ward"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getCanary: {
-    parameters: {
-      query?: {
-        /** @description the number of the run's entry */
-        entry?: number;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The canary */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Canary"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  sayCanary: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["SayCanary"];
-      };
-    };
-    responses: {
-      /** @description The canary */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Canary"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listWardEntries: {
-    parameters: {
-      query?: {
-        /** @description words that must all be in the kind, outcome, revision, who or why */
-        search?: string;
-        /** @description only those that began at this time or later */
-        since?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Entries */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["EntryList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getEntry: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-        number: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The entry */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Entry"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getTaskLog: {
-    parameters: {
-      query: {
-        /** @description the task's key, as the entry lists it */
-        key: string;
-        /** @description while the task runs: what it writes, until it has ended */
-        follow?: boolean;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-        number: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The log */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/plain": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getObject: {
-    parameters: {
-      query: {
-        /** @description the object's key, as listed */
-        key: string;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The object */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ObjectDetail"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getLogs: {
-    parameters: {
-      query: {
-        /** @description the object's key, as listed */
-        key: string;
-        pod: string;
-        container?: string;
-        /** @description the container before its last restart */
-        previous?: boolean;
-        /** @description lines from the end */
-        tail?: number;
-      };
-      header?: never;
-      path: {
-        /** @description name@cluster, or the name alone where there is one placement */
-        ward: components["parameters"]["WardID"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The log */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/plain": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listEntries: {
-    parameters: {
-      query?: {
-        /** @description words that must all be in the ward, kind, outcome, revision, who or why */
-        search?: string;
-        /** @description only those that began at this time or later */
-        since?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Entries */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["EntryList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listRepos: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Repositories */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RepoList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  addRepo: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddRepo"];
-      };
-    };
-    responses: {
-      /** @description The repository */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Repo"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeRepo: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  lookAtRepo: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The repository as it is now */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Repo"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  proposeFiles: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["ProposeFiles"];
-      };
-    };
-    responses: {
-      /** @description Pushed */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Proposal"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getCodeHost: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The code host */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["CodeHost"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setCodeHost: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["SetCodeHost"];
-      };
-    };
-    responses: {
-      /** @description The code host */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["CodeHost"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeCodeHost: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getBranchEffect: {
-    parameters: {
-      query: {
-        branch: string;
-        /** @description the branch it is meant for; main when absent */
-        base?: string;
-      };
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Its effect */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Effect"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listProposals: {
-    parameters: {
-      query?: {
-        /** @description words that must all be in its title, repository, branch, what it is about, who asked or its number */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-        repo?: string;
-        /** @description only those that have not ended */
-        live?: boolean;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description A page of proposals */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ProposalList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getProposal: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The proposal */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Proposal"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getProposalEffect: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Its effect */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Effect"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  approveProposal: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["ReviewedProposal"];
-      };
-    };
-    responses: {
-      /** @description The proposal */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Proposal"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  mergeProposal: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["MergeProposal"];
-      };
-    };
-    responses: {
-      /** @description Merged */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Proposal"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  withdrawProposal: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        number: components["parameters"]["ProposalNumber"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["WithdrawProposal"];
-      };
-    };
-    responses: {
-      /** @description Withdrawn */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Proposal"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listRosters: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Rosters */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RosterList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  addRoster: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddRoster"];
-      };
-    };
-    responses: {
-      /** @description The roster */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Roster"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getRoster: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The roster */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Roster"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeRoster: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  lookAtRoster: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The roster as it stands now */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Roster"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  syncRoster: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["SyncRoster"];
-      };
-    };
-    responses: {
-      /** @description The roster; its wards start by themselves */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Roster"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  previewRoster: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Its wards */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RosterPreview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  forgetLeft: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description name@cluster */
-        ward: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  makePushKey: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The key, shown this once */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["PushKey"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getPushes: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description How it is */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Pushes"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  takePush: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is looked at now */
-      202: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listClusters: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Clusters */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ClusterList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  addCluster: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddCluster"];
-      };
-    };
-    responses: {
-      /** @description The cluster */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Cluster"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeCluster: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  draftAdoption: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["DraftAdoption"];
-      };
-    };
-    responses: {
-      /** @description The draft */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Adoption"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getClusterSchema: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description OpenAPI v2 */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": Record<string, never>;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listContexts: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Kubeconfig"];
-      };
-    };
-    responses: {
-      /** @description Contexts */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ContextList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listMetricsSources: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Metrics sources */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["MetricsSourceList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  addMetricsSource: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddMetricsSource"];
-      };
-    };
-    responses: {
-      /** @description The metrics source */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["MetricsSource"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeMetricsSource: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryMetricsSource: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["TryMetricsSource"];
-      };
-    };
-    responses: {
-      /** @description What it answers */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["MetricsAnswer"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listRegistries: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Registries */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RegistryList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  addRegistry: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddRegistry"];
-      };
-    };
-    responses: {
-      /** @description The registry */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Registry"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  makeRegistryPushKey: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The key, shown this once */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["PushKey"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getRegistryPushes: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description How it is */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Pushes"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  takeRegistryPush: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Its follows look now */
-      202: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeRegistry: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listStores: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Stores */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["StoreList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  addStore: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddStore"];
-      };
-    };
-    responses: {
-      /** @description The store */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Store"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeStore: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  makeStorePushKey: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The key, shown this once */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["PushKey"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getStorePushes: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description How it is */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Pushes"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  takeStorePush: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is looked at now */
-      202: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryStore: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The store */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Store"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listSecrets: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        /** @description of one store only */
-        store?: string;
-        /** @description only those that have no value */
-        missing?: boolean;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description References */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["SecretList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setSecret: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["SetSecret"];
-      };
-    };
-    responses: {
-      /** @description The reference */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Secret"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listRules: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        /** @description only those that hold for a ward */
-        holding?: boolean;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Rules */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RuleList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getRule: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The rules of the name */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RuleList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryRules: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["TryRules"];
-      };
-    };
-    responses: {
-      /** @description What would break them */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RuleTrial"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listFindings: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        /** @description of one ward only, as name@cluster */
-        ward?: string;
-        /** @description of one rule only */
-        rule?: string;
-        /** @description only what refuses */
-        refused?: boolean;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Findings */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["FindingList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listAlerts: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Alerts */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["AlertList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryAlert: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description How it went, by each way */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["AlertTrial"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listDeliveries: {
-    parameters: {
-      query?: {
-        /** @description text that is somewhere in it */
-        search?: string;
-        /** @description only those that did not get there, or not yet */
-        undelivered?: boolean;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Messages */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["DeliveryList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listWays: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Ways */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WayList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  addWay: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddWay"];
-      };
-    };
-    responses: {
-      /** @description The way */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Way"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeWay: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is forgotten */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryWay: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["TryWay"];
-      };
-    };
-    responses: {
-      /** @description It was taken */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listMutes: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Mutes */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["MuteList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  mute: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["AddMute"];
-      };
-    };
-    responses: {
-      /** @description The mute */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Mute"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  unmute: {
-    parameters: {
-      query: {
-        subject: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is told of again */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listAudit: {
-    parameters: {
-      query?: {
-        /** @description only what somebody did: the name of a token, roster NAME, or vigila */
-        who?: string;
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        /** @description only what was done since then */
-        since?: string;
-        /** @description only what has a greater number: every line by itself, the oldest first, what began and what came of it */
-        after?: number;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What was done */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["AuditList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  verifyAudit: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What was found */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["AuditVerified"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listFollows: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Follows */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["FollowList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getFollow: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The follow */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Follow"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  lookFollow: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["LookFollow"];
-      };
-    };
-    responses: {
-      /** @description The follow */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Follow"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listLanes: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Lanes */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["LaneList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getLane: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The lane */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Lane"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listLots: {
-    parameters: {
-      query?: {
-        /** @description words that must all be somewhere in it */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Lots */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["LotList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  previewLot: {
-    parameters: {
-      query: {
-        stop: string;
-        /** @description the one that is offered there when absent */
-        lot?: number;
-        /** @description its own change alone, and nothing that would come along */
-        only_this?: boolean;
-      };
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["LotPreview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  compareStops: {
-    parameters: {
-      query: {
-        one: string;
-        other: string;
-      };
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The difference */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["StopComparison"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  promoteLot: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["PromoteLot"];
-      };
-    };
-    responses: {
-      /** @description What came of it */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["PromotedLot"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  holdStop: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["HoldStop"];
-      };
-    };
-    responses: {
-      /** @description The lane */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Lane"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  releaseStop: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["HoldStop"];
-      };
-    };
-    responses: {
-      /** @description The lane */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Lane"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listTokens: {
-    parameters: {
-      query?: {
-        /** @description words that must all be in the name or the role */
-        search?: string;
-        limit?: components["parameters"]["Limit"];
-        offset?: components["parameters"]["Offset"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Tokens, those that end first at the top */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["TokenList"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  makeToken: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["MakeToken"];
-      };
-    };
-    responses: {
-      /** @description The token, shown this once */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["MadeToken"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  endToken: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        name: components["parameters"]["ItemName"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Ended */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
+    getMe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description You */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    streamEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description An endless stream */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWards: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in the name, cluster, owner, repository, revision or sentence */
+                search?: string;
+                standing?: components["schemas"]["Standing"];
+                health?: components["schemas"]["Health"];
+                cluster?: string;
+                owner?: string;
+                /** @description only those that this roster declares */
+                roster?: string;
+                /** @description only those that a person holds */
+                held?: boolean;
+                /** @description only those that need a person */
+                needs_you?: boolean;
+                /** @description only those that fold: in step and ready, and asking for nobody */
+                quiet?: boolean;
+                /** @description beyond a screenful, leave quiet wards out of the items: groups say how many they are, and how they stood */
+                fold?: "cluster" | "owner";
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Wards */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WardList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addWards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddWards"];
+            };
+        };
+        responses: {
+            /** @description The placements that are kept now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedWards"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getWard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ward */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WardDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeWard: {
+        parameters: {
+            query?: {
+                /** @description remove its objects first */
+                dismantle?: boolean;
+                /** @description with dismantle: names of guards */
+                allow?: string[];
+                /** @description the reason, for the logbook */
+                why?: string;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its objects are being removed, then it is */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartedRun"];
+                };
+            };
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    diffWard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WardDiff"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartRun"];
+            };
+        };
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareEntries: {
+        parameters: {
+            query?: {
+                /** @description number of an entry; with to alone, the newest before it that was done: what to itself changed. Nothing differs where there is none */
+                from?: number;
+                /** @description number of an entry; what the repository declares now when absent */
+                to?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRejections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rejections */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RejectionList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rejectRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RejectRevision"];
+            };
+        };
+        responses: {
+            /** @description Rejected */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    liftRejection: {
+        parameters: {
+            query?: {
+                /** @description the reason, for the logbook */
+                why?: string;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                /** @description the hash, or its first characters */
+                revision: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lifted */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proposeRollback: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposeRollback"];
+            };
+        };
+        responses: {
+            /** @description Pushed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookNow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ward as it stands now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    hasRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                /** @description the hash of a commit, or seven letters of it or more */
+                revision: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it holds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HasRevision"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartRun"];
+            };
+        };
+        responses: {
+            /** @description Started; watch its entry */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartedRun"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It will stop after the calls that are on their way */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    holdWard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldWard"];
+            };
+        };
+        responses: {
+            /** @description Held */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseWard: {
+        parameters: {
+            query?: {
+                why?: string;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Released */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ward"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCanary: {
+        parameters: {
+            query?: {
+                /** @description the number of the run's entry */
+                entry?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The canary */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Canary"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sayCanary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayCanary"];
+            };
+        };
+        responses: {
+            /** @description The canary */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Canary"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWardEntries: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in the kind, outcome, revision, who or why */
+                search?: string;
+                /** @description only those that began at this time or later */
+                since?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getEntry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The entry */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTaskLog: {
+        parameters: {
+            query: {
+                /** @description the task's key, as the entry lists it */
+                key: string;
+                /** @description while the task runs: what it writes, until it has ended */
+                follow?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The log */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getObject: {
+        parameters: {
+            query: {
+                /** @description the object's key, as listed */
+                key: string;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The object */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLogs: {
+        parameters: {
+            query: {
+                /** @description the object's key, as listed */
+                key: string;
+                pod: string;
+                container?: string;
+                /** @description the container before its last restart */
+                previous?: boolean;
+                /** @description lines from the end */
+                tail?: number;
+            };
+            header?: never;
+            path: {
+                /** @description name@cluster, or the name alone where there is one placement */
+                ward: components["parameters"]["WardID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The log */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEntries: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in the ward, kind, outcome, revision, who or why */
+                search?: string;
+                /** @description only those that began at this time or later */
+                since?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRepos: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Repositories */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepoList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRepo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddRepo"];
+            };
+        };
+        responses: {
+            /** @description The repository */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repo"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRepo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtRepo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The repository as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repo"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proposeFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposeFiles"];
+            };
+        };
+        responses: {
+            /** @description Pushed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCodeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The code host */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeHost"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setCodeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetCodeHost"];
+            };
+        };
+        responses: {
+            /** @description The code host */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeHost"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeCodeHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBranchEffect: {
+        parameters: {
+            query: {
+                branch: string;
+                /** @description the branch it is meant for; main when absent */
+                base?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its effect */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listProposals: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in its title, repository, branch, what it is about, who asked or its number */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+                repo?: string;
+                /** @description only those that have not ended */
+                live?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of proposals */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The proposal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getProposalEffect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its effect */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    approveProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewedProposal"];
+            };
+        };
+        responses: {
+            /** @description The proposal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mergeProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeProposal"];
+            };
+        };
+        responses: {
+            /** @description Merged */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    withdrawProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["ProposalNumber"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithdrawProposal"];
+            };
+        };
+        responses: {
+            /** @description Withdrawn */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRosters: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rosters */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddRoster"];
+            };
+        };
+        responses: {
+            /** @description The roster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The roster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAtRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The roster as it stands now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    syncRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SyncRoster"];
+            };
+        };
+        responses: {
+            /** @description The roster; its wards start by themselves */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its wards */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetLeft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description name@cluster */
+                ward: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makePushKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPushes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pushes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takePush: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is looked at now */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listClusters: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Clusters */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClusterList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addCluster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddCluster"];
+            };
+        };
+        responses: {
+            /** @description The cluster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cluster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeCluster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftAdoption: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftAdoption"];
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adoption"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getClusterSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OpenAPI v2 */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listContexts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Kubeconfig"];
+            };
+        };
+        responses: {
+            /** @description Contexts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContextList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMetricsSources: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Metrics sources */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricsSourceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addMetricsSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddMetricsSource"];
+            };
+        };
+        responses: {
+            /** @description The metrics source */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricsSource"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeMetricsSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryMetricsSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryMetricsSource"];
+            };
+        };
+        responses: {
+            /** @description What it answers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MetricsAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRegistries: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Registries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegistryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRegistry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddRegistry"];
+            };
+        };
+        responses: {
+            /** @description The registry */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Registry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeRegistryPushKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRegistryPushes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pushes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeRegistryPush: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its follows look now */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRegistry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStores: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Stores */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addStore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddStore"];
+            };
+        };
+        responses: {
+            /** @description The store */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeStore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeStorePushKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The key, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushKey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStorePushes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it is */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pushes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeStorePush: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is looked at now */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryStore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The store */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSecrets: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                /** @description of one store only */
+                store?: string;
+                /** @description only those that have no value */
+                missing?: boolean;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description References */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetSecret"];
+            };
+        };
+        responses: {
+            /** @description The reference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRules: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                /** @description only those that hold for a ward */
+                holding?: boolean;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rules of the name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryRules"];
+            };
+        };
+        responses: {
+            /** @description What would break them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFindings: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                /** @description of one ward only, as name@cluster */
+                ward?: string;
+                /** @description of one rule only */
+                rule?: string;
+                /** @description only what refuses */
+                refused?: boolean;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Findings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlerts: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Alerts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it went, by each way */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                /** @description text that is somewhere in it */
+                search?: string;
+                /** @description only those that did not get there, or not yet */
+                undelivered?: boolean;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ways */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddWay"];
+            };
+        };
+        responses: {
+            /** @description The way */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Way"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryWay"];
+            };
+        };
+        responses: {
+            /** @description It was taken */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Mutes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MuteList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddMute"];
+            };
+        };
+        responses: {
+            /** @description The mute */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mute"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unmute: {
+        parameters: {
+            query: {
+                subject: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is told of again */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAudit: {
+        parameters: {
+            query?: {
+                /** @description only what somebody did: the name of a token, roster NAME, or vigila */
+                who?: string;
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                /** @description only what was done since then */
+                since?: string;
+                /** @description only what has a greater number */
+                after?: number;
+                /** @description every line by itself, the oldest first: what began, and what came of it */
+                apart?: boolean;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifyAudit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditVerified"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFollows: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Follows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFollow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The follow */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Follow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookFollow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookFollow"];
+            };
+        };
+        responses: {
+            /** @description The follow */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Follow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLanes: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lanes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LaneList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLane: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The lane */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lane"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLots: {
+        parameters: {
+            query?: {
+                /** @description words that must all be somewhere in it */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lots */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LotList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewLot: {
+        parameters: {
+            query: {
+                stop: string;
+                /** @description the one that is offered there when absent */
+                lot?: number;
+                /** @description its own change alone, and nothing that would come along */
+                only_this?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LotPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareStops: {
+        parameters: {
+            query: {
+                one: string;
+                other: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The difference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StopComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    promoteLot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PromoteLot"];
+            };
+        };
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PromotedLot"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    holdStop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldStop"];
+            };
+        };
+        responses: {
+            /** @description The lane */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lane"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseStop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldStop"];
+            };
+        };
+        responses: {
+            /** @description The lane */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lane"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in the name or the role */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Tokens, those that end first at the top */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeToken"];
+            };
+        };
+        responses: {
+            /** @description The token, shown this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
 }
