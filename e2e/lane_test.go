@@ -126,6 +126,10 @@ func TestAChangeGoesFromEnvironmentToEnvironment(t *testing.T) {
 	holm := s.arrives("holm", 2)
 	assert.Equal(t, "vigila", holm.Passage.By, "which asks nobody")
 	assert.Equal(t, s.says("app/quay/versions.yaml"), s.says("app/holm/versions.yaml"))
+	account := s.ok("audit")
+	for _, want := range []string{"write 1.0.0 of follow " + s.name + "  done  vigila", "let in lot 2 of lane " + s.name + "  done  vigila", "merge proposal " + fmt.Sprint(p.Number) + "  done  admin, command line"} {
+		assert.Contains(t, account, want)
+	}
 
 	// an edit by hand at skerry, and one that was never promoted, are told before anything is let in
 	s.push("Cheaper on the skerry", map[string]string{"app/skerry/config/tariff.yaml": config("tariff", "zones", "2")})

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/audit"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -67,6 +68,22 @@ func accounted[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, e
 		k.log.Error("what came of it can't be written down; that it was asked for is", "what", about.Verb, about.Of, about.Name, "by", by.String(), "error", lost)
 	}
 	return out, err
+}
+
+// byItself keeps account of what Vigila has done by itself, beside the runs of wards.
+func (k *Keeper) byItself(ctx context.Context, about Subject, why string, with says) {
+	e := audit.Entry{At: time.Now(), By: logbook.Vigila, Verb: about.Verb, Of: about.Of, Name: about.Name, With: told(with), Outcome: audit.Done, Why: why}
+	if _, err := k.store.AddAudit(context.WithoutCancel(ctx), e); err != nil {
+		k.log.Error("what Vigila has done by itself can't be written down", "what", about.Verb, about.Of, about.Name, "error", err)
+	}
+}
+
+// Refused keeps account of a change that was refused before anybody looked at what is wished: whoever asked may not.
+func (k *Keeper) Refused(ctx context.Context, by Actor, call, why string) {
+	e := audit.Entry{At: time.Now(), By: by.String(), Through: by.Through, Verb: "call", Of: "API", Name: call, Outcome: audit.Refused, Why: why}
+	if _, err := k.store.AddAudit(context.WithoutCancel(ctx), e); err != nil {
+		k.log.Error("what was refused can't be written down", "call", call, "by", by.String(), "error", err)
+	}
 }
 
 // plain is what is not secret of something that is written as JSON, a text for each key; the time that it was made aside.

@@ -180,6 +180,7 @@ func (l *laneLoop) merge(ctx context.Context, s *sight, at *LaneStop, p *proposa
 		s.soon(s.Looked.Add(laneRetry))
 		return
 	}
+	l.k.byItself(ctx, Subject{"merge", "proposal", proposalNamed(p.Number)}, "", says{"lane": s.Name})
 	s.soon(s.Looked.Add(laneSoon))
 }
 
@@ -218,6 +219,13 @@ func (l *laneLoop) letIn(ctx context.Context, s *sight, w letting) (*proposal.Pr
 		if err := l.remember(ctx, m); err != nil {
 			return nil, err
 		}
+	}
+	if w.by == logbook.Vigila {
+		with := says{"stops": w.names(), "only": w.only}
+		if p != nil {
+			with["proposal"] = p.Number
+		}
+		l.k.byItself(ctx, Subject{fmt.Sprintf("let in lot %d of", w.lot.Number), "lane", s.Name}, w.why, with)
 	}
 	if source, err := l.k.source(s.Repo); err == nil {
 		source.LookSoon()

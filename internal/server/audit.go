@@ -1,10 +1,38 @@
 package server
 
 import (
+	"fmt"
+	"maps"
+	"strings"
+	"sync"
+	"time"
+
 	"github.com/gin-gonic/gin"
 
+	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
+
+// refusals remembers who was refused what lately: a program that asks again and again is one entry a minute.
+type refusals struct {
+	mu   sync.Mutex
+	last map[string]time.Time
+}
+
+func (r *refusals) note(c *gin.Context, k *keeper.Keeper, want Role) {
+	call := c.Request.Method + " " + strings.TrimPrefix(c.FullPath(), "/api/v1") // of the table: there are so many, and no more
+	key, now := who(c).Name+" "+call, time.Now()
+	r.mu.Lock()
+	again := now.Sub(r.last[key]) < time.Minute
+	if !again {
+		maps.DeleteFunc(r.last, func(_ string, at time.Time) bool { return now.Sub(at) >= time.Minute })
+		r.last[key] = now
+	}
+	r.mu.Unlock()
+	if !again {
+		k.Refused(c, keeper.Actor{Name: who(c).Name, Through: through(c)}, call, fmt.Sprintf("it wants %s's token, and theirs is %s's", a(want), a(Role(who(c).Role))))
+	}
+}
 
 // ListAudit is GET /audit.
 func (s *server) ListAudit(c *gin.Context, q ListAuditParams) {

@@ -41,12 +41,13 @@ type server struct {
 	requests *prometheus.HistogramVec
 	probe    readiness
 	unsigned unsigned
+	refusals refusals
 }
 
 // New makes the handler of the whole service.
 func New(o Options) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	s := &server{Options: o}
+	s := &server{Options: o, refusals: refusals{last: map[string]time.Time{}}}
 	s.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_request_seconds", Help: "Time to answer a request of the API.",
 		Buckets: prometheus.ExponentialBuckets(0.001, 4, 8)}, []string{"route", "status"})
 	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "vigila_build_info", Help: "1, with the version of the service.", ConstLabels: prometheus.Labels{"version": o.Version}})

@@ -72,6 +72,9 @@ func (s *server) authorize(c *gin.Context) {
 		return
 	}
 	if has := who(c).Role; slices.Index(keeper.Ranks, has) < slices.Index(keeper.Ranks, string(want)) {
+		if c.Request.Method != http.MethodGet {
+			s.refusals.note(c, s.Keeper, want)
+		}
 		problem(c, http.StatusForbidden, "This token may not", fmt.Sprintf("token %s is %s's, and this wants %s's; whoever has an admin's makes one: vigila token make NAME --role %s", who(c).Name, a(Role(has)), a(want), want))
 	}
 }

@@ -20,7 +20,7 @@ export const inSetUp = (path: string) => pages.some(([p]) => path === p);
 export function SetUp() {
   return (
     <>
-      <nav aria-label="Set up" className="-mt-2 mb-5 flex gap-1">
+      <nav aria-label="Set up" className="-mt-2 mb-5 flex flex-wrap gap-1">
         {pages.map(([path, name]) => (
           <NavLink
             key={path}
