@@ -353,14 +353,27 @@ const (
 	highestPort = 32000
 )
 
-// FreePort gives a loopback port: the wanted one when it is free, else any.
+// given are the ports that this process gave out: one is free still for the moment until it is listened on, and is not given twice.
+var given = struct {
+	sync.Mutex
+	ports map[int]bool
+}{ports: map[int]bool{}}
+
+// FreePort gives a loopback port: the wanted one when it is free, else any that it has not given yet.
 func FreePort(want int) (int, error) {
+	given.Lock()
+	defer given.Unlock()
 	for range 200 {
 		if want == 0 {
 			want = lowestPort + mathrand.IntN(highestPort-lowestPort)
+			if given.ports[want] {
+				want = 0
+				continue
+			}
 		}
 		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", want))
 		if err == nil {
+			given.ports[want] = true
 			return want, l.Close()
 		}
 		want = 0

@@ -36,4 +36,11 @@ func TestPortsAreNotThoseOfConnections(t *testing.T) {
 	again, err := FreePort(one)
 	require.NoError(t, err)
 	assert.Equal(t, one, again, "the same as before, where it is free")
+	seen := map[int]bool{one: true}
+	for range 500 {
+		port, err := FreePort(0)
+		require.NoError(t, err)
+		assert.False(t, seen[port], "%d is given twice, before anybody could listen on it", port)
+		seen[port] = true
+	}
 }
