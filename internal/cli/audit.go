@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -81,10 +82,20 @@ func orNothing(text string) string { return pick(text == "", "nothing", text) }
 func facts(all map[string]string) string {
 	var out []string
 	for _, key := range slices.Sorted(maps.Keys(all)) {
-		out = append(out, key+" "+all[key])
+		out = append(out, strings.ReplaceAll(key, "_", " ")+" "+brief(all[key]))
 	}
 	return strings.Join(out, ", ")
 }
+
+// brief is a value as people write it: of a commit its first letters.
+func brief(v string) string {
+	if commit.MatchString(v) {
+		return v[:7]
+	}
+	return v
+}
+
+var commit = regexp.MustCompile(`^[0-9a-f]{40}$`)
 
 func (a *app) auditVerify() *cobra.Command {
 	return a.reading(&cobra.Command{

@@ -56,7 +56,7 @@ export function AuditPage() {
             <td className="px-3 text-sm">
               <What of={e} />
             </td>
-            <td className="px-3 text-sm">
+            <td className="px-3 text-sm whitespace-nowrap">
               <button
                 type="button"
                 className="underline decoration-rule underline-offset-2"
@@ -89,6 +89,9 @@ export function AuditPage() {
   );
 }
 
+/** A value as people write it: of a commit its first letters. */
+const brief = (v: string) => (/^[0-9a-f]{40}$/.test(v) ? v.slice(0, 7) : v);
+
 /** What was asked for, of what, and what is another now. */
 function What({ of: e }: { of: Entry }) {
   const changed = [...new Set([...Object.keys(e.was ?? {}), ...Object.keys(e.is ?? {})])].sort();
@@ -104,7 +107,9 @@ function What({ of: e }: { of: Entry }) {
         <strong>{e.name}</strong>
       )}
       {wished.length > 0 && (
-        <span className="block text-soft">{wished.map(([k, v]) => `${k} ${v}`).join(", ")}</span>
+        <span className="block text-soft">
+          {wished.map(([k, v]) => `${k.replaceAll("_", " ")} ${brief(v)}`).join(", ")}
+        </span>
       )}
       {changed.map((k) => (
         <span key={k} className="block">
