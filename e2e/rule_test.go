@@ -276,3 +276,36 @@ func TestABranchSaysWhichRulesItBreaks(t *testing.T) {
 	assert.Equal(t, "resources-stated refuse", effect.Effects[0].Breaks[0].Rule+" "+effect.Effects[0].Breaks[0].Says)
 	s.fails(3, "It would break rule resources-stated, which refuses its next change: Deployment/berth-planner: container app states no cpu or memory request", "propose", "effect", "--repo", s.name, "--branch", "strict")
 }
+
+// TestFilesOfARosterKeepRules: a file of Vigila's own that breaks a rule is like one that can't be read: it is told with its line, and what it declared before stays; an exception
+// lets it be.
+func TestFilesOfARosterKeepRules(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	book := "vigila: rulebook/v1\nname: sound\n"
+	alertText := func(more string) map[string]string {
+		return map[string]string{"wards/alerts.yaml": "vigila: alert/v1\nname: watch\n" + more + "to: [rule-chat]\n"}
+	}
+	s.push("All", together(alertText(""), map[string]string{".vigila/rules/rulebook.yaml": book, "wards/one.yaml": wardText("ruled-one", "ruled-one", auto), "apps/ruled-one/c.yaml": config("mark", "v", "1"),
+		".vigila/rules/alerts.yaml": "apiVersion: admissionregistration.k8s.io/v1\nkind: ValidatingAdmissionPolicy\nmetadata: {name: alerts-say-why, annotations: {vigila.dev/mend: 'Say it in for.'}}\nspec:\n  matchConstraints: {resourceRules: [{apiGroups: [vigila.dev], apiVersions: [v1], operations: [CREATE, UPDATE], resources: [alerts]}]}\n  validations: [{expression: has(object.for), message: it does not say what it is for}]\n"}))
+	s.ok("alert", "way", "add", "rule-chat", "--kind", "chat", "--url-file", s.file("address", "http://127.0.0.1:1/x"))
+	s.ok("roster", "add", "sound", "--repo", s.name, "--path", "wards")
+	problem := func(what string) {
+		t.Helper()
+		r := s.rosterUntil("sound", what, func(r client.Roster) bool { return len(r.Problems) == 1 })
+		assert.Equal(t, []any{"wards/alerts.yaml", 1}, []any{r.Problems[0].File, r.Problems[0].Line})
+		assert.Equal(t, "Alert/watch: it does not say what it is for (rule alerts-say-why); Say it in for.", r.Problems[0].Text)
+	}
+	problem("says that the alert breaks a rule")
+	s.untilOf("ruled-one@quay", "is in step: it is another file", inStepAndReady)
+	assert.Contains(t, s.ok("alert", "list"), "Nobody is told of anything")
+	s.push("Say why", alertText("for: the watch\nafter: 2m\n"))
+	s.rosterUntil("sound", "takes it", func(r client.Roster) bool { return len(r.Problems) == 0 })
+	assert.Contains(t, s.ok("alert", "list", "-o", "json"), `"after_seconds": 120`)
+	s.push("Say it no more", alertText("after: 3m\n"))
+	problem("says so again")
+	assert.Contains(t, s.ok("alert", "list", "-o", "json"), `"after_seconds": 120`, "as it was")
+	s.push("An exception", map[string]string{".vigila/rules/rulebook.yaml": book + "except:\n  - {rule: alerts-say-why, of: Alert/watch, why: it moves, owner: signals, until: 2036-12-31}\n"})
+	s.rosterUntil("sound", "lets it be", func(r client.Roster) bool { return len(r.Problems) == 0 })
+	assert.Contains(t, s.ok("alert", "list", "-o", "json"), `"after_seconds": 180`)
+}

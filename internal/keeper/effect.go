@@ -17,8 +17,6 @@ import (
 
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/declared"
-	"vigila.dev/vigila/internal/core/follow"
-	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
@@ -209,14 +207,17 @@ func (e *effects) rosters(ctx context.Context) error {
 			if errors.Is(err, repo.ErrNoPath) {
 				err = nil
 			}
-			below, book := make([]roster.File, len(files)), render.InRulebook(files)
-			for i, f := range files {
-				below[i] = roster.File(f)
-				if ward.IsRoster(f.Data) || follow.Is(f.Data) || lane.Is(f.Data) || render.IsShared(f.Data) || book(f.Path) { // the others are none of its business
+			if err != nil {
+				return nil, nil, nil, err
+			}
+			common, err := commonRules(e.mirror.At(commit))
+			book := render.InRulebook(files)
+			for _, f := range files {
+				if isDeclaration(f.Data) || render.IsShared(f.Data) || book(f.Path) { // the others are none of its business
 					e.reads(f.Path, true, true)
 				}
 			}
-			in, problems := roster.Read(conf, below, render.RulesDir, own)
+			in, problems := readRoster(conf, files, common, own)
 			take, more := in.Plan(conf, known, nil)
 			out := map[string]roster.Ward{}
 			for _, w := range take {

@@ -16,6 +16,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
@@ -197,6 +198,11 @@ func (l *rosterLoop) look() bool {
 	if err != nil {
 		return blind(err)
 	}
+	common, err := commonRules(tree)
+	if err != nil {
+		return blind(err)
+	}
+	hash = object.Hash([]string{hash, object.Hash(common)})
 	l.mu.Lock()
 	same := l.hash != "" && l.hash == hash
 	if same {
@@ -218,11 +224,11 @@ func (l *rosterLoop) look() bool {
 	l.AsOf, l.Waits = standing.AsOf{Known: true, At: time.Now(), Next: l.AsOf.Next}, ""
 	l.Revision = &logbook.Revision{ID: rev.ID, Subject: rev.Subject, Author: rev.Author, At: rev.At}
 	l.mu.Unlock()
-	return l.follow(files, hash)
+	return l.follow(files, common, hash)
 }
 
 // follow does what the files of a roster say; false when something is still to be done a little later.
-func (l *rosterLoop) follow(files []repo.File, hash string) bool {
+func (l *rosterLoop) follow(files, common []repo.File, hash string) bool {
 	k, conf := l.k, l.record()
 	k.changing.Lock()
 	defer k.changing.Unlock()
@@ -240,12 +246,8 @@ func (l *rosterLoop) follow(files []repo.File, hash string) bool {
 		return false
 	}
 	kept := keptOf(have)
-	below := make([]roster.File, len(files))
-	for i, f := range files {
-		below[i] = roster.File(f)
-	}
 	own := slices.DeleteFunc(slices.Clone(kept), func(w roster.Kept) bool { return w.Roster != conf.Name })
-	in, problems := roster.Read(conf, below, render.RulesDir, own)
+	in, problems := readRoster(conf, files, common, own)
 	problems = append(problems, l.setRules(in.Rules)...)
 	problems = append(problems, l.setFollows(in)...)
 	problems = append(problems, l.setLanes(in)...)

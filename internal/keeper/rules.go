@@ -4,15 +4,21 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
+	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/follow"
+	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/secret"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -64,6 +70,76 @@ func rulesOf(d *declared.Declaration) *rule.Set {
 		return nil // the reading says so
 	}
 	return set
+}
+
+// commonRules are the rulebooks and the like that hold for everything from a repository.
+func commonRules(tree *repo.Tree) ([]repo.File, error) {
+	hash, err := tree.Hash(render.RulesDir)
+	if err != nil || hash == "" {
+		return nil, err
+	}
+	return tree.Files(render.RulesDir, render.Wanted)
+}
+
+// isDeclaration tells whether a file of a roster declares something: wards, clusters, follows, lanes, alerts.
+func isDeclaration(data []byte) bool {
+	return ward.IsRoster(data) || follow.Is(data) || lane.Is(data) || alert.Is(data)
+}
+
+// readRoster reads the files of a roster. One with a document that breaks a rule which refuses is like one that can't be read: what it declared before stays in
+// force. Wards are held against rules with what they declare, and stop by themselves.
+func readRoster(r roster.Roster, files, common []repo.File, kept []roster.Kept) (*roster.Files, []roster.Problem) {
+	refused := refusedFiles(r, files, common, time.Now())
+	var left []roster.File
+	for _, f := range files {
+		if len(refused[f.Path]) == 0 {
+			left = append(left, roster.File(f))
+		}
+	}
+	in, problems := roster.Read(r, left, render.RulesDir, kept)
+	for _, file := range slices.Sorted(maps.Keys(refused)) {
+		first := refused[file][0]
+		in.Broken[file] = fmt.Sprintf("%s:%d: %s", first.File, first.Line, first.Text)
+		problems = append(problems, refused[file]...)
+	}
+	return in, problems
+}
+
+// refusedFiles are the files of a roster with documents that break rules which refuse, beside wards.
+func refusedFiles(r roster.Roster, files, common []repo.File, now time.Time) map[string][]roster.Problem {
+	out := map[string][]roster.Problem{}
+	all := slices.Clone(files)
+	for _, f := range common {
+		if !slices.ContainsFunc(files, func(x repo.File) bool { return x.Path == f.Path }) {
+			all = append(all, f)
+		}
+	}
+	set, err := render.Rulebooks(all)
+	if err != nil { // whatever reads wards says so
+		return out
+	}
+	book := render.InRulebook(all)
+	for _, f := range files {
+		if book(f.Path) || !isDeclaration(f.Data) {
+			continue
+		}
+		own, err := render.Documents(f.Path, f.Data)
+		if err != nil {
+			continue // what reads it says so
+		}
+		own = slices.DeleteFunc(own, func(d rule.Document) bool { return d.Resource == "wards" })
+		for _, x := range set.Judge(render.RuleFacts(ward.Ward{}, r.Name, render.Cluster{}), nil, own) {
+			if !x.Refuse || x.Except.Holds(now) {
+				continue
+			}
+			text := fmt.Sprintf("%s: %s (rule %s)", x.Ref.Short(), x.Text, x.Rule)
+			if x.Mend != "" {
+				text += "; " + x.Mend
+			}
+			out[f.Path] = append(out[f.Path], roster.Problem{File: f.Path, Line: max(x.Line, 1), Text: text})
+		}
+	}
+	return out
 }
 
 // Rules lists the rules that hold, what is broken first, and then those of Vigila's own that hold nowhere.
