@@ -30,7 +30,7 @@ func (r *refusals) note(c *gin.Context, k *keeper.Keeper, want Role) {
 	}
 	r.mu.Unlock()
 	if !again {
-		k.Refused(c, keeper.Actor{Name: who(c).Name, Through: through(c)}, call, fmt.Sprintf("it wants %s's token, and theirs is %s's", a(want), a(Role(who(c).Role))))
+		k.Refused(c.Request.Context(), keeper.Actor{Name: who(c).Name, Through: through(c)}, call, fmt.Sprintf("it wants %s's token, and theirs is %s's", a(want), a(Role(who(c).Role))))
 	}
 }
 

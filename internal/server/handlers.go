@@ -50,9 +50,9 @@ func answer[T, A any](s *server, c *gin.Context, show func(T) A) func(T, error) 
 	}
 }
 
-// do makes a change for whoever asks.
+// do makes a change for whoever asks. It is not cut short when they go away; and gin's own context is another request's by the time that a transaction lets go of it.
 func do[T any](s *server, c *gin.Context, w keeper.Wish[T]) (T, error) {
-	return keeper.Do(c, s.Keeper, keeper.Actor{Name: who(c).Name, Through: through(c)}, w)
+	return keeper.Do(context.WithoutCancel(c.Request.Context()), s.Keeper, keeper.Actor{Name: who(c).Name, Through: through(c)}, w)
 }
 
 // through is what somebody asks through, as far as a request tells: browsers say themselves that a page of the same origin asks, and so does the command line.
