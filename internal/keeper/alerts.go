@@ -180,7 +180,7 @@ func (k *Keeper) tellOf(ctx context.Context, now time.Time) (next time.Time) {
 	all, unknown, err := k.troubles(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
-			k.log.Error("proposals can't be read, so nobody is told of anything for now", "error", err)
+			k.log.Error("what is wrong can't be read from the record, so nobody is told of anything for now", "error", err)
 		}
 		return now.Add(between)
 	}
@@ -569,6 +569,9 @@ func (w TryWay) do(ctx context.Context, k *Keeper, by Actor) (Nothing, error) {
 	x, err := k.wayNamed(w.Name)
 	if err != nil {
 		return Nothing{}, err
+	}
+	if err := wayOf(x).Leads(w.To); err != nil {
+		return Nothing{}, fault(Invalid, "way %s: %v; to try it: vigila alert way try %s%s", w.Name, err, w.Name, map[bool]string{true: " --to ADDRESS"}[x.Kind == notify.Mail])
 	}
 	now := time.Now()
 	what := ""

@@ -124,19 +124,19 @@ func (d *reader) rule(n *yaml.Node) Rule {
 		"about": d.topics(&r.About, "about"),
 		"after": d.duration(&r.After, "after", 0), "again": d.duration(&r.Again, "again", LeastAgain),
 		"quiet": func(x *yaml.Node) { r.Quiet = d.quiet(x) },
-		"to":    d.List("to", func(x *yaml.Node) { r.To = append(r.To, d.to(x)...) }),
+		"to": d.List("to", func(x *yaml.Node) {
+			for _, to := range d.to(x) {
+				if slices.ContainsFunc(r.To, func(t To) bool { return t.Way == to.Way }) {
+					d.Fail(d.Line(x), "to names %s twice; write whom it leads to in one list", to.Way)
+				}
+				r.To = append(r.To, to)
+			}
+		}),
 	})
 	if n.Kind != yaml.MappingNode {
 		return r
 	}
 	d.Head(r.Line, Format, format, r.Name)
-	ways := map[string]bool{}
-	for _, to := range r.To {
-		if ways[to.Way] {
-			d.Fail(r.Line, "to names %s twice; write whom it leads to in one list", to.Way)
-		}
-		ways[to.Way] = true
-	}
 	if len(r.To) == 0 {
 		d.Fail(r.Line, "to is missing: whom it goes to, such as [ops-chat, {mail: [ops@brindle.example]}]; the ways that there are: vigila alert way list")
 	}
@@ -236,12 +236,17 @@ func (d *reader) to(n *yaml.Node) (out []To) {
 	return out
 }
 
-// Concerns tells whether a trouble is what the rule is about.
-func (r *Rule) Concerns(t Trouble) bool {
+// Concerns tells whether a trouble is what the rule is about, and as which of what it belongs to.
+func (r *Rule) Concerns(t Trouble) (as Of, is bool) {
 	if len(r.About) > 0 && !slices.Contains(r.About, t.Topic) {
-		return false
+		return Of{}, false
 	}
-	return r.Wards.Hold(t.Of) || slices.ContainsFunc(t.Others, r.Wards.Hold)
+	for _, of := range append([]Of{t.Of}, t.Others...) {
+		if r.Wards.Hold(of) {
+			return of, true
+		}
+	}
+	return Of{}, false
 }
 
 // Hold tells whether what something belongs to is among the wards.

@@ -168,6 +168,7 @@ func TestOneMessageForOneTrouble(t *testing.T) {
 			assert.Empty(t, w.after(time.Hour, lights), "to one it belongs by its owner, to the other by its cluster")
 			lights.Others = append(lights.Others, Of{Ward: "c", Owner: "ticketing", Cluster: "skerry"})
 			assert.Equal(t, []string{"proposal 7: proposal waits"}, w.after(time.Hour, lights))
+			assert.Equal(t, "ticketing in skerry", w.state.Held[lights.key()].Owner+" in "+w.state.Held[lights.key()].Cluster, "as which of them it is told of")
 			assert.Equal(t, []string{"proposal 7: over: proposal waits"}, w.after(time.Hour))
 		},
 		"a clock that was put back and on": func(w *world) {

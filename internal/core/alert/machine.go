@@ -80,8 +80,7 @@ type Held struct {
 	Item
 	Topic Topic     `json:"topic"`
 	Cause string    `json:"cause,omitempty"`
-	Of    Of        `json:"of,omitzero"`
-	Also  []Of      `json:"also,omitempty"` // it belongs to these as well
+	Of    Of        `json:"of,omitzero"`    // what of that which it belongs to the rule is about
 	Seen  time.Time `json:"seen"`           // when it was first seen, by this alert
 	Told  time.Time `json:"told,omitzero"`  // when it was last told of; zero when it was not
 	Gone  time.Time `json:"gone,omitzero"`  // since when it is not there any more
@@ -156,14 +155,15 @@ func (r *Rule) Step(s *State, around Around, all []Trouble) []Message {
 	now := around.Now
 	there := map[string]bool{}
 	for _, t := range all {
-		if r.Concerns(t) {
+		if of, is := r.Concerns(t); is {
+			t.Of = of
 			there[s.see(t, now)] = true
-		} else if h := s.Held[t.key()]; h != nil {
-			h.Of, h.Also = t.Of, t.Others // it has another owner now, say
+		} else {
+			delete(s.Held, t.key()) // it has another owner now, say
 		}
 	}
 	// What the rule is not about any more, since it was changed or its name is another roster's now, is not over: nothing more is said of it.
-	maps.DeleteFunc(s.Held, func(_ string, h *Held) bool { return !r.Concerns(h.trouble()) })
+	maps.DeleteFunc(s.Held, func(_ string, h *Held) bool { _, is := r.Concerns(h.trouble()); return !is })
 	var told, again, over []*Held
 	for _, key := range slices.Sorted(maps.Keys(s.Held)) {
 		h := s.Held[key]
@@ -212,16 +212,14 @@ func (r *Rule) Step(s *State, around Around, all []Trouble) []Message {
 
 func (t Trouble) key() string { return t.Subject + "\n" + string(t.Topic) }
 
-func (h *Held) trouble() Trouble {
-	return Trouble{Subject: h.Subject, Topic: h.Topic, Of: h.Of, Others: h.Also}
-}
+func (h *Held) trouble() Trouble { return Trouble{Subject: h.Subject, Topic: h.Topic, Of: h.Of} }
 
 func (h *Held) key() string { return h.trouble().key() }
 
 // see takes in a trouble that is there, and gives back its key.
 func (s *State) see(t Trouble, now time.Time) string {
 	item := Item{Subject: t.Subject, Text: t.Text, By: t.By, Todo: t.Todo, Since: t.Since, Link: t.Link, Owner: t.Of.Owner, Cluster: t.Of.Cluster}
-	fresh := &Held{Item: item, Topic: t.Topic, Cause: t.Cause, Of: t.Of, Also: t.Others, Seen: now}
+	fresh := &Held{Item: item, Topic: t.Topic, Cause: t.Cause, Of: t.Of, Seen: now}
 	if !t.Since.IsZero() && t.Since.Before(now) {
 		fresh.Seen = t.Since
 	}
@@ -239,7 +237,7 @@ func (s *State) see(t Trouble, now time.Time) string {
 		}
 	}
 	since := h.Since
-	if h.Item, h.Cause, h.Of, h.Also = item, t.Cause, t.Of, t.Others; !since.IsZero() && (item.Since.IsZero() || since.Before(item.Since)) {
+	if h.Item, h.Cause, h.Of = item, t.Cause, t.Of; !since.IsZero() && (item.Since.IsZero() || since.Before(item.Since)) {
 		h.Since = since
 	}
 	return key
@@ -273,8 +271,8 @@ func (r *Rule) message(s *State, kind Kind, of []*Held, now time.Time) Message {
 	return m
 }
 
-// Next is when Step has something to look at although nothing has happened; zero when never. That a mute or quiet hours end, or something gets known, is not foreseen: whoever asks looks now and
-// then anyway.
+// Next is when Step has something to look at although nothing has happened; zero when never. That a mute or quiet hours end, or that something gets known, is not
+// foreseen: whoever asks looks now and then anyway.
 func (r *Rule) Next(s *State, around Around) (next time.Time) {
 	now := around.Now
 	for _, h := range s.Held {
@@ -361,7 +359,6 @@ func (s State) Clone() State {
 		out.Held = make(map[string]*Held, len(s.Held))
 		for k, h := range s.Held {
 			c := *h
-			c.Also = slices.Clone(h.Also)
 			out.Held[k] = &c
 		}
 	}
