@@ -48,7 +48,10 @@ func TestWhatWasDone(t *testing.T) {
 	assert.NotContains(t, s.ok("audit", "--who", "vigila"), "hold ward")
 	assert.Contains(t, s.ok("audit", "--search", "hold refused"), "nobody@quay")
 	assert.Contains(t, s.ok("audit", "--who", "nobody"), "Nothing such was done.")
-	assert.Regexp(t, `^Entries #1 to #\d+ are what was written. Digest of the last: [0-9a-f]{64}\n$`, s.ok("audit", "verify"))
+	verified := s.ok("audit", "verify")
+	require.Regexp(t, `^Entries #1 to #\d+ are what was written. Keep the last elsewhere: \d+:[0-9a-f]{64}\n$`, verified)
+	kept := strings.TrimSpace(verified[strings.LastIndex(verified, " "):])
+	s.fails(2, `--kept "12" is no line; write NUMBER:DIGEST`, "audit", "verify", "--kept", "12")
 
 	// Whoever keeps it elsewhere gets every line, what began and what came of it, and goes on with what comes.
 	follow := exec.Command(filepath.Join(bin, "vigila"), "audit", "follow")
@@ -68,6 +71,7 @@ func TestWhatWasDone(t *testing.T) {
 	}
 	first := next()
 	assert.Equal(t, []string{"1.0", "1"}, []string{first.SpecVersion, first.ID})
+	s.ok("audit", "verify", "--kept", "1:"+first.Data.Digest)
 	number, began := 1, 0
 	for e := first; !strings.Contains(e.Type, "refused"); e = next() {
 		assert.GreaterOrEqual(t, e.Data.Number, number)
@@ -95,11 +99,17 @@ func TestWhatWasDone(t *testing.T) {
 	b.shows("console")
 	b.shows("held: by admin: gale watch → nothing")
 	b.click("Verify it")
-	b.shows("are what was written. Digest of the last:")
+	b.shows("are what was written.")
 
 	s.kill()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(s.dir, "data", "vigila.db"))
 	require.NoError(t, err)
+	_, err = db.Exec(`DELETE FROM audit WHERE number>=?`, strings.Split(kept, ":")[0])
+	require.NoError(t, err)
+	s.start()
+	s.ok("audit", "verify")
+	s.fails(1, "was kept elsewhere, and is not here", "audit", "verify", "--kept", kept)
+	s.kill()
 	_, err = db.Exec(`UPDATE audit SET text=replace(text, 'gale watch', 'nothing special') WHERE text LIKE '%gale watch%'`)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -43,7 +44,7 @@ the runs of wards, whoever began them. Entries are bound to each other, so that 
 		},
 	})
 	c.Flags().StringVar(&who, "who", "", "only what somebody did: the name of a token, 'roster NAME', or vigila")
-	c.Flags().StringVar(&since, "since", "", "only what was done since then: a time such as 2d or 6h ago, or a date")
+	c.Flags().StringVar(&since, "since", "", "only what was done since then: a time span such as 2h or 3d, a day such as 2026-11-20, or a day and time such as '2026-11-20 03:00'")
 	c.AddCommand(a.auditVerify(), a.auditFollow())
 	return c
 }
@@ -98,14 +99,19 @@ func brief(v string) string {
 var commit = regexp.MustCompile(`^[0-9a-f]{40}$`)
 
 func (a *app) auditVerify() *cobra.Command {
-	return a.reading(&cobra.Command{
+	kept := ""
+	c := &cobra.Command{
 		Use: "verify", Short: "Verify that what was done is what was written: nothing changed, taken out or put in between", Args: noArgs,
 		Long: `Verify that the account of what was done is what was written: each entry is bound to the one before by a hash, so that none can be
-changed, taken out or put in between without showing. Whoever can write to the database could bind all of it anew; keep the digest
-elsewhere now and then (vigila audit follow sends it along), and such a change shows too.`,
-		Example: "  vigila audit verify",
+changed, taken out or put in between without showing. Whoever can write to the database could take the newest away, or bind all of it
+anew. That shows against a line that was kept elsewhere: its number and its digest, as verify and vigila audit follow print them.`,
+		Example: "  vigila audit verify\n  vigila audit verify --kept 1204:2f0c4f0c3b6e…",
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, _ []string) error {
-			r, err := conn.VerifyAuditWithResponse(c.Context())
+			line, err := keptLine(kept)
+			if err != nil {
+				return err
+			}
+			r, err := conn.VerifyAuditWithResponse(c.Context(), &line)
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
@@ -121,12 +127,29 @@ elsewhere now and then (vigila audit follow sends it along), and such a change s
 			case v.LastNumber == 0:
 				a.printer(c.OutOrStdout()).line("Nothing was done yet.")
 			default:
-				a.printer(c.OutOrStdout()).line("Entries #%d to #%d are what was written. Digest of the last: %s", v.FirstNumber, v.LastNumber, v.Digest)
+				a.printer(c.OutOrStdout()).line("Entries #%d to #%d are what was written. Keep the last elsewhere: %d:%s", v.FirstNumber, v.LastNumber, v.LastNumber, v.Digest)
 			}
 			return nil
 		}),
-	})
+	}
+	c.Flags().StringVar(&kept, "kept", "", "a line that was kept elsewhere, as NUMBER:DIGEST: it must be there still")
+	return a.reading(c)
 }
+
+// keptLine reads NUMBER:DIGEST.
+func keptLine(text string) (out client.VerifyAuditParams, err error) {
+	if text == "" {
+		return out, nil
+	}
+	number, digest, _ := strings.Cut(text, ":")
+	out.Number, err = strconv.Atoi(number)
+	if out.Digest = digest; err != nil || out.Number < 1 || !digestForm.MatchString(digest) {
+		return out, usage("--kept %q is no line; write NUMBER:DIGEST, as vigila audit verify prints it", text)
+	}
+	return out, nil
+}
+
+var digestForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 func (a *app) auditFollow() *cobra.Command {
 	after := 0
@@ -136,6 +159,9 @@ func (a *app) auditFollow() *cobra.Command {
 what came of it are two. The id of an event is the number of its line: --after goes on behind one that was kept.`,
 		Example: "  vigila audit follow >> vigila-audit.jsonl\n  vigila audit follow --after 1204 | logger --tag vigila",
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, _ []string) error {
+			if after < 0 {
+				return usage("--after %d is no number of a line; write the last one that was kept, or 0 for all", after)
+			}
 			for {
 				n, err := auditLines(c.Context(), conn, c.OutOrStdout(), after)
 				if err != nil {

@@ -1178,6 +1178,9 @@ type AuditEntry struct {
 	// CameTo begun: it goes on, or the service ended before that was written down
 	CameTo AuditEntryCameTo `json:"came_to"`
 
+	// Digest SHA-256 over the line and the digest of the one before
+	Digest string `json:"digest,omitempty,omitzero"`
+
 	// Ended when it was known what came of it
 	Ended time.Time `json:"ended,omitempty,omitzero"`
 
@@ -3330,6 +3333,15 @@ type ListAuditParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// VerifyAuditParams defines parameters for VerifyAudit.
+type VerifyAuditParams struct {
+	// Number of a line that was kept elsewhere, with its digest
+	Number int `form:"number,omitempty" json:"number,omitempty,omitzero"`
+
+	// Digest of that line: it must be in the account still
+	Digest string `form:"digest,omitempty" json:"digest,omitempty,omitzero"`
+}
+
 // ListClustersParams defines parameters for ListClusters.
 type ListClustersParams struct {
 	// Search words that must all be somewhere in it
@@ -3812,7 +3824,7 @@ type ClientInterface interface {
 	// VerifyAudit Whether the account of what was done is what was written
 	//
 	// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
-	VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	VerifyAudit(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListClusters Known clusters
 	//
@@ -4681,8 +4693,8 @@ func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEdit
 // VerifyAudit Whether the account of what was done is what was written
 //
 // Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
-func (c *Client) VerifyAudit(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewVerifyAuditRequest(c.Server)
+func (c *Client) VerifyAudit(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyAuditRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7070,7 +7082,7 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 }
 
 // NewVerifyAuditRequest constructs an http.Request for the VerifyAudit method
-func NewVerifyAuditRequest(server string) (*http.Request, error) {
+func NewVerifyAuditRequest(server string, params *VerifyAuditParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -7086,6 +7098,37 @@ func NewVerifyAuditRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "number", params.Number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "digest", params.Digest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -12146,7 +12189,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
-	VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
+	VerifyAuditWithResponse(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error)
 
 	// ListClustersWithResponse Known clusters
 	//
@@ -18206,8 +18249,8 @@ func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /audit/verify (the `VerifyAudit` operationId).
-func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error) {
-	rsp, err := c.VerifyAudit(ctx, reqEditors...)
+func (c *ClientWithResponses) VerifyAuditWithResponse(ctx context.Context, params *VerifyAuditParams, reqEditors ...RequestEditorFn) (*VerifyAuditResponse, error) {
+	rsp, err := c.VerifyAudit(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -6,8 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
-	"strconv"
 	"strings"
 	"time"
 
@@ -39,7 +39,7 @@ func accounted[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, e
 		if by.Roster != "" && about.Of == "ward" { // its file has them, and there may be very many
 			return nil
 		}
-		return k.facts(about)
+		return k.facts(ctx, about)
 	}
 	was := facts()
 	out, err := w.do(ctx, k, by)
@@ -51,11 +51,8 @@ func accounted[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, e
 		end.With = e.With
 	}
 	end.Was, end.Is = audit.Change(was, facts())
-	if n, is := any(out).(int); is && err == nil && n > 0 && about.Of == "ward" { // of a run
-		end.Is["entry"] = "#" + strconv.Itoa(n)
-	}
-	if ids, is := any(out).([]string); is && err == nil {
-		end.Is["wards"] = strings.Join(ids, ", ")
+	if c, is := any(w).(interface{ came(T) says }); is && err == nil {
+		maps.Copy(end.Is, told(c.came(out)))
 	}
 	var f *Fault
 	switch {
@@ -69,6 +66,10 @@ func accounted[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, e
 	}
 	return out, err
 }
+
+// What came of wishes that name it in their answer.
+func (StartRun) came(number int) says   { return says{"entry": number} }
+func (AddWards) came(ids []string) says { return says{"wards": strings.Join(ids, ", ")} }
 
 // byItself keeps account of what Vigila has done by itself, beside the runs of wards.
 func (k *Keeper) byItself(ctx context.Context, about Subject, why string, with says) {
@@ -204,19 +205,27 @@ func told(all says) map[string]string {
 }
 
 // facts are what is known of something that can be changed, as far as it is no secret; nothing of what there is not.
-func (k *Keeper) facts(about Subject) map[string]string {
+func (k *Keeper) facts(ctx context.Context, about Subject) map[string]string {
 	name := about.Name
 	switch about.Of {
 	case "repo":
 		if l, err := k.source(name); err == nil {
 			r := l.State().Repo
-			return plain(r.RepoMore, "url", r.URL, "user", r.User)
+			host := ""
+			if h := k.hostLoopOf(name); h != nil {
+				host = h.conf.API + " " + h.conf.Project
+			}
+			return plain(r.RepoMore, "url", r.URL, "user", r.User, "host", host)
 		}
 	case "cluster":
 		k.mu.RLock()
 		defer k.mu.RUnlock()
 		if l := k.clusters[name]; l != nil {
-			return plain(l.conf.ClusterMore, "kubeconfig", l.conf.Kubeconfig, "context", l.conf.Context, "labels", toText(l.conf.Labels))
+			server := l.conf.Server
+			if l.conn != nil {
+				server = l.conn.Server()
+			}
+			return plain(l.conf.ClusterMore, "server", server, "kubeconfig", l.conf.Kubeconfig, "context", l.conf.Context, "labels", toText(l.conf.Labels))
 		}
 	case "roster":
 		k.mu.RLock()
@@ -252,6 +261,13 @@ func (k *Keeper) facts(about Subject) map[string]string {
 		for _, r := range k.registries {
 			if r.Name == name {
 				return plain(r.RegistryMore, "host", r.Host)
+			}
+		}
+	case "token":
+		all, err := k.store.Tokens(ctx)
+		for _, t := range all {
+			if err == nil && t.Name == name && !Ended(t) {
+				return told(says{"role": t.Role, "ends": t.Expires})
 			}
 		}
 	case "ward":
@@ -300,7 +316,7 @@ func (k *Keeper) Audit(ctx context.Context, f record.FindAudit) ([]record.Accoun
 	return k.store.Audit(ctx, f)
 }
 
-// VerifyAudit looks whether the account of what was done is what was written.
-func (k *Keeper) VerifyAudit(ctx context.Context) (record.Verified, error) {
-	return k.store.VerifyAudit(ctx)
+// VerifyAudit looks whether the account of what was done is what was written, and holds a line that somebody has kept elsewhere, if any.
+func (k *Keeper) VerifyAudit(ctx context.Context, kept audit.Line) (record.Verified, error) {
+	return k.store.VerifyAudit(ctx, kept)
 }

@@ -36,8 +36,15 @@ func TestWhatIsDoneIsAccountedFor(t *testing.T) {
 	require.Error(t, err)
 	_, err = Do(t.Context(), k, by, MakeToken{Name: "pipeline", Role: "reader", For: time.Hour})
 	require.NoError(t, err)
+	_, err = Do(t.Context(), k, by, MakeToken{Name: "other", Role: "admin", For: time.Hour})
+	require.NoError(t, err)
+	_, err = Do(t.Context(), k, by, EndToken{"pipeline"})
+	require.NoError(t, err)
 	all := accountOf(t, k)
-	require.Len(t, all, 4)
+	require.Len(t, all, 6)
+	assert.Equal(t, "reader", all[0].Ended.Was["role"], "what it could do that is no more")
+	assert.Empty(t, all[0].Ended.Is)
+	all = all[2:]
 	assert.Equal(t, []string{"operator", "command line", "make", "token", "pipeline"}, []string{all[0].By, all[0].Through, all[0].Verb, all[0].Of, all[0].Name})
 	assert.Equal(t, map[string]string{"role": "reader", "for": "1h0m0s"}, all[0].With)
 	assert.Equal(t, audit.Done, all[0].Ended.Outcome)
@@ -48,9 +55,9 @@ func TestWhatIsDoneIsAccountedFor(t *testing.T) {
 	assert.Equal(t, map[string]string{"address": "given", "credentials": "given"}, all[3].With)
 	assert.Equal(t, map[string]string{"kind": "alertmanager", "about": "the watch"}, all[3].Ended.Is)
 	assert.NotContains(t, fmt.Sprint(all), "sesame")
-	v, err := k.VerifyAudit(t.Context())
+	v, err := k.VerifyAudit(t.Context(), audit.Line{})
 	require.NoError(t, err)
-	assert.Equal(t, []any{1, 8, true}, []any{v.First, v.Last, v.Broken == nil})
+	assert.Equal(t, []any{1, 12, true}, []any{v.First, v.Last, v.Broken == nil})
 }
 
 // TestWhatCantBeWrittenDownIsNotDone: and what was asked for before the service ended is in the account, although nobody knows what came of it.

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -58,6 +59,7 @@ func (s *Store) AddAudit(ctx context.Context, e audit.Entry) (int, error) {
 // knows.
 type Accounted struct {
 	audit.Entry
+	Hash  string // of its line
 	Ended *audit.Entry
 }
 
@@ -97,10 +99,10 @@ func (s *Store) Audit(ctx context.Context, f FindAudit) (out []Accounted, total 
 	}
 	err = each(ctx, once{s.db}, func(row *sql.Rows) error {
 		var begun, ended string
-		if err := row.Scan(&begun, &ended); err != nil {
+		var x Accounted
+		if err := row.Scan(&begun, &x.Hash, &ended); err != nil {
 			return err
 		}
-		var x Accounted
 		err := json.Unmarshal([]byte(begun), &x.Entry)
 		if ended != "" {
 			x.Ended = &audit.Entry{}
@@ -108,7 +110,7 @@ func (s *Store) Audit(ctx context.Context, f FindAudit) (out []Accounted, total 
 		}
 		out = append(out, x)
 		return err
-	}, `SELECT a.text, coalesce(b.text,'')`+from+order, append(args, f.Limit, f.Offset)...)
+	}, `SELECT a.text, a.hash, coalesce(b.text,'')`+from+order, append(args, f.Limit, f.Offset)...)
 	return out, total, err
 }
 
@@ -119,8 +121,9 @@ type Verified struct {
 	Broken      *audit.BrokenError
 }
 
-// VerifyAudit looks through the whole account.
-func (s *Store) VerifyAudit(ctx context.Context) (out Verified, err error) {
+// VerifyAudit looks through the whole account. The line that somebody has kept elsewhere, if any (a number and a hash), must be in it.
+func (s *Store) VerifyAudit(ctx context.Context, kept audit.Line) (out Verified, err error) {
+	found := kept.Number == 0
 	c := audit.Chain{Next: 1}
 	err = s.row(ctx, []any{&c.Next, &c.Before}, `SELECT number+1, hash FROM audit_base`)
 	if err != nil && !errors.Is(err, ErrNone) {
@@ -137,9 +140,16 @@ func (s *Store) VerifyAudit(ctx context.Context) (out Verified, err error) {
 		if out.First == 0 {
 			out.First = l.Number
 		}
-		out.Last, out.Hash = l.Number, l.Hash
+		if out.Last, out.Hash = l.Number, l.Hash; l.Number == kept.Number {
+			if found = true; l.Hash != kept.Hash {
+				out.Broken = &audit.BrokenError{Number: l.Number, Text: "is not the one that was kept elsewhere: it, or something before it, was written anew"}
+			}
+		}
 		return nil
 	}, `SELECT number, text, hash FROM audit ORDER BY number`)
+	if err == nil && !found && out.Broken == nil {
+		out.Broken = &audit.BrokenError{Number: kept.Number, Text: fmt.Sprintf("was kept elsewhere, and is not here; here are %d to %d", out.First, out.Last)}
+	}
 	return out, err
 }
 

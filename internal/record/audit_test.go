@@ -23,7 +23,7 @@ func TestTheAccountHolds(t *testing.T) {
 		require.NoError(t, err)
 		return n
 	}
-	v, err := s.VerifyAudit(ctx)
+	v, err := s.VerifyAudit(ctx, audit.Line{})
 	require.NoError(t, err)
 	assert.Equal(t, Verified{}, v)
 
@@ -54,23 +54,35 @@ func TestTheAccountHolds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"entry": "#7", "outcome": "rolled back", "revision": "abc"}, all[0].With)
 
-	v, err = s.VerifyAudit(ctx)
+	v, err = s.VerifyAudit(ctx, audit.Line{})
 	require.NoError(t, err)
 	assert.Equal(t, []any{1, 4, true}, []any{v.First, v.Last, v.Broken == nil})
 	digest := v.Hash
+	for _, c := range []struct {
+		kept audit.Line
+		want string
+	}{{audit.Line{Number: 4, Hash: digest}, ""}, {audit.Line{Number: 3, Hash: digest}, "entry 3 is not the one that was kept elsewhere"}, {audit.Line{Number: 5, Hash: digest}, "entry 5 was kept elsewhere, and is not here; here are 1 to 4"}} {
+		v, err := s.VerifyAudit(ctx, c.kept)
+		require.NoError(t, err)
+		if c.want == "" {
+			assert.Nil(t, v.Broken)
+		} else if assert.NotNil(t, v.Broken, c.want) {
+			assert.Contains(t, v.Broken.Error(), c.want)
+		}
+	}
 	require.NoError(t, s.ForgetAudit(ctx, day(2)))
-	v, err = s.VerifyAudit(ctx)
+	v, err = s.VerifyAudit(ctx, audit.Line{})
 	require.NoError(t, err)
 	assert.Equal(t, Verified{First: 3, Last: 4, Hash: digest}, v)
 	require.NoError(t, s.ForgetAudit(ctx, day(30)))
 	add(audit.Entry{At: day(4), By: "operator", Verb: "look", Of: "repo", Name: "tides", Outcome: audit.Done})
-	v, err = s.VerifyAudit(ctx)
+	v, err = s.VerifyAudit(ctx, audit.Line{})
 	require.NoError(t, err)
 	assert.Equal(t, []any{4, 5, true}, []any{v.First, v.Last, v.Broken == nil}, "the last one is kept whatever its age, so that the next is bound to it")
 
 	_, err = s.db.Exec(`UPDATE audit SET text=replace(text,'tides','moorings') WHERE number=5`)
 	require.NoError(t, err)
-	v, err = s.VerifyAudit(ctx)
+	v, err = s.VerifyAudit(ctx, audit.Line{})
 	require.NoError(t, err)
 	require.NotNil(t, v.Broken)
 	assert.Equal(t, 5, v.Broken.Number)

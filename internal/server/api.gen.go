@@ -1173,6 +1173,9 @@ type AuditEntry struct {
 	// CameTo begun: it goes on, or the service ended before that was written down
 	CameTo AuditEntryCameTo `json:"came_to"`
 
+	// Digest SHA-256 over the line and the digest of the one before
+	Digest string `json:"digest,omitempty,omitzero"`
+
 	// Ended when it was known what came of it
 	Ended time.Time `json:"ended,omitempty,omitzero"`
 
@@ -3325,6 +3328,15 @@ type ListAuditParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// VerifyAuditParams defines parameters for VerifyAudit.
+type VerifyAuditParams struct {
+	// Number of a line that was kept elsewhere, with its digest
+	Number int `form:"number,omitempty" json:"number,omitempty,omitzero"`
+
+	// Digest of that line: it must be in the account still
+	Digest string `form:"digest,omitempty" json:"digest,omitempty,omitzero"`
+}
+
 // ListClustersParams defines parameters for ListClusters.
 type ListClustersParams struct {
 	// Search words that must all be somewhere in it
@@ -3728,7 +3740,7 @@ type ServerInterface interface {
 	ListAudit(c *gin.Context, params ListAuditParams)
 	// VerifyAudit Whether the account of what was done is what was written
 	// (GET /audit/verify)
-	VerifyAudit(c *gin.Context)
+	VerifyAudit(c *gin.Context, params VerifyAuditParams)
 	// ListClusters Known clusters
 	// (GET /clusters)
 	ListClusters(c *gin.Context, params ListClustersParams)
@@ -4198,6 +4210,28 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 // VerifyAudit operation middleware
 func (siw *ServerInterfaceWrapper) VerifyAudit(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VerifyAuditParams
+
+	// ------------- Optional query parameter "number" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "number", c.Request.URL.Query(), &params.Number, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "digest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "digest", c.Request.URL.Query(), &params.Digest, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter digest: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -4205,7 +4239,7 @@ func (siw *ServerInterfaceWrapper) VerifyAudit(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.VerifyAudit(c)
+	siw.Handler.VerifyAudit(c, params)
 }
 
 // ListClusters operation middleware

@@ -3,12 +3,14 @@ package server
 import (
 	"fmt"
 	"maps"
+	"net/http"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"vigila.dev/vigila/internal/core/audit"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
@@ -52,6 +54,7 @@ func (s *server) ListAudit(c *gin.Context, q ListAuditParams) {
 
 func auditOf(a record.Accounted) AuditEntry {
 	out := AuditEntry{Number: a.Number, At: a.At, By: a.By, Through: a.Through, Verb: a.Verb, OfWhat: a.Of, Name: a.Name, Wished: a.With, Was: a.Was, Is: a.Is, CameTo: AuditEntryCameTo(a.Outcome), Why: a.Why, Asked: a.Asked}
+	out.Digest = a.Hash
 	if e := a.Ended; e != nil {
 		out.CameTo, out.Why, out.Was, out.Is, out.Ended = AuditEntryCameTo(e.Outcome), e.Why, e.Was, e.Is, e.At
 	}
@@ -59,12 +62,16 @@ func auditOf(a record.Accounted) AuditEntry {
 }
 
 // VerifyAudit is GET /audit/verify.
-func (s *server) VerifyAudit(c *gin.Context) {
+func (s *server) VerifyAudit(c *gin.Context, q VerifyAuditParams) {
+	if q.Number < 0 || (q.Number == 0) != (q.Digest == "") {
+		problem(c, http.StatusBadRequest, "What was kept can't be read", "number and digest of a line go together, as it was printed: the number is 1 or more")
+		return
+	}
 	answer(s, c, func(v record.Verified) AuditVerified {
 		out := AuditVerified{FirstNumber: v.First, LastNumber: v.Last, Digest: v.Hash}
 		if v.Broken != nil {
 			out.BrokenAt, out.Problem = v.Broken.Number, v.Broken.Error()
 		}
 		return out
-	})(s.Keeper.VerifyAudit(c.Request.Context()))
+	})(s.Keeper.VerifyAudit(c.Request.Context(), audit.Line{Number: q.Number, Hash: q.Digest}))
 }

@@ -2980,6 +2980,8 @@ export interface components {
              * @description when it was known what came of it
              */
             ended?: string;
+            /** @description SHA-256 over the line and the digest of the one before */
+            digest?: string;
             /** @description the number of the entry with which this began, where every line is listed by itself */
             asked?: number;
         };
@@ -5911,7 +5913,12 @@ export interface operations {
     };
     verifyAudit: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description of a line that was kept elsewhere, with its digest */
+                number?: number;
+                /** @description of that line: it must be in the account still */
+                digest?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

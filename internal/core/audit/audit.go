@@ -7,6 +7,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"strings"
 	"time"
 )
 
@@ -45,9 +47,28 @@ type Line struct {
 	Hash   string // SHA-256, in hex
 }
 
-// Bind makes an entry the next line after a hash; "" before the first.
+// maxText is how much of a text is kept, in bytes: whoever asks writes the reason, and an API server may answer at length.
+const maxText = 8 << 10
+
+func cut(text string) string {
+	if len(text) <= maxText {
+		return text
+	}
+	return strings.ToValidUTF8(text[:maxText], "") + fmt.Sprintf("… (%d bytes more)", len(text)-maxText)
+}
+
+func cutAll(all map[string]string) map[string]string {
+	out := maps.Clone(all)
+	for key, v := range out {
+		out[key] = cut(v)
+	}
+	return out
+}
+
+// Bind makes an entry the next line after a hash; "" before the first. What is longer than is kept says so.
 func Bind(e Entry, before string) (Line, error) {
 	e.At = e.At.UTC().Truncate(time.Millisecond)
+	e.Why, e.Name, e.With, e.Was, e.Is = cut(e.Why), cut(e.Name), cutAll(e.With), cutAll(e.Was), cutAll(e.Is)
 	text, err := json.Marshal(e) // keys of maps are sorted
 	return Line{Number: e.Number, Text: string(text), Hash: sum(before, string(text))}, err
 }

@@ -83,6 +83,17 @@ func TestAnEntryIsWrittenTheSameAlways(t *testing.T) {
 	assert.Equal(t, l, again)
 }
 
+func TestLongTextsAreCutAndSaySo(t *testing.T) {
+	long := strings.Repeat("é", 10_000)
+	with := map[string]string{"why": long}
+	l, err := Bind(Entry{Why: long, With: with}, "")
+	require.NoError(t, err)
+	assert.Less(t, len(l.Text), 20_000)
+	assert.Equal(t, 2, strings.Count(l.Text, "… (11808 bytes more)"))
+	assert.Equal(t, long, with["why"], "whose it is keeps it")
+	assert.NotContains(t, l.Text, "\ufffd")
+}
+
 func TestWhatIsAnother(t *testing.T) {
 	was, is := Change(map[string]string{"url": "a", "user": "x", "about": "same"}, map[string]string{"url": "b", "about": "same", "key": "yes"})
 	assert.Equal(t, map[string]string{"url": "a", "user": "x"}, was)
