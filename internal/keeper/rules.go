@@ -89,34 +89,30 @@ func isDeclaration(data []byte) bool {
 // readRoster reads the files of a roster. One with a document that breaks a rule which refuses is like one that can't be read: what it declared before stays in
 // force. Wards are held against rules with what they declare, and stop by themselves.
 func readRoster(r roster.Roster, files, common []repo.File, kept []roster.Kept) (*roster.Files, []roster.Problem) {
-	refused := refusedFiles(r, files, common, time.Now())
+	refused, more := refusedFiles(r, files, common, time.Now())
 	var left []roster.File
 	for _, f := range files {
-		if len(refused[f.Path]) == 0 {
+		if refused[f.Path] == "" {
 			left = append(left, roster.File(f))
 		}
 	}
 	in, problems := roster.Read(r, left, render.RulesDir, kept)
-	for _, file := range slices.Sorted(maps.Keys(refused)) {
-		first := refused[file][0]
-		in.Broken[file] = fmt.Sprintf("%s:%d: %s", first.File, first.Line, first.Text)
-		problems = append(problems, refused[file]...)
-	}
-	return in, problems
+	maps.Copy(in.Broken, refused)
+	return in, append(problems, more...)
 }
 
-// refusedFiles are the files of a roster with documents that break rules which refuse, beside wards.
-func refusedFiles(r roster.Roster, files, common []repo.File, now time.Time) map[string][]roster.Problem {
-	out := map[string][]roster.Problem{}
+// refusedFiles are the files of a roster that declare more than wards and may not, and why: they break rules which refuse, or nobody knows what the rules are.
+func refusedFiles(r roster.Roster, files, common []repo.File, now time.Time) (refused map[string]string, problems []roster.Problem) {
+	refused = map[string]string{}
 	all := slices.Clone(files)
 	for _, f := range common {
 		if !slices.ContainsFunc(files, func(x repo.File) bool { return x.Path == f.Path }) {
 			all = append(all, f)
 		}
 	}
-	set, err := render.Rulebooks(all)
-	if err != nil { // whatever reads wards says so
-		return out
+	set, unread := render.Rulebooks(all)
+	if unread != nil {
+		problems = roster.Places(r.Path, unread)
 	}
 	book := render.InRulebook(all)
 	for _, f := range files {
@@ -124,22 +120,29 @@ func refusedFiles(r roster.Roster, files, common []repo.File, now time.Time) map
 			continue
 		}
 		own, err := render.Documents(f.Path, f.Data)
-		if err != nil {
-			continue // what reads it says so
-		}
 		own = slices.DeleteFunc(own, func(d rule.Document) bool { return d.Resource == "wards" })
+		if err != nil || len(own) == 0 { // what reads it says so
+			continue
+		}
+		if unread != nil {
+			refused[f.Path] = "the rules that it is to keep can't be read: " + unread.Error()
+			continue
+		}
 		for _, x := range set.Judge(render.RuleFacts(ward.Ward{}, r.Name, render.Cluster{}), nil, own) {
 			if !x.Refuse || x.Except.Holds(now) {
 				continue
 			}
-			text := fmt.Sprintf("%s: %s (rule %s)", x.Ref.Short(), x.Text, x.Rule)
+			p := roster.Problem{File: f.Path, Line: max(x.Line, 1), Text: fmt.Sprintf("%s: %s (rule %s)", x.Ref.Short(), x.Text, x.Rule)}
 			if x.Mend != "" {
-				text += "; " + x.Mend
+				p.Text += "; " + x.Mend
 			}
-			out[f.Path] = append(out[f.Path], roster.Problem{File: f.Path, Line: max(x.Line, 1), Text: text})
+			problems = append(problems, p)
+			if refused[f.Path] == "" {
+				refused[f.Path] = fmt.Sprintf("%s:%d: %s", p.File, p.Line, p.Text)
+			}
 		}
 	}
-	return out
+	return refused, problems
 }
 
 // Rules lists the rules that hold, what is broken first, and then those of Vigila's own that hold nowhere.

@@ -10,6 +10,7 @@ import (
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/lane"
+	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/rule"
 	"vigila.dev/vigila/internal/core/ward"
 )
@@ -190,8 +191,11 @@ func Places(file string, err error) []Problem {
 		}
 		p := Problem{File: file, Line: 1, Text: err.Error()}
 		var bad *ward.Error
+		var elsewhere *object.SyntaxError
 		if errors.As(err, &bad) {
 			p.Line, p.Text = bad.Line, bad.Text
+		} else if errors.As(err, &elsewhere) { // it may be of another file, such as a rulebook
+			p.File, p.Line, p.Text = elsewhere.File, elsewhere.Line, elsewhere.Text
 		} else if rest, ok := strings.CutPrefix(p.Text, file+":"); ok {
 			if _, scanErr := fmt.Sscanf(rest, "%d:", &p.Line); scanErr == nil {
 				_, p.Text, _ = strings.Cut(rest, ": ")
