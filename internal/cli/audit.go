@@ -22,7 +22,7 @@ func (a *app) audit() *cobra.Command {
 	c := list(a, listing[client.AuditEntry]{
 		command: &cobra.Command{Use: "audit", Short: "List what was done, by whom, and what came of it",
 			Long: `List every change that somebody asked for, the newest first: who, through what, on what, and what came of it, refused ones too; and
-the runs of wards, whoever began them. Entries are bound to each other, so that none can be changed unseen (vigila audit verify).`,
+the runs of wards, whoever began them. Each entry is bound to the one before, so that a change of one shows (vigila audit verify).`,
 			Example: "  vigila audit\n  vigila audit --who operator --since 2d\n  vigila audit --search 'hold fare-gate'"},
 		none: "Nothing such was done.", first: "Nothing was done yet.",
 		narrowed: func() bool { return who != "" || since != "" },

@@ -200,6 +200,9 @@ func told(all says) map[string]string {
 		if x := reflect.ValueOf(v); !x.IsValid() || x.IsZero() || x.Kind() == reflect.Slice && x.Len() == 0 {
 			delete(all, key)
 		}
+		if at, is := v.(time.Time); is && !at.IsZero() {
+			all[key] = at.UTC().Format(time.RFC3339)
+		}
 	}
 	return plain(all)
 }

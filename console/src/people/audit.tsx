@@ -32,7 +32,7 @@ export function AuditPage() {
           who
             ? `${count(total, "thing")} by ${who}, the newest first.`
             : total || list.search
-              ? "By whom, and what came of it; the newest first. None of it can be changed unseen."
+              ? "By whom, and what came of it; the newest first. Each entry is bound to the one before."
               : "Nothing was done yet."
         }
         add={
