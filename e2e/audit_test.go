@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -60,6 +61,8 @@ func TestWhatWasDone(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, follow.Start())
 	defer func() { _, _ = follow.Process.Kill(), follow.Wait() }()
+	end := time.AfterFunc(patience, func() { _ = follow.Process.Kill() }) // what never comes is not waited for
+	defer end.Stop()
 	lines := bufio.NewScanner(pipe)
 	next := func() (e struct {
 		SpecVersion, ID, Type, Subject string

@@ -51,8 +51,8 @@ func accounted[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, e
 		end.With = e.With
 	}
 	end.Was, end.Is = audit.Change(was, facts())
-	if c, is := any(w).(interface{ came(T) says }); is && err == nil {
-		maps.Copy(end.Is, told(c.came(out)))
+	if c, is := any(w).(interface{ came(T) details }); is && err == nil {
+		maps.Copy(end.Is, c.came(out).texts())
 	}
 	var f *Fault
 	switch {
@@ -68,12 +68,12 @@ func accounted[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, e
 }
 
 // What came of wishes that name it in their answer.
-func (StartRun) came(number int) says   { return says{"entry": number} }
-func (AddWards) came(ids []string) says { return says{"wards": strings.Join(ids, ", ")} }
+func (StartRun) came(number int) details   { return details{"entry": number} }
+func (AddWards) came(ids []string) details { return details{"wards": strings.Join(ids, ", ")} }
 
 // byItself keeps account of what Vigila has done by itself, beside the runs of wards.
-func (k *Keeper) byItself(ctx context.Context, about Subject, why string, with says) {
-	e := audit.Entry{At: time.Now(), By: logbook.Vigila, Verb: about.Verb, Of: about.Of, Name: about.Name, With: told(with), Outcome: audit.Done, Why: why}
+func (k *Keeper) byItself(ctx context.Context, about Subject, why string, with details) {
+	e := audit.Entry{At: time.Now(), By: logbook.Vigila, Verb: about.Verb, Of: about.Of, Name: about.Name, With: with.texts(), Outcome: audit.Done, Why: why}
 	if _, err := k.store.AddAudit(context.WithoutCancel(ctx), e); err != nil {
 		k.log.Error("what Vigila has done by itself can't be written down", "what", about.Verb, about.Of, about.Name, "error", err)
 	}
@@ -129,73 +129,73 @@ func given(secrets ...string) string {
 func wished(w any) map[string]string {
 	switch w := w.(type) {
 	case RemoveWard:
-		return told(says{"dismantle": w.Dismantle, "allow": w.Allow, "why": w.Why})
+		return details{"dismantle": w.Dismantle, "allow": w.Allow, "why": w.Why}.texts()
 	case StartRun:
 		a := w.Ask
-		return told(says{"why": a.Why, "to_entry": a.ToEntry, "allow": a.Allow, "only": a.Only, "revision": a.Revision, "retry": a.Retry, "reapply": a.Reapply, "tasks": a.Tasks, "without_canaries": a.Now})
+		return details{"why": a.Why, "to_entry": a.ToEntry, "allow": a.Allow, "only": a.Only, "revision": a.Revision, "retry": a.Retry, "reapply": a.Reapply, "tasks": a.Tasks, "without_canaries": a.Now}.texts()
 	case HoldWard:
-		return told(says{"why": w.Why, "until": w.Until})
+		return details{"why": w.Why, "until": w.Until}.texts()
 	case ReleaseWard:
-		return told(says{"why": w.Why})
+		return details{"why": w.Why}.texts()
 	case RejectRevision:
-		return told(says{"revision": w.Revision, "why": w.Why})
+		return details{"revision": w.Revision, "why": w.Why}.texts()
 	case LiftRejection:
-		return told(says{"revision": w.Revision, "why": w.Why})
+		return details{"revision": w.Revision, "why": w.Why}.texts()
 	case ProposeBack:
-		return told(says{"entry": w.Entry, "branch": w.Branch})
+		return details{"entry": w.Entry, "branch": w.Branch}.texts()
 	case SayCanary:
-		return told(says{"why": w.Why})
+		return details{"why": w.Why}.texts()
 	case AddRepo:
-		return told(says{"credentials": given(w.Password, w.Key, w.SignKey, w.Passphrase), "trust": w.Trust})
+		return details{"credentials": given(w.Password, w.Key, w.SignKey, w.Passphrase), "trust": w.Trust}.texts()
 	case AddCluster:
-		return told(says{"credentials": given(w.Token, w.KubeconfigText, w.Kubeconfig)})
+		return details{"credentials": given(w.Token, w.KubeconfigText, w.Kubeconfig)}.texts()
 	case AddStore:
-		return told(says{"credentials": given(w.Secret)})
+		return details{"credentials": given(w.Secret)}.texts()
 	case AddMetrics:
-		return told(says{"credentials": given(w.Password, w.Token)})
+		return details{"credentials": given(w.Password, w.Token)}.texts()
 	case AddRegistry:
-		return told(says{"credentials": given(w.Password, w.Token)})
+		return details{"credentials": given(w.Password, w.Token)}.texts()
 	case SetHost:
 		return plain(w.HostMore, "credentials", given(w.Token))
 	case AddWay:
-		return told(says{"address": given(w.URL), "credentials": given(w.Way.Secret)})
+		return details{"address": given(w.URL), "credentials": given(w.Way.Secret)}.texts()
 	case TryWay:
-		return told(says{"to": w.To})
+		return details{"to": w.To}.texts()
 	case Mute:
-		return told(says{"until": w.Until, "why": w.Why})
+		return details{"until": w.Until, "why": w.Why}.texts()
 	case SetSecret:
-		return told(says{"only_new": w.OnlyNew})
+		return details{"only_new": w.OnlyNew}.texts()
 	case SyncRoster:
-		return told(says{"allow": w.Allow})
+		return details{"allow": w.Allow}.texts()
 	case MakeToken:
-		return told(says{"role": w.Role, "for": w.For.String()})
+		return details{"role": w.Role, "for": w.For.String()}.texts()
 	case ProposeFiles:
 		var names []string
 		for _, f := range w.Files.Files {
 			names = append(names, f.Path)
 		}
-		return told(says{"branch": w.Files.Branch, "files": names})
+		return details{"branch": w.Files.Branch, "files": names}.texts()
 	case PromoteLot:
-		return told(says{"only": w.Only, "why": w.Why})
+		return details{"only": w.Only, "why": w.Why}.texts()
 	case HoldStop:
-		return told(says{"why": w.Why})
+		return details{"why": w.Why}.texts()
 	case ReleaseStop:
-		return told(says{"why": w.Why})
+		return details{"why": w.Why}.texts()
 	case ApproveProposal:
-		return told(says{"commit": w.Commit})
+		return details{"commit": w.Commit}.texts()
 	case MergeProposal:
-		return told(says{"commit": w.Commit, "why": w.Why})
+		return details{"commit": w.Commit, "why": w.Why}.texts()
 	case WithdrawProposal:
-		return told(says{"why": w.Why})
+		return details{"why": w.Why}.texts()
 	}
 	return nil
 }
 
-// says are facts by name.
-type says map[string]any
+// details are what there is to say of a change, by name.
+type details map[string]any
 
-// told leaves out those that say nothing.
-func told(all says) map[string]string {
+// texts are the details as they are written down; those that say nothing are left out.
+func (all details) texts() map[string]string {
 	for key, v := range all {
 		if x := reflect.ValueOf(v); !x.IsValid() || x.IsZero() || x.Kind() == reflect.Slice && x.Len() == 0 {
 			delete(all, key)
@@ -270,7 +270,7 @@ func (k *Keeper) facts(ctx context.Context, about Subject) map[string]string {
 		all, err := k.store.Tokens(ctx)
 		for _, t := range all {
 			if err == nil && t.Name == name && !Ended(t) {
-				return told(says{"role": t.Role, "ends": t.Expires})
+				return details{"role": t.Role, "ends": t.Expires}.texts()
 			}
 		}
 	case "ward":

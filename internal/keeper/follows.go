@@ -454,7 +454,7 @@ func (f *followLoop) write(ctx context.Context, st *follow.State, t taking) erro
 		return fmt.Errorf("%s %s can't be written to %s in %s: %w", t.What(), t.Take, t.Into, t.Repo, err)
 	}
 	st.Wrote(follow.Past{Version: t.Take, Digest: t.Digest, Commit: made.ID, At: time.Now()})
-	f.k.byItself(ctx, Subject{"write " + t.Take + " of", "follow", t.Name}, "", says{"repo": t.Repo, "ref": t.Ref, "file": t.Into, "commit": made.ID})
+	f.k.byItself(ctx, Subject{"write " + t.Take + " of", "follow", t.Name}, "", details{"repo": t.Repo, "ref": t.Ref, "file": t.Into, "commit": made.ID})
 	if l, err := f.k.source(t.Repo); err == nil {
 		l.LookSoon()
 	}
@@ -490,7 +490,7 @@ func (f *followLoop) propose(ctx context.Context, st *follow.State, t taking, as
 		return fmt.Errorf("%s %s can't be proposed: %w", t.What(), t.Take, err)
 	}
 	if st.Offered.Proposal != p.Number {
-		f.k.byItself(ctx, Subject{"propose " + t.Take + " of", "follow", t.Name}, "", says{"repo": t.Repo, "proposal": p.Number})
+		f.k.byItself(ctx, Subject{"propose " + t.Take + " of", "follow", t.Name}, "", details{"repo": t.Repo, "proposal": p.Number})
 	}
 	st.Offered = follow.Offered{Version: t.Take, Proposal: p.Number, Asked: asked || st.Offered.Asked && st.Offered.Proposal == p.Number}
 	return nil

@@ -180,7 +180,7 @@ func (l *laneLoop) merge(ctx context.Context, s *sight, at *LaneStop, p *proposa
 		s.soon(s.Looked.Add(laneRetry))
 		return
 	}
-	l.k.byItself(ctx, Subject{"merge", "proposal", proposalNamed(p.Number)}, "", says{"lane": s.Name})
+	l.k.byItself(ctx, Subject{"merge", "proposal", proposalNamed(p.Number)}, "", details{"lane": s.Name})
 	s.soon(s.Looked.Add(laneSoon))
 }
 
@@ -221,7 +221,7 @@ func (l *laneLoop) letIn(ctx context.Context, s *sight, w letting) (*proposal.Pr
 		}
 	}
 	if w.by == logbook.Vigila {
-		with := says{"stops": w.names(), "only": w.only}
+		with := details{"stops": w.names(), "only": w.only}
 		if p != nil {
 			with["proposal"] = p.Number
 		}
