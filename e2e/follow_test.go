@@ -278,6 +278,9 @@ func TestARegistryTellsOfPushes(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, told(""))
 	assert.Equal(t, http.StatusUnauthorized, told("Bearer "+s.token), "a token is no key")
 	assert.Contains(t, s.ok("registry", "pushes", "harbour"), "none has come since the service started")
+	assert.Equal(t, http.StatusAccepted, told("Bearer "+key))
+	pushImage(t, image+":1.0.1", "amd64") // a registry tells of an image before its tag can be read
+	at("1.0.1")
 
 	stop()
 	runRegistry(t, host, dir, fmt.Sprintf("notifications:\n  endpoints:\n    - {name: vigila, url: %q, headers: {Authorization: [\"Bearer %s\"]}, timeout: 5s, threshold: 3, backoff: 1s}\n", address, key))

@@ -41,6 +41,8 @@ type followLoop struct {
 	mu      sync.Mutex
 	rule    follow.Rule
 	state   follow.State
+	pushed  time.Time // when its registry last told of a push
+	failed  int       // looks one after another that could not be made
 }
 
 // setFollows takes the follows that a roster's files declare. Those of a file that can't be read stay as they were.
@@ -190,15 +192,20 @@ func (f *followLoop) look(who context.Context, asked string, fresh bool) (next t
 		st.Offered = follow.Offered{}
 	}
 	st.Looked, st.Next, st.Problem = now, now.Add(r.Every), ""
-	if err != nil {
+	if f.failed++; err != nil {
 		st.Problem = err.Error()
+		st.Next = now.Add(min(r.Every, lookAgain<<min(f.failed-1, 20)))
 	} else {
+		f.failed = 0
 		st.Passed, st.Beyond, st.Left, st.Moved = d.Passed, d.Beyond, d.Left, d.Moved
 		if !d.Next.IsZero() && d.Next.Before(st.Next) {
 			st.Next = d.Next
 		}
 	}
 	f.mu.Lock()
+	if whole := f.pushed.Add(pushWhole); whole.After(now) && whole.Before(st.Next) {
+		st.Next = whole
+	}
 	said, _ := f.state.Says(r)
 	f.state = st
 	says, _ := st.Says(r)
@@ -212,6 +219,12 @@ func (f *followLoop) look(who context.Context, asked string, fresh bool) (next t
 	}
 	return st.Next
 }
+
+// lookAgain is when a look is made again that could not be made; twice as long each time, until its usual time.
+const lookAgain = 10 * time.Second
+
+// pushWhole is when a push is surely there that a registry has told of: it tells of an image before its tag can be read.
+const pushWhole = 5 * time.Second
 
 // rememberAgain is when what is remembered is read again, where it could not be.
 const rememberAgain = 10 * time.Second
@@ -718,6 +731,9 @@ func (k *Keeper) pushedImage(name string) error {
 	k.pushed.Store(name, time.Now())
 	for _, f := range k.followLoops() {
 		if at, known := k.registryAt(f.now().Host()); known && at.Name == name {
+			f.mu.Lock()
+			f.pushed = time.Now()
+			f.mu.Unlock()
 			f.nudge()
 		}
 	}
