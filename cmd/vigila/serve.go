@@ -55,8 +55,12 @@ type settings struct {
 	PlainHTTP       bool   `mapstructure:"plain_http"`
 	MetricsListen   string `mapstructure:"metrics_listen"`
 	TrustedProxies  string `mapstructure:"trusted_proxies"`
+	SessionIdle     string `mapstructure:"session_idle"`
+	SessionFor      string `mapstructure:"session_for"`
 	keepFor         time.Duration
 	keepAudit       time.Duration
+	sessionIdle     time.Duration
+	sessionFor      time.Duration
 }
 
 func serveCommand() *cobra.Command {
@@ -102,6 +106,8 @@ Where no admin's token is left: vigila serve --make-admin-token makes one on the
 	f.Int("cluster-calls", 32, "calls to one cluster at a time, over all its runs")
 	f.Int("keep-entries", 1000, "entries of each ward's logbook that are kept, the newest; 0: all")
 	f.String("keep-audit", "732d", "how long is kept what was done and by whom, such as 732d; 0: for ever")
+	f.String("session-idle", "8h", "how long somebody stays signed in who does nothing, such as 8h")
+	f.String("session-for", "24h", "how long somebody stays signed in at most, such as 24h or 7d")
 	f.String("keep-for", "0", "how long entries are kept, such as 90d or 720h; 0: for ever")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.String("log-format", "text", "text or json")
@@ -120,7 +126,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "session-idle", "session-for", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -167,6 +173,14 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	}
 	if s.keepFor, err = days(s.KeepFor); err != nil {
 		return s, fmt.Errorf("keep_for is %q; write a time such as 90d or 720h, or 0", s.KeepFor)
+	}
+	for _, x := range []struct {
+		name, text string
+		into       *time.Duration
+	}{{"session_idle", s.SessionIdle, &s.sessionIdle}, {"session_for", s.SessionFor, &s.sessionFor}} {
+		if *x.into, err = days(x.text); err != nil || *x.into < time.Minute || *x.into > 90*24*time.Hour {
+			return s, fmt.Errorf("%s is %q; write between 1m and 90d, such as 8h", x.name, x.text)
+		}
 	}
 	if s.keepAudit, err = days(s.KeepAudit); err != nil {
 		return s, fmt.Errorf("keep_audit is %q; write a time such as 732d or 720h, or 0", s.KeepAudit)
@@ -253,7 +267,7 @@ func serve(ctx context.Context, s settings) error {
 		return fmt.Errorf("find this program: %w", err)
 	}
 	k, err := keeper.New(ctx, store, keeper.Options{Render: render.NewApart(program, apart).Render, MirrorDir: filepath.Join(s.Data, "mirrors"), AllowLocalRepos: s.AllowLocalRepos, ChecksLocal: s.ChecksLocal, Parallel: s.Parallel,
-		Calls: s.ClusterCalls, Kubeconfigs: cluster.Kubeconfigs{Dir: s.Kubeconfigs, Commands: s.Commands}, Keep: record.Retention{Entries: s.KeepEntries, Age: s.keepFor}, KeepAudit: s.keepAudit}, log)
+		Calls: s.ClusterCalls, Kubeconfigs: cluster.Kubeconfigs{Dir: s.Kubeconfigs, Commands: s.Commands}, Keep: record.Retention{Entries: s.KeepEntries, Age: s.keepFor}, KeepAudit: s.keepAudit, SessionIdle: s.sessionIdle, SessionFor: s.sessionFor}, log)
 	if err != nil {
 		return err
 	}

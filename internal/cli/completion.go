@@ -79,6 +79,28 @@ func rosterNames(ctx context.Context, conn *client.Conn, _ []string) (out []stri
 	return out
 }
 
+func sessionIDs(ctx context.Context, conn *client.Conn, _ []string) (out []string) {
+	r, err := conn.ListSessionsWithResponse(ctx, &client.ListSessionsParams{Limit: most})
+	if conn.Check(r, err) != nil {
+		return nil
+	}
+	for _, x := range r.JSON200.Items {
+		out = append(out, x.Id+"\t"+x.Name)
+	}
+	return out
+}
+
+func providerNames(ctx context.Context, conn *client.Conn, _ []string) (out []string) {
+	r, err := conn.ListSignInsWithResponse(ctx)
+	if conn.Check(r, err) != nil {
+		return nil
+	}
+	for _, x := range r.JSON200.Items {
+		out = append(out, x.Name)
+	}
+	return out
+}
+
 func ownerNames(ctx context.Context, conn *client.Conn, _ []string) (out []string) {
 	r, err := conn.ListWardsWithResponse(ctx, &client.ListWardsParams{Limit: 1})
 	if conn.Check(r, err) != nil {

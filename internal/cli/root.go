@@ -72,7 +72,7 @@ syncs changes, tells drift and who caused it, and goes back to an earlier revisi
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%v; see %s --help", err, c.CommandPath())
 	})
-	root.AddCommand(a.signIn(), a.ward(), a.diff(), a.sync(), a.restore(), a.run(), a.wait(), a.look(), a.watch(), a.logbook(), a.rollback(), a.compare(), a.rejections(), a.reject(), a.accept(), a.hold(), a.release(), a.repo(), a.cluster(), a.roster(), a.adopt(), a.token(), a.canary(), a.metrics(), a.follows(), a.registry(), a.proposals(), a.lanes(), a.stores(), a.secrets(), a.rules(), a.alerts(), a.audit(), a.metricsRules(), a.dashboard(), &cobra.Command{
+	root.AddCommand(a.signIn(), a.signOut(), a.sessions(), a.providers(), a.ward(), a.diff(), a.sync(), a.restore(), a.run(), a.wait(), a.look(), a.watch(), a.logbook(), a.rollback(), a.compare(), a.rejections(), a.reject(), a.accept(), a.hold(), a.release(), a.repo(), a.cluster(), a.roster(), a.adopt(), a.token(), a.canary(), a.metrics(), a.follows(), a.registry(), a.proposals(), a.lanes(), a.stores(), a.secrets(), a.rules(), a.alerts(), a.audit(), a.metricsRules(), a.dashboard(), &cobra.Command{
 		Use: "version", Short: "Print the version", Example: "  vigila version", Args: noArgs,
 		Run: func(c *cobra.Command, _ []string) { fmt.Fprintln(c.OutOrStdout(), "vigila "+version) },
 	})
@@ -221,52 +221,6 @@ func (a *app) reading(c *cobra.Command) *cobra.Command {
 // wards offers wards where the first word is one.
 func (a *app) wards(c *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 	return a.first(wardIDs)(c, args, typed)
-}
-
-func (a *app) signIn() *cobra.Command {
-	var name string
-	c := &cobra.Command{
-		Use:   "sign-in LINK",
-		Short: "Sign in to a service with the link it printed",
-		Long: `Sign in to a service with the link that vigila serve printed at its first start. The token is kept in a file
-that only you can read (VIGILA_CONTEXTS, or vigila/contexts.yaml in your configuration directory). Without a file:
-set VIGILA_URL and VIGILA_TOKEN.`,
-		Example: "  vigila sign-in 'http://127.0.0.1:7740/#sign-in=vigila_…'",
-		Args:    exactly(1, "the sign-in link, in quotes"),
-		RunE: func(c *cobra.Command, args []string) error {
-			x, err := client.ParseLink(args[0])
-			if err != nil {
-				return &Exit{ExitUsage, err.Error()}
-			}
-			if name != "" {
-				x.Name = name
-			}
-			conn, err := client.New(x)
-			if err != nil {
-				return err
-			}
-			a.warn(conn)
-			r, err := conn.GetMeWithResponse(c.Context())
-			if err := conn.Check(r, err); err != nil {
-				return err
-			}
-			all, err := client.Load()
-			if err != nil {
-				return err
-			}
-			all.Put(x)
-			if err := all.Save(); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.OutOrStdout(), "Signed in to %s as %s (%s). Next: vigila ward list\n", x.URL, r.JSON200.Name, r.JSON200.Role)
-			if text := until(r.JSON200); text != "" {
-				fmt.Fprintln(c.ErrOrStderr(), text)
-			}
-			return nil
-		},
-	}
-	c.Flags().StringVar(&name, "name", "", "what to call this service (default: its host)")
-	return c
 }
 
 func readFile(name string, stdin io.Reader) ([]byte, error) {

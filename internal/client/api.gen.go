@@ -893,6 +893,48 @@ type AddMute struct {
 	Why     string    `json:"why,omitempty,omitzero"`
 }
 
+// AddProvider defines model for AddProvider.
+type AddProvider struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Admins group:NAME or user:NAME
+	Admins []string `json:"admins,omitempty,omitzero"`
+
+	// Ca PEM, in place of the system's
+	Ca string `json:"ca,omitempty,omitzero"`
+
+	// ClientId what the provider knows Vigila by
+	ClientId string `json:"client_id"`
+
+	// Console where browsers find this service, such as https://vigila.brindle.example
+	Console string `json:"console"`
+
+	// GroupsClaim what lists their groups; groups when empty
+	GroupsClaim string `json:"groups_claim,omitempty,omitzero"`
+
+	// Issuer address of the provider, exactly as it calls itself
+	Issuer string `json:"issuer"`
+	Name   string `json:"name"`
+
+	// NameClaim what people are called by; email when it is verified, or else sub
+	NameClaim string `json:"name_claim,omitempty,omitzero"`
+
+	// Operators group:NAME, user:NAME or everybody
+	Operators []string `json:"operators,omitempty,omitzero"`
+
+	// Readers group:NAME, user:NAME or everybody
+	Readers []string `json:"readers,omitempty,omitzero"`
+
+	// Scopes beside openid, profile and email
+	Scopes []string `json:"scopes,omitempty,omitzero"`
+
+	// Secret of the client; empty leaves it as it was
+	Secret string `json:"secret,omitempty,omitzero"`
+
+	// WithoutSecret Vigila is a public client there: PKCE alone
+	WithoutSecret bool `json:"without_secret,omitempty,omitzero"`
+}
+
 // AddRegistry defines model for AddRegistry.
 type AddRegistry struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -1139,6 +1181,12 @@ type AlertTried struct {
 
 	// Problem why it was not taken; absent when it was
 	Problem string `json:"problem,omitempty,omitzero"`
+}
+
+// AnswerDevice defines model for AnswerDevice.
+type AnswerDevice struct {
+	// Let let it in; false refuses it
+	Let bool `json:"let"`
 }
 
 // Approval defines model for Approval.
@@ -1547,6 +1595,15 @@ type Delivery struct {
 type DeliveryList struct {
 	Items []Delivery `json:"items"`
 	Total int        `json:"total"`
+}
+
+// Device defines model for Device.
+type Device struct {
+	// Address from where the command line asks
+	Address string    `json:"address,omitempty,omitzero"`
+	Code    string    `json:"code"`
+	Expires time.Time `json:"expires"`
+	Made    time.Time `json:"made"`
 }
 
 // Difference defines model for Difference.
@@ -2116,11 +2173,20 @@ type MakeToken struct {
 
 // Me defines model for Me.
 type Me struct {
-	// Expires when this token ends; absent for one that does not
+	// Csrf what calls that change something send as X-CSRF-Token when the session's cookie signs them in
+	Csrf string `json:"csrf,omitempty,omitzero"`
+
+	// Expires when this token or session ends; absent for one that does not by itself
 	Expires time.Time `json:"expires,omitempty,omitzero"`
 	Name    string    `json:"name"`
-	Role    Role      `json:"role"`
-	Version string    `json:"version"`
+
+	// Provider by what you have signed in; absent for a token, and for a session that one has opened
+	Provider string `json:"provider,omitempty,omitzero"`
+	Role     Role   `json:"role"`
+
+	// Session the id of the session, where it is one
+	Session string `json:"session,omitempty,omitzero"`
+	Version string `json:"version"`
 }
 
 // MergeProposal defines model for MergeProposal.
@@ -2480,6 +2546,38 @@ type ProposedFile struct {
 	Text string `json:"text"`
 }
 
+// Provider defines model for Provider.
+type Provider struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Admins group:NAME or user:NAME
+	Admins   []string `json:"admins,omitempty,omitzero"`
+	ClientId string   `json:"client_id"`
+
+	// Console where browsers find this service
+	Console     string `json:"console"`
+	GroupsClaim string `json:"groups_claim,omitempty,omitzero"`
+	HasSecret   bool   `json:"has_secret,omitempty,omitzero"`
+	Issuer      string `json:"issuer"`
+	Name        string `json:"name"`
+	NameClaim   string `json:"name_claim,omitempty,omitzero"`
+
+	// Operators group:NAME, user:NAME or everybody
+	Operators []string `json:"operators,omitempty,omitzero"`
+
+	// Readers group:NAME, user:NAME or everybody
+	Readers []string `json:"readers,omitempty,omitzero"`
+	Scopes  []string `json:"scopes,omitempty,omitzero"`
+
+	// SendsBackTo the redirect URI that the provider must know
+	SendsBackTo string `json:"sends_back_to,omitempty,omitzero"`
+}
+
+// ProviderList defines model for ProviderList.
+type ProviderList struct {
+	Items []Provider `json:"items"`
+}
+
 // PushKey defines model for PushKey.
 type PushKey struct {
 	// Key the HMAC key as a text; its bytes are the key
@@ -2826,6 +2924,36 @@ type SecretList struct {
 	Total   int `json:"total"`
 }
 
+// Session defines model for Session.
+type Session struct {
+	// Address from where somebody signed in
+	Address string    `json:"address,omitempty,omitzero"`
+	Expires time.Time `json:"expires"`
+
+	// Groups as the provider said at sign-in
+	Groups   []string  `json:"groups,omitempty,omitzero"`
+	Id       string    `json:"id"`
+	Made     time.Time `json:"made"`
+	Name     string    `json:"name"`
+	Provider string    `json:"provider,omitempty,omitzero"`
+	Role     Role      `json:"role"`
+
+	// Through console or command line
+	Through string `json:"through"`
+
+	// Used to the minute
+	Used time.Time `json:"used"`
+
+	// You it is the one that this call was made with
+	You bool `json:"you,omitempty,omitzero"`
+}
+
+// SessionList defines model for SessionList.
+type SessionList struct {
+	Items []Session `json:"items"`
+	Total int       `json:"total"`
+}
+
 // SetCodeHost defines model for SetCodeHost.
 type SetCodeHost struct {
 	Api string `json:"api"`
@@ -2850,6 +2978,17 @@ type SetSecret struct {
 	// Reference STORE/PATH#KEY
 	Reference string `json:"reference"`
 	Value     string `json:"value"`
+}
+
+// SignInList defines model for SignInList.
+type SignInList struct {
+	Items []SignInWay `json:"items"`
+}
+
+// SignInWay defines model for SignInWay.
+type SignInWay struct {
+	About string `json:"about,omitempty,omitzero"`
+	Name  string `json:"name"`
 }
 
 // Standing defines model for Standing.
@@ -3512,6 +3651,14 @@ type ListSecretsParams struct {
 	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListSessionsParams defines parameters for ListSessions.
+type ListSessionsParams struct {
+	// Search words that must all be in the name, role, provider or address
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListStoresParams defines parameters for ListStores.
 type ListStoresParams struct {
 	// Search words that must all be somewhere in it
@@ -3645,6 +3792,9 @@ type DraftAdoptionJSONRequestBody = DraftAdoption
 // ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
 type ListContextsJSONRequestBody = Kubeconfig
 
+// AnswerDeviceJSONRequestBody defines body for AnswerDevice for application/json ContentType.
+type AnswerDeviceJSONRequestBody = AnswerDevice
+
 // LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
 type LookFollowJSONRequestBody = LookFollow
 
@@ -3674,6 +3824,9 @@ type MergeProposalJSONRequestBody = MergeProposal
 
 // WithdrawProposalJSONRequestBody defines body for WithdrawProposal for application/json ContentType.
 type WithdrawProposalJSONRequestBody = WithdrawProposal
+
+// AddProviderJSONRequestBody defines body for AddProvider for application/json ContentType.
+type AddProviderJSONRequestBody = AddProvider
 
 // AddRegistryJSONRequestBody defines body for AddRegistry for application/json ContentType.
 type AddRegistryJSONRequestBody = AddRegistry
@@ -3887,6 +4040,27 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
 	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDevice The command line that waits to be let in with a code
+	//
+	// A command line asks at `POST /sign-in/device` and `POST /sign-in/token`, outside of this API, as RFC 8628 says.
+	//
+	// Corresponds with GET /devices/{code} (the `GetDevice` operationId).
+	GetDevice(ctx context.Context, code string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerDeviceWithBody Let a command line in as yourself, or refuse it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{code} (the `AnswerDevice` operationId).
+	AnswerDeviceWithBody(ctx context.Context, code string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerDevice Let a command line in as yourself, or refuse it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{code} (the `AnswerDevice` operationId).
+	AnswerDevice(ctx context.Context, code string, body AnswerDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEntries The logbook of every ward, newest first
 	//
@@ -4125,6 +4299,30 @@ type ClientInterface interface {
 	// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
 	WithdrawProposal(ctx context.Context, number ProposalNumber, body WithdrawProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListProviders Who says who somebody is, and which roles people have by it
+	//
+	// Corresponds with GET /providers (the `ListProviders` operationId).
+	ListProviders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddProviderWithBody Add a provider (OpenID Connect), or change one, once it has said where it is asked
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /providers (the `AddProvider` operationId).
+	AddProviderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddProvider Add a provider (OpenID Connect), or change one, once it has said where it is asked
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /providers (the `AddProvider` operationId).
+	AddProvider(ctx context.Context, body AddProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveProvider Forget a provider; who signed in by it is signed out
+	//
+	// Corresponds with DELETE /providers/{name} (the `RemoveProvider` operationId).
+	RemoveProvider(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRegistries Registries that follows ask
 	//
 	// Corresponds with GET /registries (the `ListRegistries` operationId).
@@ -4350,6 +4548,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /secrets (the `SetSecret` operationId).
 	SetSecret(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CloseSession Sign out
+	//
+	// Corresponds with DELETE /session (the `CloseSession` operationId).
+	CloseSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenSession Open a session for the token that this call is made with
+	//
+	// The answer sets the session's cookie, so that a browser need not keep the token.
+	//
+	// Corresponds with POST /session (the `OpenSession` operationId).
+	OpenSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSessions Who is signed in: everybody for an admin, and for others their own sessions
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSession Sign somebody out, by the session's id: an admin anybody, others themselves
+	//
+	// Corresponds with DELETE /sessions/{name} (the `EndSession` operationId).
+	EndSession(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSignIns By which providers people sign in, for whoever has not yet
+	//
+	// A browser is sent to `GET /sign-in/start?provider=NAME&to=PATH`, outside of this API, and comes back with a session cookie.
+	//
+	// Corresponds with GET /sign-in (the `ListSignIns` operationId).
+	ListSignIns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListStores Stores of secret values, and which wards refer to them
 	//
@@ -4857,6 +5084,57 @@ func (c *Client) ListContexts(ctx context.Context, body ListContextsJSONRequestB
 // Corresponds with GET /deliveries (the `ListDeliveries` operationId).
 func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDeliveriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDevice The command line that waits to be let in with a code
+//
+// A command line asks at `POST /sign-in/device` and `POST /sign-in/token`, outside of this API, as RFC 8628 says.
+//
+// Corresponds with GET /devices/{code} (the `GetDevice` operationId).
+func (c *Client) GetDevice(ctx context.Context, code string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDeviceRequest(c.Server, code)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerDeviceWithBody Let a command line in as yourself, or refuse it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{code} (the `AnswerDevice` operationId).
+func (c *Client) AnswerDeviceWithBody(ctx context.Context, code string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerDeviceRequestWithBody(c.Server, code, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerDevice Let a command line in as yourself, or refuse it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{code} (the `AnswerDevice` operationId).
+func (c *Client) AnswerDevice(ctx context.Context, code string, body AnswerDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerDeviceRequest(c.Server, code, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5494,6 +5772,70 @@ func (c *Client) WithdrawProposal(ctx context.Context, number ProposalNumber, bo
 	return c.Client.Do(req)
 }
 
+// ListProviders Who says who somebody is, and which roles people have by it
+//
+// Corresponds with GET /providers (the `ListProviders` operationId).
+func (c *Client) ListProviders(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListProvidersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddProviderWithBody Add a provider (OpenID Connect), or change one, once it has said where it is asked
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /providers (the `AddProvider` operationId).
+func (c *Client) AddProviderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddProviderRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddProvider Add a provider (OpenID Connect), or change one, once it has said where it is asked
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /providers (the `AddProvider` operationId).
+func (c *Client) AddProvider(ctx context.Context, body AddProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddProviderRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveProvider Forget a provider; who signed in by it is signed out
+//
+// Corresponds with DELETE /providers/{name} (the `RemoveProvider` operationId).
+func (c *Client) RemoveProvider(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveProviderRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRegistries Registries that follows ask
 //
 // Corresponds with GET /registries (the `ListRegistries` operationId).
@@ -6090,6 +6432,85 @@ func (c *Client) SetSecretWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /secrets (the `SetSecret` operationId).
 func (c *Client) SetSecret(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSecretRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CloseSession Sign out
+//
+// Corresponds with DELETE /session (the `CloseSession` operationId).
+func (c *Client) CloseSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCloseSessionRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenSession Open a session for the token that this call is made with
+//
+// The answer sets the session's cookie, so that a browser need not keep the token.
+//
+// Corresponds with POST /session (the `OpenSession` operationId).
+func (c *Client) OpenSession(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenSessionRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSessions Who is signed in: everybody for an admin, and for others their own sessions
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *Client) ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSessionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSession Sign somebody out, by the session's id: an admin anybody, others themselves
+//
+// Corresponds with DELETE /sessions/{name} (the `EndSession` operationId).
+func (c *Client) EndSession(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSignIns By which providers people sign in, for whoever has not yet
+//
+// A browser is sent to `GET /sign-in/start?provider=NAME&to=PATH`, outside of this API, and comes back with a session cookie.
+//
+// Corresponds with GET /sign-in (the `ListSignIns` operationId).
+func (c *Client) ListSignIns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSignInsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7470,6 +7891,87 @@ func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*htt
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetDeviceRequest constructs an http.Request for the GetDevice method
+func NewGetDeviceRequest(server string, code string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "code", code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAnswerDeviceRequest calls the generic AnswerDevice builder with application/json body
+func NewAnswerDeviceRequest(server string, code string, body AnswerDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerDeviceRequestWithBody(server, code, "application/json", bodyReader)
+}
+
+// NewAnswerDeviceRequestWithBody constructs an http.Request for the AnswerDevice method, with any body, and a specified content type
+func NewAnswerDeviceRequestWithBody(server string, code string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "code", code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -8920,6 +9422,107 @@ func NewWithdrawProposalRequestWithBody(server string, number ProposalNumber, co
 	return req, nil
 }
 
+// NewListProvidersRequest constructs an http.Request for the ListProviders method
+func NewListProvidersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/providers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddProviderRequest calls the generic AddProvider builder with application/json body
+func NewAddProviderRequest(server string, body AddProviderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddProviderRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddProviderRequestWithBody constructs an http.Request for the AddProvider method, with any body, and a specified content type
+func NewAddProviderRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/providers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveProviderRequest constructs an http.Request for the RemoveProvider method
+func NewRemoveProviderRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/providers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRegistriesRequest constructs an http.Request for the ListRegistries method
 func NewListRegistriesRequest(server string, params *ListRegistriesParams) (*http.Request, error) {
 	var err error
@@ -10220,6 +10823,187 @@ func NewSetSecretRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCloseSessionRequest constructs an http.Request for the CloseSession method
+func NewCloseSessionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOpenSessionRequest constructs an http.Request for the OpenSession method
+func NewOpenSessionRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSessionsRequest constructs an http.Request for the ListSessions method
+func NewListSessionsRequest(server string, params *ListSessionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndSessionRequest constructs an http.Request for the EndSession method
+func NewEndSessionRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSignInsRequest constructs an http.Request for the ListSignIns method
+func NewListSignInsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sign-in")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -12261,6 +13045,29 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
 	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
 
+	// GetDeviceWithResponse The command line that waits to be let in with a code
+	//
+	// A command line asks at `POST /sign-in/device` and `POST /sign-in/token`, outside of this API, as RFC 8628 says.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{code} (the `GetDevice` operationId).
+	GetDeviceWithResponse(ctx context.Context, code string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
+
+	// AnswerDeviceWithBodyWithResponse Let a command line in as yourself, or refuse it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{code} (the `AnswerDevice` operationId).
+	AnswerDeviceWithBodyWithResponse(ctx context.Context, code string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerDeviceResponse, error)
+
+	// AnswerDeviceWithResponse Let a command line in as yourself, or refuse it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{code} (the `AnswerDevice` operationId).
+	AnswerDeviceWithResponse(ctx context.Context, code string, body AnswerDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerDeviceResponse, error)
+
 	// ListEntriesWithResponse The logbook of every ward, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12536,6 +13343,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /proposals/{number}/withdraw (the `WithdrawProposal` operationId).
 	WithdrawProposalWithResponse(ctx context.Context, number ProposalNumber, body WithdrawProposalJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawProposalResponse, error)
 
+	// ListProvidersWithResponse Who says who somebody is, and which roles people have by it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /providers (the `ListProviders` operationId).
+	ListProvidersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListProvidersResponse, error)
+
+	// AddProviderWithBodyWithResponse Add a provider (OpenID Connect), or change one, once it has said where it is asked
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /providers (the `AddProvider` operationId).
+	AddProviderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddProviderResponse, error)
+
+	// AddProviderWithResponse Add a provider (OpenID Connect), or change one, once it has said where it is asked
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /providers (the `AddProvider` operationId).
+	AddProviderWithResponse(ctx context.Context, body AddProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*AddProviderResponse, error)
+
+	// RemoveProviderWithResponse Forget a provider; who signed in by it is signed out
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /providers/{name} (the `RemoveProvider` operationId).
+	RemoveProviderWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveProviderResponse, error)
+
 	// ListRegistriesWithResponse Registries that follows ask
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12805,6 +13640,45 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /secrets (the `SetSecret` operationId).
 	SetSecretWithResponse(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// CloseSessionWithResponse Sign out
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /session (the `CloseSession` operationId).
+	CloseSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CloseSessionResponse, error)
+
+	// OpenSessionWithResponse Open a session for the token that this call is made with
+	//
+	// The answer sets the session's cookie, so that a browser need not keep the token.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session (the `OpenSession` operationId).
+	OpenSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error)
+
+	// ListSessionsWithResponse Who is signed in: everybody for an admin, and for others their own sessions
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
+
+	// EndSessionWithResponse Sign somebody out, by the session's id: an admin anybody, others themselves
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sessions/{name} (the `EndSession` operationId).
+	EndSessionWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
+
+	// ListSignInsWithResponse By which providers people sign in, for whoever has not yet
+	//
+	// A browser is sent to `GET /sign-in/start?provider=NAME&to=PATH`, outside of this API, and comes back with a session cookie.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sign-in (the `ListSignIns` operationId).
+	ListSignInsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSignInsResponse, error)
 
 	// ListStoresWithResponse Stores of secret values, and which wards refer to them
 	//
@@ -13669,6 +14543,95 @@ func (r ListDeliveriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDeliveriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerDeviceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15033,6 +15996,143 @@ func (r WithdrawProposalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WithdrawProposalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListProvidersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ProviderList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListProvidersResponse) GetJSON200() *ProviderList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListProvidersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListProvidersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListProvidersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListProvidersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListProvidersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddProviderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Provider
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddProviderResponse) GetJSON200() *Provider {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddProviderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddProviderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddProviderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddProviderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddProviderResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveProviderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveProviderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveProviderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveProviderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveProviderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveProviderResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16431,6 +17531,225 @@ func (r SetSecretResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CloseSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CloseSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CloseSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CloseSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CloseSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CloseSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SessionList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSessionsResponse) GetJSON200() *SessionList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSessionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSignInsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSignInsResponse) GetJSON200() *SignInList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSignInsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSignInsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSignInsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSignInsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSignInsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18387,6 +19706,47 @@ func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, pa
 	return ParseListDeliveriesResponse(rsp)
 }
 
+// GetDeviceWithResponse The command line that waits to be let in with a code
+//
+// A command line asks at `POST /sign-in/device` and `POST /sign-in/token`, outside of this API, as RFC 8628 says.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{code} (the `GetDevice` operationId).
+func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, code string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error) {
+	rsp, err := c.GetDevice(ctx, code, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDeviceResponse(rsp)
+}
+
+// AnswerDeviceWithBodyWithResponse Let a command line in as yourself, or refuse it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{code} (the `AnswerDevice` operationId).
+func (c *ClientWithResponses) AnswerDeviceWithBodyWithResponse(ctx context.Context, code string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerDeviceResponse, error) {
+	rsp, err := c.AnswerDeviceWithBody(ctx, code, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerDeviceResponse(rsp)
+}
+
+// AnswerDeviceWithResponse Let a command line in as yourself, or refuse it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{code} (the `AnswerDevice` operationId).
+func (c *ClientWithResponses) AnswerDeviceWithResponse(ctx context.Context, code string, body AnswerDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerDeviceResponse, error) {
+	rsp, err := c.AnswerDevice(ctx, code, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerDeviceResponse(rsp)
+}
+
 // ListEntriesWithResponse The logbook of every ward, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18896,6 +20256,58 @@ func (c *ClientWithResponses) WithdrawProposalWithResponse(ctx context.Context, 
 	return ParseWithdrawProposalResponse(rsp)
 }
 
+// ListProvidersWithResponse Who says who somebody is, and which roles people have by it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /providers (the `ListProviders` operationId).
+func (c *ClientWithResponses) ListProvidersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListProvidersResponse, error) {
+	rsp, err := c.ListProviders(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListProvidersResponse(rsp)
+}
+
+// AddProviderWithBodyWithResponse Add a provider (OpenID Connect), or change one, once it has said where it is asked
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /providers (the `AddProvider` operationId).
+func (c *ClientWithResponses) AddProviderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddProviderResponse, error) {
+	rsp, err := c.AddProviderWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddProviderResponse(rsp)
+}
+
+// AddProviderWithResponse Add a provider (OpenID Connect), or change one, once it has said where it is asked
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /providers (the `AddProvider` operationId).
+func (c *ClientWithResponses) AddProviderWithResponse(ctx context.Context, body AddProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*AddProviderResponse, error) {
+	rsp, err := c.AddProvider(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddProviderResponse(rsp)
+}
+
+// RemoveProviderWithResponse Forget a provider; who signed in by it is signed out
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /providers/{name} (the `RemoveProvider` operationId).
+func (c *ClientWithResponses) RemoveProviderWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveProviderResponse, error) {
+	rsp, err := c.RemoveProvider(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveProviderResponse(rsp)
+}
+
 // ListRegistriesWithResponse Registries that follows ask
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19392,6 +20804,75 @@ func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, body Se
 		return nil, err
 	}
 	return ParseSetSecretResponse(rsp)
+}
+
+// CloseSessionWithResponse Sign out
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /session (the `CloseSession` operationId).
+func (c *ClientWithResponses) CloseSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CloseSessionResponse, error) {
+	rsp, err := c.CloseSession(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCloseSessionResponse(rsp)
+}
+
+// OpenSessionWithResponse Open a session for the token that this call is made with
+//
+// The answer sets the session's cookie, so that a browser need not keep the token.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session (the `OpenSession` operationId).
+func (c *ClientWithResponses) OpenSessionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error) {
+	rsp, err := c.OpenSession(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenSessionResponse(rsp)
+}
+
+// ListSessionsWithResponse Who is signed in: everybody for an admin, and for others their own sessions
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error) {
+	rsp, err := c.ListSessions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSessionsResponse(rsp)
+}
+
+// EndSessionWithResponse Sign somebody out, by the session's id: an admin anybody, others themselves
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sessions/{name} (the `EndSession` operationId).
+func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*EndSessionResponse, error) {
+	rsp, err := c.EndSession(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionResponse(rsp)
+}
+
+// ListSignInsWithResponse By which providers people sign in, for whoever has not yet
+//
+// A browser is sent to `GET /sign-in/start?provider=NAME&to=PATH`, outside of this API, and comes back with a session cookie.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sign-in (the `ListSignIns` operationId).
+func (c *ClientWithResponses) ListSignInsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSignInsResponse, error) {
+	rsp, err := c.ListSignIns(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSignInsResponse(rsp)
 }
 
 // ListStoresWithResponse Stores of secret values, and which wards refer to them
@@ -20394,6 +21875,68 @@ func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, e
 	return response, nil
 }
 
+// ParseGetDeviceResponse parses an HTTP response from a GetDeviceWithResponse call
+func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerDeviceResponse parses an HTTP response from a AnswerDeviceWithResponse call
+func ParseAnswerDeviceResponse(rsp *http.Response) (*AnswerDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListEntriesResponse parses an HTTP response from a ListEntriesWithResponse call
 func ParseListEntriesResponse(rsp *http.Response) (*ListEntriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -21319,6 +22862,101 @@ func ParseWithdrawProposalResponse(rsp *http.Response) (*WithdrawProposalRespons
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListProvidersResponse parses an HTTP response from a ListProvidersWithResponse call
+func ParseListProvidersResponse(rsp *http.Response) (*ListProvidersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListProvidersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ProviderList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddProviderResponse parses an HTTP response from a AddProviderWithResponse call
+func ParseAddProviderResponse(rsp *http.Response) (*AddProviderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddProviderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Provider
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveProviderResponse parses an HTTP response from a RemoveProviderWithResponse call
+func ParseRemoveProviderResponse(rsp *http.Response) (*RemoveProviderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveProviderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -22281,6 +23919,159 @@ func ParseSetSecretResponse(rsp *http.Response) (*SetSecretResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Secret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCloseSessionResponse parses an HTTP response from a CloseSessionWithResponse call
+func ParseCloseSessionResponse(rsp *http.Response) (*CloseSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CloseSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenSessionResponse parses an HTTP response from a OpenSessionWithResponse call
+func ParseOpenSessionResponse(rsp *http.Response) (*OpenSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
+func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SessionList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSessionResponse parses an HTTP response from a EndSessionWithResponse call
+func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSignInsResponse parses an HTTP response from a ListSignInsWithResponse call
+func ParseListSignInsResponse(rsp *http.Response) (*ListSignInsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSignInsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -91,6 +91,14 @@ func (c *Contexts) Put(x Context) {
 	c.Contexts = append(c.Contexts, x)
 }
 
+// Forget drops a context.
+func (c *Contexts) Forget(name string) {
+	c.Contexts = slices.DeleteFunc(c.Contexts, func(x Context) bool { return x.Name == name })
+	if c.Current == name {
+		c.Current = ""
+	}
+}
+
 // ParseLink reads a sign-in link, http://HOST/#sign-in=TOKEN.
 func ParseLink(link string) (Context, error) {
 	u, err := url.Parse(link)
@@ -111,7 +119,7 @@ type Conn struct {
 }
 
 // ErrSignedOut tells that there is no context to use.
-var ErrSignedOut = errors.New("not signed in; run vigila sign-in LINK with a link that vigila serve printed at its first start, or vigila token make, or set VIGILA_URL and VIGILA_TOKEN")
+var ErrSignedOut = errors.New("not signed in; run vigila sign-in ADDRESS, or with a link that vigila serve printed at its first start or vigila token make, or set VIGILA_URL and VIGILA_TOKEN")
 
 // Dial makes a client of VIGILA_URL and VIGILA_TOKEN, or of the named context, or of the current one. It sends
 // nothing yet.

@@ -80,10 +80,10 @@ func (k *Keeper) byItself(ctx context.Context, about Subject, why string, with d
 }
 
 // Refused keeps account of a change that was refused before anybody looked at what is wished: whoever asked may not.
-func (k *Keeper) Refused(ctx context.Context, by Actor, call, why string) {
-	e := audit.Entry{At: time.Now(), By: by.String(), Through: by.Through, Verb: "call", Of: "API", Name: call, Outcome: audit.Refused, Why: why}
+func (k *Keeper) Refused(ctx context.Context, by Actor, about Subject, why string) {
+	e := audit.Entry{At: time.Now(), By: by.String(), Through: by.Through, Verb: about.Verb, Of: about.Of, Name: about.Name, Outcome: audit.Refused, Why: why}
 	if _, err := k.store.AddAudit(context.WithoutCancel(ctx), e); err != nil {
-		k.log.Error("what was refused can't be written down", "call", call, "by", by.String(), "error", err)
+		k.log.Error("what was refused can't be written down", "what", about.Verb, about.Of, about.Name, "by", by.String(), "error", err)
 	}
 }
 
@@ -167,6 +167,10 @@ func wished(w any) map[string]string {
 		return details{"only_new": w.OnlyNew}.texts()
 	case SyncRoster:
 		return details{"allow": w.Allow}.texts()
+	case openSession:
+		return details{"from": w.From, "provider": w.Who.Provider, "groups": w.Who.Groups}.texts()
+	case AddProvider:
+		return details{"credentials": given(w.Secret)}.texts()
 	case MakeToken:
 		return details{"role": w.Role, "for": w.For.String()}.texts()
 	case ProposeFiles:
@@ -265,6 +269,10 @@ func (k *Keeper) facts(ctx context.Context, about Subject) map[string]string {
 			if r.Name == name {
 				return plain(r.RegistryMore, "host", r.Host)
 			}
+		}
+	case "provider":
+		if p, known := k.providerNamed(name); known {
+			return plain(p.ProviderMore)
 		}
 	case "token":
 		all, err := k.store.Tokens(ctx)

@@ -89,6 +89,8 @@ type Options struct {
 	Calls           int // calls to one cluster at a time, over all its runs; 4 × Parallel when 0
 	Keep            record.Retention
 	KeepAudit       time.Duration // how long is kept what was done; 0: for ever
+	SessionIdle     time.Duration // how long a session is taken that nobody uses; 8 h when 0
+	SessionFor      time.Duration // how long one is taken at all; 24 h when 0
 	ChecksLocal     bool          // requests of checks may reach this machine and its link
 	Kubeconfigs     cluster.Kubeconfigs
 	// Render renders; render.Render, in this process, when nil.
@@ -137,6 +139,7 @@ type holdings struct {
 	changing   sync.Mutex // one registration at a time
 	endings    sync.Mutex // one end of a token at a time
 	ways
+	people people
 	asked  *turns   // of asking registries
 	pushed sync.Map // registries, to when the last push was taken
 }
@@ -151,7 +154,7 @@ type ways struct {
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts()}}
+	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts()}, people: newPeople()}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -191,6 +194,9 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	}
 	if err := k.openWards(ctx); err != nil {
 		return nil, err
+	}
+	if err := k.readProviders(ctx); err != nil {
+		log.Error("providers can't be read; nobody signs in by one", "error", err)
 	}
 	if err := k.openHosts(ctx); err != nil {
 		log.Error("code hosts can't be read; nothing is told there", "error", err)
@@ -346,6 +352,10 @@ func (k *Keeper) Tidy(ctx context.Context) (record.Tidied, error) {
 		if err := k.store.ForgetAudit(ctx, now.Add(-k.opts.KeepAudit)); err != nil {
 			return record.Tidied{}, err
 		}
+	}
+	idle, _ := k.sessionSpans()
+	if err := k.store.EndSessions(ctx, now, now.Add(-idle-time.Minute)); err != nil {
+		return record.Tidied{}, err
 	}
 	t, err := k.store.Tidy(ctx, k.opts.Keep, live, now)
 	if err == nil && t != (record.Tidied{}) {

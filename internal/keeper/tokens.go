@@ -8,9 +8,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"slices"
-	"strings"
 	"time"
 
+	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 )
@@ -22,11 +22,6 @@ const (
 	// AdminToken is how long one is taken that is made on the host.
 	AdminToken = 365 * 24 * time.Hour
 )
-
-// Ranks are the roles of tokens: each may do what those before it may.
-var Ranks = []string{"reader", "operator", admin}
-
-const admin = "admin"
 
 // NewToken makes a bearer token and its hash. 32 random bytes need no slow hash.
 func NewToken() (token, hash string) {
@@ -45,18 +40,6 @@ func HashToken(token string) string {
 // Ended tells whether a token is taken no more.
 func Ended(t record.Token) bool { return !t.Expires.IsZero() && !time.Now().Before(t.Expires) }
 
-// Token finds a token by its text; record.ErrNone when it is not known.
-func (k *Keeper) Token(ctx context.Context, text string) (record.Token, error) {
-	return k.store.TokenByHash(ctx, HashToken(strings.TrimSpace(text)))
-}
-
-// Used notes that a token is used.
-func (k *Keeper) Used(ctx context.Context, t record.Token) {
-	if err := k.store.UseToken(ctx, t, time.Now()); err != nil {
-		k.log.Warn("when a token was used can't be written", "token", t.Name, "error", err)
-	}
-}
-
 // Tokens lists the tokens: those that end first at the top, those that don't end last.
 func (k *Keeper) Tokens(ctx context.Context) ([]record.Token, error) { return k.store.Tokens(ctx) }
 
@@ -73,7 +56,7 @@ func (w MakeToken) do(ctx context.Context, k *Keeper, _ Actor) (MadeToken, error
 	switch {
 	case w.Name == "vigila":
 		return MadeToken{}, fault(Invalid, "name: vigila is what the logbook calls the service itself; choose another")
-	case !slices.Contains(Ranks, w.Role):
+	case !grant.Role(w.Role).May(grant.Reader):
 		return MadeToken{}, fault(Invalid, "role: %q is none; write reader, operator or admin", w.Role)
 	case w.For < minToken || w.For > maxToken:
 		return MadeToken{}, fault(Invalid, "for: a token is taken between a minute and %d days", int(maxToken.Hours()/24))
@@ -98,7 +81,7 @@ func (w EndToken) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	admins := 0 // beside it
 	for _, t := range all {
 		names = append(names, t.Name)
-		if t.Name != w.Name && t.Role == admin && !Ended(t) {
+		if t.Name != w.Name && grant.Role(t.Role).May(grant.Admin) && !Ended(t) {
 			admins++
 		}
 	}

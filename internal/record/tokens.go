@@ -19,6 +19,7 @@ type Token struct {
 	Made    time.Time
 	Expires time.Time // zero for one that does not end by itself
 	Used    time.Time // to the minute; zero when it never was
+	Hash    string    // of the token, where it was found by it
 }
 
 // ErrTaken tells that the name of a token is another's.
@@ -52,7 +53,7 @@ func (s *Store) TokenByHash(ctx context.Context, hash string) (Token, error) {
 	var t Token
 	var made, expires, used int64
 	err := s.row(ctx, []any{&t.Name, &t.Role, &made, &expires, &used}, tokenColumns+` WHERE hash=?`, hash)
-	t.Made, t.Expires, t.Used = at(made), at(expires), at(used)
+	t.Made, t.Expires, t.Used, t.Hash = at(made), at(expires), at(used), hash
 	return t, err
 }
 
@@ -105,7 +106,7 @@ func AddTokenIn(ctx context.Context, dir, hash string, t Token) error {
 	}
 	defer db.Close()
 	var n int
-	if err := db.QueryRowContext(ctx, `SELECT count(*) FROM sqlite_master WHERE name='audit_base'`).Scan(&n); err != nil {
+	if err := db.QueryRowContext(ctx, `SELECT count(*) FROM sqlite_master WHERE name='sessions'`).Scan(&n); err != nil {
 		return fmt.Errorf("read %s: %w", file, err)
 	}
 	if n == 0 {

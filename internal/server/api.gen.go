@@ -888,6 +888,48 @@ type AddMute struct {
 	Why     string    `json:"why,omitempty,omitzero"`
 }
 
+// AddProvider defines model for AddProvider.
+type AddProvider struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Admins group:NAME or user:NAME
+	Admins []string `json:"admins,omitempty,omitzero"`
+
+	// Ca PEM, in place of the system's
+	Ca string `json:"ca,omitempty,omitzero"`
+
+	// ClientId what the provider knows Vigila by
+	ClientId string `json:"client_id"`
+
+	// Console where browsers find this service, such as https://vigila.brindle.example
+	Console string `json:"console"`
+
+	// GroupsClaim what lists their groups; groups when empty
+	GroupsClaim string `json:"groups_claim,omitempty,omitzero"`
+
+	// Issuer address of the provider, exactly as it calls itself
+	Issuer string `json:"issuer"`
+	Name   string `json:"name"`
+
+	// NameClaim what people are called by; email when it is verified, or else sub
+	NameClaim string `json:"name_claim,omitempty,omitzero"`
+
+	// Operators group:NAME, user:NAME or everybody
+	Operators []string `json:"operators,omitempty,omitzero"`
+
+	// Readers group:NAME, user:NAME or everybody
+	Readers []string `json:"readers,omitempty,omitzero"`
+
+	// Scopes beside openid, profile and email
+	Scopes []string `json:"scopes,omitempty,omitzero"`
+
+	// Secret of the client; empty leaves it as it was
+	Secret string `json:"secret,omitempty,omitzero"`
+
+	// WithoutSecret Vigila is a public client there: PKCE alone
+	WithoutSecret bool `json:"without_secret,omitempty,omitzero"`
+}
+
 // AddRegistry defines model for AddRegistry.
 type AddRegistry struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -1134,6 +1176,12 @@ type AlertTried struct {
 
 	// Problem why it was not taken; absent when it was
 	Problem string `json:"problem,omitempty,omitzero"`
+}
+
+// AnswerDevice defines model for AnswerDevice.
+type AnswerDevice struct {
+	// Let let it in; false refuses it
+	Let bool `json:"let"`
 }
 
 // Approval defines model for Approval.
@@ -1542,6 +1590,15 @@ type Delivery struct {
 type DeliveryList struct {
 	Items []Delivery `json:"items"`
 	Total int        `json:"total"`
+}
+
+// Device defines model for Device.
+type Device struct {
+	// Address from where the command line asks
+	Address string    `json:"address,omitempty,omitzero"`
+	Code    string    `json:"code"`
+	Expires time.Time `json:"expires"`
+	Made    time.Time `json:"made"`
 }
 
 // Difference defines model for Difference.
@@ -2111,11 +2168,20 @@ type MakeToken struct {
 
 // Me defines model for Me.
 type Me struct {
-	// Expires when this token ends; absent for one that does not
+	// Csrf what calls that change something send as X-CSRF-Token when the session's cookie signs them in
+	Csrf string `json:"csrf,omitempty,omitzero"`
+
+	// Expires when this token or session ends; absent for one that does not by itself
 	Expires time.Time `json:"expires,omitempty,omitzero"`
 	Name    string    `json:"name"`
-	Role    Role      `json:"role"`
-	Version string    `json:"version"`
+
+	// Provider by what you have signed in; absent for a token, and for a session that one has opened
+	Provider string `json:"provider,omitempty,omitzero"`
+	Role     Role   `json:"role"`
+
+	// Session the id of the session, where it is one
+	Session string `json:"session,omitempty,omitzero"`
+	Version string `json:"version"`
 }
 
 // MergeProposal defines model for MergeProposal.
@@ -2475,6 +2541,38 @@ type ProposedFile struct {
 	Text string `json:"text"`
 }
 
+// Provider defines model for Provider.
+type Provider struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Admins group:NAME or user:NAME
+	Admins   []string `json:"admins,omitempty,omitzero"`
+	ClientId string   `json:"client_id"`
+
+	// Console where browsers find this service
+	Console     string `json:"console"`
+	GroupsClaim string `json:"groups_claim,omitempty,omitzero"`
+	HasSecret   bool   `json:"has_secret,omitempty,omitzero"`
+	Issuer      string `json:"issuer"`
+	Name        string `json:"name"`
+	NameClaim   string `json:"name_claim,omitempty,omitzero"`
+
+	// Operators group:NAME, user:NAME or everybody
+	Operators []string `json:"operators,omitempty,omitzero"`
+
+	// Readers group:NAME, user:NAME or everybody
+	Readers []string `json:"readers,omitempty,omitzero"`
+	Scopes  []string `json:"scopes,omitempty,omitzero"`
+
+	// SendsBackTo the redirect URI that the provider must know
+	SendsBackTo string `json:"sends_back_to,omitempty,omitzero"`
+}
+
+// ProviderList defines model for ProviderList.
+type ProviderList struct {
+	Items []Provider `json:"items"`
+}
+
 // PushKey defines model for PushKey.
 type PushKey struct {
 	// Key the HMAC key as a text; its bytes are the key
@@ -2821,6 +2919,36 @@ type SecretList struct {
 	Total   int `json:"total"`
 }
 
+// Session defines model for Session.
+type Session struct {
+	// Address from where somebody signed in
+	Address string    `json:"address,omitempty,omitzero"`
+	Expires time.Time `json:"expires"`
+
+	// Groups as the provider said at sign-in
+	Groups   []string  `json:"groups,omitempty,omitzero"`
+	Id       string    `json:"id"`
+	Made     time.Time `json:"made"`
+	Name     string    `json:"name"`
+	Provider string    `json:"provider,omitempty,omitzero"`
+	Role     Role      `json:"role"`
+
+	// Through console or command line
+	Through string `json:"through"`
+
+	// Used to the minute
+	Used time.Time `json:"used"`
+
+	// You it is the one that this call was made with
+	You bool `json:"you,omitempty,omitzero"`
+}
+
+// SessionList defines model for SessionList.
+type SessionList struct {
+	Items []Session `json:"items"`
+	Total int       `json:"total"`
+}
+
 // SetCodeHost defines model for SetCodeHost.
 type SetCodeHost struct {
 	Api string `json:"api"`
@@ -2845,6 +2973,17 @@ type SetSecret struct {
 	// Reference STORE/PATH#KEY
 	Reference string `json:"reference"`
 	Value     string `json:"value"`
+}
+
+// SignInList defines model for SignInList.
+type SignInList struct {
+	Items []SignInWay `json:"items"`
+}
+
+// SignInWay defines model for SignInWay.
+type SignInWay struct {
+	About string `json:"about,omitempty,omitzero"`
+	Name  string `json:"name"`
 }
 
 // Standing defines model for Standing.
@@ -3507,6 +3646,14 @@ type ListSecretsParams struct {
 	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListSessionsParams defines parameters for ListSessions.
+type ListSessionsParams struct {
+	// Search words that must all be in the name, role, provider or address
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListStoresParams defines parameters for ListStores.
 type ListStoresParams struct {
 	// Search words that must all be somewhere in it
@@ -3640,6 +3787,9 @@ type DraftAdoptionJSONRequestBody = DraftAdoption
 // ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
 type ListContextsJSONRequestBody = Kubeconfig
 
+// AnswerDeviceJSONRequestBody defines body for AnswerDevice for application/json ContentType.
+type AnswerDeviceJSONRequestBody = AnswerDevice
+
 // LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
 type LookFollowJSONRequestBody = LookFollow
 
@@ -3669,6 +3819,9 @@ type MergeProposalJSONRequestBody = MergeProposal
 
 // WithdrawProposalJSONRequestBody defines body for WithdrawProposal for application/json ContentType.
 type WithdrawProposalJSONRequestBody = WithdrawProposal
+
+// AddProviderJSONRequestBody defines body for AddProvider for application/json ContentType.
+type AddProviderJSONRequestBody = AddProvider
 
 // AddRegistryJSONRequestBody defines body for AddRegistry for application/json ContentType.
 type AddRegistryJSONRequestBody = AddRegistry
@@ -3762,6 +3915,12 @@ type ServerInterface interface {
 	// ListDeliveries Messages that were sent and that are on their way, the newest first
 	// (GET /deliveries)
 	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
+	// GetDevice The command line that waits to be let in with a code
+	// (GET /devices/{code})
+	GetDevice(c *gin.Context, code string)
+	// AnswerDevice Let a command line in as yourself, or refuse it
+	// (POST /devices/{code})
+	AnswerDevice(c *gin.Context, code string)
 	// ListEntries The logbook of every ward, newest first
 	// (GET /entries)
 	ListEntries(c *gin.Context, params ListEntriesParams)
@@ -3849,6 +4008,15 @@ type ServerInterface interface {
 	// WithdrawProposal End a proposal without its change; its branch is deleted when nobody else has written to it
 	// (POST /proposals/{number}/withdraw)
 	WithdrawProposal(c *gin.Context, number ProposalNumber)
+	// ListProviders Who says who somebody is, and which roles people have by it
+	// (GET /providers)
+	ListProviders(c *gin.Context)
+	// AddProvider Add a provider (OpenID Connect), or change one, once it has said where it is asked
+	// (POST /providers)
+	AddProvider(c *gin.Context)
+	// RemoveProvider Forget a provider; who signed in by it is signed out
+	// (DELETE /providers/{name})
+	RemoveProvider(c *gin.Context, name ItemName)
 	// ListRegistries Registries that follows ask
 	// (GET /registries)
 	ListRegistries(c *gin.Context, params ListRegistriesParams)
@@ -3939,6 +4107,21 @@ type ServerInterface interface {
 	// SetSecret Set a secret value in its store; who did is written into the logbooks of the wards that refer to it, and never the value
 	// (POST /secrets)
 	SetSecret(c *gin.Context)
+	// CloseSession Sign out
+	// (DELETE /session)
+	CloseSession(c *gin.Context)
+	// OpenSession Open a session for the token that this call is made with
+	// (POST /session)
+	OpenSession(c *gin.Context)
+	// ListSessions Who is signed in: everybody for an admin, and for others their own sessions
+	// (GET /sessions)
+	ListSessions(c *gin.Context, params ListSessionsParams)
+	// EndSession Sign somebody out, by the session's id: an admin anybody, others themselves
+	// (DELETE /sessions/{name})
+	EndSession(c *gin.Context, name ItemName)
+	// ListSignIns By which providers people sign in, for whoever has not yet
+	// (GET /sign-in)
+	ListSignIns(c *gin.Context)
 	// ListStores Stores of secret values, and which wards refer to them
 	// (GET /stores)
 	ListStores(c *gin.Context, params ListStoresParams)
@@ -4435,6 +4618,56 @@ func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
 	}
 
 	siw.Handler.ListDeliveries(c, params)
+}
+
+// GetDevice operation middleware
+func (siw *ServerInterfaceWrapper) GetDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "code" -------------
+	var code string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "code", c.Param("code"), &code, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter code: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDevice(c, code)
+}
+
+// AnswerDevice operation middleware
+func (siw *ServerInterfaceWrapper) AnswerDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "code" -------------
+	var code string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "code", c.Param("code"), &code, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter code: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AnswerDevice(c, code)
 }
 
 // ListEntries operation middleware
@@ -5333,6 +5566,57 @@ func (siw *ServerInterfaceWrapper) WithdrawProposal(c *gin.Context) {
 	siw.Handler.WithdrawProposal(c, number)
 }
 
+// ListProviders operation middleware
+func (siw *ServerInterfaceWrapper) ListProviders(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListProviders(c)
+}
+
+// AddProvider operation middleware
+func (siw *ServerInterfaceWrapper) AddProvider(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddProvider(c)
+}
+
+// RemoveProvider operation middleware
+func (siw *ServerInterfaceWrapper) RemoveProvider(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveProvider(c, name)
+}
+
 // ListRegistries operation middleware
 func (siw *ServerInterfaceWrapper) ListRegistries(c *gin.Context) {
 
@@ -6154,6 +6438,113 @@ func (siw *ServerInterfaceWrapper) SetSecret(c *gin.Context) {
 	}
 
 	siw.Handler.SetSecret(c)
+}
+
+// CloseSession operation middleware
+func (siw *ServerInterfaceWrapper) CloseSession(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CloseSession(c)
+}
+
+// OpenSession operation middleware
+func (siw *ServerInterfaceWrapper) OpenSession(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OpenSession(c)
+}
+
+// ListSessions operation middleware
+func (siw *ServerInterfaceWrapper) ListSessions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSessionsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSessions(c, params)
+}
+
+// EndSession operation middleware
+func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndSession(c, name)
+}
+
+// ListSignIns operation middleware
+func (siw *ServerInterfaceWrapper) ListSignIns(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSignIns(c)
 }
 
 // ListStores operation middleware
@@ -7530,4 +7921,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.MakeToken)
 	router.DELETE(options.BaseURL+"/tokens/:name", wrapper.EndToken)
+	router.GET(options.BaseURL+"/sign-in", wrapper.ListSignIns)
+	router.DELETE(options.BaseURL+"/session", wrapper.CloseSession)
+	router.POST(options.BaseURL+"/session", wrapper.OpenSession)
+	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions)
+	router.DELETE(options.BaseURL+"/sessions/:name", wrapper.EndSession)
+	router.GET(options.BaseURL+"/devices/:code", wrapper.GetDevice)
+	router.POST(options.BaseURL+"/devices/:code", wrapper.AnswerDevice)
+	router.GET(options.BaseURL+"/providers", wrapper.ListProviders)
+	router.POST(options.BaseURL+"/providers", wrapper.AddProvider)
+	router.DELETE(options.BaseURL+"/providers/:name", wrapper.RemoveProvider)
 }

@@ -21,18 +21,23 @@ type refusals struct {
 	last map[string]time.Time
 }
 
+// first tells whether something was not refused in the last minute.
+func (r *refusals) first(key string) bool {
+	now := time.Now()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if now.Sub(r.last[key]) < time.Minute {
+		return false
+	}
+	maps.DeleteFunc(r.last, func(_ string, at time.Time) bool { return now.Sub(at) >= time.Minute })
+	r.last[key] = now
+	return true
+}
+
 func (r *refusals) note(c *gin.Context, k *keeper.Keeper, want Role) {
 	call := c.Request.Method + " " + strings.TrimPrefix(c.FullPath(), "/api/v1") // of the table: there are so many, and no more
-	key, now := who(c).Name+" "+call, time.Now()
-	r.mu.Lock()
-	again := now.Sub(r.last[key]) < time.Minute
-	if !again {
-		maps.DeleteFunc(r.last, func(_ string, at time.Time) bool { return now.Sub(at) >= time.Minute })
-		r.last[key] = now
-	}
-	r.mu.Unlock()
-	if !again {
-		k.Refused(c.Request.Context(), keeper.Actor{Name: who(c).Name, Through: through(c)}, call, fmt.Sprintf("it wants %s's token, and theirs is %s's", a(want), a(Role(who(c).Role))))
+	if w := who(c); r.first(w.Name + " " + call) {
+		k.Refused(c.Request.Context(), keeper.Actor{Name: w.Name, Through: through(c)}, keeper.Subject{Verb: "call", Of: "API", Name: call}, fmt.Sprintf("it wants %s, and they are %s", a(want), a(Role(w.Role))))
 	}
 }
 

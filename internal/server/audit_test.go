@@ -36,5 +36,5 @@ func TestWhoMayNotIsAccountedFor(t *testing.T) {
 	require.Equal(t, 1, total)
 	e := all[0]
 	assert.Equal(t, []string{"screen", "console", "call", "API", "DELETE /wards/:ward/hold", "refused"}, []string{e.By, e.Through, e.Verb, e.Of, e.Name, string(e.Outcome)})
-	assert.Equal(t, "it wants an operator's token, and theirs is a reader's", e.Why)
+	assert.Equal(t, "it wants an operator, and they are a reader", e.Why)
 }

@@ -85,8 +85,12 @@ func slice[T any](all []T, limit, offset int) []T {
 
 // GetMe is GET /me.
 func (s *server) GetMe(c *gin.Context) {
-	t := who(c)
-	c.JSON(http.StatusOK, Me{Name: t.Name, Role: Role(t.Role), Expires: t.Expires, Version: s.Version})
+	w := who(c)
+	out := Me{Name: w.Name, Role: Role(w.Role), Expires: w.Ends, Version: s.Version, Session: w.Session, Provider: w.Provider}
+	if text, cookie := credential(c); cookie {
+		out.Csrf = csrfOf(text)
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 // ListWards is GET /wards.

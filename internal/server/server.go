@@ -19,6 +19,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"golang.org/x/time/rate"
 
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/keeper"
@@ -41,13 +42,14 @@ type server struct {
 	requests *prometheus.HistogramVec
 	probe    readiness
 	unsigned unsigned
+	guesses  guesses
 	refusals refusals
 }
 
 // New makes the handler of the whole service.
 func New(o Options) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	s := &server{Options: o, refusals: refusals{last: map[string]time.Time{}}}
+	s := &server{Options: o, refusals: refusals{last: map[string]time.Time{}}, guesses: guesses{from: map[string]*rate.Limiter{}}}
 	s.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_request_seconds", Help: "Time to answer a request of the API.",
 		Buckets: prometheus.ExponentialBuckets(0.001, 4, 8)}, []string{"route", "status"})
 	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "vigila_build_info", Help: "1, with the version of the service.", ConstLabels: prometheus.Labels{"version": o.Version}})
@@ -77,6 +79,10 @@ func New(o Options) http.Handler {
 		problem(c, status, "The request can't be read", err.Error())
 	}})
 	api.POST("/repos/:name/notices", func(c *gin.Context) { s.TakePush(c, c.Param("name")) }) // as pushes were called before
+	r.GET("/sign-in/start", s.startSignIn)
+	r.GET(keeper.BackPath, s.endSignIn)
+	r.POST("/sign-in/device", s.askDevice)
+	r.POST("/sign-in/token", s.takeDevice)
 	r.NoRoute(s.console)
 	return r
 }

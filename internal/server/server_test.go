@@ -299,7 +299,7 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, 200, s.call("GET", "/api/v1/me", "", &me).StatusCode)
 	assert.Equal(t, Me{Name: "operator", Role: "admin", Version: "test"}, me)
 	s.token = "vigila_wrong"
-	s.refused("GET", "/api/v1/me", "", 401, "it was ended, or is of another service")
+	s.refused("GET", "/api/v1/me", "", 401, "has ended, or was taken back")
 }
 
 // TestWordsThatAreNoneAreNotNoWards: a filter with a mistake would otherwise look like good news.

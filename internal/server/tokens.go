@@ -1,50 +1,18 @@
 package server
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
-
-const whoKey = "vigila.who"
-
-// authenticate lets nobody through without a known bearer token that has not ended.
-func (s *server) authenticate(c *gin.Context) {
-	if want, _ := wanted(c); want == "none" {
-		return // it is signed instead
-	}
-	token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-	if !ok {
-		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "Sign in first", "send Authorization: Bearer TOKEN; vigila sign-in LINK keeps the token for the command line")
-		return
-	}
-	t, err := s.Keeper.Token(c, token)
-	switch {
-	case errors.Is(err, record.ErrNone):
-		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "This token is not known", "it was ended, or is of another service; whoever has an admin's makes one: vigila token make NAME. Where nobody has: vigila serve --make-admin-token, on the service's machine")
-		return
-	case err != nil:
-		s.fail(c, err)
-		return
-	case keeper.Ended(t):
-		c.Header("WWW-Authenticate", "Bearer")
-		problem(c, http.StatusUnauthorized, "This token has ended", fmt.Sprintf("token %s ended at %s; whoever has an admin's makes one: vigila token make %s --role %s. Where nobody has: vigila serve --make-admin-token, on the service's machine", t.Name, t.Expires.Format(time.RFC3339), t.Name, t.Role))
-		return
-	}
-	s.Keeper.Used(c, t)
-	c.Set(whoKey, t)
-}
 
 // wanted is the role that a call wants; known is false for one that the table lacks.
 func wanted(c *gin.Context) (role Role, known bool) {
@@ -71,11 +39,15 @@ func (s *server) authorize(c *gin.Context) {
 	if want == "none" {
 		return
 	}
-	if has := who(c).Role; slices.Index(keeper.Ranks, has) < slices.Index(keeper.Ranks, string(want)) {
+	if has := who(c).Role; !has.May(grant.Role(want)) {
 		if c.Request.Method != http.MethodGet {
 			s.refusals.note(c, s.Keeper, want)
 		}
-		problem(c, http.StatusForbidden, "This token may not", fmt.Sprintf("token %s is %s's, and this wants %s's; whoever has an admin's makes one: vigila token make NAME --role %s", who(c).Name, a(Role(has)), a(want), want))
+		text := fmt.Sprintf("token %s is %s's, and this wants %s's; whoever has an admin's makes one: vigila token make NAME --role %s", who(c).Name, a(Role(has)), a(want), want)
+		if p := who(c).Provider; p != "" {
+			text = fmt.Sprintf("%s is %s, and this wants %s; an admin says who is one: vigila provider list", who(c).Name, a(Role(has)), a(want))
+		}
+		problem(c, http.StatusForbidden, "This sign-in may not", text)
 	}
 }
 
@@ -84,17 +56,6 @@ func a(r Role) string {
 		return "a reader"
 	}
 	return "an " + string(r)
-}
-
-func who(c *gin.Context) record.Token {
-	t, _ := c.MustGet(whoKey).(record.Token)
-	return t
-}
-
-// still tells whether a token is taken as it was when a stream began.
-func (s *server) still(c *gin.Context) bool {
-	t, err := s.Keeper.Token(c, strings.TrimPrefix(c.GetHeader("Authorization"), "Bearer "))
-	return err != nil && !errors.Is(err, record.ErrNone) || err == nil && !keeper.Ended(t)
 }
 
 func tokenOf(t record.Token, you string) Token {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
 )
@@ -38,7 +38,7 @@ func TestEveryCallHasARole(t *testing.T) {
 	}
 	require.Len(t, routes, len(roles))
 	for _, r := range routes {
-		assert.Contains(t, append([]string{"none"}, keeper.Ranks...), string(roles[r]), "x-role of %s in api/openapi.yaml", r)
+		assert.Contains(t, []Role{"none", RoleReader, RoleOperator, RoleAdmin}, roles[r], "x-role of %s in api/openapi.yaml", r)
 	}
 	// Without a role in the table a call is an admin's alone.
 	delete(roles, "GET /repos")
@@ -64,7 +64,7 @@ func TestRoles(t *testing.T) {
 			switch {
 			case has == "":
 				assert.Equal(t, http.StatusUnauthorized, status, "%s without a token", call)
-			case slices.Index(keeper.Ranks, string(has)) < slices.Index(keeper.Ranks, string(want)):
+			case !grant.Role(has).May(grant.Role(want)):
 				assert.Equal(t, http.StatusForbidden, status, "%s as %s", call, has)
 			default:
 				assert.NotContains(t, []int{http.StatusForbidden, http.StatusUnauthorized}, status, "%s as %s", call, has)
@@ -100,7 +100,7 @@ func TestTokensEnd(t *testing.T) {
 	require.Equal(t, http.StatusOK, ci.call("GET", "/api/v1/wards", "", nil).StatusCode)
 
 	past := s.as("past", RoleAdmin, time.Now().Add(-time.Hour))
-	past.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "token past ended at ")
+	past.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "has ended, or was taken back")
 	var list TokenList
 	s.call("GET", "/api/v1/tokens", "", &list)
 	require.Equal(t, 3, list.Total)
@@ -111,12 +111,12 @@ func TestTokensEnd(t *testing.T) {
 	s.call("GET", "/api/v1/tokens?search=reader&limit=1", "", &list)
 	assert.Equal(t, 1, list.Total)
 	require.Equal(t, http.StatusOK, s.call("POST", "/api/v1/tokens", `{"name": "past", "role": "reader", "for": 60}`, nil).StatusCode, "a name that has ended is free again")
-	past.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "it was ended, or is of another service")
+	past.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "has ended, or was taken back")
 
 	s.refused("DELETE", "/api/v1/tokens/none-such", "", http.StatusNotFound, `there is no token "none-such"; there are ci, operator and past`)
 	s.refused("DELETE", "/api/v1/tokens/operator", "", http.StatusConflict, "is the last of an admin")
 	assert.Equal(t, http.StatusNoContent, s.call("DELETE", "/api/v1/tokens/ci", "", nil).StatusCode)
-	ci.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "it was ended")
+	ci.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "has ended, or was taken back")
 	require.NoError(t, record.AddTokenIn(context.Background(), s.data, "hash", record.Token{Name: "more", Role: "admin"}))
 	assert.Equal(t, http.StatusNoContent, s.call("DELETE", "/api/v1/tokens/operator", "", nil).StatusCode, "now there is another")
 	s.refused("GET", "/api/v1/me", "", http.StatusUnauthorized, "vigila serve --make-admin-token")

@@ -1667,6 +1667,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * By which providers people sign in, for whoever has not yet
+         * @description A browser is sent to `GET /sign-in/start?provider=NAME&to=PATH`, outside of this API, and comes back with a session cookie.
+         */
+        get: operations["listSignIns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open a session for the token that this call is made with
+         * @description The answer sets the session's cookie, so that a browser need not keep the token.
+         */
+        post: operations["openSession"];
+        /** Sign out */
+        delete: operations["closeSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in: everybody for an admin, and for others their own sessions */
+        get: operations["listSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign somebody out, by the session's id: an admin anybody, others themselves */
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description as the command line shows it */
+                code: string;
+            };
+            cookie?: never;
+        };
+        /**
+         * The command line that waits to be let in with a code
+         * @description A command line asks at `POST /sign-in/device` and `POST /sign-in/token`, outside of this API, as RFC 8628 says.
+         */
+        get: operations["getDevice"];
+        put?: never;
+        /** Let a command line in as yourself, or refuse it */
+        post: operations["answerDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/providers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who says who somebody is, and which roles people have by it */
+        get: operations["listProviders"];
+        put?: never;
+        /** Add a provider (OpenID Connect), or change one, once it has said where it is asked */
+        post: operations["addProvider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/providers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a provider; who signed in by it is signed out */
+        delete: operations["removeProvider"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1696,9 +1834,113 @@ export interface components {
             version: string;
             /**
              * Format: date-time
-             * @description when this token ends; absent for one that does not
+             * @description when this token or session ends; absent for one that does not by itself
              */
             expires?: string;
+            /** @description the id of the session, where it is one */
+            session?: string;
+            /** @description by what you have signed in; absent for a token, and for a session that one has opened */
+            provider?: string;
+            /** @description what calls that change something send as X-CSRF-Token when the session's cookie signs them in */
+            csrf?: string;
+        };
+        SignInList: {
+            items: components["schemas"]["SignInWay"][];
+        };
+        SignInWay: {
+            name: string;
+            about?: string;
+        };
+        Session: {
+            id: string;
+            name: string;
+            role: components["schemas"]["Role"];
+            provider?: string;
+            /** @description as the provider said at sign-in */
+            groups?: string[];
+            /** Format: date-time */
+            made: string;
+            /**
+             * Format: date-time
+             * @description to the minute
+             */
+            used: string;
+            /** Format: date-time */
+            expires: string;
+            /** @description console or command line */
+            through: string;
+            /** @description from where somebody signed in */
+            address?: string;
+            /** @description it is the one that this call was made with */
+            you?: boolean;
+        };
+        SessionList: {
+            items: components["schemas"]["Session"][];
+            total: number;
+        };
+        Device: {
+            code: string;
+            /** @description from where the command line asks */
+            address?: string;
+            /** Format: date-time */
+            made: string;
+            /** Format: date-time */
+            expires: string;
+        };
+        AnswerDevice: {
+            /** @description let it in; false refuses it */
+            let: boolean;
+        };
+        Provider: {
+            name: string;
+            about?: string;
+            issuer: string;
+            client_id: string;
+            has_secret?: boolean;
+            /** @description where browsers find this service */
+            console: string;
+            /** @description the redirect URI that the provider must know */
+            sends_back_to?: string;
+            scopes?: string[];
+            name_claim?: string;
+            groups_claim?: string;
+            /** @description group:NAME or user:NAME */
+            admins?: string[];
+            /** @description group:NAME, user:NAME or everybody */
+            operators?: string[];
+            /** @description group:NAME, user:NAME or everybody */
+            readers?: string[];
+        };
+        ProviderList: {
+            items: components["schemas"]["Provider"][];
+        };
+        AddProvider: {
+            name: string;
+            about?: string;
+            /** @description address of the provider, exactly as it calls itself */
+            issuer: string;
+            /** @description what the provider knows Vigila by */
+            client_id: string;
+            /** @description of the client; empty leaves it as it was */
+            secret?: string;
+            /** @description Vigila is a public client there: PKCE alone */
+            without_secret?: boolean;
+            /** @description where browsers find this service, such as https://vigila.brindle.example */
+            console: string;
+            /** @description PEM, in place of the system's */
+            ca?: string;
+            /** @description beside openid, profile and email */
+            scopes?: string[];
+            /** @description what people are called by; email when it is verified, or else sub */
+            name_claim?: string;
+            /** @description what lists their groups; groups when empty */
+            groups_claim?: string;
+            /** @description group:NAME or user:NAME */
+            admins?: string[];
+            /** @description group:NAME, user:NAME or everybody */
+            operators?: string[];
+            /** @description group:NAME, user:NAME or everybody */
+            readers?: string[];
         };
         /** @enum {string} */
         Role: "reader" | "operator" | "admin";
@@ -6289,6 +6531,229 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSignIns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The providers, by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Opened */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    closeSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in the name, role, provider or address */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sessions, whoever was here last first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description as the command line shows it */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The command line */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description as the command line shows it */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerDevice"];
+            };
+        };
+        responses: {
+            /** @description Answered */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listProviders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Providers, by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProviderList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddProvider"];
+            };
+        };
+        responses: {
+            /** @description The provider */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Provider"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
             204: {
                 headers: {
                     [name: string]: unknown;
