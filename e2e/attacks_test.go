@@ -347,7 +347,7 @@ func TestTokensEndToEnd(t *testing.T) {
 	assert.Contains(t, errs, "This token ends in 10 d")
 	before, err := os.ReadFile(file)
 	require.NoError(t, err)
-	s.fails(1, "This token is not known", "sign-in", s.url+"/#sign-in=vigila_wrong")
+	s.fails(1, "This sign-in is not taken", "sign-in", s.url+"/#sign-in=vigila_wrong")
 	after, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(after), "a link that is not taken replaces nothing")
@@ -365,11 +365,11 @@ func TestTokensEndToEnd(t *testing.T) {
 	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Watch']")))
 	b.shows("One ward needs you")
 	b.open(s.url + "/#sign-in=vigila_wrong") // the same page, so that nothing is loaded
-	b.shows("The sign-in link was not taken, and you are signed in as before")
+	b.shows("That was not taken, and you are signed in as before")
 	b.shows("One ward needs you")
 
 	s.ok("token", "end", "office-screen")
-	reader.fails(1, "This token is not known", "ward", "list")
+	reader.fails(1, "This sign-in is not taken", "ward", "list")
 	s.fails(1, "is the last of an admin", "token", "end", "admin")
 	more := filepath.Join(t.TempDir(), "token")
 	s.ok("serve", "--make-admin-token", "--data", filepath.Join(s.dir, "data"), "--admin-token-file", more)
@@ -381,7 +381,7 @@ func TestTokensEndToEnd(t *testing.T) {
 	s.ok("token", "end", "admin")
 	again := *s
 	again.token = lost
-	again.fails(1, "This token is not known", "ward", "list")
+	again.fails(1, "This sign-in is not taken", "ward", "list")
 	s.fails(1, "there is no database in", "serve", "--make-admin-token", "--data", t.TempDir())
 	assert.NotContains(t, s.log.String(), token, "no token in the log")
 }

@@ -118,7 +118,7 @@ func TestConsole(t *testing.T) {
 	b.shows("Open a sign-in link")
 	b.do(chromedp.SendKeys(chromedp.CSS("input"), "wrong"))
 	b.click("Sign in")
-	b.shows("it was ended, or is of another service")
+	b.shows("has ended, or was taken back")
 
 	b.open(s.url + "/#sign-in=" + s.token)
 	b.shows("No wards yet")

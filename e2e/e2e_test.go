@@ -41,11 +41,12 @@ var (
 	gateway string // address of the lab's, for quay
 	metrics string // and of its metrics server
 	// hostBase is the address of its code host.
-	hostBase string
-	kvBase   string // of its server of secret values
-	inboxURL string // of what came in: chat, mail and events
-	mailAt   string // HOST:PORT of its mail server
-	mailCA   string // file of the certificate that signs that one's
+	hostBase    string
+	kvBase      string // of its server of secret values
+	inboxURL    string // of what came in: chat, mail and events
+	providerURL string // by which people sign in
+	mailAt      string // HOST:PORT of its mail server
+	mailCA      string // file of the certificate that signs that one's
 )
 
 func TestMain(m *testing.M) {
@@ -75,7 +76,7 @@ func run(m *testing.M) (int, error) {
 	if err != nil {
 		return 1, err
 	}
-	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus", "--host-token", hostToken, "--kv-token", kvToken, "--inbox-token", inboxToken)
+	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus", "--host-token", hostToken, "--kv-token", kvToken, "--inbox-token", inboxToken, "--provider-secret", providerSecret)
 	lab.Stdout, lab.Stderr = os.Stderr, os.Stderr
 	if err := lab.Start(); err != nil {
 		return 1, err
@@ -86,12 +87,12 @@ func run(m *testing.M) (int, error) {
 	}()
 	for end := time.Now().Add(2 * time.Minute); ; {
 		var state struct {
-			Git, Metrics, Host, KV, Inbox, Mail string
-			MailCA                              string `json:"mail_ca"`
-			Gateways                            map[string]string
+			Git, Metrics, Host, KV, Inbox, Mail, Provider string
+			MailCA                                        string `json:"mail_ca"`
+			Gateways                                      map[string]string
 		}
 		if b, err := os.ReadFile(filepath.Join(labDir, "lab.json")); err == nil && json.Unmarshal(b, &state) == nil {
-			inboxURL, mailAt, mailCA = state.Inbox, state.Mail, state.MailCA
+			inboxURL, mailAt, mailCA, providerURL = state.Inbox, state.Mail, state.MailCA, state.Provider
 			gitBase, gateway, metrics, hostBase, kvBase = state.Git, state.Gateways["quay"], state.Metrics, state.Host, state.KV
 			break
 		}

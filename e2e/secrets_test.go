@@ -140,6 +140,7 @@ func TestPlantedSecretsAreNowhere(t *testing.T) {
 	cli("cluster", "add", "by-file", "--kubeconfig", write("apiVersion: v1\nkind: Config\ncurrent-context: a\nclusters: [{name: a, cluster: {server: 'https://127.0.0.1:1'}}]\ncontexts: [{name: a, context: {cluster: a, user: u}}]\nusers: [{name: u, user: {password: "+p.in("a kubeconfig's password")+", username: u}}]\n"))
 	cli("cluster", "add", "broken", "--kubeconfig", write("users: [{name: u, user: {token: "+p.in("a kubeconfig with a mistake")+"\n"))
 	cli("sign-in", s.url+"/#sign-in=vigila_"+p.in("a link that is not taken"))
+	cli("provider", "add", "brindle", providerURL, "--client", "vigila", "--secret-file", write(p.in("the secret of a provider's client")), "--reader", "everybody")
 	for header, value := range map[string]string{"Authorization": "Bearer " + p.in("a token that is not known"), "X-Gitlab-Token": p.in("a push with a wrong key")} {
 		q, err := http.NewRequest(http.MethodPost, s.url+"/api/v1/repos/"+s.name+"/pushes?token="+p.in("a query"), strings.NewReader("{}"))
 		require.NoError(t, err)

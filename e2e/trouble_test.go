@@ -107,8 +107,8 @@ func TestBadInput(t *testing.T) {
 	s.fails(2, "-o xml is not known", "ward", "list", "-o", "xml")
 	s.fails(2, "is not the number of an entry", "rollback", s.name, "first")
 	s.fails(1, "has no entry #999", "rollback", s.name, "999")
-	s.fails(2, "is not a sign-in link", "sign-in", "127.0.0.1")
-	s.fails(1, "This token is not known: it was ended, or is of another service", "sign-in", s.url+"/#sign-in=wrong")
+	s.fails(2, "is no address of a service", "sign-in", "127.0.0.1")
+	s.fails(1, "This sign-in is not taken: it is not known, has ended, or was taken back", "sign-in", s.url+"/#sign-in=wrong")
 	assert.Contains(t, s.ok("sign-in", s.url+"/#sign-in="+s.token), "Signed in")
 	assert.NotContains(t, s.log.String(), "panic")
 }

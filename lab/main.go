@@ -32,6 +32,7 @@ import (
 	"vigila.dev/lab/metrics"
 	"vigila.dev/lab/nodes"
 	"vigila.dev/lab/plane"
+	"vigila.dev/lab/provider"
 	"vigila.dev/lab/registry"
 	"vigila.dev/lab/soak"
 	"vigila.dev/lab/traffic"
@@ -48,6 +49,7 @@ type State struct {
 	Registry string            `json:"registry,omitempty"` // host and port of the registry
 	Host     string            `json:"host,omitempty"`     // address of the code host
 	KV       string            `json:"kv,omitempty"`       // address of the server of secret values
+	Provider string            `json:"provider,omitempty"` // issuer by which people sign in
 	Inbox    string            `json:"inbox,omitempty"`    // page of what came in: chat, mail and events
 	Mail     string            `json:"mail,omitempty"`     // host and port of the mail server
 	MailCA   string            `json:"mail_ca,omitempty"`  // file of the certificate that signs the mail server's
@@ -69,7 +71,7 @@ func up() *cobra.Command {
 	var dir, catalogueFile, seed, user, password string
 	var clusters, empty []string
 	var withGateway, withRegistry bool
-	var hostToken, kvToken, inboxToken string
+	var hostToken, kvToken, inboxToken, providerSecret string
 	var prometheus string
 	c := &cobra.Command{
 		Use: "up", Short: "Start the lab and stay up until Ctrl-C or vigila-lab down",
@@ -186,6 +188,18 @@ func up() *cobra.Command {
 				defer s.Close()
 				state.Inbox, state.Mail, state.MailCA = s.URL, s.Mail, s.CA
 			}
+			if providerSecret != "" {
+				port, err := keptPort(dir, "provider")
+				if err != nil {
+					return err
+				}
+				s, err := provider.Start(port, providerSecret)
+				if err != nil {
+					return err
+				}
+				defer s.Close()
+				state.Provider = s.URL
+			}
 			state.Git = strings.TrimSuffix(g.URL(""), "/.git")
 			if seed != "" {
 				if err := g.Seed(filepath.Base(seed), seed, time.Now().Add(-12*time.Hour)); err != nil {
@@ -228,6 +242,7 @@ func up() *cobra.Command {
 	f.StringVar(&hostToken, "host-token", "", "run a code host over the git repositories; its API asks for this token")
 	f.StringVar(&kvToken, "kv-token", "", "run a server of secret values that speaks KV version 2; this token is good for ever")
 	f.StringVar(&inboxToken, "inbox-token", "", "run a chat, a mail server and an address for events, with a page of what came in; this token is in their addresses, and the mail server's password")
+	f.StringVar(&providerSecret, "provider-secret", "", "run a sign-in provider (OpenID Connect) with the people of the demo; this is the secret of its client vigila")
 	f.BoolVar(&withRegistry, "registry", false, "run a registry of images, which holds them in memory")
 	f.StringVar(&prometheus, "prometheus", "", "run this program, Prometheus, to ask the Pods for metrics")
 	f.StringVar(&user, "git-user", "", "ask for this user name at the git server")

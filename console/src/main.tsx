@@ -25,14 +25,17 @@ import { ClustersPage } from "./clusters/page";
 import { LanePage } from "./lanes/lane";
 import { LanesPage } from "./lanes/page";
 import { AuditPage } from "./people/audit";
+import { DevicePage } from "./people/device";
+import { PeoplePage } from "./people/people";
 import { SignIn } from "./people/signin";
 import { ProposalsPage } from "./proposals/page";
 import { ProposalPage } from "./proposals/proposal";
 import { RepositoriesPage } from "./repositories/page";
 import { RostersPage } from "./rosters/page";
 import { LogbookPage } from "./runs/logbook";
-import { Problem, api, dropSignInLink, follow, got, signIn, signInLink, token } from "./shared/api";
+import { Problem, api, dropSignInLink, follow, got, said, signIn, signInLink, whoAmI } from "./shared/api";
 import { MayChange, Modal, Wrong } from "./shared/parts";
+import { moment } from "./shared/words";
 import { SetUp, inSetUp } from "./shared/setup";
 import { FollowsPage } from "./versions/follows";
 import { RulesPage } from "./rules/rules";
@@ -122,7 +125,7 @@ const keys: [string, string][] = [
   ["g l", "logbook"],
   [
     "g s",
-    "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, what was done",
+    "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, people, what was done",
   ],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
@@ -137,7 +140,7 @@ function Frame() {
   const [text, setText] = useState(params.get("search") ?? "");
   const go = useNavigate();
   const { pathname } = useLocation();
-  const me = useQuery({ queryKey: ["me"], queryFn: () => got(api.GET("/me")) });
+  const me = useQuery({ queryKey: ["me"], queryFn: whoAmI });
 
   const asked = params.get("search") ?? "";
   useEffect(() => {
@@ -228,7 +231,7 @@ function Frame() {
           </form>
           {reads && (
             <span
-              title="You are signed in with a reader's token, which changes nothing."
+              title="You are a reader, who sees everything and changes nothing."
               className="rounded border border-rule px-1.5 text-sm text-soft"
             >
               reader
@@ -267,6 +270,7 @@ function Frame() {
           <Route path="/proposals" element={<ProposalsPage />} />
           <Route path="/proposals/:number" element={<ProposalPage />} />
           <Route path="/logbook" element={<LogbookPage />} />
+          <Route path="/device" element={<DevicePage />} />
           <Route element={<SetUp />}>
             <Route path="/rosters" element={<RostersPage />} />
             <Route path="/repositories" element={<RepositoriesPage />} />
@@ -277,6 +281,7 @@ function Frame() {
             <Route path="/secrets" element={<SecretsPage />} />
             <Route path="/rules" element={<RulesPage />} />
             <Route path="/alerts" element={<AlertsPage />} />
+            <Route path="/people" element={<PeoplePage />} />
             <Route path="/audit" element={<AuditPage />} />
             <Route path="/stores" element={<StoresPage />} />
           </Route>
@@ -304,8 +309,16 @@ function Frame() {
         </dl>
         <p className="mt-5 border-t border-rule pt-4 text-sm text-soft">
           {me.data &&
-            `Signed in as ${me.data.name} (${me.data.role})${me.data.expires ? ` until ${me.data.expires.slice(0, 10)}` : ""}. Vigila ${me.data.version}. `}
-          <button className="underline hover:text-ink" onClick={() => signOut()}>
+            `Signed in as ${me.data.name} (${me.data.role})${me.data.expires ? ` until ${moment(me.data.expires)}` : ""}. Vigila ${me.data.version}. `}
+          <button
+            className="underline hover:text-ink"
+            onClick={() =>
+              got(api.DELETE("/session")).then(
+                () => signOut(),
+                (e: Error) => signOut(e),
+              )
+            }
+          >
             Sign out
           </button>
         </p>
@@ -314,12 +327,11 @@ function Frame() {
   );
 }
 
-function App({ refused }: { refused?: Error }) {
+function App({ signedIn: before, refused }: { signedIn: boolean; refused?: Error }) {
   const [wrong, setWrong] = useState(refused);
-  const [signedIn, set] = useState(token.get() !== "");
+  const [signedIn, set] = useState(before);
   signOut = (why) => {
-    setWrong(why); // a token that has ended says so
-    token.clear();
+    setWrong(why); // a session that has ended says so
     queries.clear();
     set(false);
   };
@@ -327,10 +339,15 @@ function App({ refused }: { refused?: Error }) {
     return (
       <SignIn
         wrong={wrong}
-        done={() => {
-          setWrong(undefined);
-          set(true);
-        }}
+        done={() =>
+          void whoAmI().then(
+            () => {
+              setWrong(undefined);
+              set(true);
+            },
+            (e: Error) => setWrong(e),
+          )
+        }
       />
     );
   }
@@ -338,11 +355,7 @@ function App({ refused }: { refused?: Error }) {
     <>
       {wrong && (
         <div className="mx-auto max-w-[90rem] px-7">
-          <Wrong
-            error={
-              new Error(`The sign-in link was not taken, and you are signed in as before: ${wrong.message}`)
-            }
-          />
+          <Wrong error={new Error(`That was not taken, and you are signed in as before: ${wrong.message}`)} />
         </div>
       )}
       <Frame />
@@ -354,22 +367,31 @@ addEventListener("hashchange", () => {
   if (location.hash.startsWith("#sign-in=")) location.reload(); // a link was pasted into the page that is open
 });
 
-// A link whose token is not taken replaces nothing.
-const link = signInLink();
+// A link whose token is not taken replaces nothing. A token that a console of before kept opens a session, and is kept no more.
+const kept = localStorage.getItem("vigila.token") ?? "";
+localStorage.removeItem("vigila.token");
+const why = said();
+const link = signInLink() || kept;
 const refused = link
   ? await signIn(link).then(
       () => undefined,
       (e: Error) => e,
     )
-  : undefined;
+  : why
+    ? new Error(why)
+    : undefined;
 dropSignInLink();
+const signedIn = await whoAmI().then(
+  () => true,
+  (e: Error) => !(e instanceof Problem && e.status === 401),
+);
 
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
       <Tooltip.Provider delayDuration={300}>
         <BrowserRouter>
-          <App refused={refused} />
+          <App signedIn={signedIn} refused={refused} />
         </BrowserRouter>
       </Tooltip.Provider>
     </QueryClientProvider>

@@ -44,7 +44,7 @@ func shoot(url, token, out, scale, click string, width int64, pages []string) er
 		if strings.Contains(name, "night") {
 			light = "night"
 		}
-		settings := fmt.Sprintf(`localStorage.setItem("vigila.token", %q); localStorage.setItem("vigila.light", %q); localStorage.setItem("vigila.scale", %q); true`, token, light, scale)
+		settings := fmt.Sprintf(`localStorage.setItem("vigila.light", %q); localStorage.setItem("vigila.scale", %q); true`, light, scale)
 		steps := []chromedp.Action[chromedp.Void]{
 			chromedp.EmulateViewport(width, 800),
 			chromedp.Navigate(url + "/healthz"),
@@ -52,6 +52,8 @@ func shoot(url, token, out, scale, click string, width int64, pages []string) er
 				_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](settings))
 				return err
 			}),
+			chromedp.Navigate(url + "/#sign-in=" + token),
+			chromedp.WaitVisible(chromedp.CSS("h1")),
 			chromedp.Navigate(url + path),
 			chromedp.WaitVisible(chromedp.CSS("h1")),
 			chromedp.Sleep(1500 * time.Millisecond), // a picture, not a test: let the page settle

@@ -202,7 +202,7 @@ func TestExitCodes(t *testing.T) {
 		{[]string{"rollback", "x"}, ExitUsage, "needs a ward and the number of an entry"},
 		{[]string{"rollback", "x", "first"}, ExitUsage, "is not the number of an entry"},
 		{[]string{"logbook", "a", "b", "c"}, ExitUsage, "a ward and an entry at most"},
-		{[]string{"ward", "list"}, ExitFailed, "not signed in; run vigila sign-in LINK"},
+		{[]string{"ward", "list"}, ExitFailed, "not signed in; run vigila sign-in ADDRESS"},
 	} {
 		var errs bytes.Buffer
 		root := Root("test")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -32,7 +33,9 @@ directory). Without a file: set VIGILA_URL and VIGILA_TOKEN.`,
 				}
 			} else if x, err = client.LetIn(c.Context(), args[0], func(link, code string, until time.Time) {
 				fmt.Fprintf(c.ErrOrStderr(), "To let this command line in, open\n\n  %s\n\nand see that it shows %s. It waits until %s.\n", link, code, until.Local().Format("15:04"))
-			}); err != nil {
+			}); errors.Is(err, client.ErrNoAddress) {
+				return &Exit{ExitUsage, err.Error()}
+			} else if err != nil {
 				return err
 			}
 			if name != "" {

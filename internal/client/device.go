@@ -10,11 +10,14 @@ import (
 	"golang.org/x/oauth2"
 )
 
+// ErrNoAddress tells that what was given is no address of a service.
+var ErrNoAddress = errors.New("it looks like https://vigila.brindle.example, or http://127.0.0.1:7740/#sign-in=TOKEN for a link")
+
 // LetIn waits until somebody lets this command line in to the service at an address, with a browser anywhere (RFC 8628). Show is told once what they open.
 func LetIn(ctx context.Context, address string, show func(link, code string, until time.Time)) (Context, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
-		return Context{}, fmt.Errorf("%q is no address of a service; it looks like https://vigila.brindle.example, or http://127.0.0.1:7740/#sign-in=TOKEN for a link", address)
+		return Context{}, fmt.Errorf("%q is no address of a service; %w", address, ErrNoAddress)
 	}
 	at := u.Scheme + "://" + u.Host
 	conf := oauth2.Config{ClientID: "vigila", Endpoint: oauth2.Endpoint{DeviceAuthURL: at + "/sign-in/device", TokenURL: at + "/sign-in/token", AuthStyle: oauth2.AuthStyleInParams}}

@@ -210,7 +210,7 @@ func (k *Keeper) FinishSignIn(ctx context.Context, flow, state, code, from strin
 		if len(who.Groups) > 0 {
 			groups = strings.Join(who.Groups, ", ")
 		}
-		return SignedIn{}, fault(Invalid, "%s may nothing here: neither this name nor a group of theirs (%s) has a role. An admin gives one: vigila provider add %s --reader group:NAME", who.Title(), groups, f.Provider)
+		return SignedIn{}, fault(Invalid, "%s may nothing here: neither this name nor a group of theirs (%s) has a role. An admin gives one (vigila provider add)", who.Title(), groups)
 	}
 	text, err := Do(ctx, k, Actor{Name: who.Title(), Through: "console"}, openSession{record.SessionMore{Who: who, Through: "console", From: from}})
 	return SignedIn{text, f.To}, err

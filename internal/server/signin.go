@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"maps"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -74,7 +75,11 @@ func tls(c *gin.Context) bool {
 	return c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https"
 }
 
+// cookieName is what a cookie is called here: browsers keep those of all ports of a host together.
 func cookieName(c *gin.Context, name string) string {
+	if _, port, err := net.SplitHostPort(c.Request.Host); err == nil {
+		name += "_" + port
+	}
 	if tls(c) {
 		return "__Host-" + name
 	}

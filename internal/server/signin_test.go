@@ -55,14 +55,15 @@ func TestASessionInPlaceOfAToken(t *testing.T) {
 	s := serve(t)
 	got := s.session(nil)
 	require.Len(t, got, 1)
-	assert.Equal(t, sessionCookie, got[0].Name)
+	port := s.url[strings.LastIndex(s.url, ":")+1:]
+	assert.Equal(t, sessionCookie+"_"+port, got[0].Name, "browsers keep cookies of all ports together")
 	assert.True(t, got[0].HttpOnly)
 	assert.False(t, got[0].Secure, "over plain HTTP on this machine a browser would drop it")
 	assert.Equal(t, http.SameSiteLaxMode, got[0].SameSite)
 	assert.Equal(t, "/", got[0].Path)
 	assert.NotContains(t, got[0].Value, s.token)
 	over := s.session(map[string]string{"X-Forwarded-Proto": "https"})
-	assert.Equal(t, "__Host-"+sessionCookie, over[0].Name)
+	assert.Equal(t, "__Host-"+sessionCookie+"_"+port, over[0].Name)
 	assert.True(t, over[0].Secure)
 
 	answer, text := s.browser("GET", "/api/v1/me", "", got, nil)
@@ -197,13 +198,13 @@ func TestWhyNobodyIsSignedIn(t *testing.T) {
 		"/sign-in/back":                     "was not begun in this browser",
 		"/sign-in/back?error=access_denied": "was not begun in this browser",
 	} {
-		answer, _ := s.browser("GET", path, "", []*http.Cookie{{Name: flowCookie, Value: map[bool]string{true: "", false: "forged"}[strings.Contains(path, "error")]}}, nil)
+		answer, _ := s.browser("GET", path, "", []*http.Cookie{{Name: flowCookie + "_" + s.url[strings.LastIndex(s.url, ":")+1:], Value: map[bool]string{true: "", false: "forged"}[strings.Contains(path, "error")]}}, nil)
 		assert.Equal(t, http.StatusSeeOther, answer.StatusCode, path)
 		assert.Equal(t, "/", answer.Header.Get("Location"), path)
 		said := ""
 		for _, c := range answer.Cookies() {
-			assert.NotEqual(t, sessionCookie, c.Name)
-			if c.Name == saidCookie {
+			assert.NotContains(t, c.Name, sessionCookie)
+			if strings.HasPrefix(c.Name, saidCookie) {
 				b, err := base64.RawURLEncoding.DecodeString(c.Value)
 				require.NoError(t, err)
 				said = string(b)

@@ -88,7 +88,7 @@ func Discover(ctx context.Context, c Config) (*Provider, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
-	t := http.DefaultTransport.(*http.Transport).Clone()
+	t := &http.Transport{Proxy: http.ProxyFromEnvironment, TLSHandshakeTimeout: within, MaxIdleConns: 4, IdleConnTimeout: time.Minute} // the default one may be no such thing
 	if c.CA != "" {
 		pool := x509.NewCertPool()
 		pool.AppendCertsFromPEM([]byte(c.CA))

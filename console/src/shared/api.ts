@@ -1,4 +1,4 @@
-// Calls to the service, typed by api/openapi.yaml, and the token that signs them.
+// Calls to the service, typed by api/openapi.yaml. A session's cookie signs them in, which no script can read.
 import { createParser } from "eventsource-parser";
 import createClient, { type Middleware } from "openapi-fetch";
 import type { components, paths } from "./api.gen";
@@ -11,13 +11,15 @@ export type Entry = Schemas["Entry"];
 export type Difference = Schemas["Difference"];
 export type Guard = Schemas["Guard"];
 
-const KEY = "vigila.token";
+// What calls that change something send beside the session's cookie; a page of another origin can't read it.
+let csrf = "";
 
-export const token = {
-  get: () => localStorage.getItem(KEY) ?? "",
-  set: (t: string) => localStorage.setItem(KEY, t),
-  clear: () => localStorage.removeItem(KEY),
-};
+/** Who is signed in. Throws where nobody is. */
+export async function whoAmI() {
+  const me = await got(api.GET("/me"));
+  csrf = me.csrf ?? "";
+  return me;
+}
 
 /** The token in a sign-in link's fragment; "" without one. */
 export function signInLink(): string {
@@ -29,11 +31,25 @@ export function dropSignInLink() {
   if (signInLink()) history.replaceState(null, "", location.pathname + location.search);
 }
 
-/** Keeps a token that the service takes; throws for another, and keeps what there was. */
+/** Opens a session for a token that the service takes; throws for another, and keeps what there was. The token itself is not kept. */
 export async function signIn(t: string) {
   if (!/^[\x21-\x7e]+$/.test(t)) throw new Problem(401, "", "This is no token.", []);
-  await got(api.GET("/me", { headers: { Authorization: `Bearer ${t}` } }));
-  token.set(t);
+  await got(api.POST("/session", { headers: { Authorization: `Bearer ${t}` } }));
+}
+
+/** Why nobody was signed in by a provider, once. */
+export function said(): string {
+  const name = `${location.protocol === "https:" ? "__Host-" : ""}vigila_said${location.port ? `_${location.port}` : ""}`;
+  const text = document.cookie.split("; ").find((c) => c.startsWith(`${name}=`));
+  if (!text) return "";
+  document.cookie = `${name}=; Path=/; Max-Age=0${location.protocol === "https:" ? "; Secure" : ""}`;
+  const bytes = atob(
+    text
+      .slice(name.length + 1)
+      .replaceAll("-", "+")
+      .replaceAll("_", "/"),
+  );
+  return new TextDecoder().decode(Uint8Array.from(bytes, (b) => b.charCodeAt(0)));
 }
 
 /** A problem document of the service, as an error. */
@@ -50,7 +66,7 @@ export class Problem extends Error {
 
 const sign: Middleware = {
   onRequest({ request }) {
-    if (!request.headers.has("Authorization")) request.headers.set("Authorization", `Bearer ${token.get()}`);
+    if (request.method !== "GET") request.headers.set("X-CSRF-Token", csrf);
     return request;
   },
 };
@@ -127,7 +143,6 @@ export function follow(note: (n: Note) => void, connected: (yes: boolean) => voi
       let timer = setTimeout(() => silence.abort(), 15_000);
       try {
         const r = await fetch("/api/v1/events", {
-          headers: { Authorization: `Bearer ${token.get()}` },
           signal: AbortSignal.any([end.signal, silence.signal]),
         });
         if (!r.ok || !r.body) throw new Error(r.statusText);

@@ -1,4 +1,4 @@
-// What is set up once and looked at now and then: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, each a page of its own behind one entry.
+// What is set up once and looked at now and then: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, people, each a page of its own behind one entry.
 import { NavLink, Outlet } from "react-router";
 
 const pages: [path: string, name: string][] = [
@@ -11,6 +11,7 @@ const pages: [path: string, name: string][] = [
   ["/stores", "Stores"],
   ["/rules", "Rules"],
   ["/alerts", "Alerts"],
+  ["/people", "People"],
   ["/audit", "What was done"],
 ];
 
