@@ -28,8 +28,8 @@ const providerSecret = "plant-provider-drift-5e8a"
 // signsIn has somebody sign in by the lab's provider in a browser that stands at the console.
 func (b *browser) signsIn(who string) {
 	b.t.Helper()
-	b.shows("Sign in by brindle")
-	b.do(chromedp.Click(chromedp.Search("//a[starts-with(normalize-space(), 'Sign in by brindle')]")))
+	b.shows("Sign in with brindle")
+	b.do(chromedp.Click(chromedp.Search("//a[starts-with(normalize-space(), 'Sign in with brindle')]")))
 	b.shows("Who are you?")
 	b.do(chromedp.Click(chromedp.CSS(fmt.Sprintf("button[value=%q]", who))))
 }
@@ -130,7 +130,7 @@ func TestPeopleSignIn(t *testing.T) {
 	v.open(s.url + "/")
 	v.signsIn("visitor")
 	v.shows("brindle:visitor@brindle.example may nothing here: neither this name nor a group of theirs (none) has a role.")
-	v.shows("Sign in by brindle")
+	v.shows("Sign in with brindle")
 	v.open(s.url + "/sign-in/back?code=x&state=y")
 	v.shows("this sign-in was not begun in this browser")
 

@@ -144,7 +144,7 @@ func (w openSession) do(ctx context.Context, k *Keeper, _ Actor) (string, error)
 	text := sessionText + base64.RawURLEncoding.EncodeToString(b)
 	now := time.Now()
 	_, whole := k.sessionSpans()
-	return text, k.store.AddSession(ctx, record.Session{Hash: HashToken(text), Made: now, Used: now.Truncate(time.Minute), Ends: now.Add(whole), SessionMore: w.SessionMore})
+	return text, k.store.AddSession(ctx, record.Session{Hash: HashToken(text), Made: now, Used: now, Ends: now.Add(whole), SessionMore: w.SessionMore})
 }
 
 // OpenSession opens a session for whoever has a token, for a browser that is not to keep the token itself.

@@ -74,7 +74,7 @@ func (s *Store) RemoveProvider(ctx context.Context, name string) error {
 // Session is somebody who has signed in. What they keep of it is not kept here.
 type Session struct {
 	Hash             string
-	Made, Used, Ends time.Time // Used to the minute
+	Made, Used, Ends time.Time // Used within a minute
 	SessionMore
 }
 
@@ -136,7 +136,7 @@ func (s *Store) UseSession(ctx context.Context, x Session, now time.Time) error 
 	if now.Sub(x.Used) < time.Minute {
 		return nil
 	}
-	return s.exec(ctx, `UPDATE sessions SET used=? WHERE hash=?`, ms(now.Truncate(time.Minute)), x.Hash)
+	return s.exec(ctx, `UPDATE sessions SET used=? WHERE hash=?`, ms(now), x.Hash)
 }
 
 // EndSession forgets a session.

@@ -26,12 +26,11 @@ type claims = map[string]any
 // forger is a provider that says whatever a test wants.
 type forger struct {
 	*httptest.Server
-	t         *testing.T
-	key       *rsa.PrivateKey
-	more      claims // of discovery
-	token     func(f url.Values) (status int, answer claims)
-	userinfo  claims
-	challenge string
+	t        *testing.T
+	key      *rsa.PrivateKey
+	more     claims // of discovery
+	token    func(f url.Values) (status int, answer claims)
+	userinfo claims
 }
 
 func forge(t *testing.T) *forger {

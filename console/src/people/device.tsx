@@ -40,7 +40,7 @@ export function DevicePage() {
             placeholder="Code that the command line shows"
             value={typed}
             onChange={(e) => setTyped(e.target.value)}
-            className="flex-1 rounded-md border border-rule bg-sheet px-3 py-1.5 font-mono uppercase"
+            className="flex-1 rounded-md border border-rule bg-sheet px-3 py-1.5 font-mono uppercase placeholder:font-sans placeholder:normal-case"
           />
           <Button strong type="submit" disabled={!typed.trim()}>
             Look

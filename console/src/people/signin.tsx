@@ -17,6 +17,7 @@ export function SignIn({ done, wrong: before }: { done: () => void; wrong?: Erro
     }
   };
   const providers = ways.data?.items ?? [];
+  if (!ways.isFetched) return null; // what is focused depends on it
   const to = encodeURIComponent(location.pathname + location.search);
   return (
     <main className="mx-auto mt-32 w-[30rem] max-w-[92vw]">
@@ -32,7 +33,7 @@ export function SignIn({ done, wrong: before }: { done: () => void; wrong?: Erro
           href={`/sign-in/start?provider=${encodeURIComponent(p.name)}&to=${to}`}
           className="mt-5 block rounded-md border border-ink bg-ink px-3 py-2 text-center text-paper hover:opacity-85"
         >
-          Sign in by {p.name}
+          Sign in with {p.name}
           {p.about && <span className="opacity-75">, {p.about}</span>}
         </a>
       ))}
