@@ -29,7 +29,7 @@ var may = map[string][]string{
 	"internal/core/rule":     {"internal/core/document", "internal/core/nearest", "internal/core/object", "internal/core/secret"},
 	"internal/core/ward":     {"internal/core/judge", "internal/core/nearest", "internal/core/object"},
 	"internal/core/audit":    {},
-	"internal/core/grant":    {},
+	"internal/core/grant":    {"internal/core/document", "internal/core/nearest", "internal/core/object"},
 	"internal/core/logbook":  {"internal/core/object"},
 	"internal/core/follow":   {"internal/core/document", "internal/core/object"},
 	"internal/core/versions": {"internal/core/nearest", "internal/core/object"},

@@ -109,7 +109,7 @@ func TestSchemasOfEveryFormat(t *testing.T) {
 	c := schemaCommand()
 	c.SetArgs([]string{"kit"})
 	c.SilenceUsage, c.SilenceErrors = true, true
-	assert.ErrorContains(t, c.Execute(), "vigila schema knows these formats: alert, checks, cluster, follow, health, lane, repo, roster, rule-cases, rulebook, store, template, versions, ward")
+	assert.ErrorContains(t, c.Execute(), "vigila schema knows these formats: alert, checks, cluster, follow, health, lane, repo, roster, rule-cases, rulebook, store, team, template, versions, ward")
 }
 
 // TestSchemasAreWhereEditorsFindThem: in the repository, and each of Vigila's own files says so, once.

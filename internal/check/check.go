@@ -18,6 +18,7 @@ import (
 	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/canary"
 	"vigila.dev/vigila/internal/core/follow"
+	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/nearest"
@@ -96,6 +97,9 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 			c.add("ward", f.Path, err)
 		case alert.Is(f.Data):
 			_, err := alert.Parse(f.Path, f.Data)
+			c.add("ward", f.Path, err)
+		case grant.Is(f.Data):
+			_, err := grant.Parse(f.Path, f.Data)
 			c.add("ward", f.Path, err)
 		case versions.Is(f.Data):
 			_, err := versions.Parse(f.Path, f.Data)

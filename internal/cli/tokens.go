@@ -29,11 +29,15 @@ Where no admin's token is left: vigila serve --make-admin-token, on the service'
 
 func (a *app) tokenMake() *cobra.Command {
 	var role, lasts string
+	var may rights
 	c := &cobra.Command{
 		Use: "make NAME", Short: "Make a token and show it once",
 		Long: `Make a token and show it once: it is not kept, only its hash is. The logbook calls who uses it by its name, so give
-each person and each pipeline one of its own. It ends by itself; make the next before that.`,
+each person and each pipeline one of its own. It ends by itself; make the next before that.
+
+With --may it has no role: it may what is said, to what is said, and everything else does not exist to it.`,
 		Example: `  vigila token make pipeline --role operator --for 90d
+  vigila token make ticketing-ci --may see,sync --wards owner=ticketing --for 90d
   vigila token make office-screen --role reader --for 366d
   VIGILA_URL=https://vigila.brindle.example VIGILA_TOKEN=$(vigila token make pipeline -o json | jq -r .token) vigila ward list`,
 		Args: exactly(1, "a name for whoever or whatever it is for"),
@@ -42,11 +46,21 @@ each person and each pipeline one of its own. It ends by itself; make the next b
 			if err != nil {
 				return err
 			}
+			given, err := may.read()
+			if err != nil {
+				return err
+			}
+			if len(given) > 0 {
+				if c.Flags().Changed("role") {
+					return usage("a token has a role, or what --may says; not both")
+				}
+				role = ""
+			}
 			conn, err := a.dial()
 			if err != nil {
 				return err
 			}
-			r, err := conn.MakeTokenWithResponse(c.Context(), client.MakeToken{Name: args[0], Role: client.Role(role), For: int(span / time.Second)})
+			r, err := conn.MakeTokenWithResponse(c.Context(), client.MakeToken{Name: args[0], Role: client.Role(role), For: int(span / time.Second), Rights: given})
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
@@ -54,7 +68,11 @@ each person and each pipeline one of its own. It ends by itself; make the next b
 				return err
 			}
 			p := a.printer(c.OutOrStdout())
-			p.line("Token %s, %s, is taken until %s. It is shown this once:", args[0], role, r.JSON200.Expires.Format("2006-01-02 15:04 UTC"))
+			what := role
+			if len(given) > 0 {
+				what = "which may " + rightsLine(given[0])
+			}
+			p.line("Token %s, %s, is taken until %s. It is shown this once:", args[0], what, r.JSON200.Expires.Format("2006-01-02 15:04 UTC"))
 			p.line("")
 			p.line("  %s", r.JSON200.Token)
 			p.line("")
@@ -63,6 +81,7 @@ each person and each pipeline one of its own. It ends by itself; make the next b
 			return nil
 		},
 	}
+	may.flags(c)
 	c.Flags().StringVar(&role, "role", "reader", "reader, operator or admin")
 	c.Flags().StringVar(&lasts, "for", "90d", "how long it is taken, such as 90d or 8h; at most 366d")
 	_ = c.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"reader", "operator", "admin"}, cobra.ShellCompDirectiveNoFileComp)) // never fails: the flag is there
@@ -93,13 +112,13 @@ func (a *app) tokenList() *cobra.Command {
 			return r.JSON200, r.JSON200.Items, r.JSON200.Total, nil
 		},
 		print: func(p *printer, items []client.Token) {
-			rows := [][]cell{{{"TOKEN", "soft"}, {"ROLE", "soft"}, {"MADE", "soft"}, {"LAST USED", "soft"}, {"ENDS", "soft"}}}
+			rows := [][]cell{{{"TOKEN", "soft"}, {"MAY", "soft"}, {"MADE", "soft"}, {"LAST USED", "soft"}, {"ENDS", "soft"}}}
 			for _, t := range items {
 				name := cell{t.Name, "bold"}
 				if t.You {
 					name.text += " (you)"
 				}
-				rows = append(rows, []cell{name, plain(string(t.Role)), plain(t.Made.Local().Format(time.DateOnly)), plain(ago(t.Used)), ends(t.Expires)})
+				rows = append(rows, []cell{name, plain(rightsTitle(t)), plain(t.Made.Local().Format(time.DateOnly)), plain(ago(t.Used)), ends(t.Expires)})
 			}
 			p.table(rows)
 		},
@@ -137,6 +156,9 @@ func (a *app) tokenEnd() *cobra.Command {
 
 // until tells of a token that ends soon; "" when it does not.
 func until(me *client.Me) string {
+	if me.Session != "" {
+		return fmt.Sprintf("You stay signed in for %s at most.", span(time.Until(me.Expires).Round(time.Minute)))
+	}
 	if left := time.Until(me.Expires); !me.Expires.IsZero() && left < soon {
 		return fmt.Sprintf("This token ends in %s; before that, whoever has an admin's makes the next: vigila token make NAME --role %s", span(left.Round(time.Minute)), me.Role)
 	}

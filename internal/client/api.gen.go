@@ -557,6 +557,7 @@ func (e RepoFollow) Valid() bool {
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
+	RoleMember   Role = "member"
 	RoleOperator Role = "operator"
 	RoleReader   Role = "reader"
 )
@@ -565,6 +566,8 @@ const (
 func (e Role) Valid() bool {
 	switch e {
 	case RoleAdmin:
+		return true
+	case RoleMember:
 		return true
 	case RoleOperator:
 		return true
@@ -686,6 +689,42 @@ func (e Task) Valid() bool {
 	case TaskBefore:
 		return true
 	case TaskFailed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Verb.
+const (
+	VerbAllow    Verb = "allow"
+	VerbHold     Verb = "hold"
+	VerbLook     Verb = "look"
+	VerbPromote  Verb = "promote"
+	VerbReject   Verb = "reject"
+	VerbRollBack Verb = "roll back"
+	VerbSee      Verb = "see"
+	VerbSync     Verb = "sync"
+)
+
+// Valid indicates whether the value is a known member of the Verb enum.
+func (e Verb) Valid() bool {
+	switch e {
+	case VerbAllow:
+		return true
+	case VerbHold:
+		return true
+	case VerbLook:
+		return true
+	case VerbPromote:
+		return true
+	case VerbReject:
+		return true
+	case VerbRollBack:
+		return true
+	case VerbSee:
+		return true
+	case VerbSync:
 		return true
 	default:
 		return false
@@ -1555,6 +1594,25 @@ type ContextList struct {
 	Items []string `json:"items"`
 }
 
+// Decision defines model for Decision.
+type Decision struct {
+	May bool `json:"may"`
+
+	// Name whom it is about
+	Name string `json:"name"`
+
+	// OfWhat the ward, or the lane
+	OfWhat string `json:"of_what"`
+
+	// Why what lets them, or what they lack
+	Why string `json:"why"`
+}
+
+// DecisionList defines model for DecisionList.
+type DecisionList struct {
+	Items []Decision `json:"items"`
+}
+
 // Delivery defines model for Delivery.
 type Delivery struct {
 	Alert string `json:"alert"`
@@ -2168,7 +2226,12 @@ type MakeToken struct {
 
 	// Name of whoever or whatever it is for, as the logbook will say it: lower case letters, digits and -
 	Name string `json:"name"`
-	Role Role   `json:"role"`
+
+	// Rights in place of a role: what it may, and no more
+	Rights []Rights `json:"rights,omitempty,omitzero"`
+
+	// Role a member has none of the others: they may what their teams, or their token, give
+	Role Role `json:"role,omitempty,omitzero"`
 }
 
 // Me defines model for Me.
@@ -2182,11 +2245,16 @@ type Me struct {
 
 	// Provider by what you have signed in; absent for a token, and for a session that one has opened
 	Provider string `json:"provider,omitempty,omitzero"`
-	Role     Role   `json:"role"`
+
+	// Role a member has none of the others: they may what their teams, or their token, give
+	Role Role `json:"role"`
 
 	// Session the id of the session, where it is one
 	Session string `json:"session,omitempty,omitzero"`
-	Version string `json:"version"`
+
+	// Teams that you are in
+	Teams   []string `json:"teams,omitempty,omitzero"`
+	Version string   `json:"version"`
 }
 
 // MergeProposal defines model for MergeProposal.
@@ -2599,6 +2667,15 @@ type Pushes struct {
 	Path string `json:"path"`
 }
 
+// PutTeam defines model for PutTeam.
+type PutTeam struct {
+	// File its text: documents of vigila: team/v1
+	File string `json:"file"`
+
+	// Name what to call the file in errors
+	Name string `json:"name,omitempty,omitzero"`
+}
+
 // RefusedObject defines model for RefusedObject.
 type RefusedObject struct {
 	Kind string `json:"kind"`
@@ -2714,7 +2791,24 @@ type Revision struct {
 	Subject string `json:"subject,omitempty,omitzero"`
 }
 
-// Role defines model for Role.
+// Rights What may be done to wards that all that is given holds for, or to lanes
+type Rights struct {
+	// AtStops of the lanes; all when absent
+	AtStops    []string `json:"at_stops,omitempty,omitzero"`
+	OfClusters []string `json:"of_clusters,omitempty,omitzero"`
+
+	// OfGuards that may be let pass
+	OfGuards  []string `json:"of_guards,omitempty,omitzero"`
+	OfLanes   []string `json:"of_lanes,omitempty,omitzero"`
+	OfOwners  []string `json:"of_owners,omitempty,omitzero"`
+	OfRosters []string `json:"of_rosters,omitempty,omitzero"`
+
+	// OfWards names, with or without their cluster
+	OfWards []string `json:"of_wards,omitempty,omitzero"`
+	Verbs   []Verb   `json:"verbs"`
+}
+
+// Role a member has none of the others: they may what their teams, or their token, give
 type Role string
 
 // Roster defines model for Roster.
@@ -2936,7 +3030,9 @@ type Session struct {
 	Made     time.Time `json:"made"`
 	Name     string    `json:"name"`
 	Provider string    `json:"provider,omitempty,omitzero"`
-	Role     Role      `json:"role"`
+
+	// Role a member has none of the others: they may what their teams, or their token, give
+	Role Role `json:"role"`
 
 	// Through console or command line
 	Through string `json:"through"`
@@ -3132,13 +3228,39 @@ type SyncRoster struct {
 // Task when a task has its turn; absent for an object that is kept
 type Task string
 
+// Team defines model for Team.
+type Team struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Members group:PROVIDER:NAME or user:PROVIDER:NAME
+	Members []string `json:"members"`
+	Name    string   `json:"name"`
+	Rights  []Rights `json:"rights"`
+}
+
+// TeamList defines model for TeamList.
+type TeamList struct {
+	Items []Team `json:"items"`
+	Total int    `json:"total"`
+}
+
+// TeamNames defines model for TeamNames.
+type TeamNames struct {
+	Items []string `json:"items"`
+}
+
 // Token defines model for Token.
 type Token struct {
 	// Expires absent for one that does not end by itself
 	Expires time.Time `json:"expires,omitempty,omitzero"`
 	Made    time.Time `json:"made,omitempty,omitzero"`
 	Name    string    `json:"name"`
-	Role    Role      `json:"role"`
+
+	// Rights what it may where it has no role
+	Rights []Rights `json:"rights,omitempty,omitzero"`
+
+	// Role a member has none of the others: they may what their teams, or their token, give
+	Role Role `json:"role"`
 
 	// Used when it was used last, to the minute; absent when it never was
 	Used time.Time `json:"used,omitempty,omitzero"`
@@ -3172,6 +3294,9 @@ type TryRules struct {
 type TryWay struct {
 	GoesTo []string `json:"goes_to,omitempty,omitzero"`
 }
+
+// Verb defines model for Verb.
+type Verb string
 
 // Ward defines model for Ward.
 type Ward struct {
@@ -3311,6 +3436,9 @@ type WardDetail struct {
 	// ToldBy names of the alerts that tell somebody of it
 	ToldBy []string `json:"told_by,omitempty,omitzero"`
 	Ward   Ward     `json:"ward"`
+
+	// YouMay what you may do to it, guards aside
+	YouMay []Verb `json:"you_may,omitempty,omitzero"`
 }
 
 // WardDiff defines model for WardDiff.
@@ -3569,6 +3697,27 @@ type PreviewLotParams struct {
 	OnlyThis bool `form:"only_this,omitempty" json:"only_this,omitempty,omitzero"`
 }
 
+// DecideParams defines parameters for Decide.
+type DecideParams struct {
+	// Who a token, or a person as sessions show them; yourself when absent
+	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
+
+	// Verb see, look, sync, roll back, hold, reject, allow or promote
+	Verb string `form:"verb" json:"verb"`
+
+	// Ward to which ward
+	Ward string `form:"ward,omitempty" json:"ward,omitempty,omitzero"`
+
+	// Lane or to which lane
+	Lane string `form:"lane,omitempty" json:"lane,omitempty,omitzero"`
+
+	// Stop and at which of its stops
+	Stop string `form:"stop,omitempty" json:"stop,omitempty,omitzero"`
+
+	// Guard which guard, where the verb is allow
+	Guard string `form:"guard,omitempty" json:"guard,omitempty,omitzero"`
+}
+
 // ListMetricsSourcesParams defines parameters for ListMetricsSources.
 type ListMetricsSourcesParams struct {
 	// Search words that must all be somewhere in it
@@ -3662,6 +3811,14 @@ type ListSessionsParams struct {
 // ListStoresParams defines parameters for ListStores.
 type ListStoresParams struct {
 	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListTeamsParams defines parameters for ListTeams.
+type ListTeamsParams struct {
+	// Search words that must all be in the name, the members or what it may
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
@@ -3854,6 +4011,9 @@ type SetSecretJSONRequestBody = SetSecret
 
 // AddStoreJSONRequestBody defines body for AddStore for application/json ContentType.
 type AddStoreJSONRequestBody = AddStore
+
+// PutTeamJSONRequestBody defines body for PutTeam for application/json ContentType.
+type PutTeamJSONRequestBody = PutTeam
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = MakeToken
@@ -4174,6 +4334,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
 	ForgetLeft(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Decide What somebody may, and why: yourself, or anybody for an operator
+	//
+	// Corresponds with GET /may (the `Decide` operationId).
+	Decide(ctx context.Context, params *DecideParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who this token belongs to, and which version answers
 	//
@@ -4623,6 +4788,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /stores/{name}/try (the `TryStore` operationId).
 	TryStore(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTeams Teams, who is in them and what they may
+	//
+	// Corresponds with GET /teams (the `ListTeams` operationId).
+	ListTeams(ctx context.Context, params *ListTeamsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutTeamWithBody Add the teams of a file, or change them
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /teams (the `PutTeam` operationId).
+	PutTeamWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutTeam Add the teams of a file, or change them
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /teams (the `PutTeam` operationId).
+	PutTeam(ctx context.Context, body PutTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveTeam Forget a team; its people may what else is given to them
+	//
+	// Corresponds with DELETE /teams/{name} (the `RemoveTeam` operationId).
+	RemoveTeam(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens Tokens that sign in, with when each was used last
 	//
@@ -5438,6 +5627,21 @@ func (c *Client) ReleaseStop(ctx context.Context, name ItemName, body ReleaseSto
 // Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
 func (c *Client) ForgetLeft(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewForgetLeftRequest(c.Server, ward)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Decide What somebody may, and why: yourself, or anybody for an operator
+//
+// Corresponds with GET /may (the `Decide` operationId).
+func (c *Client) Decide(ctx context.Context, params *DecideParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6637,6 +6841,70 @@ func (c *Client) TakeStorePush(ctx context.Context, name ItemName, reqEditors ..
 // Corresponds with POST /stores/{name}/try (the `TryStore` operationId).
 func (c *Client) TryStore(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryStoreRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTeams Teams, who is in them and what they may
+//
+// Corresponds with GET /teams (the `ListTeams` operationId).
+func (c *Client) ListTeams(ctx context.Context, params *ListTeamsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTeamsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutTeamWithBody Add the teams of a file, or change them
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /teams (the `PutTeam` operationId).
+func (c *Client) PutTeamWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutTeamRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutTeam Add the teams of a file, or change them
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /teams (the `PutTeam` operationId).
+func (c *Client) PutTeam(ctx context.Context, body PutTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutTeamRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveTeam Forget a team; its people may what else is given to them
+//
+// Corresponds with DELETE /teams/{name} (the `RemoveTeam` operationId).
+func (c *Client) RemoveTeam(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTeamRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -8793,6 +9061,96 @@ func NewForgetLeftRequest(server string, ward string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDecideRequest constructs an http.Request for the Decide method
+func NewDecideRequest(server string, params *DecideParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/may")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verb", params.Verb, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ward", params.Ward, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lane", params.Lane, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stop", params.Stop, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "guard", params.Guard, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -11284,6 +11642,146 @@ func NewTryStoreRequest(server string, name ItemName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListTeamsRequest constructs an http.Request for the ListTeams method
+func NewListTeamsRequest(server string, params *ListTeamsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/teams")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutTeamRequest calls the generic PutTeam builder with application/json body
+func NewPutTeamRequest(server string, body PutTeamJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutTeamRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPutTeamRequestWithBody constructs an http.Request for the PutTeam method, with any body, and a specified content type
+func NewPutTeamRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/teams")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveTeamRequest constructs an http.Request for the RemoveTeam method
+func NewRemoveTeamRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/teams/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string, params *ListTokensParams) (*http.Request, error) {
 	var err error
@@ -13203,6 +13701,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
 	ForgetLeftWithResponse(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*ForgetLeftResponse, error)
 
+	// DecideWithResponse What somebody may, and why: yourself, or anybody for an operator
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /may (the `Decide` operationId).
+	DecideWithResponse(ctx context.Context, params *DecideParams, reqEditors ...RequestEditorFn) (*DecideResponse, error)
+
 	// GetMeWithResponse Who this token belongs to, and which version answers
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13737,6 +14242,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /stores/{name}/try (the `TryStore` operationId).
 	TryStoreWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*TryStoreResponse, error)
+
+	// ListTeamsWithResponse Teams, who is in them and what they may
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /teams (the `ListTeams` operationId).
+	ListTeamsWithResponse(ctx context.Context, params *ListTeamsParams, reqEditors ...RequestEditorFn) (*ListTeamsResponse, error)
+
+	// PutTeamWithBodyWithResponse Add the teams of a file, or change them
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /teams (the `PutTeam` operationId).
+	PutTeamWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutTeamResponse, error)
+
+	// PutTeamWithResponse Add the teams of a file, or change them
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /teams (the `PutTeam` operationId).
+	PutTeamWithResponse(ctx context.Context, body PutTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*PutTeamResponse, error)
+
+	// RemoveTeamWithResponse Forget a team; its people may what else is given to them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /teams/{name} (the `RemoveTeam` operationId).
+	RemoveTeamWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveTeamResponse, error)
 
 	// ListTokensWithResponse Tokens that sign in, with when each was used last
 	//
@@ -15338,6 +15871,54 @@ func (r ForgetLeftResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ForgetLeftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DecideResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DecisionList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DecideResponse) GetJSON200() *DecisionList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DecideResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DecideResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DecideResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DecideResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DecideResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18078,6 +18659,143 @@ func (r TryStoreResponse) ContentType() string {
 	return ""
 }
 
+type ListTeamsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TeamList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTeamsResponse) GetJSON200() *TeamList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTeamsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTeamsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTeamsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTeamsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTeamsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutTeamResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TeamNames
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutTeamResponse) GetJSON200() *TeamNames {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutTeamResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutTeamResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutTeamResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutTeamResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutTeamResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveTeamResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveTeamResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveTeamResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveTeamResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveTeamResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveTeamResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -19996,6 +20714,19 @@ func (c *ClientWithResponses) ForgetLeftWithResponse(ctx context.Context, ward s
 	return ParseForgetLeftResponse(rsp)
 }
 
+// DecideWithResponse What somebody may, and why: yourself, or anybody for an operator
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /may (the `Decide` operationId).
+func (c *ClientWithResponses) DecideWithResponse(ctx context.Context, params *DecideParams, reqEditors ...RequestEditorFn) (*DecideResponse, error) {
+	rsp, err := c.Decide(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideResponse(rsp)
+}
+
 // GetMeWithResponse Who this token belongs to, and which version answers
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20979,6 +21710,58 @@ func (c *ClientWithResponses) TryStoreWithResponse(ctx context.Context, name Ite
 		return nil, err
 	}
 	return ParseTryStoreResponse(rsp)
+}
+
+// ListTeamsWithResponse Teams, who is in them and what they may
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /teams (the `ListTeams` operationId).
+func (c *ClientWithResponses) ListTeamsWithResponse(ctx context.Context, params *ListTeamsParams, reqEditors ...RequestEditorFn) (*ListTeamsResponse, error) {
+	rsp, err := c.ListTeams(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTeamsResponse(rsp)
+}
+
+// PutTeamWithBodyWithResponse Add the teams of a file, or change them
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /teams (the `PutTeam` operationId).
+func (c *ClientWithResponses) PutTeamWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutTeamResponse, error) {
+	rsp, err := c.PutTeamWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutTeamResponse(rsp)
+}
+
+// PutTeamWithResponse Add the teams of a file, or change them
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /teams (the `PutTeam` operationId).
+func (c *ClientWithResponses) PutTeamWithResponse(ctx context.Context, body PutTeamJSONRequestBody, reqEditors ...RequestEditorFn) (*PutTeamResponse, error) {
+	rsp, err := c.PutTeam(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutTeamResponse(rsp)
+}
+
+// RemoveTeamWithResponse Forget a team; its people may what else is given to them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /teams/{name} (the `RemoveTeam` operationId).
+func (c *ClientWithResponses) RemoveTeamWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveTeamResponse, error) {
+	rsp, err := c.RemoveTeam(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveTeamResponse(rsp)
 }
 
 // ListTokensWithResponse Tokens that sign in, with when each was used last
@@ -22408,6 +23191,39 @@ func ParseForgetLeftResponse(rsp *http.Response) (*ForgetLeftResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDecideResponse parses an HTTP response from a DecideWithResponse call
+func ParseDecideResponse(rsp *http.Response) (*DecideResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DecideResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DecisionList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -24299,6 +25115,101 @@ func ParseTryStoreResponse(rsp *http.Response) (*TryStoreResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTeamsResponse parses an HTTP response from a ListTeamsWithResponse call
+func ParseListTeamsResponse(rsp *http.Response) (*ListTeamsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTeamsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TeamList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutTeamResponse parses an HTTP response from a PutTeamWithResponse call
+func ParsePutTeamResponse(rsp *http.Response) (*PutTeamResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutTeamResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TeamNames
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveTeamResponse parses an HTTP response from a RemoveTeamWithResponse call
+func ParseRemoveTeamResponse(rsp *http.Response) (*RemoveTeamResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveTeamResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -42,7 +42,11 @@ func accounted[T any](ctx context.Context, k *Keeper, by Actor, w Wish[T]) (T, e
 		return k.facts(ctx, about)
 	}
 	was := facts()
-	out, err := w.do(ctx, k, by)
+	var out T
+	err := mayDo(k, by, w)
+	if err == nil {
+		out, err = w.do(ctx, k, by)
+	}
 	if t, quiet := any(out).(took); by.Roster != "" && (err != nil || quiet && !t.changed) { // the roster tells what is wrong with its files, at each look anew
 		return out, err
 	}
@@ -172,7 +176,7 @@ func wished(w any) map[string]string {
 	case AddProvider:
 		return details{"credentials": given(w.Secret)}.texts()
 	case MakeToken:
-		return details{"role": w.Role, "for": w.For.String()}.texts()
+		return details{"role": w.Role, "for": w.For.String(), "may": w.May}.texts()
 	case ProposeFiles:
 		var names []string
 		for _, f := range w.Files.Files {

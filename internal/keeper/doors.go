@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/proposal"
@@ -22,6 +23,8 @@ type Actor struct {
 	Roster string // "" for a token
 	// Through is what a person asks through: the command line, the console, or the API.
 	Through string
+	// Rights are what whoever asks may; nil for who is not asked: rosters, and the service itself.
+	Rights *grant.Rights
 }
 
 func (a Actor) String() string {
@@ -183,9 +186,10 @@ type (
 
 // ---- of tokens
 
-// MakeToken makes a token; its text is in the answer and nowhere else.
+// MakeToken makes a token; its text is in the answer and nowhere else. Without a role it may what May says, and no more.
 type MakeToken struct {
 	Name, Role string
+	May        []grant.Grant
 	For        time.Duration
 }
 

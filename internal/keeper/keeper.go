@@ -4,6 +4,7 @@ package keeper
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"runtime"
@@ -40,6 +41,7 @@ const (
 	Guarded     = loop.Guarded
 	Unreachable = loop.Unreachable
 	Unwritten   = loop.Unwritten
+	Denied      = loop.Denied
 )
 
 func fault(kind FaultKind, format string, args ...any) *Fault {
@@ -195,8 +197,8 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	if err := k.openWards(ctx); err != nil {
 		return nil, err
 	}
-	if err := k.readProviders(ctx); err != nil {
-		log.Error("providers can't be read; nobody signs in by one", "error", err)
+	if err := errors.Join(k.readProviders(ctx), k.readTeams(ctx)); err != nil {
+		log.Error("providers and teams can't be read; nobody signs in by a provider", "error", err)
 	}
 	if err := k.openHosts(ctx); err != nil {
 		log.Error("code hosts can't be read; nothing is told there", "error", err)

@@ -39,6 +39,7 @@ const sessionText = "vigila_session_"
 type people struct {
 	mu        sync.Mutex
 	providers []record.Provider           // by name
+	teams     []grant.Team                // by name
 	asked     map[string]*signin.Provider // those that have said where they are asked what
 	devices   devices
 }
@@ -50,7 +51,7 @@ func newPeople() people {
 // Who is whoever asks: somebody who has signed in, or what a token was made for.
 type Who struct {
 	Name    string
-	Role    grant.Role
+	Rights  grant.Rights
 	Ends    time.Time // zero for a token that does not end by itself
 	Session string    // the id of the session; "" for a token
 	// Provider is by what somebody has signed in; "" for a token, and for a session that one has opened.
@@ -77,7 +78,16 @@ func (k *Keeper) whoseToken(ctx context.Context, hash string) (Who, error) {
 	if err == nil && Ended(t) {
 		err = record.ErrNone
 	}
-	return Who{Name: t.Name, Role: grant.Role(t.Role), Ends: t.Expires, token: t}, err
+	return whoIs(t), err
+}
+
+// whoIs is whoever has a token.
+func whoIs(t record.Token) Who {
+	w := Who{Name: t.Name, Rights: grant.Rights{Role: grant.Role(t.Role)}, Ends: t.Expires, token: t}
+	for _, g := range t.May {
+		w.Rights.Grants = append(w.Rights.Grants, grant.Held{Grant: g, By: "token " + t.Name})
+	}
+	return w
 }
 
 // whoseSession tells whose a session is by now: their role is what the provider, or the token, gives today.
@@ -93,12 +103,12 @@ func (k *Keeper) whoseSession(ctx context.Context, x record.Session) (Who, error
 		}
 		return w, err
 	}
-	p, known := k.providerNamed(x.SessionMore.Who.Provider)
-	role := p.Role(x.SessionMore.Who)
-	if !known || role == "" {
+	w := k.person(x.SessionMore.Who)
+	if w.Provider == "" || w.Rights.None() {
 		return Who{}, record.ErrNone
 	}
-	return Who{Name: x.SessionMore.Who.Title(), Role: role, Ends: x.Ends, Session: x.ID(), Provider: p.Name, session: x}, nil
+	w.Ends, w.Session, w.session = x.Ends, x.ID(), x
+	return w, nil
 }
 
 func (k *Keeper) sessionSpans() (idle, whole time.Duration) {
@@ -204,13 +214,12 @@ func (k *Keeper) FinishSignIn(ctx context.Context, flow, state, code, from strin
 	if err != nil {
 		return SignedIn{}, fault(Invalid, "%v", err)
 	}
-	conf, known := k.providerNamed(f.Provider)
-	if !known || conf.Role(who) == "" {
+	if k.person(who).Rights.None() {
 		groups := "none"
 		if len(who.Groups) > 0 {
 			groups = strings.Join(who.Groups, ", ")
 		}
-		return SignedIn{}, fault(Invalid, "%s may nothing here: neither this name nor a group of theirs (%s) has a role. An admin gives one (vigila provider add)", who.Title(), groups)
+		return SignedIn{}, fault(Invalid, "%s may nothing here: neither this name nor a group of theirs (%s) has a role, or is in a team. An admin gives one (vigila provider add, vigila team add)", who.Title(), groups)
 	}
 	text, err := Do(ctx, k, Actor{Name: who.Title(), Through: "console"}, openSession{record.SessionMore{Who: who, Through: "console", From: from}})
 	return SignedIn{text, f.To}, err
@@ -377,7 +386,7 @@ func (k *Keeper) Sessions(ctx context.Context, by Who) (out []Session, err error
 		if err != nil {
 			return nil, err
 		}
-		if by.Role.May(grant.Admin) || w.Name == by.Name {
+		if by.Rights.Role.May(grant.Admin) || w.Name == by.Name {
 			out = append(out, Session{x, w})
 		}
 	}

@@ -56,13 +56,18 @@ func (w MakeToken) do(ctx context.Context, k *Keeper, _ Actor) (MadeToken, error
 	switch {
 	case w.Name == "vigila":
 		return MadeToken{}, fault(Invalid, "name: vigila is what the logbook calls the service itself; choose another")
-	case !grant.Role(w.Role).May(grant.Reader):
+	case w.Role == "" && len(w.May) == 0 || w.Role != "" && !grant.Role(w.Role).May(grant.Reader):
 		return MadeToken{}, fault(Invalid, "role: %q is none; write reader, operator or admin", w.Role)
 	case w.For < minToken || w.For > maxToken:
 		return MadeToken{}, fault(Invalid, "for: a token is taken between a minute and %d days", int(maxToken.Hours()/24))
 	}
 	token, hash := NewToken()
-	t := record.Token{Name: w.Name, Role: w.Role, Expires: time.Now().Add(w.For).UTC().Truncate(time.Second)}
+	for _, g := range w.May {
+		if err := g.Check(); err != nil {
+			return MadeToken{}, fault(Invalid, "may: %v", err)
+		}
+	}
+	t := record.Token{Name: w.Name, Role: w.Role, May: w.May, Expires: time.Now().Add(w.For).UTC().Truncate(time.Second)}
 	err := k.store.AddToken(ctx, hash, t)
 	if errors.Is(err, record.ErrTaken) {
 		return MadeToken{}, fault(Conflict, "there is a token %s already; choose another name, or end that first: vigila token end %s", w.Name, w.Name)

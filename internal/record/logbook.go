@@ -168,6 +168,8 @@ func (s *Store) InterruptRunning(ctx context.Context) (int64, error) {
 // Find says which entries are wanted; the newest come first.
 type Find struct {
 	Placement string // all when empty
+	Only      bool   // of those among Among alone, which may be none
+	Among     []string
 	Search    string // words that must all occur
 	Since     time.Time
 	Limit     int // 0: all
@@ -180,6 +182,9 @@ func (s *Store) Entries(ctx context.Context, f Find) ([]logbook.Entry, int, erro
 	where, args := []string{"1"}, []any{}
 	if f.Placement != "" {
 		where, args = append(where, "placement=?"), append(args, f.Placement)
+	}
+	if f.Only {
+		where, args = append(where, "placement IN (SELECT value FROM json_each(?))"), append(args, toJSON(append([]string{}, f.Among...)))
 	}
 	if !f.Since.IsZero() {
 		where, args = append(where, "started>=?"), append(args, ms(f.Since))

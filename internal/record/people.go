@@ -148,3 +148,28 @@ func (s *Store) EndSession(ctx context.Context, hash string) error {
 func (s *Store) EndSessions(ctx context.Context, now, idle time.Time) error {
 	return s.exec(ctx, `DELETE FROM sessions WHERE ends<=? OR used<?`, ms(now), ms(idle))
 }
+
+// PutTeam adds a team or changes it.
+func (s *Store) PutTeam(ctx context.Context, t grant.Team) error {
+	return s.exec(ctx, `INSERT INTO teams VALUES (?,?) ON CONFLICT (name) DO UPDATE SET team=excluded.team`, t.Name, toJSON(t))
+}
+
+// Teams lists the teams by name.
+func (s *Store) Teams(ctx context.Context) (out []grant.Team, err error) {
+	err = each(ctx, s, func(row *sql.Rows) error {
+		var t grant.Team
+		var text string
+		if err := row.Scan(&text); err != nil {
+			return err
+		}
+		err := json.Unmarshal([]byte(text), &t)
+		out = append(out, t)
+		return err
+	}, `SELECT team FROM teams ORDER BY name`)
+	return out, err
+}
+
+// RemoveTeam forgets a team.
+func (s *Store) RemoveTeam(ctx context.Context, name string) error {
+	return s.exec(ctx, `DELETE FROM teams WHERE name=?`, name)
+}

@@ -3,6 +3,7 @@ package record
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/audit"
+	"vigila.dev/vigila/internal/core/grant"
 )
 
 // Token is a bearer token's owner; the token itself is never kept.
@@ -20,12 +22,13 @@ type Token struct {
 	Expires time.Time // zero for one that does not end by itself
 	Used    time.Time // to the minute; zero when it never was
 	Hash    string    // of the token, where it was found by it
+	May     []grant.Grant
 }
 
 // ErrTaken tells that the name of a token is another's.
 var ErrTaken = errors.New("there is a token of that name")
 
-const addToken = `INSERT INTO tokens (hash, name, role, made, expires) VALUES (?,?,?,?,?) ON CONFLICT (name) DO NOTHING`
+const addToken = `INSERT INTO tokens (hash, name, role, made, expires, may) VALUES (?,?,?,?,?,?) ON CONFLICT (name) DO NOTHING`
 
 // AddToken keeps the hash of a token, made now. A name that has ended is free again. Errors are ErrTaken for one that has not.
 func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
@@ -33,7 +36,7 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
 	if _, err := s.change(ctx, `DELETE FROM tokens WHERE name=? AND expires<>0 AND expires<=?`, t.Name, ms(now)); err != nil {
 		return err
 	}
-	return added(s.change(ctx, addToken, hash, t.Name, t.Role, ms(now), ms(t.Expires)))
+	return added(s.change(ctx, addToken, hash, t.Name, t.Role, ms(now), ms(t.Expires), mayText(t)))
 }
 
 func added(r sql.Result, err error) error {
@@ -46,14 +49,34 @@ func added(r sql.Result, err error) error {
 	return ErrTaken
 }
 
-const tokenColumns = `SELECT name, role, made, expires, used FROM tokens`
+const tokenColumns = `SELECT name, role, made, expires, used, may FROM tokens`
+
+// mayText is what a token may beside its role, as it is kept.
+func mayText(t Token) string {
+	if len(t.May) == 0 {
+		return ""
+	}
+	return toJSON(t.May)
+}
+
+// scanToken reads a row of tokenColumns.
+func scanToken(scan func(...any) error) (t Token, err error) {
+	var made, expires, used int64
+	var may string
+	if err := scan(&t.Name, &t.Role, &made, &expires, &used, &may); err != nil {
+		return t, err
+	}
+	t.Made, t.Expires, t.Used = at(made), at(expires), at(used)
+	if may != "" {
+		err = json.Unmarshal([]byte(may), &t.May)
+	}
+	return t, err
+}
 
 // TokenByHash finds a token, also one that has ended; ErrNone when it is not known.
 func (s *Store) TokenByHash(ctx context.Context, hash string) (Token, error) {
-	var t Token
-	var made, expires, used int64
-	err := s.row(ctx, []any{&t.Name, &t.Role, &made, &expires, &used}, tokenColumns+` WHERE hash=?`, hash)
-	t.Made, t.Expires, t.Used, t.Hash = at(made), at(expires), at(used), hash
+	t, err := scanToken(func(into ...any) error { return s.row(ctx, into, tokenColumns+` WHERE hash=?`, hash) })
+	t.Hash = hash
 	return t, err
 }
 
@@ -69,14 +92,9 @@ func (s *Store) UseToken(ctx context.Context, t Token, now time.Time) error {
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	var out []Token
 	err := each(ctx, s, func(row *sql.Rows) error {
-		var t Token
-		var made, expires, used int64
-		if err := row.Scan(&t.Name, &t.Role, &made, &expires, &used); err != nil {
-			return err
-		}
-		t.Made, t.Expires, t.Used = at(made), at(expires), at(used)
+		t, err := scanToken(row.Scan)
 		out = append(out, t)
-		return nil
+		return err
 	}, tokenColumns+` ORDER BY expires=0, expires, name`)
 	return out, err
 }
@@ -117,7 +135,7 @@ func AddTokenIn(ctx context.Context, dir, hash string, t Token) error {
 		return fmt.Errorf("write to %s: %w", file, err)
 	}
 	defer func() { _ = tx.Rollback() }() // does nothing once it is committed
-	if err := added(tx.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(time.Now()), ms(t.Expires))); err != nil {
+	if err := added(tx.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(time.Now()), ms(t.Expires), mayText(t))); err != nil {
 		return err
 	}
 	if err := addAudit(ctx, bare{tx}, &audit.Entry{At: time.Now(), By: OnTheMachine, Through: "command line", Verb: "make", Of: "token", Name: t.Name, With: map[string]string{"role": t.Role}, Outcome: audit.Done}); err != nil {

@@ -552,6 +552,7 @@ func (e RepoFollow) Valid() bool {
 // Defines values for Role.
 const (
 	RoleAdmin    Role = "admin"
+	RoleMember   Role = "member"
 	RoleOperator Role = "operator"
 	RoleReader   Role = "reader"
 )
@@ -560,6 +561,8 @@ const (
 func (e Role) Valid() bool {
 	switch e {
 	case RoleAdmin:
+		return true
+	case RoleMember:
 		return true
 	case RoleOperator:
 		return true
@@ -681,6 +684,42 @@ func (e Task) Valid() bool {
 	case TaskBefore:
 		return true
 	case TaskFailed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Verb.
+const (
+	VerbAllow    Verb = "allow"
+	VerbHold     Verb = "hold"
+	VerbLook     Verb = "look"
+	VerbPromote  Verb = "promote"
+	VerbReject   Verb = "reject"
+	VerbRollBack Verb = "roll back"
+	VerbSee      Verb = "see"
+	VerbSync     Verb = "sync"
+)
+
+// Valid indicates whether the value is a known member of the Verb enum.
+func (e Verb) Valid() bool {
+	switch e {
+	case VerbAllow:
+		return true
+	case VerbHold:
+		return true
+	case VerbLook:
+		return true
+	case VerbPromote:
+		return true
+	case VerbReject:
+		return true
+	case VerbRollBack:
+		return true
+	case VerbSee:
+		return true
+	case VerbSync:
 		return true
 	default:
 		return false
@@ -1550,6 +1589,25 @@ type ContextList struct {
 	Items []string `json:"items"`
 }
 
+// Decision defines model for Decision.
+type Decision struct {
+	May bool `json:"may"`
+
+	// Name whom it is about
+	Name string `json:"name"`
+
+	// OfWhat the ward, or the lane
+	OfWhat string `json:"of_what"`
+
+	// Why what lets them, or what they lack
+	Why string `json:"why"`
+}
+
+// DecisionList defines model for DecisionList.
+type DecisionList struct {
+	Items []Decision `json:"items"`
+}
+
 // Delivery defines model for Delivery.
 type Delivery struct {
 	Alert string `json:"alert"`
@@ -2163,7 +2221,12 @@ type MakeToken struct {
 
 	// Name of whoever or whatever it is for, as the logbook will say it: lower case letters, digits and -
 	Name string `json:"name"`
-	Role Role   `json:"role"`
+
+	// Rights in place of a role: what it may, and no more
+	Rights []Rights `json:"rights,omitempty,omitzero"`
+
+	// Role a member has none of the others: they may what their teams, or their token, give
+	Role Role `json:"role,omitempty,omitzero"`
 }
 
 // Me defines model for Me.
@@ -2177,11 +2240,16 @@ type Me struct {
 
 	// Provider by what you have signed in; absent for a token, and for a session that one has opened
 	Provider string `json:"provider,omitempty,omitzero"`
-	Role     Role   `json:"role"`
+
+	// Role a member has none of the others: they may what their teams, or their token, give
+	Role Role `json:"role"`
 
 	// Session the id of the session, where it is one
 	Session string `json:"session,omitempty,omitzero"`
-	Version string `json:"version"`
+
+	// Teams that you are in
+	Teams   []string `json:"teams,omitempty,omitzero"`
+	Version string   `json:"version"`
 }
 
 // MergeProposal defines model for MergeProposal.
@@ -2594,6 +2662,15 @@ type Pushes struct {
 	Path string `json:"path"`
 }
 
+// PutTeam defines model for PutTeam.
+type PutTeam struct {
+	// File its text: documents of vigila: team/v1
+	File string `json:"file"`
+
+	// Name what to call the file in errors
+	Name string `json:"name,omitempty,omitzero"`
+}
+
 // RefusedObject defines model for RefusedObject.
 type RefusedObject struct {
 	Kind string `json:"kind"`
@@ -2709,7 +2786,24 @@ type Revision struct {
 	Subject string `json:"subject,omitempty,omitzero"`
 }
 
-// Role defines model for Role.
+// Rights What may be done to wards that all that is given holds for, or to lanes
+type Rights struct {
+	// AtStops of the lanes; all when absent
+	AtStops    []string `json:"at_stops,omitempty,omitzero"`
+	OfClusters []string `json:"of_clusters,omitempty,omitzero"`
+
+	// OfGuards that may be let pass
+	OfGuards  []string `json:"of_guards,omitempty,omitzero"`
+	OfLanes   []string `json:"of_lanes,omitempty,omitzero"`
+	OfOwners  []string `json:"of_owners,omitempty,omitzero"`
+	OfRosters []string `json:"of_rosters,omitempty,omitzero"`
+
+	// OfWards names, with or without their cluster
+	OfWards []string `json:"of_wards,omitempty,omitzero"`
+	Verbs   []Verb   `json:"verbs"`
+}
+
+// Role a member has none of the others: they may what their teams, or their token, give
 type Role string
 
 // Roster defines model for Roster.
@@ -2931,7 +3025,9 @@ type Session struct {
 	Made     time.Time `json:"made"`
 	Name     string    `json:"name"`
 	Provider string    `json:"provider,omitempty,omitzero"`
-	Role     Role      `json:"role"`
+
+	// Role a member has none of the others: they may what their teams, or their token, give
+	Role Role `json:"role"`
 
 	// Through console or command line
 	Through string `json:"through"`
@@ -3127,13 +3223,39 @@ type SyncRoster struct {
 // Task when a task has its turn; absent for an object that is kept
 type Task string
 
+// Team defines model for Team.
+type Team struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Members group:PROVIDER:NAME or user:PROVIDER:NAME
+	Members []string `json:"members"`
+	Name    string   `json:"name"`
+	Rights  []Rights `json:"rights"`
+}
+
+// TeamList defines model for TeamList.
+type TeamList struct {
+	Items []Team `json:"items"`
+	Total int    `json:"total"`
+}
+
+// TeamNames defines model for TeamNames.
+type TeamNames struct {
+	Items []string `json:"items"`
+}
+
 // Token defines model for Token.
 type Token struct {
 	// Expires absent for one that does not end by itself
 	Expires time.Time `json:"expires,omitempty,omitzero"`
 	Made    time.Time `json:"made,omitempty,omitzero"`
 	Name    string    `json:"name"`
-	Role    Role      `json:"role"`
+
+	// Rights what it may where it has no role
+	Rights []Rights `json:"rights,omitempty,omitzero"`
+
+	// Role a member has none of the others: they may what their teams, or their token, give
+	Role Role `json:"role"`
 
 	// Used when it was used last, to the minute; absent when it never was
 	Used time.Time `json:"used,omitempty,omitzero"`
@@ -3167,6 +3289,9 @@ type TryRules struct {
 type TryWay struct {
 	GoesTo []string `json:"goes_to,omitempty,omitzero"`
 }
+
+// Verb defines model for Verb.
+type Verb string
 
 // Ward defines model for Ward.
 type Ward struct {
@@ -3306,6 +3431,9 @@ type WardDetail struct {
 	// ToldBy names of the alerts that tell somebody of it
 	ToldBy []string `json:"told_by,omitempty,omitzero"`
 	Ward   Ward     `json:"ward"`
+
+	// YouMay what you may do to it, guards aside
+	YouMay []Verb `json:"you_may,omitempty,omitzero"`
 }
 
 // WardDiff defines model for WardDiff.
@@ -3564,6 +3692,27 @@ type PreviewLotParams struct {
 	OnlyThis bool `form:"only_this,omitempty" json:"only_this,omitempty,omitzero"`
 }
 
+// DecideParams defines parameters for Decide.
+type DecideParams struct {
+	// Who a token, or a person as sessions show them; yourself when absent
+	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
+
+	// Verb see, look, sync, roll back, hold, reject, allow or promote
+	Verb string `form:"verb" json:"verb"`
+
+	// Ward to which ward
+	Ward string `form:"ward,omitempty" json:"ward,omitempty,omitzero"`
+
+	// Lane or to which lane
+	Lane string `form:"lane,omitempty" json:"lane,omitempty,omitzero"`
+
+	// Stop and at which of its stops
+	Stop string `form:"stop,omitempty" json:"stop,omitempty,omitzero"`
+
+	// Guard which guard, where the verb is allow
+	Guard string `form:"guard,omitempty" json:"guard,omitempty,omitzero"`
+}
+
 // ListMetricsSourcesParams defines parameters for ListMetricsSources.
 type ListMetricsSourcesParams struct {
 	// Search words that must all be somewhere in it
@@ -3657,6 +3806,14 @@ type ListSessionsParams struct {
 // ListStoresParams defines parameters for ListStores.
 type ListStoresParams struct {
 	// Search words that must all be somewhere in it
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
+// ListTeamsParams defines parameters for ListTeams.
+type ListTeamsParams struct {
+	// Search words that must all be in the name, the members or what it may
 	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
 	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
@@ -3850,6 +4007,9 @@ type SetSecretJSONRequestBody = SetSecret
 // AddStoreJSONRequestBody defines body for AddStore for application/json ContentType.
 type AddStoreJSONRequestBody = AddStore
 
+// PutTeamJSONRequestBody defines body for PutTeam for application/json ContentType.
+type PutTeamJSONRequestBody = PutTeam
+
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = MakeToken
 
@@ -3966,6 +4126,9 @@ type ServerInterface interface {
 	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 	// (DELETE /left/{ward})
 	ForgetLeft(c *gin.Context, ward string)
+	// Decide What somebody may, and why: yourself, or anybody for an operator
+	// (GET /may)
+	Decide(c *gin.Context, params DecideParams)
 	// GetMe Who this token belongs to, and which version answers
 	// (GET /me)
 	GetMe(c *gin.Context)
@@ -4143,6 +4306,15 @@ type ServerInterface interface {
 	// TryStore Sign in to a store, and look at everything that wards use of it
 	// (POST /stores/{name}/try)
 	TryStore(c *gin.Context, name ItemName)
+	// ListTeams Teams, who is in them and what they may
+	// (GET /teams)
+	ListTeams(c *gin.Context, params ListTeamsParams)
+	// PutTeam Add the teams of a file, or change them
+	// (POST /teams)
+	PutTeam(c *gin.Context)
+	// RemoveTeam Forget a team; its people may what else is given to them
+	// (DELETE /teams/{name})
+	RemoveTeam(c *gin.Context, name ItemName)
 	// ListTokens Tokens that sign in, with when each was used last
 	// (GET /tokens)
 	ListTokens(c *gin.Context, params ListTokensParams)
@@ -5208,6 +5380,73 @@ func (siw *ServerInterfaceWrapper) ForgetLeft(c *gin.Context) {
 	}
 
 	siw.Handler.ForgetLeft(c, ward)
+}
+
+// Decide operation middleware
+func (siw *ServerInterfaceWrapper) Decide(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DecideParams
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", c.Request.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter who: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "verb" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "verb", c.Request.URL.Query(), &params.Verb, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter verb: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "ward" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "ward", c.Request.URL.Query(), &params.Ward, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ward: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "lane" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lane", c.Request.URL.Query(), &params.Lane, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lane: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "stop" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stop", c.Request.URL.Query(), &params.Stop, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter stop: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "guard" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "guard", c.Request.URL.Query(), &params.Guard, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter guard: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Decide(c, params)
 }
 
 // GetMe operation middleware
@@ -6728,6 +6967,87 @@ func (siw *ServerInterfaceWrapper) TryStore(c *gin.Context) {
 	siw.Handler.TryStore(c, name)
 }
 
+// ListTeams operation middleware
+func (siw *ServerInterfaceWrapper) ListTeams(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTeamsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTeams(c, params)
+}
+
+// PutTeam operation middleware
+func (siw *ServerInterfaceWrapper) PutTeam(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutTeam(c)
+}
+
+// RemoveTeam operation middleware
+func (siw *ServerInterfaceWrapper) RemoveTeam(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveTeam(c, name)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
@@ -7928,6 +8248,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/sessions/:name", wrapper.EndSession)
 	router.GET(options.BaseURL+"/devices/:code", wrapper.GetDevice)
 	router.POST(options.BaseURL+"/devices/:code", wrapper.AnswerDevice)
+	router.GET(options.BaseURL+"/may", wrapper.Decide)
+	router.GET(options.BaseURL+"/teams", wrapper.ListTeams)
+	router.POST(options.BaseURL+"/teams", wrapper.PutTeam)
+	router.DELETE(options.BaseURL+"/teams/:name", wrapper.RemoveTeam)
 	router.GET(options.BaseURL+"/providers", wrapper.ListProviders)
 	router.POST(options.BaseURL+"/providers", wrapper.AddProvider)
 	router.DELETE(options.BaseURL+"/providers/:name", wrapper.RemoveProvider)

@@ -37,7 +37,7 @@ func (r *refusals) first(key string) bool {
 func (r *refusals) note(c *gin.Context, k *keeper.Keeper, want Role) {
 	call := c.Request.Method + " " + strings.TrimPrefix(c.FullPath(), "/api/v1") // of the table: there are so many, and no more
 	if w := who(c); r.first(w.Name + " " + call) {
-		k.Refused(c.Request.Context(), keeper.Actor{Name: w.Name, Through: through(c)}, keeper.Subject{Verb: "call", Of: "API", Name: call}, fmt.Sprintf("it wants %s, and they are %s", a(want), a(Role(w.Role))))
+		k.Refused(c.Request.Context(), keeper.Actor{Name: w.Name, Through: through(c)}, keeper.Subject{Verb: "call", Of: "API", Name: call}, fmt.Sprintf("it wants %s, and they are %s", a(want), a(roleOf(w))))
 	}
 }
 

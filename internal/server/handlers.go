@@ -52,7 +52,13 @@ func answer[T, A any](s *server, c *gin.Context, show func(T) A) func(T, error) 
 
 // do makes a change for whoever asks. It is not cut short when they go away; and gin's own context is another request's by the time that a transaction lets go of it.
 func do[T any](s *server, c *gin.Context, w keeper.Wish[T]) (T, error) {
-	return keeper.Do(context.WithoutCancel(c.Request.Context()), s.Keeper, keeper.Actor{Name: who(c).Name, Through: through(c)}, w)
+	return keeper.Do(context.WithoutCancel(c.Request.Context()), s.Keeper, actor(c), w)
+}
+
+// actor is whoever asks, with what they may.
+func actor(c *gin.Context) keeper.Actor {
+	w := who(c)
+	return keeper.Actor{Name: w.Name, Through: through(c), Rights: &w.Rights}
 }
 
 // through is what somebody asks through, as far as a request tells: browsers say themselves that a page of the same origin asks, and so does the command line.
@@ -86,7 +92,7 @@ func slice[T any](all []T, limit, offset int) []T {
 // GetMe is GET /me.
 func (s *server) GetMe(c *gin.Context) {
 	w := who(c)
-	out := Me{Name: w.Name, Role: Role(w.Role), Expires: w.Ends, Version: s.Version, Session: w.Session, Provider: w.Provider}
+	out := Me{Name: w.Name, Role: roleOf(w), Expires: w.Ends, Version: s.Version, Session: w.Session, Provider: w.Provider, Teams: w.Teams()}
 	if text, cookie := credential(c); cookie {
 		out.Csrf = csrfOf(text)
 	}
@@ -99,9 +105,11 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 	if !ok {
 		return
 	}
-	if err := s.Keeper.Check(keeper.Filter{Cluster: q.Cluster, Owner: q.Owner, Roster: q.Roster}); err != nil {
-		s.fail(c, err)
-		return
+	if who(c).Rights.All() { // to others, only what they see is there to be asked for
+		if err := s.Keeper.Check(keeper.Filter{Cluster: q.Cluster, Owner: q.Owner, Roster: q.Roster}); err != nil {
+			s.fail(c, err)
+			return
+		}
 	}
 	for _, f := range []struct {
 		kind, word string
@@ -113,7 +121,7 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 		}
 	}
 	var match []*standing.View
-	for _, v := range s.Keeper.Views() {
+	for _, v := range s.Keeper.Seen(who(c)) {
 		if q.wants(v) && s.matches(c, v, q.Search) {
 			match = append(match, v)
 		}
@@ -224,6 +232,9 @@ func (s *server) GetWard(c *gin.Context, name WardID) {
 		return
 	}
 	out := WardDetail{Ward: wardOf(v), File: v.File, Outline: []Object{}, ToldBy: s.Keeper.AlertsOf(v)}
+	for _, verb := range who(c).Verbs(v) {
+		out.YouMay = append(out.YouMay, Verb(verb))
+	}
 	if m, is := s.Keeper.MutedUntil(v.ID); is {
 		out.Muted = muteOf(m)
 	}
@@ -505,7 +516,14 @@ func (s *server) ListEntries(c *gin.Context, q ListEntriesParams) {
 	if !ok {
 		return
 	}
-	entries, total, err := s.Keeper.AllEntries(c, record.Find{Search: q.Search, Since: q.Since, Limit: limit, Offset: offset})
+	find := record.Find{Search: q.Search, Since: q.Since, Limit: limit, Offset: offset}
+	if w := who(c); !w.Rights.All() {
+		find.Only = true
+		for _, v := range s.Keeper.Seen(w) {
+			find.Among = append(find.Among, v.ID)
+		}
+	}
+	entries, total, err := s.Keeper.AllEntries(c, find)
 	s.answerEntries(c, entries, total, false, err)
 }
 
@@ -902,6 +920,9 @@ func (s *server) StreamEvents(c *gin.Context) {
 			}
 		case <-l.Wake():
 			for _, n := range l.Take() {
+				if !s.Keeper.Hears(who(c), n) {
+					continue
+				}
 				if _, err := fmt.Fprintf(c.Writer, "event: %s\ndata: {\"name\":%q}\n\n", n.Kind, n.Name); err != nil {
 					return
 				}

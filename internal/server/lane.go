@@ -20,6 +20,9 @@ func (s *server) ListLanes(c *gin.Context, q ListLanesParams) {
 	}
 	items := []Lane{}
 	for _, l := range s.Keeper.Lanes() {
+		if !who(c).SeesLane(l.Name) {
+			continue
+		}
 		if holds(q.Search, l.Name, l.About, l.Said, l.Roster) {
 			items = append(items, laneOf(l))
 		}

@@ -137,6 +137,8 @@ func (s *server) fail(c *gin.Context, err error) {
 	if errors.As(err, &f) {
 		guards := guardsOf(f.Guards)
 		switch f.Kind {
+		case keeper.Denied:
+			problem(c, http.StatusForbidden, "This sign-in may not", f.Text)
 		case keeper.NotFound:
 			problem(c, http.StatusNotFound, "Not found", f.Text)
 		case keeper.Invalid:

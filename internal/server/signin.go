@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"maps"
 	"net"
 	"net/http"
@@ -162,7 +163,7 @@ func who(c *gin.Context) keeper.Who {
 func (s *server) still(c *gin.Context) bool {
 	text, _ := credential(c)
 	w, err := s.Keeper.Who(c.Request.Context(), text)
-	return err != nil && !errors.Is(err, record.ErrNone) || err == nil && w.Name == who(c).Name && w.Role == who(c).Role
+	return err != nil && !errors.Is(err, record.ErrNone) || err == nil && w.Name == who(c).Name && fmt.Sprint(w.Rights) == fmt.Sprint(who(c).Rights)
 }
 
 // ---- browsers
@@ -286,8 +287,8 @@ func (s *server) ListSessions(c *gin.Context, q ListSessionsParams) {
 	}
 	items := []Session{}
 	for _, x := range all {
-		if holds(q.Search, x.Name, string(x.Role), x.Provider, x.From) {
-			items = append(items, Session{Id: x.ID(), Name: x.Name, Role: Role(x.Role), Provider: x.Provider, Groups: x.SessionMore.Who.Groups, Made: x.Made, Used: x.Used, Expires: x.Who.Ends, Through: x.Through, Address: x.From, You: x.ID() == who(c).Session})
+		if holds(q.Search, x.Name, string(roleOf(x.Who)), x.Provider, x.From) {
+			items = append(items, Session{Id: x.ID(), Name: x.Name, Role: roleOf(x.Who), Provider: x.Provider, Groups: x.SessionMore.Who.Groups, Made: x.Made, Used: x.Used, Expires: x.Who.Ends, Through: x.Through, Address: x.From, You: x.ID() == who(c).Session})
 		}
 	}
 	c.JSON(http.StatusOK, SessionList{Total: len(items), Items: slice(items, limit, offset)})

@@ -47,12 +47,30 @@ func TestEveryCallHasARole(t *testing.T) {
 	assert.Equal(t, http.StatusOK, s.call("GET", "/api/v1/repos", "", nil).StatusCode)
 }
 
+// TestWhatMembersMayCall: whoever has no role is let to nothing that the table does not say, and each ward's call says a verb.
+func TestWhatMembersMayCall(t *testing.T) {
+	for call, verbs := range members {
+		assert.Contains(t, roles, call)
+		assert.NotEqual(t, Role("admin"), roles[call], "%s is an admin's", call)
+		if strings.Contains(call, "/wards/{ward}") {
+			assert.NotContains(t, []string{"listed", "own"}, verbs[0], "%s says which verb it takes", call)
+		}
+		if method, _, _ := strings.Cut(call, " "); method == "GET" && strings.Contains(call, "/{ward}/") {
+			assert.Equal(t, []string{"see"}, verbs, call)
+		}
+	}
+}
+
 // TestRoles: each role may what its calls say, and no more; whoever has no token, none of them.
 func TestRoles(t *testing.T) {
 	s := serve(t)
 	nobody := *s
 	nobody.token = ""
-	who := map[Role]*testServer{"": &nobody, RoleReader: s.as("one", RoleReader, time.Time{}), RoleOperator: s.as("two", RoleOperator, time.Time{}), RoleAdmin: s}
+	member, hash := keeper.NewToken()
+	require.NoError(t, s.store.AddToken(context.Background(), hash, record.Token{Name: "mate", May: []grant.Grant{{Do: []grant.Verb{grant.See, grant.Sync}, Wards: grant.Wards{Owners: []string{"ticketing"}}, Lanes: []string{"none-such"}}}}))
+	mate := *s
+	mate.token = member
+	who := map[Role]*testServer{"": &nobody, RoleMember: &mate, RoleReader: s.as("one", RoleReader, time.Time{}), RoleOperator: s.as("two", RoleOperator, time.Time{}), RoleAdmin: s}
 	for call, want := range roles {
 		method, path, _ := strings.Cut(call, " ")
 		if want == "none" || path == "/events" { // a stream; TestAStreamEndsWithItsToken has it
@@ -62,6 +80,12 @@ func TestRoles(t *testing.T) {
 		for has, s := range who {
 			status := s.call(method, path, "", nil).StatusCode
 			switch {
+			case has == RoleMember && len(members[call]) == 0:
+				assert.Equal(t, http.StatusForbidden, status, "%s is not for members", call)
+			case has == RoleMember && strings.Contains(call, "{ward}"):
+				assert.Equal(t, http.StatusNotFound, status, "%s of a ward that they don't see", call)
+			case has == RoleMember:
+				assert.NotContains(t, []int{http.StatusForbidden, http.StatusUnauthorized}, status, "%s as a member", call)
 			case has == "":
 				assert.Equal(t, http.StatusUnauthorized, status, "%s without a token", call)
 			case !grant.Role(has).May(grant.Role(want)):

@@ -1768,6 +1768,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/may": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What somebody may, and why: yourself, or anybody for an operator */
+        get: operations["decide"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Teams, who is in them and what they may */
+        get: operations["listTeams"];
+        put?: never;
+        /** Add the teams of a file, or change them */
+        post: operations["putTeam"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/teams/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a team; its people may what else is given to them */
+        delete: operations["removeTeam"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/providers": {
         parameters: {
             query?: never;
@@ -1841,6 +1895,8 @@ export interface components {
             session?: string;
             /** @description by what you have signed in; absent for a token, and for a session that one has opened */
             provider?: string;
+            /** @description that you are in */
+            teams?: string[];
             /** @description what calls that change something send as X-CSRF-Token when the session's cookie signs them in */
             csrf?: string;
         };
@@ -1942,8 +1998,59 @@ export interface components {
             /** @description group:NAME, user:NAME or everybody */
             readers?: string[];
         };
+        /**
+         * @description a member has none of the others: they may what their teams, or their token, give
+         * @enum {string}
+         */
+        Role: "member" | "reader" | "operator" | "admin";
         /** @enum {string} */
-        Role: "reader" | "operator" | "admin";
+        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "promote";
+        /** @description What may be done to wards that all that is given holds for, or to lanes */
+        Rights: {
+            verbs: components["schemas"]["Verb"][];
+            /** @description names, with or without their cluster */
+            of_wards?: string[];
+            of_owners?: string[];
+            of_clusters?: string[];
+            of_rosters?: string[];
+            of_lanes?: string[];
+            /** @description of the lanes; all when absent */
+            at_stops?: string[];
+            /** @description that may be let pass */
+            of_guards?: string[];
+        };
+        Team: {
+            name: string;
+            about?: string;
+            /** @description group:PROVIDER:NAME or user:PROVIDER:NAME */
+            members: string[];
+            rights: components["schemas"]["Rights"][];
+        };
+        TeamList: {
+            items: components["schemas"]["Team"][];
+            total: number;
+        };
+        PutTeam: {
+            /** @description what to call the file in errors */
+            name?: string;
+            /** @description its text: documents of vigila: team/v1 */
+            file: string;
+        };
+        TeamNames: {
+            items: string[];
+        };
+        Decision: {
+            /** @description whom it is about */
+            name: string;
+            /** @description the ward, or the lane */
+            of_what: string;
+            may: boolean;
+            /** @description what lets them, or what they lack */
+            why: string;
+        };
+        DecisionList: {
+            items: components["schemas"]["Decision"][];
+        };
         Token: {
             name: string;
             role: components["schemas"]["Role"];
@@ -1961,6 +2068,8 @@ export interface components {
             expires?: string;
             /** @description it is the one that this call was made with */
             you?: boolean;
+            /** @description what it may where it has no role */
+            rights?: components["schemas"]["Rights"][];
         };
         TokenList: {
             items: components["schemas"]["Token"][];
@@ -1969,9 +2078,11 @@ export interface components {
         MakeToken: {
             /** @description of whoever or whatever it is for, as the logbook will say it: lower case letters, digits and - */
             name: string;
-            role: components["schemas"]["Role"];
+            role?: components["schemas"]["Role"];
             /** @description how long it is taken, in seconds; 60 to 366 days */
             for: number;
+            /** @description in place of a role: what it may, and no more */
+            rights?: components["schemas"]["Rights"][];
         };
         MadeToken: {
             token: string;
@@ -2161,6 +2272,8 @@ export interface components {
             muted?: components["schemas"]["Mute"];
             /** @description names of the alerts that tell somebody of it */
             told_by?: string[];
+            /** @description what you may do to it, guards aside */
+            you_may?: components["schemas"]["Verb"][];
         };
         Object: {
             /** @description identity for getObject */
@@ -6687,6 +6800,112 @@ export interface operations {
         };
         responses: {
             /** @description Answered */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    decide: {
+        parameters: {
+            query: {
+                /** @description a token, or a person as sessions show them; yourself when absent */
+                who?: string;
+                /** @description see, look, sync, roll back, hold, reject, allow or promote */
+                verb: string;
+                /** @description to which ward */
+                ward?: string;
+                /** @description or to which lane */
+                lane?: string;
+                /** @description and at which of its stops */
+                stop?: string;
+                /** @description which guard, where the verb is allow */
+                guard?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description An answer for each placement that was meant */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DecisionList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTeams: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in the name, the members or what it may */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Teams, by name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putTeam: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutTeam"];
+            };
+        };
+        responses: {
+            /** @description Their names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamNames"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeTeam: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
             204: {
                 headers: {
                     [name: string]: unknown;

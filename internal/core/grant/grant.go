@@ -40,9 +40,9 @@ func (i Identity) Title() string { return i.Provider + ":" + i.Name }
 
 // Members are some of those whom a provider knows.
 type Members struct {
-	Groups    []string
-	Users     []string // by the name that the provider gives them
-	Everybody bool
+	Groups    []string `json:"groups,omitempty"`
+	Users     []string `json:"users,omitempty"` // by the name that the provider gives them
+	Everybody bool     `json:"everybody,omitempty"`
 }
 
 // ParseMembers reads members: group:NAME, user:NAME or everybody. Errors name the text that is none of them.

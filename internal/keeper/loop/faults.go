@@ -17,6 +17,7 @@ const (
 	Guarded
 	Unreachable
 	Unwritten // it can't be written down now, and is tried again
+	Denied    // whoever asks may not
 )
 
 // Fault is a request that can't be met, with the reason and what to do.

@@ -13,3 +13,8 @@ CREATE TABLE sessions (
   more TEXT NOT NULL                -- JSON of who it is, as the provider said, and from where
 ) WITHOUT ROWID;
 CREATE INDEX sessions_ends ON sessions (ends);
+CREATE TABLE teams (
+  name TEXT PRIMARY KEY,
+  team TEXT NOT NULL                -- JSON of core/grant.Team
+) WITHOUT ROWID;
+ALTER TABLE tokens ADD COLUMN may TEXT NOT NULL DEFAULT ''; -- JSON of what it may beside its role; '' for nothing

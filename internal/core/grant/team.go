@@ -1,0 +1,360 @@
+package grant
+
+import (
+	_ "embed"
+	"fmt"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"vigila.dev/vigila/internal/core/document"
+	"vigila.dev/vigila/internal/core/nearest"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// Verb is what may be done.
+type Verb string
+
+// The verbs that a team, or a token, can be given. What is not among them (sources, clusters, stores, rosters, alerts' ways, people) is an operator's or an admin's.
+const (
+	See      Verb = "see"       // wards, their objects, entries and logs; lanes
+	Look     Verb = "look"      // let repositories and clusters be looked at now
+	Sync     Verb = "sync"      // sync and restore, stop a run, say what a canary is to do
+	RollBack Verb = "roll back" // to an earlier entry, and propose that git says so
+	Hold     Verb = "hold"      // stop automatic runs, and let them go on
+	Reject   Verb = "reject"    // mark a revision as bad, and lift that
+	Allow    Verb = "allow"     // let a guard pass, by its name
+	Promote  Verb = "promote"   // let a lot into a stop of a lane, hold the stop, and release it
+)
+
+// About says what each verb is, in one place; in the order in which they are told.
+var About = []struct {
+	Verb Verb
+	Text string
+}{
+	{See, "see wards, their objects, logbooks and logs, or a lane; every other verb sees what it is for as well"},
+	{Look, "let the repository and the cluster of a ward be looked at now"},
+	{Sync, "sync and restore, stop a run, and say what a canary is to do"},
+	{RollBack, "roll back to an earlier entry, and propose that git says so"},
+	{Hold, "stop automatic runs, and let them go on"},
+	{Reject, "mark a revision as bad, and lift that"},
+	{Allow, "let a guard pass in a run that one may start, by the guard's name"},
+	{Promote, "let a lot into a stop of a lane, hold the stop, and release it"},
+}
+
+// ParseVerb reads a verb. An error says which there are.
+func ParseVerb(text string) (Verb, error) {
+	var known []string
+	for _, x := range About {
+		if string(x.Verb) == strings.ReplaceAll(text, "-", " ") {
+			return x.Verb, nil
+		}
+		known = append(known, string(x.Verb))
+	}
+	return "", fmt.Errorf("nobody can %q; %s", text, nearest.Words(text, known))
+}
+
+// Wards are those that all that is given holds for.
+type Wards struct {
+	Names    []string `json:"names,omitempty"` // with or without their cluster
+	Owners   []string `json:"owners,omitempty"`
+	Clusters []string `json:"clusters,omitempty"`
+	Rosters  []string `json:"rosters,omitempty"`
+}
+
+// Any tells whether something is given.
+func (w Wards) Any() bool { return len(w.Names)+len(w.Owners)+len(w.Clusters)+len(w.Rosters) > 0 }
+
+// String says which they are.
+func (w Wards) String() string {
+	var parts []string
+	for _, x := range []struct {
+		key string
+		all []string
+	}{{"", w.Names}, {"owner ", w.Owners}, {"cluster ", w.Clusters}, {"roster ", w.Rosters}} {
+		if len(x.all) > 0 {
+			parts = append(parts, x.key+strings.Join(x.all, " or "))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Grant is what may be done to what.
+type Grant struct {
+	Do     []Verb   `json:"do"`
+	Wards  Wards    `json:"wards,omitzero"`
+	Lanes  []string `json:"lanes,omitempty"`
+	Stops  []string `json:"stops,omitempty"`  // of the lanes; all when empty
+	Guards []string `json:"guards,omitempty"` // that may be let pass
+	Line   int      `json:"line,omitempty"`   // of the file that says so
+}
+
+// Thing is what something is done to: a ward, or a stop of a lane.
+type Thing struct {
+	Ward, Owner, Cluster, Roster string // of a ward: its name without the cluster, and where it belongs
+	Lane, Stop                   string // of a lane; any of its stops when empty
+	Guard                        string // that is let pass
+}
+
+// String says what it is.
+func (x Thing) String() string {
+	switch {
+	case x.Lane != "" && x.Stop != "":
+		return "lane " + x.Lane + " at " + x.Stop
+	case x.Lane != "":
+		return "lane " + x.Lane
+	case x.Guard != "":
+		return "guard " + x.Guard + " of " + x.Ward + "@" + x.Cluster
+	}
+	return x.Ward + "@" + x.Cluster
+}
+
+// Covers tells whether the grant lets somebody do something to a thing. Whoever may do anything to a thing sees it.
+func (g Grant) Covers(v Verb, x Thing) bool {
+	if !slices.Contains(g.Do, v) && v != See {
+		return false
+	}
+	in := func(all []string, one ...string) bool {
+		return len(all) == 0 || slices.ContainsFunc(one, func(s string) bool { return s != "" && slices.Contains(all, s) })
+	}
+	if x.Lane != "" {
+		return slices.Contains(g.Lanes, x.Lane) && (x.Stop == "" || v == See || in(g.Stops, x.Stop))
+	}
+	return g.Wards.Any() && in(g.Wards.Names, x.Ward, x.Ward+"@"+x.Cluster) && in(g.Wards.Owners, x.Owner) && in(g.Wards.Clusters, x.Cluster) && in(g.Wards.Rosters, x.Roster) &&
+		(v != Allow || slices.Contains(g.Guards, x.Guard))
+}
+
+// Rights are all that somebody may.
+type Rights struct {
+	Role   Role // "" for nothing but the grants
+	Grants []Held
+}
+
+// Held is a grant that somebody has, and who gives it.
+type Held struct {
+	Grant
+	By string // team ticketing, token pipeline
+}
+
+// Answer is whether somebody may something, and why.
+type Answer struct {
+	May bool
+	Why string // what lets them, or what they lack
+}
+
+// May decides whether somebody may do something to a thing: this is the one place where that is decided.
+func (r Rights) May(v Verb, x Thing) Answer {
+	want := Operator
+	if v == See || v == Look {
+		want = Reader
+	}
+	if r.Role.May(want) {
+		return Answer{true, "role " + string(r.Role)}
+	}
+	var instead []string
+	for _, g := range r.Grants {
+		if g.Covers(v, x) {
+			why := g.By
+			if g.Line > 0 {
+				why += fmt.Sprintf(", line %d", g.Line)
+			}
+			return Answer{true, why}
+		}
+		if slices.Contains(g.Do, v) {
+			instead = append(instead, g.By+" gives it for "+g.what())
+		}
+	}
+	if len(instead) == 0 {
+		return Answer{false, fmt.Sprintf("nothing gives it: neither a team nor a role (%s)", want)}
+	}
+	return Answer{false, strings.Join(instead, "; ")}
+}
+
+func (g Grant) what() string {
+	var parts []string
+	if g.Wards.Any() {
+		parts = append(parts, "wards of "+g.Wards.String())
+	}
+	if len(g.Lanes) > 0 {
+		parts = append(parts, "lanes "+strings.Join(g.Lanes, ", "))
+	}
+	if len(g.Stops) > 0 {
+		parts = append(parts, "stops "+strings.Join(g.Stops, ", "))
+	}
+	if len(g.Guards) > 0 {
+		parts = append(parts, "guards "+strings.Join(g.Guards, ", "))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// All tells whether somebody sees everything.
+func (r Rights) All() bool { return r.Role.May(Reader) }
+
+// Sees tells whether somebody sees a thing, as May does, without saying why.
+func (r Rights) Sees(x Thing) bool {
+	return r.All() || slices.ContainsFunc(r.Grants, func(h Held) bool { return h.Covers(See, x) })
+}
+
+// None tells whether somebody may nothing at all.
+func (r Rights) None() bool { return r.Role == "" && len(r.Grants) == 0 }
+
+// Format is that of a team's file.
+const Format = "team/v1"
+
+// Schema is the JSON Schema of the format.
+//
+//go:embed team.schema.json
+var Schema []byte
+
+// Team is some people, and what they may.
+type Team struct {
+	Name    string  `json:"name"`
+	About   string  `json:"about,omitempty"`
+	Members Members `json:"members"` // groups and users as PROVIDER:NAME
+	May     []Grant `json:"may"`
+	File    string  `json:"file,omitempty"`
+}
+
+// Has tells whether somebody is in the team.
+func (t Team) Has(i Identity) bool {
+	own := func(all []string) (out []string) {
+		for _, x := range all {
+			if name, is := strings.CutPrefix(x, i.Provider+":"); is {
+				out = append(out, name)
+			}
+		}
+		return out
+	}
+	return i.Provider != "" && Members{Groups: own(t.Members.Groups), Users: own(t.Members.Users)}.Has(i)
+}
+
+// Of are the rights of somebody: their role, and what their teams give.
+func Of(role Role, i Identity, teams []Team) Rights {
+	r := Rights{Role: role}
+	for _, t := range teams {
+		if t.Has(i) {
+			for _, g := range t.May {
+				r.Grants = append(r.Grants, Held{g, "team " + t.Name})
+			}
+		}
+	}
+	return r
+}
+
+// Is tells whether a file holds teams, by its first key.
+func Is(data []byte) bool { return object.FirstKey(data, "vigila", "team/") }
+
+// Parse reads every team of a file. All mistakes are reported at once, each an *object.SyntaxError, joined.
+func Parse(file string, data []byte) ([]Team, error) {
+	var out []Team
+	err := document.Each(file, data, func(d *document.Reader, root *yaml.Node) {
+		t := (&reader{d}).team(root)
+		if t.File = file; d.Good() {
+			out = append(out, t)
+		}
+	})
+	return out, err
+}
+
+type reader struct{ *document.Reader }
+
+func (d *reader) team(n *yaml.Node) Team {
+	t := Team{}
+	format := ""
+	d.Keys(n, "a team", map[string]func(*yaml.Node){
+		"vigila": d.Text(&format, "vigila"), "name": d.Text(&t.Name, "name"), "about": d.Text(&t.About, "about"),
+		"members": d.List("members", func(x *yaml.Node) { d.member(x, &t.Members) }),
+		"may":     d.List("may", func(x *yaml.Node) { t.May = append(t.May, d.grant(x)) }),
+	})
+	if n.Kind != yaml.MappingNode {
+		return t
+	}
+	d.Head(d.Line(n), Format, format, t.Name)
+	if len(t.Members.Groups)+len(t.Members.Users) == 0 {
+		d.Fail(d.Line(n), `members is missing: who is in the team, such as [{group: "brindle:ticketing"}]`)
+	}
+	if len(t.May) == 0 {
+		d.Fail(d.Line(n), "may is missing: what the team may, such as [{do: [see, sync], wards: {owner: ticketing}}]")
+	}
+	return t
+}
+
+func (d *reader) member(n *yaml.Node, into *Members) {
+	group, user := "", ""
+	d.Keys(n, "a member", map[string]func(*yaml.Node){"group": d.Text(&group, "group"), "user": d.Text(&user, "user")})
+	if n.Kind != yaml.MappingNode {
+		return
+	}
+	name := group + user
+	provider, of, _ := strings.Cut(name, ":")
+	switch {
+	case (group == "") == (user == ""):
+		d.Fail(d.Line(n), "a member is either a group or a user")
+	case !document.Name(provider) || of == "":
+		d.Fail(d.Line(n), "%q is nobody: write PROVIDER:NAME, such as brindle:ticketing, as vigila session list shows people", name)
+	case group != "":
+		into.Groups = append(into.Groups, group)
+	default:
+		into.Users = append(into.Users, user)
+	}
+}
+
+func (d *reader) grant(n *yaml.Node) Grant {
+	g := Grant{Line: d.Line(n)}
+	d.Keys(n, "what a team may", map[string]func(*yaml.Node){
+		"do": d.List("do", func(x *yaml.Node) {
+			v, err := ParseVerb(x.Value)
+			if err != nil {
+				d.Fail(d.Line(x), "do: %v", err)
+			}
+			g.Do = append(g.Do, v)
+		}),
+		"wards": func(x *yaml.Node) {
+			d.Keys(x, "wards", map[string]func(*yaml.Node){"owner": d.some(&g.Wards.Owners, "wards.owner"), "cluster": d.some(&g.Wards.Clusters, "wards.cluster"),
+				"roster": d.some(&g.Wards.Rosters, "wards.roster"), "names": d.some(&g.Wards.Names, "wards.names")})
+		},
+		"lanes": d.some(&g.Lanes, "lanes"), "stops": d.some(&g.Stops, "stops"), "guards": d.some(&g.Guards, "guards"),
+	})
+	if n.Kind != yaml.MappingNode {
+		return g
+	}
+	if err := g.Check(); err != nil {
+		d.Fail(g.Line, "%v", err)
+	}
+	return g
+}
+
+// some reads a text, or a list of them.
+func (d *reader) some(into *[]string, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		if n.Kind == yaml.ScalarNode && n.Value != "" {
+			*into = append(*into, n.Value)
+			return
+		}
+		d.Texts(into, where)(n)
+	}
+}
+
+// Check tells what a grant lacks: verbs without what they are for give nothing, and would look as if they did.
+func (g Grant) Check() error {
+	has := func(v Verb) bool { return slices.Contains(g.Do, v) }
+	ofWards := slices.ContainsFunc(g.Do, func(v Verb) bool { return v != Promote && v != See })
+	switch {
+	case len(g.Do) == 0:
+		return fmt.Errorf("do is missing: what may be done, such as [see, sync]")
+	case ofWards && !g.Wards.Any():
+		return fmt.Errorf("wards is missing: to which wards that may be done, such as {owner: ticketing}")
+	case has(Promote) && len(g.Lanes) == 0:
+		return fmt.Errorf("lanes is missing: which lanes may be promoted, such as [fare-gate]")
+	case !g.Wards.Any() && len(g.Lanes) == 0:
+		return fmt.Errorf("wards is missing, and lanes: what may be seen")
+	case has(Allow) != (len(g.Guards) > 0):
+		return fmt.Errorf("allow and guards belong together: which guards may be let pass, such as [mass-removal]")
+	case len(g.Lanes) > 0 && !has(Promote) && !has(See):
+		return fmt.Errorf("lanes are seen or promoted; write see or promote in do")
+	case len(g.Stops) > 0 && !has(Promote):
+		return fmt.Errorf("stops are those that are promoted to; write promote in do")
+	}
+	return nil
+}

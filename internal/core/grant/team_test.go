@@ -1,0 +1,168 @@
+package grant
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const ticketing = `vigila: team/v1
+name: ticketing
+about: those who sell tickets
+members: [{group: "brindle:ticketing"}, {user: "brindle:reader@brindle.example"}]
+may:
+  - {do: [see, look, sync, roll back, hold], wards: {owner: ticketing}}
+  - {do: [hold], wards: {names: [tide-gauge, "buoy-watch@skerry"], cluster: skerry}}
+  - {do: [promote], lanes: [fare-gate], stops: [quay]}
+  - {do: [allow], wards: {owner: ticketing}, guards: [mass-removal]}
+  - {do: [see], lanes: passage}
+`
+
+func TestATeam(t *testing.T) {
+	all, err := Parse("teams/ticketing.yaml", []byte(ticketing+"---\n"+strings.ReplaceAll(ticketing, "ticketing", "signals")))
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "team/v1", Format)
+	assert.Equal(t, 6, all[0].May[0].Line)
+	assert.Equal(t, 17, all[1].May[0].Line)
+	for _, c := range []struct {
+		name string
+		who  Identity
+		want bool
+	}{
+		{"a group", Identity{Provider: "brindle", Name: "x", Groups: []string{"ticketing"}}, true},
+		{"a user", Identity{Provider: "brindle", Name: "reader@brindle.example"}, true},
+		{"a group of that name at another provider", Identity{Provider: "crew", Name: "x", Groups: []string{"ticketing"}}, false},
+		{"a user of that name at another provider", Identity{Provider: "crew", Name: "reader@brindle.example"}, false},
+		{"a group that is called as the provider's", Identity{Provider: "crew", Name: "x", Groups: []string{"brindle:ticketing"}}, false},
+		{"nobody", Identity{}, false},
+	} {
+		assert.Equal(t, c.want, all[0].Has(c.who), c.name)
+	}
+}
+
+// TestWhatIsDecided: the table of who may what.
+func TestWhatIsDecided(t *testing.T) {
+	teams, err := Parse("t.yaml", []byte(ticketing))
+	require.NoError(t, err)
+	who := Identity{Provider: "brindle", Name: "x", Groups: []string{"ticketing"}}
+	gate := Thing{Ward: "fare-gate", Owner: "ticketing", Cluster: "quay", Roster: "moorings"}
+	with := func(x Thing, change func(*Thing)) Thing { change(&x); return x }
+	for _, c := range []struct {
+		role Role
+		do   Verb
+		to   Thing
+		may  bool
+		why  string
+	}{
+		{"", See, gate, true, "team ticketing, line 6"},
+		{"", Sync, gate, true, "team ticketing, line 6"},
+		{"", RollBack, gate, true, "team ticketing, line 6"},
+		{"", Reject, gate, false, "nothing gives it: neither a team nor a role (operator)"},
+		{Operator, Reject, gate, true, "role operator"},
+		{Reader, Reject, gate, false, "nothing gives it"},
+		{Reader, Sync, gate, true, "team ticketing, line 6"},
+		{Reader, See, with(gate, func(x *Thing) { x.Owner = "signals" }), true, "role reader"},
+		{"", Sync, with(gate, func(x *Thing) { x.Owner = "signals" }), false, "team ticketing gives it for wards of owner ticketing"},
+		{"", Sync, with(gate, func(x *Thing) { x.Owner = "" }), false, "team ticketing gives it for wards of owner ticketing"},
+		{"", See, with(gate, func(x *Thing) { x.Owner = "Ticketing" }), false, ""},
+		{"", Hold, Thing{Ward: "tide-gauge", Owner: "signals", Cluster: "skerry"}, true, "team ticketing, line 7"},
+		{"", See, Thing{Ward: "tide-gauge", Owner: "signals", Cluster: "skerry"}, true, "team ticketing, line 7"},
+		{"", Sync, Thing{Ward: "tide-gauge", Owner: "signals", Cluster: "skerry"}, false, ""},
+		{"", Hold, Thing{Ward: "tide-gauge", Owner: "signals", Cluster: "quay"}, false, ""},
+		{"", Hold, Thing{Ward: "buoy-watch", Cluster: "skerry"}, true, "line 7"},
+		{"", Allow, with(gate, func(x *Thing) { x.Guard = "mass-removal" }), true, "line 9"},
+		{"", Allow, with(gate, func(x *Thing) { x.Guard = "empty" }), false, "guards mass-removal"},
+		{"", Allow, gate, false, ""},
+		{"", Promote, Thing{Lane: "fare-gate", Stop: "quay"}, true, "line 8"},
+		{"", Promote, Thing{Lane: "fare-gate", Stop: "skerry"}, false, "lanes fare-gate, stops quay"},
+		{"", Promote, Thing{Lane: "passage", Stop: "quay"}, false, ""},
+		{"", See, Thing{Lane: "fare-gate"}, true, "line 8"},
+		{"", See, Thing{Lane: "fare-gate", Stop: "skerry"}, true, "line 8"},
+		{"", See, Thing{Lane: "passage"}, true, "line 10"},
+		{"", See, Thing{Lane: "tides"}, false, ""},
+		{"", Sync, Thing{Lane: "fare-gate"}, false, ""},
+		{"", See, Thing{}, false, ""},
+		{"", "", gate, false, ""},
+		{"owner", See, with(gate, func(x *Thing) { x.Owner = "signals" }), false, ""},
+	} {
+		got := Of(c.role, who, teams).May(c.do, c.to)
+		assert.Equal(t, c.may, got.May, "%s, %s %s: %s", c.role, c.do, c.to, got.Why)
+		assert.Contains(t, got.Why, c.why)
+	}
+	assert.True(t, Of("", Identity{Provider: "crew", Groups: []string{"ticketing"}}, teams).None())
+}
+
+func TestWhatIsWrongWithATeam(t *testing.T) {
+	for _, c := range []struct{ from, to, want string }{
+		{"team/v1", "team/v2", "t.yaml:1: the first key must be vigila: team/v1"},
+		{"name: ticketing", "name: Ticketing", "t.yaml:1: name is"},
+		{"may:", "mays:", "unknown key mays"},
+		{"{group: \"brindle:ticketing\"}", "{group: ticketing}", `t.yaml:4: "ticketing" is nobody: write PROVIDER:NAME`},
+		{"{group: \"brindle:ticketing\"}", "{group: \"brindle:\"}", `is nobody`},
+		{"{group: \"brindle:ticketing\"}", "{group: \"brindle:a\", user: \"brindle:b\"}", "either a group or a user"},
+		{"{group: \"brindle:ticketing\"}", "ticketing", "a member must be a mapping"},
+		{"[{group: \"brindle:ticketing\"}, {user: \"brindle:reader@brindle.example\"}]", "[]", "t.yaml:1: members is missing"},
+		{"do: [hold]", "do: [halt]", `t.yaml:7: do: nobody can "halt"`},
+		{"do: [hold]", "do: []", "t.yaml:7: do is missing"},
+		{"do: [hold], wards: {names: [tide-gauge, \"buoy-watch@skerry\"], cluster: skerry}", "do: [hold]", "t.yaml:7: wards is missing"},
+		{"do: [hold], wards: {names: [tide-gauge, \"buoy-watch@skerry\"], cluster: skerry}", "do: [hold], wards: {}", "t.yaml:7: wards is missing"},
+		{"wards: {names", "wards: {name", "unknown key name"},
+		{"do: [promote], lanes: [fare-gate], stops: [quay]", "do: [promote]", "t.yaml:8: lanes is missing"},
+		{"do: [promote], lanes", "do: [see], lanes", "t.yaml:8: stops are those that are promoted to"},
+		{", guards: [mass-removal]", "", "t.yaml:9: allow and guards belong together"},
+		{"do: [see], lanes: passage", "do: [see]", "t.yaml:10: wards is missing, and lanes"},
+		{"do: [see], lanes: passage", "do: [see], wards: {owner: []}", "t.yaml:10: wards is missing, and lanes"},
+	} {
+		require.Contains(t, ticketing, c.from)
+		_, err := Parse("t.yaml", []byte(strings.Replace(ticketing, c.from, c.to, 1)))
+		assert.ErrorContains(t, err, c.want, c.to)
+	}
+	assert.True(t, Is([]byte(ticketing)))
+}
+
+// FuzzTheDecision: more grants never take anything away, whoever may anything to a thing sees it, and no role is held by nobody.
+func FuzzTheDecision(f *testing.F) {
+	f.Add("sync", "ticketing", "quay", "fare-gate", "ticketing", "quay", "fare-gate", "", "reader")
+	f.Add("promote", "", "", "", "", "", "", "fare-gate", "")
+	f.Fuzz(func(t *testing.T, verb, owner, cluster, name, of, in, ward, lane, role string) {
+		v, err := ParseVerb(verb)
+		if err != nil {
+			return
+		}
+		some := func(s string) []string {
+			if s == "" {
+				return nil
+			}
+			return []string{s}
+		}
+		g := Grant{Do: []Verb{v}, Wards: Wards{Owners: some(owner), Clusters: some(cluster), Names: some(name)}, Lanes: some(lane), Guards: some(name)}
+		x := Thing{Ward: ward, Owner: of, Cluster: in, Guard: name}
+		if lane != "" {
+			x = Thing{Lane: lane, Stop: in}
+		}
+		one := Rights{Role(role), []Held{{g, "team a"}}}
+		for _, w := range About {
+			bare := Rights{Role(role), nil}.May(w.Verb, x)
+			if bare.May && !one.May(w.Verb, x).May {
+				t.Fatalf("a grant takes %s away", w.Verb)
+			}
+			if one.May(w.Verb, x).May && !one.May(See, x).May {
+				t.Fatalf("%s of %s is not seen", w.Verb, x)
+			}
+			if one.Sees(x) != one.May(See, x).May {
+				t.Fatalf("%s is seen and not seen", x)
+			}
+			if !slices.Contains(Roles, Role(role)) && one.May(w.Verb, x).May && !g.Covers(w.Verb, x) {
+				t.Fatalf("%s of %s comes from nowhere", w.Verb, x)
+			}
+		}
+		if lane == "" && owner != "" && of != owner && !one.All() && one.May(v, x).May {
+			t.Fatal(fmt.Sprint("of another owner: ", g, x))
+		}
+	})
+}

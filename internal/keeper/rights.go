@@ -1,0 +1,405 @@
+package keeper
+
+import (
+	"context"
+	"regexp"
+	"slices"
+	"strings"
+
+	"vigila.dev/vigila/internal/core/grant"
+	"vigila.dev/vigila/internal/core/run"
+	"vigila.dev/vigila/internal/core/standing"
+)
+
+// need is something that a wish does to something.
+type need struct {
+	verb  grant.Verb
+	thing grant.Thing
+}
+
+// needy are wishes that teams may be given; what is none of them is for operators and admins.
+type needy interface {
+	needs(k *Keeper) []need
+}
+
+// free are wishes that anybody who has signed in may have: they are about themselves.
+type free interface{ free() }
+
+func (openSession) free()  {}
+func (EndSession) free()   {} // it ends what one may see
+func (AnswerDevice) free() {}
+
+// mayDo decides at the one door whether whoever asks may. Rosters, and what has no rights of its own to begin with, are not asked.
+func mayDo(k *Keeper, by Actor, w any) error {
+	if by.Rights == nil || by.Rights.Role.May(grant.Operator) {
+		return nil // what only an admin may is decided by the call
+	}
+	if _, is := w.(free); is {
+		return nil
+	}
+	n, is := w.(needy)
+	if !is {
+		return fault(Denied, "this is for operators; %s is none", by.Name)
+	}
+	all := n.needs(k)
+	if len(all) == 0 {
+		return fault(Denied, "there is nothing such that %s may do something to", by.Name)
+	}
+	for _, x := range all {
+		if a := by.Rights.May(x.verb, x.thing); !a.May {
+			return fault(Denied, "%s may not %s %s: %s", by.Name, x.verb, x.thing, a.Why)
+		}
+	}
+	return nil
+}
+
+// ThingOf is a ward, as rights are about it.
+func ThingOf(v *standing.View) grant.Thing {
+	return grant.Thing{Ward: v.Ward.Name, Owner: v.Ward.Owner, Cluster: v.Cluster, Roster: v.Roster}
+}
+
+// Things are what a ward's name means: one placement, or several where it is without a cluster.
+func (k *Keeper) Things(name string) (out []grant.Thing) {
+	for _, p := range k.named(name) {
+		out = append(out, ThingOf(p.View()))
+	}
+	return out
+}
+
+func (k *Keeper) toWard(name string, verbs ...grant.Verb) (out []need) {
+	for _, x := range k.Things(name) {
+		for _, v := range verbs {
+			out = append(out, need{v, x})
+		}
+	}
+	return out
+}
+
+// guards are the needs of guards that are to pass.
+func (k *Keeper) guards(name string, all []string) (out []need) {
+	for _, x := range k.Things(name) {
+		for _, g := range all {
+			x.Guard = g
+			out = append(out, need{grant.Allow, x})
+		}
+	}
+	return out
+}
+
+func (w StartRun) needs(k *Keeper) []need {
+	verb := grant.Sync
+	if w.Ask.Kind == run.Rollback {
+		verb = grant.RollBack
+	}
+	return append(k.toWard(w.Ward, verb), k.guards(w.Ward, w.Ask.Allow)...)
+}
+
+func (w StopRun) needs(k *Keeper) []need        { return k.toWard(w.Ward, grant.Sync) }
+func (w HoldWard) needs(k *Keeper) []need       { return k.toWard(w.Ward, grant.Hold) }
+func (w ReleaseWard) needs(k *Keeper) []need    { return k.toWard(w.Ward, grant.Hold) }
+func (w RejectRevision) needs(k *Keeper) []need { return k.toWard(w.Ward, grant.Reject) }
+func (w LiftRejection) needs(k *Keeper) []need  { return k.toWard(w.Ward, grant.Reject) }
+func (w ProposeBack) needs(k *Keeper) []need    { return k.toWard(w.Ward, grant.RollBack) }
+func (w SayCanary) needs(k *Keeper) []need      { return k.toWard(w.Ward, grant.Sync) }
+
+func atStop(lane, stop string) []need {
+	return []need{{grant.Promote, grant.Thing{Lane: lane, Stop: stop}}}
+}
+
+func (w PromoteLot) needs(*Keeper) []need  { return atStop(w.Lane, w.Stop) }
+func (w HoldStop) needs(*Keeper) []need    { return atStop(w.Lane, w.Stop) }
+func (w ReleaseStop) needs(*Keeper) []need { return atStop(w.Lane, w.Stop) }
+
+// ---- what one may not see does not exist
+
+// Sees tells whether somebody sees a ward.
+func (w Who) Sees(v *standing.View) bool {
+	return w.Rights.Sees(ThingOf(v))
+}
+
+// Seen lists the wards that somebody sees, in no order.
+func (k *Keeper) Seen(w Who) []*standing.View {
+	all := k.Views()
+	if w.Rights.All() {
+		return all
+	}
+	return slices.DeleteFunc(all, func(v *standing.View) bool { return !w.Sees(v) })
+}
+
+// SeenWard finds the one ward that a name means among those that somebody sees. Errors are a *Fault that names no other.
+func (k *Keeper) SeenWard(w Who, name string) (*standing.View, error) {
+	var same []*standing.View
+	var known, ids []string
+	for _, v := range k.Seen(w) {
+		known = append(known, v.ID)
+		if v.ID == name || v.Ward.Name == name {
+			same = append(same, v)
+			ids = append(ids, v.ID)
+		}
+	}
+	slices.Sort(known)
+	slices.Sort(ids)
+	switch len(same) {
+	case 0:
+		return nil, unknown("ward", name, known, "whoever keeps it gives your team rights to it")
+	case 1:
+		return same[0], nil
+	}
+	return nil, fault(Invalid, "%s is placed %d times: %s; name one", name, len(same), strings.Join(ids, ", "))
+}
+
+var wardID = regexp.MustCompile(`[a-z0-9][a-z0-9-]*@[a-z0-9][a-z0-9-]*`)
+
+// Veil takes the names of wards that somebody does not see out of a text: where one of theirs waits for another, or wants what another keeps.
+func (k *Keeper) Veil(w Who, text []byte) []byte {
+	if w.Rights.All() {
+		return text
+	}
+	return wardID.ReplaceAllFunc(text, func(id []byte) []byte {
+		k.mu.RLock()
+		p := k.wards[string(id)]
+		k.mu.RUnlock()
+		if p == nil || w.Sees(p.View()) {
+			return id
+		}
+		return []byte("another ward")
+	})
+}
+
+// ---- teams
+
+type (
+	// PutTeam adds teams, or changes them: all of a file, or none.
+	PutTeam struct{ File, Text string }
+	// RemoveTeam forgets a team; its people may what else is given to them.
+	RemoveTeam struct{ Name string }
+)
+
+// Subject says what is asked for.
+func (w PutTeam) Subject() Subject    { return Subject{"add", "team", w.File} }
+func (w RemoveTeam) Subject() Subject { return Subject{"remove", "team", w.Name} }
+
+func (w PutTeam) do(ctx context.Context, k *Keeper, _ Actor) ([]string, error) {
+	teams, err := grant.Parse(w.File, []byte(w.Text))
+	if err != nil {
+		return nil, fault(Invalid, "%v", err)
+	}
+	if len(teams) == 0 {
+		return nil, fault(Invalid, "%s: there is no team in it", w.File)
+	}
+	var names []string
+	for _, t := range teams {
+		if slices.Contains(names, t.Name) {
+			return nil, fault(Invalid, "%s: team %s is there twice", w.File, t.Name)
+		}
+		for _, who := range append(slices.Clone(t.Members.Groups), t.Members.Users...) {
+			provider, _, _ := strings.Cut(who, ":")
+			if _, err := k.provider(provider); err != nil {
+				return nil, fault(Invalid, "%s: team %s: %s: %v", w.File, t.Name, who, err)
+			}
+		}
+		names = append(names, t.Name)
+	}
+	for _, t := range teams {
+		if err := k.store.PutTeam(ctx, t); err != nil {
+			return nil, err
+		}
+	}
+	return names, k.readTeams(ctx)
+}
+
+func (PutTeam) came(names []string) details { return details{"teams": strings.Join(names, ", ")} }
+
+func (w RemoveTeam) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
+	var known []string
+	for _, t := range k.Teams() {
+		known = append(known, t.Name)
+	}
+	if !slices.Contains(known, w.Name) {
+		return Nothing{}, unknown("team", w.Name, known, "vigila team add FILE")
+	}
+	if err := k.store.RemoveTeam(ctx, w.Name); err != nil {
+		return Nothing{}, err
+	}
+	return Nothing{}, k.readTeams(ctx)
+}
+
+func (k *Keeper) readTeams(ctx context.Context) error {
+	all, err := k.store.Teams(ctx)
+	if err != nil {
+		return err
+	}
+	k.people.mu.Lock()
+	defer k.people.mu.Unlock()
+	k.people.teams = all
+	return nil
+}
+
+// Teams lists the teams, by name.
+func (k *Keeper) Teams() []grant.Team {
+	k.people.mu.Lock()
+	defer k.people.mu.Unlock()
+	return slices.Clone(k.people.teams)
+}
+
+// TeamsOf names the teams that somebody is in.
+func (k *Keeper) TeamsOf(i grant.Identity) (names []string) {
+	for _, t := range k.Teams() {
+		if t.Has(i) {
+			names = append(names, t.Name)
+		}
+	}
+	return names
+}
+
+// Asked is a question about what somebody may.
+type Asked struct {
+	Who   string // a token, or somebody as vigila session list shows them; whoever asks when empty
+	Verb  string
+	Ward  string
+	Lane  string
+	Stop  string
+	Guard string
+}
+
+// Decided is the answer, for each thing that was meant.
+type Decided struct {
+	Who string
+	To  string
+	grant.Answer
+}
+
+// Decide tells whether somebody may something, and why.
+func (k *Keeper) Decide(ctx context.Context, by Who, q Asked) ([]Decided, error) {
+	verb, err := grant.ParseVerb(q.Verb)
+	if err != nil {
+		return nil, fault(Invalid, "%v", err)
+	}
+	who := by
+	if q.Who != "" && q.Who != by.Name {
+		if !by.Rights.Role.May(grant.Operator) {
+			return nil, fault(Denied, "what others may is told to operators and admins")
+		}
+		if who, err = k.called(ctx, q.Who); err != nil {
+			return nil, err
+		}
+	}
+	var things []grant.Thing
+	switch {
+	case q.Lane != "":
+		things = []grant.Thing{{Lane: q.Lane, Stop: q.Stop}}
+		if _, err := k.Lane(q.Lane); err != nil {
+			if by.Rights.All() {
+				return nil, err
+			}
+		}
+	case by.Rights.All():
+		if things = k.Things(q.Ward); len(things) == 0 {
+			_, err := k.one(q.Ward)
+			return nil, err
+		}
+	default:
+		v, err := k.SeenWard(by, q.Ward)
+		if err != nil {
+			return nil, err
+		}
+		things = []grant.Thing{ThingOf(v)}
+	}
+	var out []Decided
+	for _, x := range things {
+		x.Guard = q.Guard
+		out = append(out, Decided{who.Name, x.String(), who.Rights.May(verb, x)})
+	}
+	return out, nil
+}
+
+// called finds somebody by name: a token, or a person, with the groups that the provider said at their newest sign-in.
+func (k *Keeper) called(ctx context.Context, name string) (Who, error) {
+	tokens, err := k.store.Tokens(ctx)
+	if err != nil {
+		return Who{}, err
+	}
+	var known []string
+	for _, t := range tokens {
+		if known = append(known, t.Name); t.Name == name && !Ended(t) {
+			return whoIs(t), nil
+		}
+	}
+	sessions, err := k.store.Sessions(ctx)
+	if err != nil {
+		return Who{}, err
+	}
+	var newest Who
+	for i, x := range sessions {
+		i0 := x.SessionMore.Who
+		if i0.Provider == "" {
+			continue
+		}
+		known = append(known, i0.Title())
+		if i0.Title() == name && (newest.Name == "" || sessions[i].Made.After(newest.session.Made)) {
+			newest = k.person(i0)
+			newest.session = x
+		}
+	}
+	if newest.Name != "" {
+		return newest, nil
+	}
+	if provider, of, is := strings.Cut(name, ":"); is {
+		if _, there := k.providerNamed(provider); there { // by their name alone: nobody knows their groups yet
+			return k.person(grant.Identity{Provider: provider, Name: of}), nil
+		}
+	}
+	slices.Sort(known)
+	return Who{}, unknown("token or person", name, slices.Compact(known), "vigila sign-in ADDRESS")
+}
+
+// person is somebody whom a provider knows, with what they may by now.
+func (k *Keeper) person(i grant.Identity) Who {
+	p, known := k.providerNamed(i.Provider)
+	if !known {
+		return Who{Name: i.Title()}
+	}
+	return Who{Name: i.Title(), Provider: p.Name, Rights: grant.Of(p.Role(i), i, k.Teams())}
+}
+
+// Verbs lists what somebody may do to a ward.
+func (w Who) Verbs(v *standing.View) (out []grant.Verb) {
+	for _, x := range grant.About {
+		if x.Verb != grant.Allow && x.Verb != grant.Promote && w.Rights.May(x.Verb, ThingOf(v)).May {
+			out = append(out, x.Verb)
+		}
+	}
+	return out
+}
+
+// SeesLane tells whether somebody sees a lane.
+func (w Who) SeesLane(name string) bool {
+	return w.Rights.Sees(grant.Thing{Lane: name})
+}
+
+// Hears tells whether a note is for somebody.
+func (k *Keeper) Hears(w Who, n Note) bool {
+	if w.Rights.All() {
+		return true
+	}
+	switch n.Kind {
+	case "ward":
+		k.mu.RLock()
+		p := k.wards[n.Name]
+		k.mu.RUnlock()
+		return p != nil && w.Sees(p.View())
+	case "lane":
+		return w.SeesLane(n.Name)
+	}
+	return false
+}
+
+// Teams names the teams that give somebody something.
+func (w Who) Teams() (names []string) {
+	for _, g := range w.Rights.Grants {
+		if name, is := strings.CutPrefix(g.By, "team "); is && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
