@@ -359,7 +359,7 @@ func TestTokensEndToEnd(t *testing.T) {
 	b.open(s.url + "/wards/" + s.name + "@quay")
 	b.shows("behind, 2 objects")
 	for _, label := range []string{"Sync 2 objects", "Roll back", "Hold"} {
-		b.do(chromedp.WaitReady(chromedp.Search(fmt.Sprintf(`//button[normalize-space()=%q and @disabled and contains(@title, "reader's token")]`, label))))
+		b.do(chromedp.WaitReady(chromedp.Search(fmt.Sprintf(`//button[normalize-space()=%q and @disabled and contains(@title, "You are a reader")]`, label))))
 	}
 	b.click("Look now")
 	b.do(chromedp.Click(chromedp.Search("//a[normalize-space()='Watch']")))

@@ -34,7 +34,7 @@ import { RepositoriesPage } from "./repositories/page";
 import { RostersPage } from "./rosters/page";
 import { LogbookPage } from "./runs/logbook";
 import { Problem, api, dropSignInLink, follow, got, said, signIn, signInLink, whoAmI } from "./shared/api";
-import { MayChange, Modal, Wrong } from "./shared/parts";
+import { May, Modal, Wrong } from "./shared/parts";
 import { moment } from "./shared/words";
 import { SetUp, inSetUp } from "./shared/setup";
 import { FollowsPage } from "./versions/follows";
@@ -171,9 +171,10 @@ function Frame() {
 
   const tab = ({ isActive }: { isActive: boolean }) =>
     `-mb-px border-b-2 py-4 ${isActive ? "border-ink font-bold" : "border-transparent text-soft hover:text-ink"}`;
-  const reads = me.data?.role === "reader";
+  const role = me.data?.role ?? "reader";
+  const member = role === "member";
   return (
-    <MayChange value={!reads}>
+    <May value={{ role }}>
       <header className="border-b border-rule">
         <div className="mx-auto flex max-w-[90rem] items-center gap-x-5 px-7">
           <Link to="/" className="mr-1 flex items-center gap-2 text-lg font-bold">
@@ -187,15 +188,19 @@ function Frame() {
             <NavLink to="/lanes" className={tab}>
               Lanes
             </NavLink>
-            <NavLink to="/proposals" className={tab}>
-              Proposals
-            </NavLink>
+            {!member && (
+              <NavLink to="/proposals" className={tab}>
+                Proposals
+              </NavLink>
+            )}
             <NavLink to="/logbook" className={tab}>
               Logbook
             </NavLink>
-            <Link to="/rosters" className={tab({ isActive: inSetUp(pathname) })}>
-              Set up
-            </Link>
+            {!member && (
+              <Link to="/rosters" className={tab({ isActive: inSetUp(pathname) })}>
+                Set up
+              </Link>
+            )}
           </nav>
           <form
             role="search"
@@ -229,12 +234,16 @@ function Frame() {
               /
             </kbd>
           </form>
-          {reads && (
+          {me.data && (role === "reader" || member) && (
             <span
-              title="You are a reader, who sees everything and changes nothing."
+              title={
+                member
+                  ? `You see what ${me.data.teams ? `your teams (${me.data.teams.join(", ")}) see` : "your token sees"}, and nothing else.`
+                  : "You are a reader, who sees everything and changes nothing."
+              }
               className="rounded border border-rule px-1.5 text-sm text-soft"
             >
-              reader
+              {me.data.teams?.join(", ") ?? role}
             </span>
           )}
           <button
@@ -310,6 +319,9 @@ function Frame() {
         <p className="mt-5 border-t border-rule pt-4 text-sm text-soft">
           {me.data &&
             `Signed in as ${me.data.name} (${me.data.role})${me.data.expires ? ` until ${moment(me.data.expires)}` : ""}. Vigila ${me.data.version}. `}
+          <Link to="/people" className="underline hover:text-ink" onClick={() => setHelp(false)}>
+            Where you are signed in
+          </Link>{" "}
           <button
             className="underline hover:text-ink"
             onClick={() =>
@@ -323,7 +335,7 @@ function Frame() {
           </button>
         </p>
       </Modal>
-    </MayChange>
+    </May>
   );
 }
 

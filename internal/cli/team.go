@@ -13,7 +13,7 @@ import (
 // verbs is the table of what can be given, for help.
 const verbs = `  see        wards, their objects, logbooks and logs, or a lane; whoever may anything else to it sees it as well
   look       let the repository and the cluster of a ward be looked at now
-  sync       sync and restore, stop a run, and say what a canary is to do
+  sync       look, sync and restore, stop a run, and say what a canary is to do
   roll back  to an earlier entry, and propose that git says so
   hold       stop automatic runs, and let them go on
   reject     mark a revision as bad, and lift that

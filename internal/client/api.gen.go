@@ -2016,6 +2016,9 @@ type Lane struct {
 	// Says how it is, in a line
 	Says  string     `json:"says"`
 	Stops []LaneStop `json:"stops"`
+
+	// YouPromoteTo the stops that you may let lots into; of one lane alone
+	YouPromoteTo []string `json:"you_promote_to,omitempty,omitzero"`
 }
 
 // LaneList defines model for LaneList.

@@ -56,6 +56,7 @@ type Who struct {
 	Session string    // the id of the session; "" for a token
 	// Provider is by what somebody has signed in; "" for a token, and for a session that one has opened.
 	Provider string
+	unmet    bool // they have not signed in yet, so that nobody knows their groups
 	token    record.Token
 	session  record.Session
 }

@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"bytes"
 	"context"
 	"regexp"
 	"slices"
@@ -148,19 +149,31 @@ func (k *Keeper) SeenWard(w Who, name string) (*standing.View, error) {
 	return nil, fault(Invalid, "%s is placed %d times: %s; name one", name, len(same), strings.Join(ids, ", "))
 }
 
-var wardID = regexp.MustCompile(`[a-z0-9][a-z0-9-]*@[a-z0-9][a-z0-9-]*`)
+// How a ward is named in texts: with its cluster, and in sentences without.
+var (
+	wardID    = regexp.MustCompile(`[a-z0-9][a-z0-9-]*@[a-z0-9][a-z0-9-]*`)
+	wardNamed = regexp.MustCompile(`\bward [a-z0-9][a-z0-9-]*`)
+)
 
 // Veil takes the names of wards that somebody does not see out of a text: where one of theirs waits for another, or wants what another keeps.
 func (k *Keeper) Veil(w Who, text []byte) []byte {
 	if w.Rights.All() {
 		return text
 	}
-	return wardID.ReplaceAllFunc(text, func(id []byte) []byte {
+	text = wardID.ReplaceAllFunc(text, func(id []byte) []byte {
 		k.mu.RLock()
 		p := k.wards[string(id)]
 		k.mu.RUnlock()
 		if p == nil || w.Sees(p.View()) {
 			return id
+		}
+		return []byte("another ward")
+	})
+	return wardNamed.ReplaceAllFunc(text, func(said []byte) []byte {
+		_, name, _ := bytes.Cut(said, []byte(" "))
+		all := k.named(string(name))
+		if len(all) == 0 || slices.ContainsFunc(all, func(p *placement) bool { return w.Sees(p.View()) }) {
+			return said
 		}
 		return []byte("another ward")
 	})
@@ -308,7 +321,11 @@ func (k *Keeper) Decide(ctx context.Context, by Who, q Asked) ([]Decided, error)
 	var out []Decided
 	for _, x := range things {
 		x.Guard = q.Guard
-		out = append(out, Decided{who.Name, x.String(), who.Rights.May(verb, x)})
+		a := who.Rights.May(verb, x)
+		if who.unmet && !a.May {
+			a.Why += "; what their groups give is known once they have signed in"
+		}
+		out = append(out, Decided{who.Name, x.String(), a})
 	}
 	return out, nil
 }
@@ -346,7 +363,9 @@ func (k *Keeper) called(ctx context.Context, name string) (Who, error) {
 	}
 	if provider, of, is := strings.Cut(name, ":"); is {
 		if _, there := k.providerNamed(provider); there { // by their name alone: nobody knows their groups yet
-			return k.person(grant.Identity{Provider: provider, Name: of}), nil
+			w := k.person(grant.Identity{Provider: provider, Name: of})
+			w.unmet = true
+			return w, nil
 		}
 	}
 	slices.Sort(known)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/keeper"
 )
@@ -32,7 +33,15 @@ func (s *server) ListLanes(c *gin.Context, q ListLanesParams) {
 
 // GetLane is GET /lanes/{name}.
 func (s *server) GetLane(c *gin.Context, name ItemName) {
-	answer(s, c, laneOf)(s.Keeper.Lane(name))
+	answer(s, c, func(l keeper.Lane) Lane {
+		out := laneOf(l)
+		for _, stop := range out.Stops {
+			if who(c).Rights.May(grant.Promote, grant.Thing{Lane: name, Stop: stop.Name}).May {
+				out.YouPromoteTo = append(out.YouPromoteTo, stop.Name)
+			}
+		}
+		return out
+	})(s.Keeper.Lane(name))
 }
 
 // ListLots is GET /lanes/{name}/lots.

@@ -1,10 +1,22 @@
 // One lane: its picture, what letting a lot in would bring, and the way of each lot.
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useEffect, useState } from "react";
+import { type ReactNode, useContext, useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { EffectOf } from "../proposals/proposal";
 import { type Schemas, api, got } from "../shared/api";
-import { Button, Choice, Menu, Modal, Pages, Panel, Reason, Wrong, useNow } from "../shared/parts";
+import {
+  Button,
+  Choice,
+  type Item,
+  May,
+  Menu,
+  Modal,
+  Pages,
+  Panel,
+  Reason,
+  Wrong,
+  useNow,
+} from "../shared/parts";
 import { ago, count } from "../shared/words";
 import { Says, failed } from "./page";
 import { Picture, type Stop } from "./picture";
@@ -19,6 +31,7 @@ export function LanePage() {
   const name = useParams().name ?? "";
   const now = useNow();
   const [asked, ask] = useState<Asked>();
+  const { role } = useContext(May);
   const lane = useQuery({
     queryKey: ["lanes", "one", name],
     queryFn: () => got(api.GET("/lanes/{name}", { params: { path: { name } } })),
@@ -33,8 +46,9 @@ export function LanePage() {
   const offered =
     l.stops.find((s) => s.offer && !s.together && s.needs_you) ?? l.stops.find((s) => s.offer && !s.together);
   const close = () => ask(undefined);
+  const to = (l.you_promote_to ?? []).length > 0 ? (["promote"] as const) : [];
   return (
-    <>
+    <May value={{ role, to: [...to] }}>
       <div className="flex flex-wrap items-start justify-between gap-4 sm:flex-nowrap">
         <div className="min-w-0">
           <p className="text-sm text-soft">
@@ -69,13 +83,13 @@ export function LanePage() {
         <Hold lane={l} stop={asked.stop} release={asked.what === "release"} close={close} />
       )}
       {asked?.what === "compare" && <Compare lane={l} close={close} />}
-    </>
+    </May>
   );
 }
 
-function more(l: Lane, ask: (a: Asked) => void): [string, () => void, "changes"?][] {
+function more(l: Lane, ask: (a: Asked) => void): Item[] {
   return l.stops.flatMap((s) => {
-    const items: [string, () => void, "changes"?][] = [
+    const items: Item[] = [
       [
         s.comes_after.length === 0
           ? `Take ${s.name} back to an earlier lot…`
@@ -88,7 +102,7 @@ function more(l: Lane, ask: (a: Asked) => void): [string, () => void, "changes"?
       items.push([
         s.held_by ? `Release ${s.name}…` : `Hold ${s.name}…`,
         () => ask({ what: s.held_by ? "release" : "hold", stop: s.name }),
-        "changes",
+        "promote",
       ]);
     }
     return items;
@@ -305,7 +319,7 @@ function LetIn({
       {act.error && <Wrong error={act.error} />}
       <Buttons close={close}>
         <Button
-          changes
+          changes="promote"
           strong
           disabled={!p || p.nothing || act.isPending || (needs && !why.trim())}
           onClick={() =>
@@ -373,7 +387,7 @@ function Hold({
       {act.error && <Wrong error={act.error} />}
       <Buttons close={close}>
         <Button
-          changes
+          changes="promote"
           strong
           disabled={act.isPending || (!release && !why.trim())}
           onClick={() => act.mutate(send)}

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { type Schemas, api, got } from "../shared/api";
 import { type Field, FormDialog, names } from "../shared/forms";
 import { Forget, Page, few, text, useList } from "../shared/lists";
-import { Button, Menu, Modal, Standing, Wrong, useNow } from "../shared/parts";
+import { Button, type Item, Menu, Modal, Standing, Wrong, useNow } from "../shared/parts";
 import { ago, count, short, span } from "../shared/words";
 
 function rosterFields(repos: string[], old?: Schemas["Roster"]): Field[] {
@@ -128,16 +128,8 @@ export function RostersPage() {
                 label="See or change"
                 items={[
                   ["See all of it", () => setOpen(r.name)],
-                  ...(r.parent
-                    ? []
-                    : ([["Change it", () => setForm(r), "changes"]] as [string, () => void, "changes"][])),
-                  ...(r.parent
-                    ? []
-                    : ([["Forget it", () => setGone(r.name), "changes"]] as [
-                        string,
-                        () => void,
-                        "changes",
-                      ][])),
+                  ...(r.parent ? [] : ([["Change it", () => setForm(r), "changes"]] as Item[])),
+                  ...(r.parent ? [] : ([["Forget it", () => setGone(r.name), "changes"]] as Item[])),
                 ]}
               />
             </td>

@@ -363,7 +363,7 @@ function Words({ c }: { c: Canary }) {
     <>
       <div className="flex flex-wrap gap-2">
         <Button
-          changes
+          changes="sync"
           strong
           disabled={!sharing || act.isPending}
           tip={
@@ -374,7 +374,7 @@ function Words({ c }: { c: Canary }) {
           {next ? `Go on to ${next.percent} %` : "Go on"}
         </Button>
         <Button
-          changes
+          changes="sync"
           disabled={!before || !!c.held || act.isPending}
           tip="Stay at this share until somebody sends it on; its checks go on"
           onClick={() => say("hold")}
@@ -382,7 +382,7 @@ function Words({ c }: { c: Canary }) {
           Hold here
         </Button>
         <Button
-          changes
+          changes="sync"
           disabled={!sharing || act.isPending}
           tip="All of the traffic to the new version now"
           onClick={() => ask("finish")}
@@ -390,7 +390,7 @@ function Words({ c }: { c: Canary }) {
           Finish
         </Button>
         <Button
-          changes
+          changes="sync"
           disabled={!before || act.isPending}
           tip="All of the traffic to the old version now; the revision is rejected"
           onClick={() => ask("back")}
@@ -414,7 +414,7 @@ function Words({ c }: { c: Canary }) {
           {act.error && <Wrong error={act.error} />}
           <div className="mt-4 flex justify-end gap-2.5">
             <Button onClick={() => ask(undefined)}>Cancel</Button>
-            <Button changes strong disabled={act.isPending} onClick={() => say(asked)}>
+            <Button changes="sync" strong disabled={act.isPending} onClick={() => say(asked)}>
               {asked === "back" ? "Send back" : "Finish"}
             </Button>
           </div>

@@ -2518,6 +2518,8 @@ export interface components {
             looked?: string;
             newest?: components["schemas"]["Lot"];
             stops: components["schemas"]["LaneStop"][];
+            /** @description the stops that you may let lots into; of one lane alone */
+            you_promote_to?: string[];
         };
         LaneStop: {
             name: string;

@@ -81,20 +81,36 @@ export function ToneGlyph({ ward }: { ward: Ward }) {
   );
 }
 
-/** Whether who is signed in may change anything: a reader may not. */
-export const MayChange = createContext(true);
+export type Verb = Schemas["Verb"];
 
-const READS = "You are signed in with a reader's token, which changes nothing.";
+/** What a control does: a verb that teams can be given, or true for what is for operators. */
+export type Does = boolean | Verb;
 
-/** A button; one that changes something is not for readers. */
+/** Who is signed in, and what they may to what the page is about. */
+export const May = createContext<{ role: Schemas["Role"]; to?: Verb[] }>({ role: "operator" });
+
+/** Why somebody may not do something; "" when they may. */
+function useMayNot(): (does?: Does) => string {
+  const { role, to } = useContext(May);
+  return (does) => {
+    if (!does || role === "operator" || role === "admin") return "";
+    if (typeof does === "string" && to?.includes(does)) return "";
+    if (role === "reader") return "You are a reader, who changes nothing; an operator may.";
+    return typeof does === "string"
+      ? `No team of yours may ${does} here; an operator may.`
+      : "This is for operators.";
+  };
+}
+
+/** A button; one that does something is not for everybody. */
 export function Button({
   strong,
   tip,
   changes,
   className = "",
   ...rest
-}: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean; tip?: string; changes?: boolean }) {
-  const may = useContext(MayChange) || !changes;
+}: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean; tip?: string; changes?: Does }) {
+  const not = useMayNot()(changes);
   const look = strong
     ? "bg-ink text-paper border-ink hover:opacity-90"
     : "bg-sheet text-ink border-rule hover:border-soft";
@@ -103,10 +119,10 @@ export function Button({
       type="button"
       className={`rounded-md border px-3.5 py-1.5 text-sm font-bold whitespace-nowrap disabled:opacity-50 ${look} ${className}`}
       {...rest}
-      {...(may ? {} : { disabled: true, title: READS })}
+      {...(not ? { disabled: true, title: not } : {})}
     />
   );
-  return tip && may ? <Tip text={tip}>{b}</Tip> : b;
+  return tip && !not ? <Tip text={tip}>{b}</Tip> : b;
 }
 
 export function Tip({ text, children }: { text: string; children: ReactNode }) {
@@ -190,8 +206,11 @@ export function Wrong({ error }: { error: Error }) {
 }
 
 /** Less common actions, behind one button. */
-export function Menu({ label, items }: { label: string; items: [string, () => void, "changes"?][] }) {
-  const may = useContext(MayChange);
+/** An entry of a menu: what it says, what it does, and what one must be let to do for it. */
+export type Item = [text: string, act: () => void, does?: "changes" | Verb];
+
+export function Menu({ label, items }: { label: string; items: Item[] }) {
+  const mayNot = useMayNot();
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild>
@@ -207,7 +226,8 @@ export function Menu({ label, items }: { label: string; items: [string, () => vo
             <DropdownMenu.Item
               key={text}
               onSelect={act}
-              disabled={!may && !!changes}
+              disabled={!!mayNot(changes === "changes" ? true : changes)}
+              title={mayNot(changes === "changes" ? true : changes) || undefined}
               className="cursor-default px-4 py-1.5 text-sm outline-none data-[disabled]:opacity-50 data-[highlighted]:bg-rule"
             >
               {text}

@@ -1,5 +1,7 @@
 // What is set up once and looked at now and then: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, people, each a page of its own behind one entry.
+import { useContext } from "react";
 import { NavLink, Outlet } from "react-router";
+import { May } from "./parts";
 
 const pages: [path: string, name: string][] = [
   ["/rosters", "Rosters"],
@@ -19,6 +21,8 @@ const pages: [path: string, name: string][] = [
 export const inSetUp = (path: string) => pages.some(([p]) => path === p);
 
 export function SetUp() {
+  const { role } = useContext(May);
+  if (role === "member") return <Outlet />; // the others are for who sees everything
   return (
     <>
       <nav aria-label="Set up" className="-mt-2 mb-5 flex flex-wrap gap-1">

@@ -66,7 +66,7 @@ export function Preview({ ward: w, close }: { ward: Ward; close: () => void }) {
       <div className="mt-5 flex justify-end gap-2">
         <Button onClick={close}>Leave it</Button>
         <Button
-          changes
+          changes="sync"
           strong
           disabled={
             !plan.data ||
@@ -155,7 +155,7 @@ export function Rejections({ ward: w, now, close }: { ward: Ward; now: number; c
               </span>
             </span>
             <Button
-              changes
+              changes="reject"
               disabled={act.isPending}
               onClick={() =>
                 act.mutate(() =>

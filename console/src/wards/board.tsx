@@ -1,10 +1,10 @@
 // The board: one line a ward, what needs a person first.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useContext, useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Schemas, type Ward, api, got } from "../shared/api";
 import { NewWard } from "./newward";
-import { Button, Choice, Pages, Standing, ToneGlyph, Wrong, useNow } from "../shared/parts";
+import { Button, Choice, May, Pages, Standing, ToneGlyph, Wrong, useNow } from "../shared/parts";
 import { ScaleChoice, WatchLine, marks, useScale } from "../shared/watchline";
 import { ago, count, inWords, short, span } from "../shared/words";
 
@@ -67,9 +67,19 @@ export function Board() {
     refetchInterval: 30_000,
   });
   const all = { params: { query: { limit: 1000 } } };
-  const clusters = useQuery({ queryKey: ["clusters", "all"], queryFn: () => got(api.GET("/clusters", all)) });
-  const rosters = useQuery({ queryKey: ["rosters", "all"], queryFn: () => got(api.GET("/rosters", all)) });
-  const repos = useQuery({ queryKey: ["repos", "all"], queryFn: () => got(api.GET("/repos", all)) });
+  const { role } = useContext(May);
+  const enabled = role !== "member"; // who sees what is theirs, and not what it is kept of and in
+  const clusters = useQuery({
+    queryKey: ["clusters", "all"],
+    queryFn: () => got(api.GET("/clusters", all)),
+    enabled,
+  });
+  const rosters = useQuery({
+    queryKey: ["rosters", "all"],
+    queryFn: () => got(api.GET("/rosters", all)),
+    enabled,
+  });
+  const repos = useQuery({ queryKey: ["repos", "all"], queryFn: () => got(api.GET("/repos", all)), enabled });
   const [adding, setAdding] = useState(false);
   const table = useArrows();
   if (wards.error && !wards.data) return <Wrong error={wards.error} />;
@@ -112,11 +122,17 @@ export function Board() {
           .filter(Boolean)
           .join(" ")}
       </p>
-      {total === 0 && !search && !filter.any && <Empty />}
+      {total === 0 && !search && !filter.any && enabled && <Empty />}
+      {total === 0 && !search && !filter.any && !enabled && (
+        <p className="mt-4">Nothing is kept yet that your teams see; vigila team list says what that is.</p>
+      )}
       {(total > 10 || filter.any) && (
         <Filters
           filter={filter}
-          clusters={(clusters.data?.items ?? []).map((c) => c.name)}
+          clusters={
+            clusters.data?.items.map((c) => c.name) ??
+            (wards.data.groups ?? []).filter((g) => g.by === "cluster").map((g) => g.name)
+          }
           rosters={(rosters.data?.items ?? []).map((r) => r.name)}
         />
       )}

@@ -244,7 +244,7 @@ function TaskWords({ ward, object: o }: { ward: Ward; object: WardObject }) {
           {o.task === "failed" && "A task: it runs when a sync has failed."} Its logs are in the logbook.
         </span>
         <Button
-          changes
+          changes="sync"
           tip="Run this task once more, as it is declared now, and nothing else"
           disabled={!!ward.run || act.isPending}
           onClick={() => act.mutate(() => start(ward, { kind: "sync", only: [`${o.kind}/${o.name}`] }))}

@@ -1,13 +1,13 @@
 // A ward's page: a plain sentence, what can be done about it, its objects, the chosen one closely, and the logbook.
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useContext, useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { Logbook, RollBack } from "../runs/entries";
 import { CanaryPanel } from "../runs/canary";
 import { Progress } from "../runs/run";
 import { lookAndStart, path, start, useAct } from "../shared/act";
 import { Problem, type Schemas, type Ward, type WardDetail, api, got } from "../shared/api";
-import { Button, Health, Menu, Panel, Standing, Wrong, useNow } from "../shared/parts";
+import { Button, Health, May, Menu, Panel, Standing, Wrong, useNow } from "../shared/parts";
 import { ScaleChoice, WatchLine, marks, useScale } from "../shared/watchline";
 import { ago, count, headline, moment, short, span } from "../shared/words";
 import { Hold, Mute, Preview, Propose, Rejections } from "./actions";
@@ -17,6 +17,7 @@ export function WardPage() {
   const { id = "" } = useParams();
   const now = useNow();
   const [chosen, choose] = useState<string>();
+  const { role } = useContext(May);
   const detail = useQuery({
     queryKey: ["ward", id],
     queryFn: () => got(api.GET("/wards/{ward}", { params: { path: { ward: id } } })),
@@ -34,7 +35,7 @@ export function WardPage() {
   const d = detail.data;
   const object = d.outline.find((o) => o.key === chosen) ?? mostTelling(d.outline);
   return (
-    <>
+    <May value={{ role, to: d.you_may }}>
       <Head detail={d} now={now} />
       <Strip ward={d.ward} now={now} />
       {d.ward.run?.canary && <CanaryPanel ward={d.ward.id} entry={d.ward.run.number} now={now} />}
@@ -49,7 +50,7 @@ export function WardPage() {
         <Logbook ward={d.ward} now={now} />
       </div>
       <Declaration detail={d} now={now} />
-    </>
+    </May>
   );
 }
 
@@ -114,7 +115,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
       <div className="flex gap-2.5">
         {w.run ? (
           <Button
-            changes
+            changes="sync"
             strong
             tip={
               w.run.canary
@@ -138,6 +139,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           />
         )}
         <Button
+          changes="look"
           tip="Look at the repository now instead of at the next interval"
           disabled={act.isPending}
           onClick={() => act.mutate(() => got(api.POST("/wards/{ward}/look", path(w))))}
@@ -145,7 +147,7 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           Look now
         </Button>
         <Button
-          changes
+          changes="roll back"
           tip="Go back to what an entry of the logbook left, and hold the ward there"
           onClick={() => open("rollback")}
         >
@@ -153,14 +155,14 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
         </Button>
         {w.hold ? (
           <Button
-            changes
+            changes="hold"
             tip="Let automatic runs go on"
             onClick={() => act.mutate(() => got(api.DELETE("/wards/{ward}/hold", path(w))))}
           >
             Release
           </Button>
         ) : (
-          <Button changes tip="Stop automatic runs on this ward" onClick={() => open("hold")}>
+          <Button changes="hold" tip="Stop automatic runs on this ward" onClick={() => open("hold")}>
             Hold
           </Button>
         )}
@@ -171,9 +173,9 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
             [
               "Apply everything again",
               () => act.mutate(() => lookAndStart(w, { kind: "sync", reapply: true, retry: !!w.rejected })),
-              "changes",
+              "sync",
             ],
-            ["Let git say what the cluster holds", () => open("propose"), "changes"],
+            ["Let git say what the cluster holds", () => open("propose"), "roll back"],
             detail.muted
               ? [
                   "Tell of it again",
@@ -223,7 +225,7 @@ function Primary({
   const fields = w.drifted_fields;
   const back = fields > 0 && (
     <Button
-      changes
+      changes="sync"
       strong={w.pending === 0 && !w.rejected}
       tip="Put back what others changed, and nothing else: no task runs, and nothing new is carried in"
       disabled={busy}
@@ -256,7 +258,7 @@ function Primary({
     );
   return (
     <>
-      <Button changes strong={w.pending > 0 && !w.rejected} tip={tip} disabled={busy} onClick={sync}>
+      <Button changes="sync" strong={w.pending > 0 && !w.rejected} tip={tip} disabled={busy} onClick={sync}>
         {label}
       </Button>
       {back}

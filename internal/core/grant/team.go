@@ -35,7 +35,7 @@ var About = []struct {
 }{
 	{See, "see wards, their objects, logbooks and logs, or a lane; every other verb sees what it is for as well"},
 	{Look, "let the repository and the cluster of a ward be looked at now"},
-	{Sync, "sync and restore, stop a run, and say what a canary is to do"},
+	{Sync, "look, sync and restore, stop a run, and say what a canary is to do"},
 	{RollBack, "roll back to an earlier entry, and propose that git says so"},
 	{Hold, "stop automatic runs, and let them go on"},
 	{Reject, "mark a revision as bad, and lift that"},
@@ -110,9 +110,9 @@ func (x Thing) String() string {
 	return x.Ward + "@" + x.Cluster
 }
 
-// Covers tells whether the grant lets somebody do something to a thing. Whoever may do anything to a thing sees it.
+// Covers tells whether the grant lets somebody do something to a thing. Whoever may do anything to a thing sees it, and a sync looks first.
 func (g Grant) Covers(v Verb, x Thing) bool {
-	if !slices.Contains(g.Do, v) && v != See {
+	if !slices.Contains(g.Do, v) && v != See && (v != Look || !slices.Contains(g.Do, Sync)) {
 		return false
 	}
 	in := func(all []string, one ...string) bool {
@@ -307,6 +307,7 @@ func (d *reader) grant(n *yaml.Node) Grant {
 			v, err := ParseVerb(x.Value)
 			if err != nil {
 				d.Fail(d.Line(x), "do: %v", err)
+				v = See // so that only this is told
 			}
 			g.Do = append(g.Do, v)
 		}),
@@ -340,6 +341,11 @@ func (d *reader) some(into *[]string, where string) func(*yaml.Node) {
 func (g Grant) Check() error {
 	has := func(v Verb) bool { return slices.Contains(g.Do, v) }
 	ofWards := slices.ContainsFunc(g.Do, func(v Verb) bool { return v != Promote && v != See })
+	for _, v := range g.Do {
+		if _, err := ParseVerb(string(v)); err != nil {
+			return err
+		}
+	}
 	switch {
 	case len(g.Do) == 0:
 		return fmt.Errorf("do is missing: what may be done, such as [see, sync]")

@@ -85,6 +85,7 @@ func TestWhatIsDecided(t *testing.T) {
 		{"", See, Thing{Lane: "fare-gate", Stop: "skerry"}, true, "line 8"},
 		{"", See, Thing{Lane: "passage"}, true, "line 10"},
 		{"", See, Thing{Lane: "tides"}, false, ""},
+		{"", Look, Thing{Ward: "tide-gauge", Owner: "signals", Cluster: "skerry"}, false, ""},
 		{"", Sync, Thing{Lane: "fare-gate"}, false, ""},
 		{"", See, Thing{}, false, ""},
 		{"", "", gate, false, ""},
@@ -95,6 +96,14 @@ func TestWhatIsDecided(t *testing.T) {
 		assert.Contains(t, got.Why, c.why)
 	}
 	assert.True(t, Of("", Identity{Provider: "crew", Groups: []string{"ticketing"}}, teams).None())
+}
+
+// TestASyncLooksFirst, and so may who may sync.
+func TestASyncLooksFirst(t *testing.T) {
+	g := Grant{Do: []Verb{Sync}, Wards: Wards{Owners: []string{"ticketing"}}}
+	assert.True(t, g.Covers(Look, Thing{Ward: "fare-gate", Owner: "ticketing"}))
+	assert.False(t, g.Covers(Look, Thing{Ward: "fare-gate", Owner: "signals"}))
+	assert.False(t, g.Covers(Hold, Thing{Ward: "fare-gate", Owner: "ticketing"}))
 }
 
 func TestWhatIsWrongWithATeam(t *testing.T) {

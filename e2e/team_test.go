@@ -1,0 +1,200 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"sigs.k8s.io/yaml"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// apiCalls are the calls of the API that read, as api/openapi.yaml lists them.
+func apiCalls(t *testing.T) (paths []string) {
+	t.Helper()
+	text, err := os.ReadFile("../api/openapi.yaml")
+	require.NoError(t, err)
+	var doc struct {
+		Paths map[string]map[string]any `json:"paths"`
+	}
+	require.NoError(t, yaml.Unmarshal(text, &doc))
+	for path, methods := range doc.Paths {
+		if _, reads := methods["get"]; reads && path != "/events" {
+			paths = append(paths, path)
+		}
+	}
+	require.Greater(t, len(paths), 40)
+	return paths
+}
+
+func (s *service) get(path string) (int, string) {
+	s.t.Helper()
+	q, err := http.NewRequestWithContext(s.t.Context(), http.MethodGet, s.url+path, nil)
+	require.NoError(s.t, err)
+	q.Header.Set("Authorization", "Bearer "+s.token)
+	r, err := http.DefaultClient.Do(q)
+	require.NoError(s.t, err)
+	defer r.Body.Close()
+	b, err := io.ReadAll(r.Body)
+	require.NoError(s.t, err)
+	return r.StatusCode, string(b)
+}
+
+// TestTeamsSeeWhatIsTheirs: whoever has no role sees and does what their team may, and of everything else not even the name.
+func TestTeamsSeeWhatIsTheirs(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	ward := func(name, owner string) string {
+		return fmt.Sprintf("vigila: ward/v1\nname: %s\nowner: %s\nfrom: {repo: %s, path: %[1]s}\ninto: {cluster: quay, namespace: %[3]s, create_namespace: true}\nkeep: {sync: ask, every: 1s}\n", name, owner, s.name)
+	}
+	s.push("All", map[string]string{"kelp-desk/c.yaml": config("tickets", "count", "7") + "---\n" + config("shared", "of", "both"), "hidden-harbour/c.yaml": config("tides", "count", "9") + "---\n" + config("shared", "of", "both")})
+	s.add(ward("kelp-desk", "ticketing"))
+	s.add(ward("hidden-harbour", "signals"))
+	s.ok("sync", "hidden-harbour")
+	_, _, _ = s.cli("look", "kelp-desk")
+	s.ok("hold", "hidden-harbour", "--why", "a gale off the mole")
+
+	s.ok("provider", "add", "brindle", providerURL, "--client", "vigila", "--secret-file", s.file("secret", providerSecret), "--operator", "group:harbour-ops")
+	team := func(name, may string) string {
+		return fmt.Sprintf("vigila: team/v1\nname: %[1]s\nmembers: [{group: \"brindle:%[1]s\"}]\nmay:\n  - {do: [%s], wards: {owner: %[1]s}}\n", name, may)
+	}
+	s.fails(1, `brindel:ticketing: there is no provider "brindel"`, "team", "add", s.file("team.yaml", strings.ReplaceAll(team("ticketing", "see"), "brindle:", "brindel:")))
+	s.fails(1, "team.yaml:5: wards is missing", "team", "add", s.file("team.yaml", strings.ReplaceAll(team("ticketing", "see"), "owner: ticketing", "")))
+	out := s.ok("team", "add", s.file("team.yaml", team("ticketing", "see, look, hold")+"---\n"+team("signals", "see, sync, roll back")))
+	assert.Contains(t, out, "ticketing, signals")
+	assert.Regexp(t, `may see, look, hold: wards of owner ticketing`, s.ok("team", "list"))
+	s.fails(2, "a token has a role, or what --may says; not both", "token", "make", "x", "--may", "see", "--wards", "owner=ticketing", "--role", "reader")
+	s.fails(1, "wards is missing", "token", "make", "x", "--may", "sync")
+	s.fails(1, `"halt"`, "token", "make", "x", "--may", "halt", "--wards", "owner=ticketing")
+	token := func(args ...string) *service {
+		other := *s
+		other.token = regexp.MustCompile(`vigila_[\w-]{43}`).FindString(s.ok(append([]string{"token", "make"}, args...)...))
+		require.NotEmpty(t, other.token)
+		var err error
+		other.api, err = client.New(client.Context{Name: "test", URL: s.url, Token: other.token})
+		require.NoError(t, err)
+		return &other
+	}
+	desk := token("desk", "--may", "see,look,hold", "--wards", "owner=ticketing")
+	signals := token("mole", "--may", "see,sync,allow", "--wards", "owner=signals", "--guards", "mass-removal")
+	reader, operator := token("walks", "--role", "reader"), token("works", "--role", "operator")
+
+	// Everything that can be read, by each of the four.
+	revision := s.ward0("kelp-desk").Revision.Id
+	fill := strings.NewReplacer("{number}", "1", "{revision}", revision, "{code}", "BCDF-GHJK")
+	seen := map[string]string{}
+	for who, x := range map[string]*service{"desk": desk, "signals": signals, "reader": reader, "operator": operator} {
+		var all strings.Builder
+		for _, path := range apiCalls(t) {
+			path = fill.Replace(path)
+			own := map[string]string{"desk": "kelp-desk", "signals": "hidden-harbour"}[who]
+			if own == "" {
+				own = "hidden-harbour@quay"
+			}
+			for _, name := range []string{s.name, "quay", "brindle"} {
+				p := strings.NewReplacer("{ward}", own, "{name}", name).Replace(path)
+				query := url.Values{"limit": {"100"}, "from": {"1"}, "verb": {"see"}, "ward": {own}, "key": {"/ConfigMap/" + s.name + "/shared"}, "one": {"a"}, "other": {"b"}, "repo": {s.name}, "branch": {"main"}}
+				status, body := x.get("/api/v1" + p + "?" + query.Encode())
+				fmt.Fprintf(&all, "%s %d %s\n", p, status, body)
+				assert.NotEqual(t, http.StatusInternalServerError, status, p)
+				if p == path {
+					break
+				}
+			}
+		}
+		seen[who] = all.String()
+	}
+	for who, hidden := range map[string][]string{"desk": {"hidden-harbour", "tides", "signals", "gale off the mole"}, "signals": {"kelp-desk", "tickets", "ticketing"}} {
+		for _, name := range hidden {
+			at := strings.Index(seen[who], name)
+			assert.Negative(t, at, "%s is told of %s: %s", who, name, seen[who][max(0, at-300):min(len(seen[who]), max(0, at)+100)])
+		}
+	}
+	assert.Contains(t, seen["desk"], "kelp-desk@quay")
+	assert.Contains(t, seen["signals"], "gale off the mole")
+	for _, who := range []string{"reader", "operator"} {
+		assert.Contains(t, seen[who], "kelp-desk@quay")
+		assert.Contains(t, seen[who], "hidden-harbour@quay")
+	}
+	// What is there and may not be seen answers as what is not there.
+	for _, path := range apiCalls(t) {
+		if !strings.Contains(path, "{ward}") {
+			continue
+		}
+		ask := func(name string) string {
+			status, body := desk.get("/api/v1" + fill.Replace(strings.ReplaceAll(path, "{ward}", name)) + "?from=1&key=x")
+			return fmt.Sprint(status, strings.ReplaceAll(body, name, "X"))
+		}
+		assert.Equal(t, ask("nobody-knows"), ask("hidden-harbour"), path)
+		assert.Equal(t, ask("nobody-knows@quay"), ask("hidden-harbour@quay"), path)
+	}
+	for _, args := range [][]string{{"sync"}, {"hold", "--why", "x"}, {"release"}, {"look"}, {"rollback", "1"}, {"reject", revision, "--why", "x"}} {
+		one, other := append([]string{args[0], "nobody-knows"}, args[1:]...), append([]string{args[0], "hidden-harbour"}, args[1:]...)
+		_, no, code := desk.cli(one...)
+		_, hidden, same := desk.cli(other...)
+		assert.Equal(t, 1, code, "%v %s", args, no)
+		assert.Equal(t, code, same)
+		assert.Equal(t, strings.ReplaceAll(no, "nobody-knows", "X"), strings.ReplaceAll(hidden, "hidden-harbour", "X"), "%v", args)
+	}
+
+	// What a team may, it does; what it may not is refused with what would be needed, and both are in the account.
+	list := desk.ok("ward", "list")
+	assert.Contains(t, list, "kelp-desk@quay")
+	assert.Contains(t, list, "1 ward")
+	assert.NotContains(t, desk.ok("logbook"), "hidden-harbour")
+	desk.ok("hold", "kelp-desk", "--why", "tickets first")
+	desk.ok("look", "kelp-desk")
+	desk.fails(1, "desk may not sync kelp-desk@quay: nothing gives it: neither a team nor a role (operator)", "sync", "kelp-desk")
+	desk.fails(1, "token desk is a member's, and this wants a reader's", "repo", "list")
+	signals.fails(1, "mole may not hold hidden-harbour@quay", "release", "hidden-harbour")
+	signals.fails(1, "mole may not allow guard empty of hidden-harbour@quay: token mole gives it for wards of owner signals, guards mass-removal", "sync", "hidden-harbour", "--allow", "empty")
+	assert.Regexp(t, `hold ward kelp-desk\S* +done +desk`, s.ok("audit", "--who", "desk"))
+	assert.Contains(t, s.ok("audit", "--who", "mole"), "refused")
+	s.fails(1, "", "may", "desk", "sync", "kelp-desk")
+	assert.Contains(t, s.said("may", "desk", "sync", "kelp-desk"), "no  desk may not sync kelp-desk@quay: nothing gives it")
+	assert.Contains(t, desk.ok("may", "me", "hold", "kelp-desk"), "yes  desk may hold kelp-desk@quay: token desk")
+	desk.fails(1, "what others may is told to operators", "may", "walks", "see", "kelp-desk")
+	s.fails(1, "", "may", "brindle:signals@brindle.example", "see", "hidden-harbour")
+	assert.Contains(t, s.said("may", "brindle:signals@brindle.example", "see", "hidden-harbour"), "what their groups give is known once they have signed in")
+
+	// In the browser: their wards, their controls, and who could do what they can't.
+	b := newBrowser(t)
+	b.open(s.url + "/")
+	b.signsIn("signals")
+	b.shows("hidden-harbour")
+	assert.Contains(t, s.said("may", "brindle:signals@brindle.example", "see", "hidden-harbour"), "yes  brindle:signals@brindle.example may see hidden-harbour@quay: team signals, line 11")
+	assert.NotContains(t, b.text(), "kelp-desk")
+	assert.NotContains(t, b.text(), "Set up")
+	b.open(s.url + "/wards/hidden-harbour@quay")
+	b.do(chromedp.WaitReady(chromedp.Search(`//button[normalize-space()='Release' and @disabled and contains(@title, "No team of yours may hold here; an operator may.")]`)))
+	b.do(chromedp.WaitReady(chromedp.Search(`//button[normalize-space()='Sync' and not(@disabled)]`)))
+	b.open(s.url + "/wards/kelp-desk@quay")
+	b.shows(`there is no ward "kelp-desk@quay"`)
+	s.ok("team", "remove", "signals")
+	b.open(s.url + "/")
+	b.shows("Sign in with brindle")
+}
+
+// said is what the command line prints, whatever it comes to.
+func (s *service) said(args ...string) string {
+	s.t.Helper()
+	out, _, _ := s.cli(args...)
+	return out
+}
+
+// ward0 is a ward by its name.
+func (s *service) ward0(name string) client.Ward {
+	s.t.Helper()
+	r, err := s.api.GetWardWithResponse(s.t.Context(), name)
+	require.NoError(s.t, s.api.Check(r, err))
+	return r.JSON200.Ward
+}
