@@ -19,23 +19,26 @@ import (
 func main() {
 	url := flag.String("url", "", "address of the service")
 	token := flag.String("token", "", "its token")
+	as := flag.String("as", "", "in place of a token: somebody of the lab's provider, who signs in there")
 	out := flag.String("out", ".", "directory of the pictures")
 	scale := flag.String("scale", "1", "hours that the watch lines show")
 	click := flag.String("click", "", "how the buttons and menu items to click first begin, with | between")
 	width := flag.Int64("width", 1280, "of the window, in pixels")
 	flag.Parse()
-	if err := shoot(*url, *token, *out, *scale, *click, *width, flag.Args()); err != nil {
+	if err := shoot(*url, *token, *as, *out, *scale, *click, *width, flag.Args()); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func shoot(url, token, out, scale, click string, width int64, pages []string) error {
+func shoot(url, token, as, out, scale, click string, width int64, pages []string) error {
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.NoFirstRun, chromedp.WindowSize(1280, 800))
 	defer cancel()
 	ctx, cancel = chromedp.NewContext(ctx)
 	defer cancel()
-	for _, p := range pages {
+	ctx, cancel = context.WithTimeout(ctx, time.Duration(len(pages)+1)*time.Minute) // what never shows is told
+	defer cancel()
+	for i, p := range pages {
 		name, path, ok := strings.Cut(p, "=")
 		if !ok {
 			return fmt.Errorf("%q is not NAME=PATH", p)
@@ -52,12 +55,20 @@ func shoot(url, token, out, scale, click string, width int64, pages []string) er
 				_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](settings))
 				return err
 			}),
-			chromedp.Navigate(url + "/#sign-in=" + token),
-			chromedp.WaitVisible(chromedp.CSS("h1")),
-			chromedp.Navigate(url + path),
-			chromedp.WaitVisible(chromedp.CSS("h1")),
-			chromedp.Sleep(1500 * time.Millisecond), // a picture, not a test: let the page settle
 		}
+		switch {
+		case i > 0: // signed in already
+		case as != "":
+			steps = append(steps, chromedp.Navigate(url+"/"), chromedp.Click(chromedp.Search("//a[starts-with(normalize-space(), 'Sign in with')]")), chromedp.Click(chromedp.CSS(fmt.Sprintf("button[value=%q]", as))))
+			steps = append(steps, chromedp.WaitVisible(chromedp.CSS("nav")))
+		default:
+			steps = append(steps, chromedp.Navigate(url+"/#sign-in="+token), chromedp.WaitVisible(chromedp.CSS("nav")))
+		}
+		steps = append(steps,
+			chromedp.Navigate(url+path),
+			chromedp.WaitVisible(chromedp.CSS("h1")),
+			chromedp.Sleep(1500*time.Millisecond), // a picture, not a test: let the page settle
+		)
 		for _, c := range strings.FieldsFunc(click, func(r rune) bool { return r == '|' }) {
 			steps = append(steps, chromedp.Click(chromedp.Search(fmt.Sprintf("(//*[self::button or self::label or @role='menuitem'][starts-with(normalize-space(), %q)])[last()]", c))), chromedp.Sleep(1200*time.Millisecond))
 		}

@@ -236,7 +236,7 @@ func (k *Keeper) facts(ctx context.Context, about Subject) map[string]string {
 			if l.conn != nil {
 				server = l.conn.Server()
 			}
-			return plain(l.conf.ClusterMore, "server", server, "kubeconfig", l.conf.Kubeconfig, "context", l.conf.Context, "labels", toText(l.conf.Labels))
+			return plain(l.conf.ClusterMore, "server", server, "kubeconfig", l.conf.Kubeconfig, "context", l.conf.Context, "labels", labelsText(l.conf.Labels))
 		}
 	case "roster":
 		k.mu.RLock()
@@ -274,6 +274,12 @@ func (k *Keeper) facts(ctx context.Context, about Subject) map[string]string {
 				return plain(r.RegistryMore, "host", r.Host)
 			}
 		}
+	case "team": // a file may hold several; what is as it was is not written
+		out := map[string]string{}
+		for _, t := range k.Teams() {
+			out[t.Name] = toText(t)
+		}
+		return out
 	case "provider":
 		if p, known := k.providerNamed(name); known {
 			return plain(p.ProviderMore)
@@ -282,7 +288,7 @@ func (k *Keeper) facts(ctx context.Context, about Subject) map[string]string {
 		all, err := k.store.Tokens(ctx)
 		for _, t := range all {
 			if err == nil && t.Name == name && !Ended(t) {
-				return details{"role": t.Role, "ends": t.Expires}.texts()
+				return details{"role": t.Role, "may": t.May, "ends": t.Expires}.texts()
 			}
 		}
 	case "ward":
@@ -318,11 +324,15 @@ func (k *Keeper) wardFacts(name string) map[string]string {
 	return out
 }
 
-func toText(v map[string]string) string {
-	if len(v) == 0 {
+func labelsText(all map[string]string) string {
+	if len(all) == 0 {
 		return ""
 	}
-	b, _ := json.Marshal(v) // texts
+	return toText(all)
+}
+
+func toText(v any) string {
+	b, _ := json.Marshal(v) // texts, numbers and lists
 	return string(b)
 }
 

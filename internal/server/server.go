@@ -69,7 +69,11 @@ func New(o Options) http.Handler {
 	}), secure, unread, answered)
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", s.ready)
-	r.GET("/metrics", s.authenticate, gin.WrapH(Metrics(o.Keeper)))
+	r.GET("/metrics", s.authenticate, func(c *gin.Context) { // they name everything
+		if !who(c).Rights.All() {
+			s.refuse(c, RoleReader)
+		}
+	}, gin.WrapH(Metrics(o.Keeper)))
 	api := r.Group("/api/v1", s.authenticate, s.authorize, func(c *gin.Context) {
 		if !isPush(c.Request.Method, c.FullPath()) {
 			whole(c, maxBody, bodyTime)

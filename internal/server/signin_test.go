@@ -162,6 +162,26 @@ func TestSessionsEnd(t *testing.T) {
 	assert.Len(t, left, 2, "and are forgotten after a while")
 }
 
+// TestMetricsNameEverything, so that they are for who sees everything.
+func TestMetricsNameEverything(t *testing.T) {
+	s := serve(t)
+	text, hash := keeper.NewToken()
+	require.NoError(t, s.store.AddToken(context.Background(), hash, record.Token{Name: "mate", May: []grant.Grant{{Do: []grant.Verb{grant.See}, Wards: grant.Wards{Owners: []string{"ticketing"}}}}}))
+	mate := *s
+	mate.token = text
+	mate.refused("GET", "/metrics", "", 403, "token mate is a member's, and this wants a reader's")
+	assert.Equal(t, 200, s.as("walks", RoleReader, time.Time{}).call("GET", "/metrics", "", nil).StatusCode)
+	var me Me
+	mate.call("GET", "/api/v1/me", "", &me)
+	assert.Equal(t, RoleMember, me.Role)
+	mate.refused("GET", "/api/v1/wards/x", "", 404, "there is no ward")
+	mate.refused("GET", "/api/v1/lanes/x", "", 404, "there is no lane")
+	var list WardList
+	assert.Equal(t, 200, mate.call("GET", "/api/v1/wards?cluster=none-such", "", &list).StatusCode, "whether there is such a cluster is not told")
+	var entries EntryList
+	assert.Equal(t, 200, mate.call("GET", "/api/v1/entries", "", &entries).StatusCode)
+}
+
 // TestGuessing is slowed, by address; right ones go on.
 func TestGuessing(t *testing.T) {
 	s := serve(t)

@@ -12,6 +12,7 @@ export function PeoplePage() {
   return (
     <>
       <Sessions all={admin} />
+      {me.data && me.data.role !== "member" && <Teams admin={admin} />}
       {admin && <Providers />}
       {admin && <Tokens />}
       {me.data && !admin && (
@@ -101,6 +102,100 @@ function Few({ title, about, children }: { title: string; about: string; childre
   );
 }
 
+/** What may be done to what, in a line. */
+const rights = (r: Schemas["Rights"]) =>
+  `${r.verbs.join(", ")}: ${(
+    [
+      ["wards", r.of_wards],
+      ["wards of owner", r.of_owners],
+      ["in cluster", r.of_clusters],
+      ["of roster", r.of_rosters],
+      ["lanes", r.of_lanes],
+      ["at", r.at_stops],
+      ["guards", r.of_guards],
+    ] as const
+  )
+    .filter(([, all]) => all && all.length > 0)
+    .map(([what, all]) => `${what} ${all!.join(" or ")}`)
+    .join(", ")}`;
+
+function Teams({ admin }: { admin: boolean }) {
+  const [gone, setGone] = useState<string>();
+  const [offset, setOffset] = useState(0);
+  const teams = useQuery({
+    queryKey: ["teams", offset],
+    queryFn: () => got(api.GET("/teams", { params: { query: { limit: 100, offset } } })),
+    placeholderData: keepPreviousData,
+  });
+  if (teams.error) return <Wrong error={teams.error} />;
+  const { items, total } = teams.data ?? { items: [], total: 0 };
+  return (
+    <Few
+      title="Teams"
+      about={
+        total > 0
+          ? "Who is in one, and has no role, sees what it may see and nothing else; vigila team add changes them."
+          : "There are no teams: whoever signs in has a role, or may nothing. The first: vigila team add FILE"
+      }
+    >
+      {items.map((t) => (
+        <div
+          key={t.name}
+          className="flex items-baseline gap-4 border-b border-rule px-3 py-2"
+          data-team={t.name}
+        >
+          <div className="min-w-0 flex-1">
+            <strong>{t.name}</strong> <span className="text-sm text-soft">{t.about}</span>
+            <span className="block text-sm break-words text-soft">{t.members.join(", ")}</span>
+          </div>
+          <ul className="flex-1 text-sm">
+            {t.rights.map((r) => (
+              <li key={rights(r)}>{rights(r)}</li>
+            ))}
+          </ul>
+          {admin && <Menu label="Forget" items={[["Forget it", () => setGone(t.name)]]} />}
+        </div>
+      ))}
+      <More total={total} shown={items.length} offset={offset} go={setOffset} />
+      {gone && (
+        <Forget
+          what={`team ${gone}`}
+          about="What it gave is gone at once; its people may what else is given to them."
+          key_="teams"
+          close={() => setGone(undefined)}
+          act={() => got(api.DELETE("/teams/{name}", { params: { path: { name: gone } } }))}
+        />
+      )}
+    </Few>
+  );
+}
+
+/** The other pages of a list of a few. */
+function More({
+  total,
+  shown,
+  offset,
+  go,
+}: {
+  total: number;
+  shown: number;
+  offset: number;
+  go: (n: number) => void;
+}) {
+  if (total <= shown) return null;
+  return (
+    <p className="mt-2 text-sm">
+      {offset + 1} to {offset + shown} of {total}.{" "}
+      <button className="underline" disabled={offset === 0} onClick={() => go(Math.max(0, offset - 100))}>
+        Before
+      </button>{" "}
+      <button className="underline" disabled={offset + 100 >= total} onClick={() => go(offset + 100)}>
+        After
+      </button>
+    </p>
+  );
+}
+
 function Providers() {
   const [gone, setGone] = useState<string>();
   const providers = useQuery({ queryKey: ["providers"], queryFn: () => got(api.GET("/providers")) });
@@ -182,7 +277,7 @@ function Tokens() {
           data-token={t.name}
         >
           <strong className="flex-1">{t.name}</strong>
-          <span className="w-24">{t.role}</span>
+          <span className="w-80 break-words">{t.rights ? t.rights.map(rights).join("; ") : t.role}</span>
           <span className="w-44 text-soft">{t.used ? `used ${ago(t.used, now)}` : "never used"}</span>
           <span className="w-40 text-soft">
             {!t.expires
@@ -194,25 +289,7 @@ function Tokens() {
           <Menu label="End it" items={[["End it", () => setGone(t.name)]]} />
         </div>
       ))}
-      {total > items.length && (
-        <p className="mt-2 text-sm">
-          {offset + 1} to {offset + items.length} of {total}.{" "}
-          <button
-            className="underline"
-            disabled={offset === 0}
-            onClick={() => setOffset(Math.max(0, offset - 100))}
-          >
-            Before
-          </button>{" "}
-          <button
-            className="underline"
-            disabled={offset + 100 >= total}
-            onClick={() => setOffset(offset + 100)}
-          >
-            After
-          </button>
-        </p>
-      )}
+      <More total={total} shown={items.length} offset={offset} go={setOffset} />
       {gone && (
         <Forget
           what={`token ${gone}`}

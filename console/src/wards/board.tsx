@@ -101,13 +101,15 @@ export function Board() {
     <div ref={table}>
       <div className="flex items-start justify-between gap-4">
         <h1 className="text-2xl font-bold">{title(total, need_you, search, filter.any)}</h1>
-        <Button
-          changes
-          tip="Write its ward file to a branch of the repository"
-          onClick={() => setAdding(true)}
-        >
-          Add a ward
-        </Button>
+        {enabled && (
+          <Button
+            changes
+            tip="Write its ward file to a branch of the repository"
+            onClick={() => setAdding(true)}
+          >
+            Add a ward
+          </Button>
+        )}
       </div>
       {adding && <NewWard close={() => setAdding(false)} />}
       <p className="mt-0.5 text-soft">
