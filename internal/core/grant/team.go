@@ -115,14 +115,18 @@ func (g Grant) Covers(v Verb, x Thing) bool {
 	if !slices.Contains(g.Do, v) && v != See && (v != Look || !slices.Contains(g.Do, Sync)) {
 		return false
 	}
-	in := func(all []string, one ...string) bool {
-		return len(all) == 0 || slices.ContainsFunc(one, func(s string) bool { return s != "" && slices.Contains(all, s) })
-	}
 	if x.Lane != "" {
 		return slices.Contains(g.Lanes, x.Lane) && (x.Stop == "" || v == See || in(g.Stops, x.Stop))
 	}
-	return g.Wards.Any() && in(g.Wards.Names, x.Ward, x.Ward+"@"+x.Cluster) && in(g.Wards.Owners, x.Owner) && in(g.Wards.Clusters, x.Cluster) && in(g.Wards.Rosters, x.Roster) &&
+	w := &g.Wards
+	return w.Any() && in(w.Owners, x.Owner) && in(w.Clusters, x.Cluster) && in(w.Rosters, x.Roster) &&
+		(len(w.Names) == 0 || in(w.Names, x.Ward) || in(w.Names, x.Ward+"@"+x.Cluster)) &&
 		(v != Allow || slices.Contains(g.Guards, x.Guard))
+}
+
+// in tells whether something is among those that are given; where none is, it does not matter. Nothing is among none.
+func in(all []string, one string) bool {
+	return len(all) == 0 || one != "" && slices.Contains(all, one)
 }
 
 // Rights are all that somebody may.
