@@ -662,8 +662,7 @@ func TestStepsWaitForEachOther(t *testing.T) {
 	s.push("It never gets ready", map[string]string{"app/deployment.yaml": at(deployment("berth-hung:1", 1), "-1"), "app/config.yaml": config("berths", "count", "8"), "app/last.yaml": strings.Replace(last, `"1"}`, `"2"}`, 1)})
 	s.until("it is behind", func(w client.Ward) bool { return w.Pending == 3 })
 	s.fails(1, "not ready within 15 s", "sync", s.name)
-	e = s.entry(2)
-	assert.EqualValues(t, "rolled back", e.Outcome)
+	require.Eventually(t, func() bool { e = s.entry(2); return e.Outcome == "rolled back" }, patience, 50*time.Millisecond, "it is so once it has gone back")
 	states := map[string]string{}
 	for _, o := range e.Objects {
 		states[o.Name] = string(o.State)

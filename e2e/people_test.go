@@ -129,7 +129,7 @@ func TestPeopleSignIn(t *testing.T) {
 	v := newBrowser(t)
 	v.open(s.url + "/")
 	v.signsIn("visitor")
-	v.shows("brindle:visitor@brindle.example may nothing here: neither this name nor a group of theirs (none) has a role.")
+	v.shows("brindle:visitor@brindle.example may nothing here: neither this name nor a group of theirs (none) has a role, or is in a team.")
 	v.shows("Sign in with brindle")
 	v.open(s.url + "/sign-in/back?code=x&state=y")
 	v.shows("this sign-in was not begun in this browser")

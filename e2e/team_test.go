@@ -6,9 +6,12 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -56,7 +59,17 @@ func TestTeamsSeeWhatIsTheirs(t *testing.T) {
 	ward := func(name, owner string) string {
 		return fmt.Sprintf("vigila: ward/v1\nname: %s\nowner: %s\nfrom: {repo: %s, path: %[1]s}\ninto: {cluster: quay, namespace: %[3]s, create_namespace: true}\nkeep: {sync: ask, every: 1s}\n", name, owner, s.name)
 	}
-	s.push("All", map[string]string{"kelp-desk/c.yaml": config("tickets", "count", "7") + "---\n" + config("shared", "of", "both"), "hidden-harbour/c.yaml": config("tides", "count", "9") + "---\n" + config("shared", "of", "both")})
+	s.push("All", map[string]string{"kelp-desk/c.yaml": config("tickets", "count", "7") + "---\n" + config("shared", "of", "both") + "---\n" + secretFrom("kelp"), "hidden-harbour/c.yaml": config("tides", "count", "9") + "---\n" + config("shared", "of", "both") + "---\n" + secretFrom("mole")})
+	s.ok("store", "add", "harbour", kvBase, "--token-file", s.file("kv-token", kvToken), "--every", "5s")
+	value := func(as *service, of string) (string, int) {
+		cmd := exec.Command(filepath.Join(bin, "vigila"), "secret", "set", "harbour/"+s.name+"/"+of+"#password")
+		cmd.Env = append(os.Environ(), "VIGILA_URL="+as.url, "VIGILA_TOKEN="+as.token)
+		cmd.Stdin = strings.NewReader("open-sesame-" + of)
+		out, _ := cmd.CombinedOutput()
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	text, set := value(s, "mole")
+	require.Zero(t, set, text)
 	s.add(ward("kelp-desk", "ticketing"))
 	s.add(ward("hidden-harbour", "signals"))
 	s.ok("sync", "hidden-harbour")
@@ -84,7 +97,7 @@ func TestTeamsSeeWhatIsTheirs(t *testing.T) {
 		require.NoError(t, err)
 		return &other
 	}
-	desk := token("desk", "--may", "see,look,hold", "--wards", "owner=ticketing")
+	desk := token("desk", "--may", "see,look,hold,set-secrets", "--wards", "owner=ticketing")
 	signals := token("mole", "--may", "see,sync,allow", "--wards", "owner=signals", "--guards", "mass-removal")
 	reader, operator := token("walks", "--role", "reader"), token("works", "--role", "operator")
 
@@ -166,6 +179,22 @@ func TestTeamsSeeWhatIsTheirs(t *testing.T) {
 	s.fails(1, "", "may", "brindle:signals@brindle.example", "see", "hidden-harbour")
 	assert.Contains(t, s.said("may", "brindle:signals@brindle.example", "see", "hidden-harbour"), "what their groups give is known once they have signed in")
 
+	// Values of secrets: of those that nobody's but their wards refer to.
+	secrets := desk.ok("secret", "list")
+	assert.Contains(t, secrets, "kelp#password")
+	assert.NotContains(t, secrets, "mole")
+	for _, of := range []string{"mole", "nobody-knows"} {
+		errs, code := value(desk, of)
+		assert.Equal(t, 1, code)
+		assert.Contains(t, errs, "there is nothing such that desk may do something to")
+	}
+	errs, code := value(desk, "kelp")
+	require.Zero(t, code, errs)
+	errs, code = value(signals, "mole")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "mole may not set secrets hidden-harbour@quay")
+	assert.NotContains(t, s.log.String(), "open-sesame")
+
 	// In the browser: their wards, their controls, and who could do what they can't.
 	b := newBrowser(t)
 	b.open(s.url + "/")
@@ -184,6 +213,11 @@ func TestTeamsSeeWhatIsTheirs(t *testing.T) {
 	b.shows("Sign in with brindle")
 }
 
+// secretFrom is a Secret whose value is in the store.
+func secretFrom(of string) string {
+	return "apiVersion: v1\nkind: Secret\nmetadata: {name: " + of + "}\nstringData: {password: \"secret://harbour/teamsseewhatistheirs/" + of + "#password\"}\n"
+}
+
 // said is what the command line prints, whatever it comes to.
 func (s *service) said(args ...string) string {
 	s.t.Helper()
@@ -197,4 +231,56 @@ func (s *service) ward0(name string) client.Ward {
 	r, err := s.api.GetWardWithResponse(s.t.Context(), name)
 	require.NoError(s.t, s.api.Check(r, err))
 	return r.JSON200.Ward
+}
+
+// TestTeamsOfARoster: a roster that was let to says who may what, and what leaves its files is given no more.
+func TestTeamsOfARoster(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	team := func(name, more string) string {
+		return "vigila: team/v1\nname: " + name + "\nmembers: [{user: \"brindle:reader@brindle.example\"}]\nmay:\n  - {do: [see, sync" + more + "], wards: {owner: ticketing}}\n"
+	}
+	s.push("All", map[string]string{"desk/c.yaml": config("tickets", "count", "7"), "wards/teams.yaml": team("ticketing", ""),
+		"wards/desk.yaml": fmt.Sprintf("vigila: ward/v1\nname: %s\nowner: ticketing\nfrom: {path: desk}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: ask, every: 1s}\n", s.name)})
+	s.ok("provider", "add", "brindle", providerURL, "--client", "vigila", "--secret-file", s.file("secret", providerSecret), "--operator", "group:harbour-ops")
+	may := func(verb string) string {
+		return s.said("may", "brindle:reader@brindle.example", verb, s.name)
+	}
+	roster := []string{"roster", "add", s.name, "--repo", s.name, "--path", "wards"}
+	out := s.ok(roster...)
+	assert.Contains(t, out, "wards/teams.yaml:1: teams are declared here, and nobody has let roster "+s.name+" do that")
+	s.until("it is behind", func(w client.Ward) bool { return w.Standing == "behind" })
+	assert.Contains(t, may("sync"), "no  ")
+	assert.Contains(t, s.ok("team", "list"), "There are no teams")
+
+	out = s.ok(append(roster, "--teams")...)
+	assert.NotContains(t, out, "teams.yaml")
+	assert.Contains(t, s.ok("team", "list"), "declared by roster "+s.name+", in wards/teams.yaml:1")
+	assert.Contains(t, may("sync"), "yes  brindle:reader@brindle.example may sync "+s.name+"@quay: team ticketing, line 5")
+	assert.Contains(t, may("hold"), "no  ")
+	s.fails(1, "team ticketing is declared by roster "+s.name+"; take it out there: wards/teams.yaml", "team", "remove", "ticketing")
+	s.fails(1, "team ticketing is declared by roster "+s.name+"; change it there", "team", "add", s.file("team.yaml", team("ticketing", "")))
+	s.ok("team", "add", s.file("team.yaml", team("signals", "")))
+
+	eventually := func(verb, want string) {
+		t.Helper()
+		require.Eventually(t, func() bool { s.ok("look", s.name); return strings.Contains(may(verb), want) }, patience, 200*time.Millisecond, "%s: %s", verb, want)
+	}
+	s.push("They hold as well", map[string]string{"wards/teams.yaml": team("ticketing", ", hold")})
+	eventually("hold", "yes  ")
+	s.push("A slip", map[string]string{"wards/teams.yaml": team("ticketing", ", halt")})
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.ok("roster", "list"), `wards/teams.yaml:5: do: nobody can "halt"`)
+	}, patience, 200*time.Millisecond)
+	assert.Contains(t, may("hold"), "yes  ", "a file that can't be read takes nothing away")
+	s.push("Of a provider that nobody knows, and one that is there already", map[string]string{"wards/teams.yaml": team("ticketing", "") + "---\n" + strings.ReplaceAll(team("crew", ""), "brindle:", "crew:") + "---\n" + team("signals", "")})
+	eventually("hold", "no  ")
+	list := s.ok("roster", "show", s.name)
+	assert.Contains(t, list, `there is no provider "crew"`)
+	assert.Contains(t, list, "team signals was given by command; remove it first: vigila team remove signals")
+	s.ok("team", "remove", "signals")
+	s.push("Nobody any more", map[string]string{"wards/teams.yaml": ""})
+	eventually("sync", "no  ")
+	assert.Contains(t, s.ok("team", "list"), "There are no teams")
+	assert.Regexp(t, `let go team ticketing +done +roster `+s.name, s.ok("audit", "--search", "team ticketing"))
 }

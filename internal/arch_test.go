@@ -43,7 +43,7 @@ var may = map[string][]string{
 
 	"internal/core/declared": {"internal/core/compare", "internal/core/health", "internal/core/index", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/rule", "internal/core/secret", "internal/core/ward"},
 	"internal/core/index":    {"internal/core/compare", "internal/core/health", "internal/core/object", "internal/core/ward"},
-	"internal/core/roster":   {"internal/core/alert", "internal/core/compare", "internal/core/declared", "internal/core/follow", "internal/core/health", "internal/core/lane", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/rule", "internal/core/standing", "internal/core/ward"},
+	"internal/core/roster":   {"internal/core/alert", "internal/core/compare", "internal/core/declared", "internal/core/follow", "internal/core/grant", "internal/core/health", "internal/core/lane", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/rule", "internal/core/standing", "internal/core/ward"},
 	"internal/core/standing": {"internal/core/alert", "internal/core/canary", "internal/core/compare", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/rule", "internal/core/run", "internal/core/ward"},
 
 	"internal/repo":           {"internal/core/proposal"},

@@ -30,7 +30,9 @@ change: a ward file that comes is kept, one that goes is retired. Beside wards i
 links), repositories (without secrets), health rules, and further rosters.
 
 Limits hold for all of its wards, whatever their files say: the namespaces and clusters they may go into, and the
-service account that their runs act as.`,
+service account that their runs act as.
+
+With --teams its files may hold teams as well (vigila team --help): whoever writes there says who may what to which wards.`,
 		Example: "  vigila roster add moorings --repo moorings --path wards\n  vigila roster add ticketing --repo ticketing --namespace fare-gate --as deployer", Args: exactly(1, "a name"),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			if in.Name = args[0]; in.Repo == "" {
@@ -51,6 +53,7 @@ service account that their runs act as.`,
 	f.StringSliceVar(&in.Limits.Namespaces, "namespace", nil, "limit: the namespaces that its wards may keep")
 	f.StringSliceVar(&in.Limits.Clusters, "cluster", nil, "limit: the clusters that its wards may go into")
 	f.StringSliceVar(&in.Limits.Repos, "read", nil, "limit: the repositories that its wards may read beside the roster's own; where there is any limit, no others")
+	f.BoolVar(&in.DeclaresTeams, "teams", false, "its files may say which teams there are, and so who may what")
 	f.StringVar(&in.Limits.As, "as", "", "limit: the service account, in the ward's namespace, that their runs act as")
 	return c
 }

@@ -697,14 +697,15 @@ func (e Task) Valid() bool {
 
 // Defines values for Verb.
 const (
-	VerbAllow    Verb = "allow"
-	VerbHold     Verb = "hold"
-	VerbLook     Verb = "look"
-	VerbPromote  Verb = "promote"
-	VerbReject   Verb = "reject"
-	VerbRollBack Verb = "roll back"
-	VerbSee      Verb = "see"
-	VerbSync     Verb = "sync"
+	VerbAllow      Verb = "allow"
+	VerbHold       Verb = "hold"
+	VerbLook       Verb = "look"
+	VerbPromote    Verb = "promote"
+	VerbReject     Verb = "reject"
+	VerbRollBack   Verb = "roll back"
+	VerbSee        Verb = "see"
+	VerbSetSecrets Verb = "set secrets"
+	VerbSync       Verb = "sync"
 )
 
 // Valid indicates whether the value is a known member of the Verb enum.
@@ -723,6 +724,8 @@ func (e Verb) Valid() bool {
 	case VerbRollBack:
 		return true
 	case VerbSee:
+		return true
+	case VerbSetSecrets:
 		return true
 	case VerbSync:
 		return true
@@ -1036,8 +1039,10 @@ type AddRepoFollow string
 
 // AddRoster defines model for AddRoster.
 type AddRoster struct {
-	Limits Limits `json:"limits,omitempty,omitzero"`
-	Name   string `json:"name"`
+	// DeclaresTeams its files may say which teams there are, and so who may what
+	DeclaresTeams bool   `json:"declares_teams,omitempty,omitzero"`
+	Limits        Limits `json:"limits,omitempty,omitzero"`
+	Name          string `json:"name"`
 
 	// Path a directory or file; the root when absent
 	Path string `json:"path,omitempty,omitzero"`
@@ -2816,6 +2821,8 @@ type Role string
 
 // Roster defines model for Roster.
 type Roster struct {
+	DeclaresTeams bool `json:"declares_teams,omitempty,omitzero"`
+
 	// Guard what stops it, to be given as allow
 	Guard  string `json:"guard,omitempty,omitzero"`
 	InStep int    `json:"in_step"`
@@ -3235,10 +3242,16 @@ type Task string
 type Team struct {
 	About string `json:"about,omitempty,omitzero"`
 
+	// DeclaredAt file and line
+	DeclaredAt string `json:"declared_at,omitempty,omitzero"`
+
 	// Members group:PROVIDER:NAME or user:PROVIDER:NAME
 	Members []string `json:"members"`
 	Name    string   `json:"name"`
 	Rights  []Rights `json:"rights"`
+
+	// Roster whose files declare it; absent for one that was given by command
+	Roster string `json:"roster,omitempty,omitzero"`
 }
 
 // TeamList defines model for TeamList.
@@ -3705,7 +3718,7 @@ type DecideParams struct {
 	// Who a token, or a person as sessions show them; yourself when absent
 	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
 
-	// Verb see, look, sync, roll back, hold, reject, allow or promote
+	// Verb see, look, sync, roll back, hold, reject, allow, set secrets or promote
 	Verb string `form:"verb" json:"verb"`
 
 	// Ward to which ward

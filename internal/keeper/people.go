@@ -189,8 +189,11 @@ type SignedIn struct {
 	To   string // path in the console that they asked for
 }
 
+// CameBack is what a provider gives somebody who comes back.
+type CameBack struct{ State, Code, Problem string }
+
 // FinishSignIn opens a session for whoever comes back from a provider with what it gave them. Errors are a *Fault with what went wrong.
-func (k *Keeper) FinishSignIn(ctx context.Context, flow, state, code, from string) (SignedIn, error) {
+func (k *Keeper) FinishSignIn(ctx context.Context, flow string, back CameBack, from string) (SignedIn, error) {
 	var f signin.Flow
 	sealed, err := base64.RawURLEncoding.DecodeString(flow)
 	if err == nil {
@@ -200,18 +203,20 @@ func (k *Keeper) FinishSignIn(ctx context.Context, flow, state, code, from strin
 		err = json.Unmarshal(sealed, &f)
 	}
 	switch {
-	case err != nil || !f.Same(state):
+	case err != nil || !f.Same(back.State):
 		return SignedIn{}, fault(Invalid, "this sign-in was not begun in this browser; begin again here")
 	case time.Since(f.Made) > flowFor:
 		return SignedIn{}, fault(Invalid, "the sign-in took longer than %d minutes; begin again", int(flowFor.Minutes()))
-	case code == "":
+	case back.Problem != "": // it says so itself: the state is known to nobody else
+		return SignedIn{}, fault(Invalid, "provider %s signs nobody in: %.300s", f.Provider, back.Problem)
+	case back.Code == "":
 		return SignedIn{}, fault(Invalid, "provider %s sends nobody back; begin again", f.Provider)
 	}
 	p, err := k.askable(ctx, f.Provider)
 	if err != nil {
 		return SignedIn{}, err
 	}
-	who, err := p.Finish(ctx, f, code)
+	who, err := p.Finish(ctx, f, back.Code)
 	if err != nil {
 		return SignedIn{}, fault(Invalid, "%v", err)
 	}
@@ -290,6 +295,7 @@ func (w AddProvider) do(ctx context.Context, k *Keeper, _ Actor) (record.Provide
 	k.people.mu.Lock()
 	k.people.asked[x.Name] = asked
 	k.people.mu.Unlock()
+	k.nudgeRosters() // a team may have waited for it
 	return x, nil
 }
 

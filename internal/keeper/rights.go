@@ -3,11 +3,15 @@ package keeper
 import (
 	"bytes"
 	"context"
+	"errors"
+	"fmt"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
 
 	"vigila.dev/vigila/internal/core/grant"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 )
@@ -43,7 +47,7 @@ func mayDo(k *Keeper, by Actor, w any) error {
 		return fault(Denied, "this is for operators; %s is none", by.Name)
 	}
 	all := n.needs(k)
-	if len(all) == 0 {
+	if len(all) == 0 || slices.ContainsFunc(all, func(x need) bool { return !by.Rights.Sees(x.thing) }) { // what they don't see is not there
 		return fault(Denied, "there is nothing such that %s may do something to", by.Name)
 	}
 	for _, x := range all {
@@ -102,6 +106,16 @@ func (w RejectRevision) needs(k *Keeper) []need { return k.toWard(w.Ward, grant.
 func (w LiftRejection) needs(k *Keeper) []need  { return k.toWard(w.Ward, grant.Reject) }
 func (w ProposeBack) needs(k *Keeper) []need    { return k.toWard(w.Ward, grant.RollBack) }
 func (w SayCanary) needs(k *Keeper) []need      { return k.toWard(w.Ward, grant.Sync) }
+
+// needs of a value: each ward that refers to it is given.
+func (w SetSecret) needs(k *Keeper) (out []need) {
+	for _, p := range k.users(w.Ref.Store, w.Ref.Path) {
+		if refersTo(p, w.Ref) {
+			out = append(out, need{grant.Set, ThingOf(p.View())})
+		}
+	}
+	return out
+}
 
 func atStop(lane, stop string) []need {
 	return []need{{grant.Promote, grant.Thing{Lane: lane, Stop: stop}}}
@@ -188,6 +202,93 @@ type (
 	RemoveTeam struct{ Name string }
 )
 
+// declareTeam is a team as a roster's file has it; letTeamGo one that has left the files.
+type (
+	declareTeam struct{ grant.Team }
+	letTeamGo   struct{ name string }
+)
+
+func (w declareTeam) Subject() Subject { return Subject{"declare", "team", w.Name} }
+func (w letTeamGo) Subject() Subject   { return Subject{"let go", "team", w.name} }
+
+func (w declareTeam) do(ctx context.Context, k *Keeper, _ Actor) (took, error) {
+	for _, t := range k.Teams() {
+		if reflect.DeepEqual(t, w.Team) {
+			return took{}, nil
+		}
+	}
+	return took{changed: true}, errors.Join(k.store.PutTeam(ctx, w.Team), k.readTeams(ctx))
+}
+
+func (w letTeamGo) do(ctx context.Context, k *Keeper, _ Actor) (took, error) {
+	return took{changed: true}, errors.Join(k.store.RemoveTeam(ctx, w.name), k.readTeams(ctx))
+}
+
+// setTeams takes the teams that a roster's files declare. Those of a file that can't be read stay as they were; what leaves the files gives nothing any more.
+func (l *rosterLoop) setTeams(in *roster.Files) (problems []roster.Problem) {
+	k, conf := l.k, l.record()
+	by := Actor{Roster: conf.Name}
+	want := map[string]grant.Team{}
+	known := map[string]grant.Team{}
+	for _, t := range k.Teams() {
+		known[t.Name] = t
+	}
+	for _, t := range in.Teams {
+		no := func(format string, args ...any) {
+			problems = append(problems, roster.Problem{File: t.File, Line: t.Line, Text: fmt.Sprintf(format, args...)})
+		}
+		first, twice := want[t.Name]
+		other, there := known[t.Name]
+		switch {
+		case twice:
+			no("team %s is declared twice; first at %s:%d", t.Name, first.File, first.Line)
+		case there && other.Roster == "":
+			no("team %s was given by command; remove it first: vigila team remove %s", t.Name, t.Name)
+		case there && other.Roster != conf.Name:
+			no("team %s is declared by roster %s already", t.Name, other.Roster)
+		default:
+			if err := k.knownMembers(t); err != nil {
+				no("team %s: %v", t.Name, err)
+			}
+			t.Roster = conf.Name
+			want[t.Name] = t
+			if _, err := Do(l.ctx, k, by, declareTeam{t}); err != nil && l.ctx.Err() == nil {
+				no("team %s can't be written down: %v", t.Name, err)
+			}
+		}
+	}
+	for name, t := range known {
+		if _, is := want[name]; t.Roster == conf.Name && !is && (in.Broken[t.File] == "" || !conf.Teams) {
+			if _, err := Do(l.ctx, k, by, letTeamGo{name}); err != nil && l.ctx.Err() == nil {
+				k.log.Error("a team that has left its roster can't be forgotten; it is tried again", "team", name, "error", err)
+			}
+		}
+	}
+	return problems
+}
+
+// forgetTeamsOf lets go of the teams of a roster that is forgotten: nobody says any more who is in them.
+func (k *Keeper) forgetTeamsOf(ctx context.Context, name string) {
+	for _, t := range k.Teams() {
+		if t.Roster == name {
+			if _, err := Do(ctx, k, Actor{Roster: name}, letTeamGo{t.Name}); err != nil {
+				k.log.Error("a team of a roster that is forgotten can't be forgotten", "team", t.Name, "error", err)
+			}
+		}
+	}
+}
+
+// knownMembers tells of a member whose provider nobody knows.
+func (k *Keeper) knownMembers(t grant.Team) error {
+	for _, who := range append(slices.Clone(t.Members.Groups), t.Members.Users...) {
+		provider, _, _ := strings.Cut(who, ":")
+		if _, err := k.provider(provider); err != nil {
+			return fmt.Errorf("%s: %w", who, err)
+		}
+	}
+	return nil
+}
+
 // Subject says what is asked for.
 func (w PutTeam) Subject() Subject    { return Subject{"add", "team", w.File} }
 func (w RemoveTeam) Subject() Subject { return Subject{"remove", "team", w.Name} }
@@ -205,10 +306,12 @@ func (w PutTeam) do(ctx context.Context, k *Keeper, _ Actor) ([]string, error) {
 		if slices.Contains(names, t.Name) {
 			return nil, fault(Invalid, "%s: team %s is there twice", w.File, t.Name)
 		}
-		for _, who := range append(slices.Clone(t.Members.Groups), t.Members.Users...) {
-			provider, _, _ := strings.Cut(who, ":")
-			if _, err := k.provider(provider); err != nil {
-				return nil, fault(Invalid, "%s: team %s: %s: %v", w.File, t.Name, who, err)
+		if err := k.knownMembers(t); err != nil {
+			return nil, fault(Invalid, "%s: team %s: %v", w.File, t.Name, err)
+		}
+		for _, x := range k.Teams() {
+			if x.Name == t.Name && x.Roster != "" {
+				return nil, fault(Conflict, "team %s is declared by roster %s; change it there: %s", t.Name, x.Roster, x.File)
 			}
 		}
 		names = append(names, t.Name)
@@ -226,7 +329,9 @@ func (PutTeam) came(names []string) details { return details{"teams": strings.Jo
 func (w RemoveTeam) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	var known []string
 	for _, t := range k.Teams() {
-		known = append(known, t.Name)
+		if known = append(known, t.Name); t.Name == w.Name && t.Roster != "" {
+			return Nothing{}, fault(Conflict, "team %s is declared by roster %s; take it out there: %s", t.Name, t.Roster, t.File)
+		}
 	}
 	if !slices.Contains(known, w.Name) {
 		return Nothing{}, unknown("team", w.Name, known, "vigila team add FILE")
@@ -389,6 +494,43 @@ func (w Who) Verbs(v *standing.View) (out []grant.Verb) {
 		}
 	}
 	return out
+}
+
+// SeenSecrets lists what the wards refer to that somebody sees.
+func (k *Keeper) SeenSecrets(w Who) (out []SecretUse) {
+	for _, u := range k.SecretUses() {
+		if !w.Rights.All() {
+			sees := func(id string) bool {
+				k.mu.RLock()
+				p := k.wards[id]
+				k.mu.RUnlock()
+				return p != nil && w.Sees(p.View())
+			}
+			u.Wards = slices.DeleteFunc(u.Wards, func(id string) bool { return !sees(id) })
+			u.Objects = slices.DeleteFunc(u.Objects, func(at string) bool { id, _, _ := strings.Cut(at, " "); return !sees(id) })
+			if len(u.Wards) == 0 {
+				continue
+			}
+		}
+		out = append(out, u)
+	}
+	return out
+}
+
+// SeenEffect is what a change would do, as far as somebody sees it.
+func (w Who) SeenEffect(k *Keeper, e *Effect) *Effect {
+	if w.Rights.All() {
+		return e
+	}
+	out := *e
+	out.Same, out.Problems = 0, nil // they count and name others'
+	out.Wards = slices.DeleteFunc(slices.Clone(e.Wards), func(x WardEffect) bool {
+		k.mu.RLock()
+		p := k.wards[x.ID]
+		k.mu.RUnlock()
+		return p == nil || !w.Sees(p.View())
+	})
+	return &out
 }
 
 // SeesLane tells whether somebody sees a lane.

@@ -252,6 +252,7 @@ func (l *rosterLoop) follow(files, common []repo.File, hash string) bool {
 	problems = append(problems, l.setFollows(in)...)
 	problems = append(problems, l.setLanes(in)...)
 	problems = append(problems, l.setAlerts(in)...)
+	problems = append(problems, l.setTeams(in)...)
 	settled, more := l.declare(in)
 	problems = append(problems, more...)
 	arranged, more := l.wards(in, have)
@@ -819,6 +820,7 @@ func (k *Keeper) forgetRoster(ctx context.Context, l *rosterLoop) error {
 		return err
 	}
 	k.forgetAlertsOf(name)
+	k.forgetTeamsOf(ctx, name)
 	k.mu.Lock()
 	delete(k.rosters, name)
 	var children []*rosterLoop

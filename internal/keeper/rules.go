@@ -12,6 +12,7 @@ import (
 	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/follow"
+	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
@@ -81,9 +82,9 @@ func commonRules(tree *repo.Tree) ([]repo.File, error) {
 	return tree.Files(render.RulesDir, render.Wanted)
 }
 
-// isDeclaration tells whether a file of a roster declares something: wards, clusters, follows, lanes, alerts.
+// isDeclaration tells whether a file of a roster declares something: wards, clusters, follows, lanes, alerts, teams.
 func isDeclaration(data []byte) bool {
-	return ward.IsRoster(data) || follow.Is(data) || lane.Is(data) || alert.Is(data)
+	return ward.IsRoster(data) || follow.Is(data) || lane.Is(data) || alert.Is(data) || grant.Is(data)
 }
 
 // readRoster reads the files of a roster. One with a document that breaks a rule which refuses is like one that can't be read: what it declared before stays in

@@ -329,6 +329,11 @@ func (w RemoveStore) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error
 // maxSecret is how long a value may be: a Secret holds so much in all.
 const maxSecret = 1 << 20
 
+// refersTo tells whether a ward refers to a value, or to all of the path that it is at.
+func refersTo(p *placement, ref secret.Ref) bool {
+	return slices.ContainsFunc(p.refersTo(ref.Place()), func(r secret.Ref) bool { return r.Key == "" || r.Key == ref.Key })
+}
+
 func (w SetSecret) do(ctx context.Context, k *Keeper, by Actor) (SecretUse, error) {
 	l, err := k.storeNamed(w.Ref.Store)
 	if err != nil {
@@ -360,7 +365,7 @@ func (w SetSecret) do(ctx context.Context, k *Keeper, by Actor) (SecretUse, erro
 		return SecretUse{}, fault(Unreachable, "%v", err)
 	}
 	for _, p := range k.users(w.Ref.Store, w.Ref.Path) {
-		if slices.ContainsFunc(p.refersTo(w.Ref.Place()), func(r secret.Ref) bool { return r.Key == "" || r.Key == w.Ref.Key }) {
+		if refersTo(p, w.Ref) {
 			if _, err := p.want(ctx, loop.NoteSecret{By: by.String(), Ref: w.Ref}); err != nil {
 				k.log.Warn("that a secret was set can't be written into a logbook", "ward", p.ID, "error", err)
 			}

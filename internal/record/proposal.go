@@ -57,6 +57,7 @@ type FindProposals struct {
 	Number int    // 0: all
 	Repo   string // all when empty
 	Live   bool   // that have not ended
+	By     string // who asked for them; everybody when empty
 	Search string // words that must all occur
 	Limit  int    // 0: all
 	Offset int
@@ -70,6 +71,9 @@ func (s *Store) Proposals(ctx context.Context, f FindProposals) ([]proposal.Prop
 	}
 	if f.Repo != "" {
 		where, args = append(where, "repo=?"), append(args, f.Repo)
+	}
+	if f.By != "" {
+		where, args = append(where, "json_extract(more, '$.by')=?"), append(args, f.By)
 	}
 	if f.Live {
 		where = append(where, live)

@@ -164,9 +164,9 @@ type Home struct {
 
 // PutRoster adds a roster or changes it.
 func (s *Store) PutRoster(ctx context.Context, r roster.Roster) error {
-	_, err := s.change(ctx, `INSERT INTO rosters (name, repo, ref, path, parent, limits, rules, made) VALUES (?,?,?,?,?,?,?,?)
-		ON CONFLICT (name) DO UPDATE SET repo=excluded.repo, ref=excluded.ref, path=excluded.path, parent=excluded.parent, limits=excluded.limits, rules=excluded.rules`,
-		r.Name, r.Repo, r.Ref, r.Path, r.Parent, toJSON(r.Limits), toJSON(r.Rules), ms(time.Now()))
+	_, err := s.change(ctx, `INSERT INTO rosters (name, repo, ref, path, parent, limits, rules, made, teams) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (name) DO UPDATE SET repo=excluded.repo, ref=excluded.ref, path=excluded.path, parent=excluded.parent, limits=excluded.limits, rules=excluded.rules, teams=excluded.teams`,
+		r.Name, r.Repo, r.Ref, r.Path, r.Parent, toJSON(r.Limits), toJSON(r.Rules), ms(time.Now()), r.Teams)
 	return err
 }
 
@@ -176,7 +176,7 @@ func (s *Store) Rosters(ctx context.Context) ([]roster.Roster, error) {
 	err := each(ctx, s, func(row *sql.Rows) error {
 		var r roster.Roster
 		var limits, rules string
-		if err := row.Scan(&r.Name, &r.Repo, &r.Ref, &r.Path, &r.Parent, &limits, &rules); err != nil {
+		if err := row.Scan(&r.Name, &r.Repo, &r.Ref, &r.Path, &r.Parent, &limits, &rules, &r.Teams); err != nil {
 			return err
 		}
 		if err := errors.Join(json.Unmarshal([]byte(limits), &r.Limits), json.Unmarshal([]byte(rules), &r.Rules)); err != nil {
@@ -184,7 +184,7 @@ func (s *Store) Rosters(ctx context.Context) ([]roster.Roster, error) {
 		}
 		out = append(out, r)
 		return nil
-	}, `SELECT name, repo, ref, path, parent, limits, rules FROM rosters ORDER BY name`)
+	}, `SELECT name, repo, ref, path, parent, limits, rules, teams FROM rosters ORDER BY name`)
 	return out, err
 }
 

@@ -146,7 +146,7 @@ func clusterOf(c keeper.Cluster) Cluster {
 }
 
 func rosterOf(r keeper.Roster) Roster {
-	out := Roster{Name: r.Name, Repo: r.Repo, Ref: r.Ref, Path: r.Path, Parent: r.Parent, Limits: Limits{Namespaces: r.Limits.Namespaces, Clusters: r.Limits.Clusters, As: r.Limits.As, Repos: r.Limits.Repos},
+	out := Roster{Name: r.Name, Repo: r.Repo, Ref: r.Ref, Path: r.Path, Parent: r.Parent, DeclaresTeams: r.Teams, Limits: Limits{Namespaces: r.Limits.Namespaces, Clusters: r.Limits.Clusters, As: r.Limits.As, Repos: r.Limits.Repos},
 		Standing: RosterStanding(r.Standing), Says: r.Says, Todo: r.Todo, NeedsYou: r.NeedsYou, Revision: revisionOf(r.Revision), Repository: asOf(r.AsOf),
 		Problems: []RosterProblem{}, Leaving: r.Leaving, Left: []LeftBehind{}, Wards: r.Wards, InStep: r.InStep, Ready: r.Ready, NeedYou: r.Loud}
 	if r.Guarded != "" {

@@ -671,7 +671,7 @@ func (s *server) AddRoster(c *gin.Context) {
 	if !ok {
 		return
 	}
-	answer(s, c, rosterOf)(do(s, c, keeper.AddRoster{Roster: roster.Roster{Name: in.Name, Repo: in.Repo, Ref: in.Ref, Path: in.Path,
+	answer(s, c, rosterOf)(do(s, c, keeper.AddRoster{Roster: roster.Roster{Name: in.Name, Repo: in.Repo, Ref: in.Ref, Path: in.Path, Teams: in.DeclaresTeams,
 		Limits: roster.Limits{Namespaces: in.Limits.Namespaces, Clusters: in.Limits.Clusters, As: in.Limits.As, Repos: in.Limits.Repos}}}))
 }
 

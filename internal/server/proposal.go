@@ -2,6 +2,7 @@ package server
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"net/http"
 	"slices"
@@ -20,7 +21,11 @@ func (s *server) ListProposals(c *gin.Context, q ListProposalsParams) {
 	if !ok {
 		return
 	}
-	all, total, err := s.Keeper.Proposals(c, record.FindProposals{Repo: q.Repo, Live: q.Live, Search: q.Search, Limit: limit, Offset: offset})
+	find := record.FindProposals{Repo: q.Repo, Live: q.Live, Search: q.Search, Limit: limit, Offset: offset}
+	if w := who(c); !w.Rights.All() { // members see what they have asked for
+		find.By, find.Repo = w.Name, ""
+	}
+	all, total, err := s.Keeper.Proposals(c, find)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -34,12 +39,25 @@ func (s *server) ListProposals(c *gin.Context, q ListProposalsParams) {
 
 // GetProposal is GET /proposals/{number}.
 func (s *server) GetProposal(c *gin.Context, number ProposalNumber) {
-	answer(s, c, proposalOf)(s.Keeper.Proposal(c, number))
+	answer(s, c, proposalOf)(s.seenProposal(c, number))
+}
+
+// seenProposal is a proposal that whoever asks sees: a member, what they have asked for.
+func (s *server) seenProposal(c *gin.Context, number int) (*proposal.Proposal, error) {
+	p, err := s.Keeper.Proposal(c, number)
+	if w := who(c); err == nil && !w.Rights.All() && p.By != w.Name {
+		return nil, &keeper.Fault{Kind: keeper.NotFound, Text: fmt.Sprintf("there is no proposal %d; see vigila propose list", number)}
+	}
+	return p, err
 }
 
 // GetProposalEffect is GET /proposals/{number}/effect.
 func (s *server) GetProposalEffect(c *gin.Context, number ProposalNumber) {
-	answer(s, c, effectOf)(s.Keeper.EffectOf(c, number))
+	if _, err := s.seenProposal(c, number); err != nil {
+		s.fail(c, err)
+		return
+	}
+	answer(s, c, func(e *keeper.Effect) Effect { return effectOf(who(c).SeenEffect(s.Keeper, e)) })(s.Keeper.EffectOf(c, number))
 }
 
 // GetBranchEffect is GET /repos/{name}/effect.

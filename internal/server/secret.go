@@ -69,7 +69,7 @@ func (s *server) ListSecrets(c *gin.Context, q ListSecretsParams) {
 		return
 	}
 	out := SecretList{Items: []Secret{}}
-	for _, u := range s.Keeper.SecretUses() {
+	for _, u := range s.Keeper.SeenSecrets(who(c)) {
 		if u.State == keeper.SecretMissing {
 			out.Missing++
 		}

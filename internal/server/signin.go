@@ -220,11 +220,7 @@ func (s *server) endSignIn(c *gin.Context) {
 	flow := cookie(c, flowCookie)
 	setCookie(c, flowCookie, "", 0) // it is good for one way back
 	c.Header("Cache-Control", "no-store")
-	if code := c.Query("error"); code != "" && flow != "" {
-		s.say(c, &keeper.Fault{Kind: keeper.Invalid, Text: strings.TrimSuffix("the provider signs nobody in: "+code+": "+c.Query("error_description"), ": ")})
-		return
-	}
-	in, err := s.Keeper.FinishSignIn(c.Request.Context(), flow, c.Query("state"), c.Query("code"), c.ClientIP())
+	in, err := s.Keeper.FinishSignIn(c.Request.Context(), flow, keeper.CameBack{State: c.Query("state"), Code: c.Query("code"), Problem: strings.TrimSuffix(c.Query("error")+": "+c.Query("error_description"), ": ")}, c.ClientIP())
 	if err != nil {
 		s.say(c, err)
 		return

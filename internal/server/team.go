@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -38,6 +39,7 @@ func (s *server) veil(c *gin.Context) {
 	}
 	v := &veiled{ResponseWriter: c.Writer}
 	c.Writer = v
+	defer func() { c.Writer = v.ResponseWriter }() // also where something panics, which is answered outside
 	c.Next()
 	if v.body.Len() > 0 {
 		_, _ = v.ResponseWriter.Write(s.Keeper.Veil(w, v.body.Bytes())) // a reader who has left
@@ -68,7 +70,10 @@ func grantsOf(all []Rights) (out []grant.Grant) {
 }
 
 func teamOf(t grant.Team) Team {
-	out := Team{Name: t.Name, About: t.About, Members: []string{}, Rights: rightsOf(t.May)}
+	out := Team{Name: t.Name, About: t.About, Members: []string{}, Rights: rightsOf(t.May), Roster: t.Roster}
+	if t.Roster != "" {
+		out.DeclaredAt = fmt.Sprintf("%s:%d", t.File, t.Line)
+	}
 	for _, g := range t.Members.Groups {
 		out.Members = append(out.Members, "group:"+g)
 	}

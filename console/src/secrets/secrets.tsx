@@ -85,7 +85,7 @@ export function SecretsPage() {
             <td className="py-1.5 text-right">
               {s.set_by && <span className="text-sm text-soft">{s.set_by}</span>}
               {s.says !== "refused" && !s.set_by && (
-                <Button changes strong={s.says === "missing"} onClick={() => set(s)}>
+                <Button changes="set secrets" strong={s.says === "missing"} onClick={() => set(s)}>
                   {s.says === "missing" ? "Set it" : "Set another"}
                 </Button>
               )}

@@ -2004,7 +2004,7 @@ export interface components {
          */
         Role: "member" | "reader" | "operator" | "admin";
         /** @enum {string} */
-        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "promote";
+        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "set secrets" | "promote";
         /** @description What may be done to wards that all that is given holds for, or to lanes */
         Rights: {
             verbs: components["schemas"]["Verb"][];
@@ -2022,6 +2022,10 @@ export interface components {
         Team: {
             name: string;
             about?: string;
+            /** @description whose files declare it; absent for one that was given by command */
+            roster?: string;
+            /** @description file and line */
+            declared_at?: string;
             /** @description group:PROVIDER:NAME or user:PROVIDER:NAME */
             members: string[];
             rights: components["schemas"]["Rights"][];
@@ -3740,6 +3744,7 @@ export interface components {
             /** @description the roster that declares it */
             parent?: string;
             limits: components["schemas"]["Limits"];
+            declares_teams?: boolean;
             /**
              * @description its own; that of its wards is counted apart
              * @enum {string}
@@ -3776,6 +3781,8 @@ export interface components {
             /** @description a directory or file; the root when absent */
             path?: string;
             limits?: components["schemas"]["Limits"];
+            /** @description its files may say which teams there are, and so who may what */
+            declares_teams?: boolean;
         };
         SyncRoster: {
             /** @description guards of the roster that may be passed, by name */
@@ -6816,7 +6823,7 @@ export interface operations {
             query: {
                 /** @description a token, or a person as sessions show them; yourself when absent */
                 who?: string;
-                /** @description see, look, sync, roll back, hold, reject, allow or promote */
+                /** @description see, look, sync, roll back, hold, reject, allow, set secrets or promote */
                 verb: string;
                 /** @description to which ward */
                 ward?: string;

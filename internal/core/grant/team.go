@@ -18,14 +18,15 @@ type Verb string
 
 // The verbs that a team, or a token, can be given. What is not among them (sources, clusters, stores, rosters, alerts' ways, people) is an operator's or an admin's.
 const (
-	See      Verb = "see"       // wards, their objects, entries and logs; lanes
-	Look     Verb = "look"      // let repositories and clusters be looked at now
-	Sync     Verb = "sync"      // sync and restore, stop a run, say what a canary is to do
-	RollBack Verb = "roll back" // to an earlier entry, and propose that git says so
-	Hold     Verb = "hold"      // stop automatic runs, and let them go on
-	Reject   Verb = "reject"    // mark a revision as bad, and lift that
-	Allow    Verb = "allow"     // let a guard pass, by its name
-	Promote  Verb = "promote"   // let a lot into a stop of a lane, hold the stop, and release it
+	See      Verb = "see"         // wards, their objects, entries and logs; lanes
+	Look     Verb = "look"        // let repositories and clusters be looked at now
+	Sync     Verb = "sync"        // sync and restore, stop a run, say what a canary is to do
+	RollBack Verb = "roll back"   // to an earlier entry, and propose that git says so
+	Hold     Verb = "hold"        // stop automatic runs, and let them go on
+	Reject   Verb = "reject"      // mark a revision as bad, and lift that
+	Allow    Verb = "allow"       // let a guard pass, by its name
+	Set      Verb = "set secrets" // values that nobody's but these wards refer to
+	Promote  Verb = "promote"     // let a lot into a stop of a lane, hold the stop, and release it
 )
 
 // About says what each verb is, in one place; in the order in which they are told.
@@ -40,6 +41,7 @@ var About = []struct {
 	{Hold, "stop automatic runs, and let them go on"},
 	{Reject, "mark a revision as bad, and lift that"},
 	{Allow, "let a guard pass in a run that one may start, by the guard's name"},
+	{Set, "set the value of a secret that no other wards refer to"},
 	{Promote, "let a lot into a stop of a lane, hold the stop, and release it"},
 }
 
@@ -218,6 +220,8 @@ type Team struct {
 	Members Members `json:"members"` // groups and users as PROVIDER:NAME
 	May     []Grant `json:"may"`
 	File    string  `json:"file,omitempty"`
+	Line    int     `json:"line,omitempty"`
+	Roster  string  `json:"roster,omitempty"` // whose files declare it; "" for one that was given by command
 }
 
 // Has tells whether somebody is in the team.
@@ -264,7 +268,7 @@ func Parse(file string, data []byte) ([]Team, error) {
 type reader struct{ *document.Reader }
 
 func (d *reader) team(n *yaml.Node) Team {
-	t := Team{}
+	t := Team{Line: d.Line(n)}
 	format := ""
 	d.Keys(n, "a team", map[string]func(*yaml.Node){
 		"vigila": d.Text(&format, "vigila"), "name": d.Text(&t.Name, "name"), "about": d.Text(&t.About, "about"),

@@ -85,6 +85,8 @@ func TestWhatIsDecided(t *testing.T) {
 		{"", See, Thing{Lane: "fare-gate", Stop: "skerry"}, true, "line 8"},
 		{"", See, Thing{Lane: "passage"}, true, "line 10"},
 		{"", See, Thing{Lane: "tides"}, false, ""},
+		{"", Set, gate, false, "nothing gives it"},
+		{Operator, Set, gate, true, "role operator"},
 		{"", Look, Thing{Ward: "tide-gauge", Owner: "signals", Cluster: "skerry"}, false, ""},
 		{"", Sync, Thing{Lane: "fare-gate"}, false, ""},
 		{"", See, Thing{}, false, ""},

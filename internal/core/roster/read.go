@@ -8,6 +8,7 @@ import (
 	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/follow"
+	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/object"
@@ -52,6 +53,7 @@ type Files struct {
 	Follows  []follow.Rule
 	Lanes    []lane.Lane
 	Alerts   []alert.Rule
+	Teams    []grant.Team
 	Count    int               // of files that declare anything
 	Broken   map[string]string // files that can't be read, and why
 	where    map[string]string // what is declared beside wards, to its file
@@ -91,6 +93,20 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 				problems = append(problems, Places(f.Path, err)...)
 			}
 			out.Alerts = append(out.Alerts, alerts...)
+			continue
+		}
+		if grant.Is(f.Data) {
+			out.Count++
+			teams, err := grant.Parse(f.Path, f.Data)
+			if err == nil && !r.Teams {
+				err = &object.SyntaxError{File: f.Path, Line: 1, Text: "teams are declared here, and nobody has let roster " + r.Name + " do that: vigila roster add " + r.Name + " … --teams"}
+			}
+			if err != nil {
+				out.Broken[f.Path] = err.Error()
+				problems = append(problems, Places(f.Path, err)...)
+				continue
+			}
+			out.Teams = append(out.Teams, teams...)
 			continue
 		}
 		if lane.Is(f.Data) {

@@ -34,6 +34,7 @@ type Roster struct {
 	Parent                string // the roster that declares it
 	Limits                Limits
 	Rules                 []declared.File // health and checks files
+	Teams                 bool            // its files may say which teams there are
 }
 
 // Of is the roster that a declaration in a file of parent means.

@@ -17,4 +17,5 @@ CREATE TABLE teams (
   name TEXT PRIMARY KEY,
   team TEXT NOT NULL                -- JSON of core/grant.Team
 ) WITHOUT ROWID;
+ALTER TABLE rosters ADD COLUMN teams INTEGER NOT NULL DEFAULT 0; -- whether its files may say which teams there are
 ALTER TABLE tokens ADD COLUMN may TEXT NOT NULL DEFAULT ''; -- JSON of what it may beside its role; '' for nothing
