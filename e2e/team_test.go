@@ -284,3 +284,38 @@ func TestTeamsOfARoster(t *testing.T) {
 	assert.Contains(t, s.ok("team", "list"), "There are no teams")
 	assert.Regexp(t, `let go team ticketing +done +roster `+s.name, s.ok("audit", "--search", "team ticketing"))
 }
+
+// TestTeamsLetLotsIn: at the stops that are theirs, by a proposal as well; of the others' they see that there is one, and no more.
+func TestTeamsLetLotsIn(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	const image = "registry.brindle.example/gate"
+	s.push("All", together(s.environment("quay", image), s.environment("skerry", image), s.environment("holm", image), map[string]string{
+		"wards/lane.yaml": s.laneFile("quay lets_in: by itself", "skerry after: [quay], lets_in: ask", "holm after: [quay], lets_in: ask, by: proposal")}))
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	for _, stop := range []string{"quay", "skerry", "holm"} {
+		s.arrives(stop, 1)
+	}
+	s.push("Tariff", map[string]string{"app/quay/config/tariff.yaml": config("tariff", "zones", "10")})
+	number := fmt.Sprint(s.stopUntil("holm", "the lot is proposed", func(x client.LaneStop) bool { return x.Proposal > 0 && x.Offer.Lot == 2 }).Proposal)
+	token := func(name, stop string) *service {
+		other := *s
+		other.token = regexp.MustCompile(`vigila_[\w-]{43}`).FindString(s.ok("token", "make", name, "--may", "promote", "--lanes", s.name, "--stops", stop))
+		return &other
+	}
+	skerry, holm := token("skerry-mate", "skerry"), token("holm-mate", "holm")
+	assert.Contains(t, skerry.ok("lane", "show", s.name), "At skerry lot 2 waits to be let in")
+	assert.Contains(t, skerry.ok("propose", "show", number), "Tariff")
+	skerry.fails(1, "skerry-mate may not promote lane "+s.name+" at holm: token skerry-mate gives it for lanes "+s.name+", stops skerry", "propose", "merge", number)
+	holm.fails(1, "holm-mate may not promote lane "+s.name+" at skerry", "lane", "promote", s.name, "--to", "skerry")
+	skerry.ok("lane", "promote", s.name, "--to", "skerry")
+	s.arrives("skerry", 2)
+	holm.ok("propose", "merge", number)
+	s.arrives("holm", 2)
+	assert.Contains(t, s.ok("audit", "--who", "holm-mate"), "merge proposal")
+	other := *s
+	other.token = regexp.MustCompile(`vigila_[\w-]{43}`).FindString(s.ok("token", "make", "nobody", "--may", "see", "--wards", "owner=nobody"))
+	other.fails(1, "there is no proposal "+number, "propose", "show", number)
+	other.fails(1, "there is no lane", "lane", "show", s.name)
+	assert.NotContains(t, other.ok("propose", "list"), "Tariff")
+}

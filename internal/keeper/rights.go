@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/core/grant"
+	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
@@ -27,6 +28,11 @@ type needy interface {
 	needs(k *Keeper) []need
 }
 
+// owned are wishes about something that whoever asks may have made themselves.
+type owned interface {
+	ownedBy(k *Keeper, name string) bool
+}
+
 // free are wishes that anybody who has signed in may have: they are about themselves.
 type free interface{ free() }
 
@@ -40,6 +46,9 @@ func mayDo(k *Keeper, by Actor, w any) error {
 		return nil // what only an admin may is decided by the call
 	}
 	if _, is := w.(free); is {
+		return nil
+	}
+	if o, is := w.(owned); is && o.ownedBy(k, by.Name) {
 		return nil
 	}
 	n, is := w.(needy)
@@ -107,6 +116,48 @@ func (w LiftRejection) needs(k *Keeper) []need  { return k.toWard(w.Ward, grant.
 func (w ProposeBack) needs(k *Keeper) []need    { return k.toWard(w.Ward, grant.RollBack) }
 func (w SayCanary) needs(k *Keeper) []need      { return k.toWard(w.Ward, grant.Sync) }
 
+// reviewed are the needs of a review: of a lot that a lane offers, to let it in. Every other is an operator's.
+func (k *Keeper) reviewed(number int) []need {
+	p, err := k.Proposal(k.ctx, number)
+	if err != nil || p.Origin.Kind != proposal.Lane {
+		return nil
+	}
+	lane, stop, _ := strings.Cut(p.Origin.Of, " ")
+	return k.atStops(lane, stop)
+}
+
+// atStops are the needs of a stop, and of those that get a lot with it.
+func (k *Keeper) atStops(lane, stop string) []need {
+	l, err := k.Lane(lane)
+	if err != nil {
+		return atStop(lane, stop)
+	}
+	s, known := l.Stop(stop)
+	if !known {
+		return atStop(lane, stop)
+	}
+	var out []need
+	for _, x := range l.Group(s) {
+		out = append(out, atStop(lane, x.Name)...)
+	}
+	return out
+}
+
+func (w ApproveProposal) needs(k *Keeper) []need  { return k.reviewed(w.Number) }
+func (w MergeProposal) needs(k *Keeper) []need    { return k.reviewed(w.Number) }
+func (w WithdrawProposal) needs(k *Keeper) []need { return k.reviewed(w.Number) }
+
+func (w WithdrawProposal) ownedBy(k *Keeper, name string) bool {
+	p, err := k.Proposal(k.ctx, w.Number)
+	return err == nil && p.By == name
+}
+
+// SeesProposal tells whether somebody sees a proposal: what they have asked for, and what their lanes offer.
+func (w Who) SeesProposal(p *proposal.Proposal) bool {
+	lane, _, _ := strings.Cut(p.Origin.Of, " ")
+	return w.Rights.All() || p.By == w.Name || p.Origin.Kind == proposal.Lane && w.SeesLane(lane)
+}
+
 // needs of a value: each ward that refers to it is given.
 func (w SetSecret) needs(k *Keeper) (out []need) {
 	for _, p := range k.users(w.Ref.Store, w.Ref.Path) {
@@ -121,9 +172,9 @@ func atStop(lane, stop string) []need {
 	return []need{{grant.Promote, grant.Thing{Lane: lane, Stop: stop}}}
 }
 
-func (w PromoteLot) needs(*Keeper) []need  { return atStop(w.Lane, w.Stop) }
-func (w HoldStop) needs(*Keeper) []need    { return atStop(w.Lane, w.Stop) }
-func (w ReleaseStop) needs(*Keeper) []need { return atStop(w.Lane, w.Stop) }
+func (w PromoteLot) needs(k *Keeper) []need { return k.atStops(w.Lane, w.Stop) }
+func (w HoldStop) needs(*Keeper) []need     { return atStop(w.Lane, w.Stop) }
+func (w ReleaseStop) needs(*Keeper) []need  { return atStop(w.Lane, w.Stop) }
 
 // ---- what one may not see does not exist
 

@@ -42,10 +42,10 @@ func (s *server) GetProposal(c *gin.Context, number ProposalNumber) {
 	answer(s, c, proposalOf)(s.seenProposal(c, number))
 }
 
-// seenProposal is a proposal that whoever asks sees: a member, what they have asked for.
+// seenProposal is a proposal that whoever asks sees: a member, what they have asked for, and what their lanes offer.
 func (s *server) seenProposal(c *gin.Context, number int) (*proposal.Proposal, error) {
 	p, err := s.Keeper.Proposal(c, number)
-	if w := who(c); err == nil && !w.Rights.All() && p.By != w.Name {
+	if w := who(c); err == nil && !w.SeesProposal(p) {
 		return nil, &keeper.Fault{Kind: keeper.NotFound, Text: fmt.Sprintf("there is no proposal %d; see vigila propose list", number)}
 	}
 	return p, err

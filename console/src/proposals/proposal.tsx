@@ -110,11 +110,11 @@ function Actions({ p, merge, withdraw }: { p: Proposal; merge: () => void; withd
   const approve = useChange();
   return (
     <div className="flex flex-wrap justify-end gap-2">
-      <Button changes onClick={withdraw} disabled={p.standing === "opening"}>
+      <Button changes="review" onClick={withdraw} disabled={p.standing === "opening"}>
         Withdraw
       </Button>
       <Button
-        changes
+        changes="review"
         tip="Say that you have read it as it is now, and want it"
         disabled={p.standing !== "open" || approve.isPending}
         onClick={() =>
@@ -130,7 +130,7 @@ function Actions({ p, merge, withdraw }: { p: Proposal; merge: () => void; withd
       >
         Approve
       </Button>
-      <Button changes strong disabled={p.standing !== "open"} onClick={merge}>
+      <Button changes="review" strong disabled={p.standing !== "open"} onClick={merge}>
         Merge
       </Button>
       {approve.error && <Wrong error={approve.error} />}
@@ -187,7 +187,7 @@ function Merge({ p, effect, close }: { p: Proposal; effect?: Effect; close: () =
       <div className="mt-5 flex justify-end gap-2">
         <Button onClick={close}>Leave it</Button>
         <Button
-          changes
+          changes="review"
           strong
           disabled={act.isPending}
           onClick={() =>
@@ -227,7 +227,7 @@ function Withdraw({ p, close }: { p: Proposal; close: () => void }) {
       <div className="mt-5 flex justify-end gap-2">
         <Button onClick={close}>Leave it</Button>
         <Button
-          changes
+          changes="review"
           strong
           disabled={act.isPending}
           onClick={() =>

@@ -84,7 +84,7 @@ export function ToneGlyph({ ward }: { ward: Ward }) {
 export type Verb = Schemas["Verb"];
 
 /** What a control does: a verb that teams can be given, or true for what is for operators. */
-export type Does = boolean | Verb;
+export type Does = boolean | Verb | "review";
 
 /** Who is signed in, and what they may to what the page is about. */
 export const May = createContext<{ role: Schemas["Role"]; to?: Verb[] }>({ role: "operator" });
@@ -93,9 +93,9 @@ export const May = createContext<{ role: Schemas["Role"]; to?: Verb[] }>({ role:
 function useMayNot(): (does?: Does) => string {
   const { role, to } = useContext(May);
   return (does) => {
-    if (does === "set secrets" && role === "member") return ""; // of which the service decides by the reference
+    if ((does === "set secrets" || does === "review") && role === "member") return ""; // the service decides, by what it is about
     if (!does || role === "operator" || role === "admin") return "";
-    if (typeof does === "string" && to?.includes(does)) return "";
+    if (typeof does === "string" && does !== "review" && to?.includes(does)) return "";
     if (role === "reader") return "You are a reader, who changes nothing; an operator may.";
     return typeof does === "string"
       ? `No team of yours may ${does} here; an operator may.`
