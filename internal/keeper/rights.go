@@ -207,7 +207,10 @@ func (k *Keeper) SeenWard(w Who, name string) (*standing.View, error) {
 	slices.Sort(ids)
 	switch len(same) {
 	case 0:
-		return nil, unknown("ward", name, known, "whoever keeps it gives your team rights to it")
+		if len(known) == 0 {
+			return nil, fault(NotFound, "there is no ward %q; you see none", name)
+		}
+		return nil, unknown("ward", name, known, "")
 	case 1:
 		return same[0], nil
 	}
