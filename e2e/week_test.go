@@ -390,7 +390,7 @@ func TestANarrowWindow(t *testing.T) {
 	b.open(s.url + "/#sign-in=" + s.token)
 	b.shows("One ward needs you")
 	for path, shows := range map[string]string{"/": "needs you", "/wards/" + s.name + "@quay": "data.interval", "/logbook": "drift", "/rosters": "sound", "/repositories": s.name, "/clusters": "quay",
-		"/alerts": "Nobody is told of anything yet", "/alerts?show=messages": "Nothing was sent yet.", "/alerts?show=ways": "No way yet", "/audit": "add cluster quay", "/rules": "images-pinned", "/secrets": "secret", "/stores": "No stores yet"} {
+		"/alerts": "Nobody is told of anything yet", "/alerts?show=messages": "Nothing was sent yet.", "/alerts?show=ways": "No way yet", "/audit": "add cluster quay", "/people": "There are no teams", "/device": "A command line wants in", "/rules": "images-pinned", "/secrets": "secret", "/stores": "No stores yet"} {
 		b.open(s.url + path)
 		b.shows(shows)
 		beside, err := chromedp.Run(b.ctx, chromedp.Evaluate[int]("document.documentElement.scrollWidth - document.documentElement.clientWidth"))

@@ -1,6 +1,6 @@
 // A ward's page: a plain sentence, what can be done about it, its objects, the chosen one closely, and the logbook.
 import { useQuery } from "@tanstack/react-query";
-import { useContext, useEffect, useState } from "react";
+import { type ReactNode, useContext, useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { Logbook, RollBack } from "../runs/entries";
 import { CanaryPanel } from "../runs/canary";
@@ -93,12 +93,9 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           {(w.added_fields ?? 0) > 0 && ` · +${w.added_fields} by others`} ·{" "}
           {(w.broken_rules ?? 0) > 0 && (
             <>
-              <Link
-                to={`/rules?broken=yes&ward=${w.id}`}
-                className="underline decoration-rule underline-offset-2"
-              >
+              <ForAll to={`/rules?broken=yes&ward=${w.id}`}>
                 {w.broken_rules === 1 ? "1 thing breaks a rule" : `${w.broken_rules} things break rules`}
-              </Link>
+              </ForAll>
               {" · "}
             </>
           )}
@@ -299,6 +296,17 @@ function Strip({ ward, now }: { ward: Ward; now: number }) {
   );
 }
 
+/** A link to a page that members have not; to them it is a text. */
+function ForAll({ to, children }: { to: string; children: ReactNode }) {
+  const { role } = useContext(May);
+  if (role === "member") return <>{children}</>;
+  return (
+    <Link to={to} className="underline decoration-rule underline-offset-2">
+      {children}
+    </Link>
+  );
+}
+
 function Declaration({ detail, now }: { detail: WardDetail; now: number }) {
   const w = detail.ward;
   return (
@@ -319,11 +327,8 @@ function Declaration({ detail, now }: { detail: WardDetail; now: number }) {
             {w.about && <p>{w.about}</p>}
             {w.roster && (
               <p>
-                Declared by roster{" "}
-                <Link className="underline" to="/rosters">
-                  {w.roster}
-                </Link>
-                , in <span className="font-mono">{w.source}</span>. Change it there.
+                Declared by roster <ForAll to="/rosters">{w.roster}</ForAll>, in{" "}
+                <span className="font-mono">{w.source}</span>. Change it there.
               </p>
             )}
             {(w.notes ?? []).map((n) => (
