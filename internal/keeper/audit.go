@@ -236,7 +236,7 @@ func (k *Keeper) facts(ctx context.Context, about Subject) map[string]string {
 			if l.conn != nil {
 				server = l.conn.Server()
 			}
-			return plain(l.conf.ClusterMore, "server", server, "kubeconfig", l.conf.Kubeconfig, "context", l.conf.Context, "labels", labelsText(l.conf.Labels))
+			return plain(l.conf.ClusterMore, "server", server, "kubeconfig", l.conf.Kubeconfig, "context", l.conf.Context, "labels", toText(l.conf.Labels))
 		}
 	case "roster":
 		k.mu.RLock()
@@ -277,7 +277,7 @@ func (k *Keeper) facts(ctx context.Context, about Subject) map[string]string {
 	case "team": // a file may hold several; what is as it was is not written
 		out := map[string]string{}
 		for _, t := range k.Teams() {
-			out[t.Name] = toText(t)
+			out[t.Name] = t.String()
 		}
 		return out
 	case "provider":
@@ -324,15 +324,11 @@ func (k *Keeper) wardFacts(name string) map[string]string {
 	return out
 }
 
-func labelsText(all map[string]string) string {
-	if len(all) == 0 {
+func toText(v map[string]string) string {
+	if len(v) == 0 {
 		return ""
 	}
-	return toText(all)
-}
-
-func toText(v any) string {
-	b, _ := json.Marshal(v) // texts, numbers and lists
+	b, _ := json.Marshal(v) // texts
 	return string(b)
 }
 

@@ -205,6 +205,10 @@ func (k *Keeper) TakeDevice(ctx context.Context, secret string) (text string, an
 	if answer != "" {
 		return "", answer, nil
 	}
-	text, err = Do(ctx, k, Actor{Name: x.name, Through: "command line"}, openSession{*x.who})
+	if text, err = Do(ctx, k, Actor{Name: x.name, Through: "command line"}, openSession{*x.who}); err != nil { // it was let in all the same, and asks again
+		d.Lock()
+		d.all[key] = x
+		d.Unlock()
+	}
 	return text, "", err
 }

@@ -393,11 +393,17 @@ func (k *Keeper) Sessions(ctx context.Context, by Who) (out []Session, err error
 		if err != nil {
 			return nil, err
 		}
-		if by.Rights.Role.May(grant.Admin) || w.Name == by.Name {
+		if by.Rights.Role.May(grant.Admin) || w.same(by) {
 			out = append(out, Session{x, w})
 		}
 	}
 	return out, nil
+}
+
+// same tells whether two are the same: of a provider's people the subject says so, since a name may be given to somebody else.
+func (w Who) same(x Who) bool {
+	a, b := w.session.SessionMore.Who, x.session.SessionMore.Who
+	return w.Name == x.Name && a.Provider == b.Provider && a.Subject == b.Subject
 }
 
 func (w EndSession) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {

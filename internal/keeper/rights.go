@@ -271,7 +271,7 @@ func (w declareTeam) do(ctx context.Context, k *Keeper, _ Actor) (took, error) {
 			return took{}, nil
 		}
 	}
-	return took{changed: true}, errors.Join(k.store.PutTeam(ctx, w.Team), k.readTeams(ctx))
+	return took{changed: true}, errors.Join(k.store.PutTeams(ctx, w.Team), k.readTeams(ctx))
 }
 
 func (w letTeamGo) do(ctx context.Context, k *Keeper, _ Actor) (took, error) {
@@ -370,15 +370,11 @@ func (w PutTeam) do(ctx context.Context, k *Keeper, _ Actor) ([]string, error) {
 		}
 		names = append(names, t.Name)
 	}
-	for _, t := range teams {
-		if err := k.store.PutTeam(ctx, t); err != nil {
-			return nil, err
-		}
+	if err := k.store.PutTeams(ctx, teams...); err != nil {
+		return nil, err
 	}
 	return names, k.readTeams(ctx)
 }
-
-func (PutTeam) came(names []string) details { return details{"teams": strings.Join(names, ", ")} }
 
 func (w RemoveTeam) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error) {
 	var known []string

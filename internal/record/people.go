@@ -149,9 +149,16 @@ func (s *Store) EndSessions(ctx context.Context, now, idle time.Time) error {
 	return s.exec(ctx, `DELETE FROM sessions WHERE ends<=? OR used<?`, ms(now), ms(idle))
 }
 
-// PutTeam adds a team or changes it.
-func (s *Store) PutTeam(ctx context.Context, t grant.Team) error {
-	return s.exec(ctx, `INSERT INTO teams VALUES (?,?) ON CONFLICT (name) DO UPDATE SET team=excluded.team`, t.Name, toJSON(t))
+// PutTeams adds teams or changes them: all of them, or none.
+func (s *Store) PutTeams(ctx context.Context, all ...grant.Team) error {
+	return s.tx(ctx, func(tx *transaction) error {
+		for _, t := range all {
+			if err := tx.exec(ctx, `INSERT INTO teams VALUES (?,?) ON CONFLICT (name) DO UPDATE SET team=excluded.team`, t.Name, toJSON(t)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Teams lists the teams by name.

@@ -68,7 +68,7 @@ func TestPeopleAreKept(t *testing.T) {
 	require.NoError(t, s.AddSession(ctx, Session{Hash: "aaaaaaaaaaaaaaaa", Made: now, Used: now, Ends: now.Add(time.Hour), SessionMore: SessionMore{Who: who, Through: "console", From: "127.0.0.1"}}))
 	require.NoError(t, s.AddSession(ctx, Session{Hash: "bbbbbbbbbbbbbbbb", Made: now, Used: now.Add(time.Minute), Ends: now.Add(time.Hour), SessionMore: SessionMore{Token: "h", Through: "command line"}}))
 	team := grant.Team{Name: "ticketing", Members: grant.Members{Groups: []string{"brindle:ticketing"}}, May: []grant.Grant{{Do: []grant.Verb{grant.Sync}, Wards: grant.Wards{Owners: []string{"ticketing"}}, Line: 5}}}
-	require.NoError(t, s.PutTeam(ctx, team))
+	require.NoError(t, s.PutTeams(ctx, team))
 	require.NoError(t, s.Close())
 	for _, name := range []string{"vigila.db", "vigila.db-wal"} {
 		b, err := os.ReadFile(filepath.Join(dir, name))

@@ -224,6 +224,25 @@ type Team struct {
 	Roster  string  `json:"roster,omitempty"` // whose files declare it; "" for one that was given by command
 }
 
+// String says who is in the team and what they may, in a line.
+func (t Team) String() string {
+	var who, may []string
+	for _, g := range t.Members.Groups {
+		who = append(who, "group "+g)
+	}
+	for _, u := range t.Members.Users {
+		who = append(who, "user "+u)
+	}
+	for _, g := range t.May {
+		var do []string
+		for _, v := range g.Do {
+			do = append(do, string(v))
+		}
+		may = append(may, strings.Join(do, ", ")+" for "+g.what())
+	}
+	return strings.Join(who, ", ") + " may " + strings.Join(may, "; ")
+}
+
 // Has tells whether somebody is in the team.
 func (t Team) Has(i Identity) bool {
 	own := func(all []string) (out []string) {

@@ -29,6 +29,8 @@ func TestATeam(t *testing.T) {
 	assert.Equal(t, "team/v1", Format)
 	assert.Equal(t, 6, all[0].May[0].Line)
 	assert.Equal(t, 17, all[1].May[0].Line)
+	assert.Equal(t, "group brindle:ticketing, user brindle:reader@brindle.example may see, look, sync, roll back, hold for wards of owner ticketing; hold for wards of tide-gauge or buoy-watch@skerry, cluster skerry; "+
+		"promote for lanes fare-gate, stops quay; allow for wards of owner ticketing, guards mass-removal; see for lanes passage", all[0].String())
 	for _, c := range []struct {
 		name string
 		who  Identity
