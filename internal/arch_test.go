@@ -66,7 +66,7 @@ var may = map[string][]string{
 	"internal/check":    {"internal/core/", "internal/repo", "internal/render", "internal/visible"},
 	"internal/server":   {"internal/core/", "internal/cluster", "internal/keeper", "internal/record"},
 	"internal/client":   {"internal/loopback"},
-	"internal/cli":      {"internal/client", "internal/observe", "internal/core/nearest", "internal/visible", "internal/loopback"},
+	"internal/cli":      {"internal/client", "internal/observe", "internal/core/grant", "internal/core/nearest", "internal/visible", "internal/loopback"},
 	"internal/visible":  {},
 	"internal/loopback": {},
 	"internal/observe":  {},

@@ -8,18 +8,17 @@ import (
 	"github.com/spf13/cobra"
 
 	"vigila.dev/vigila/internal/client"
+	"vigila.dev/vigila/internal/core/grant"
 )
 
 // verbs is the table of what can be given, for help.
-const verbs = `  see          wards, their objects, logbooks and logs, or a lane; whoever may anything else to it sees it as well
-  look         let the repository and the cluster of a ward be looked at now
-  sync         look, sync and restore, stop a run, and say what a canary is to do
-  roll back    to an earlier entry, and propose that git says so
-  hold         stop automatic runs, and let them go on
-  reject       mark a revision as bad, and lift that
-  allow        let a guard pass in a run that one may start, by the guard's name
-  set secrets  set the value of a secret that no other wards refer to
-  promote      let a lot into a stop of a lane, hold the stop, and release it`
+var verbs = func() string {
+	var lines []string
+	for _, x := range grant.About {
+		lines = append(lines, fmt.Sprintf("  %-12s %s", x.Verb, x.Text))
+	}
+	return strings.Join(lines, "\n")
+}()
 
 func (a *app) teams() *cobra.Command {
 	c := &cobra.Command{Use: "team", Short: "Say which people may what to which wards and lanes; changes need an admin's",
@@ -175,7 +174,11 @@ taken that the provider said at their newest sign-in. Exits with 1 when they may
 			case 0:
 				return []string{"me"}, cobra.ShellCompDirectiveNoFileComp
 			case 1:
-				return []string{"see", "look", "sync", "roll-back", "hold", "reject", "allow", "set-secrets", "promote"}, cobra.ShellCompDirectiveNoFileComp
+				var all []string
+				for _, x := range grant.About {
+					all = append(all, strings.ReplaceAll(string(x.Verb), " ", "-")+"\t"+x.Text)
+				}
+				return all, cobra.ShellCompDirectiveNoFileComp
 			case 2:
 				return a.complete(wardIDs)(c, args, typed)
 			}

@@ -105,7 +105,11 @@ func (w StartRun) needs(k *Keeper) []need {
 	if w.Ask.Kind == run.Rollback {
 		verb = grant.RollBack
 	}
-	return append(k.toWard(w.Ward, verb), k.guards(w.Ward, w.Ask.Allow)...)
+	out := append(k.toWard(w.Ward, verb), k.guards(w.Ward, w.Ask.Allow)...)
+	if w.Ask.Retry { // or who may not lift a rejection would pass it by
+		out = append(out, k.toWard(w.Ward, grant.Reject)...)
+	}
+	return out
 }
 
 func (w StopRun) needs(k *Keeper) []need        { return k.toWard(w.Ward, grant.Sync) }

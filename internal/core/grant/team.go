@@ -36,10 +36,10 @@ var About = []struct {
 }{
 	{See, "see wards, their objects, logbooks and logs, or a lane; every other verb sees what it is for as well"},
 	{Look, "let the repository and the cluster of a ward be looked at now"},
-	{Sync, "look, sync and restore, stop a run, and say what a canary is to do"},
+	{Sync, "look, sync (to another revision of its repository as well) and restore, stop a run, and say what a canary is to do"},
 	{RollBack, "roll back to an earlier entry, and propose that git says so"},
 	{Hold, "stop automatic runs, and let them go on"},
-	{Reject, "mark a revision as bad, and lift that"},
+	{Reject, "mark a revision as bad, lift that, and with sync, sync it all the same"},
 	{Allow, "let a guard pass in a run that one may start, by the guard's name"},
 	{Set, "set the value of a secret that no other wards refer to"},
 	{Promote, "let a lot into a stop of a lane, hold the stop, and release it"},
