@@ -169,7 +169,7 @@ func TestTeamsSeeWhatIsTheirs(t *testing.T) {
 	desk.fails(1, "desk may not sync kelp-desk@quay: nothing gives it: neither a team nor a role (operator)", "sync", "kelp-desk")
 	desk.fails(1, "token desk is a member's, and this wants a reader's", "repo", "list")
 	signals.fails(1, "mole may not hold hidden-harbour@quay", "release", "hidden-harbour")
-	signals.fails(1, "mole may not allow guard empty of hidden-harbour@quay: token mole gives it for wards of owner signals, guards mass-removal", "sync", "hidden-harbour", "--allow", "empty")
+	signals.fails(1, "mole may not allow guard empty of hidden-harbour@quay: token mole gives it for wards of signals, guards mass-removal", "sync", "hidden-harbour", "--allow", "empty")
 	signals.fails(1, "mole may not reject hidden-harbour@quay", "sync", "hidden-harbour", "--retry")
 	assert.Regexp(t, `hold ward kelp-desk\S* +done +desk`, s.ok("audit", "--who", "desk"))
 	assert.Contains(t, s.ok("audit", "--who", "mole"), "refused")

@@ -432,8 +432,9 @@ func (k *Keeper) Alerts() (out []Alert) {
 func (k *Keeper) AlertsOf(v *standing.View) (names []string) {
 	k.alerts.mu.Lock()
 	defer k.alerts.mu.Unlock()
+	of := v.Of()
 	for name, r := range k.alerts.rules {
-		if r.Wards.Hold(v.Of()) {
+		if r.Wards.Hold(of.Ward, of.Owner, of.Cluster, of.Roster) {
 			names = append(names, name)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vigila.dev/vigila/internal/core/document"
 	"vigila.dev/vigila/internal/core/grant"
 )
 
@@ -47,7 +48,7 @@ func TestTokensOfTheVersionBefore(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Token{Name: "pipeline", Role: "operator", Made: time.UnixMilli(1000).UTC(), Hash: "h"}, got)
 	require.NoError(t, AddTokenIn(ctx, dir, "x", Token{Name: "more", Role: "admin"}))
-	may := []grant.Grant{{Do: []grant.Verb{grant.See}, Wards: grant.Wards{Owners: []string{"ticketing"}}}}
+	may := []grant.Grant{{Do: []grant.Verb{grant.See}, Wards: document.Wards{Owners: []string{"ticketing"}}}}
 	require.NoError(t, s.AddToken(ctx, "m", Token{Name: "mate", May: may}))
 	got, err = s.TokenByHash(ctx, "m")
 	require.NoError(t, err)
@@ -67,7 +68,7 @@ func TestPeopleAreKept(t *testing.T) {
 	who := grant.Identity{Provider: "brindle", Subject: "1", Name: "reader@brindle.example", Groups: []string{"ticketing"}}
 	require.NoError(t, s.AddSession(ctx, Session{Hash: "aaaaaaaaaaaaaaaa", Made: now, Used: now, Ends: now.Add(time.Hour), SessionMore: SessionMore{Who: who, Through: "console", From: "127.0.0.1"}}))
 	require.NoError(t, s.AddSession(ctx, Session{Hash: "bbbbbbbbbbbbbbbb", Made: now, Used: now.Add(time.Minute), Ends: now.Add(time.Hour), SessionMore: SessionMore{Token: "h", Through: "command line"}}))
-	team := grant.Team{Name: "ticketing", Members: grant.Members{Groups: []string{"brindle:ticketing"}}, May: []grant.Grant{{Do: []grant.Verb{grant.Sync}, Wards: grant.Wards{Owners: []string{"ticketing"}}, Line: 5}}}
+	team := grant.Team{Name: "ticketing", Members: grant.Members{Groups: []string{"brindle:ticketing"}}, May: []grant.Grant{{Do: []grant.Verb{grant.Sync}, Wards: document.Wards{Owners: []string{"ticketing"}}, Line: 5}}}
 	require.NoError(t, s.PutTeams(ctx, team))
 	require.NoError(t, s.Close())
 	for _, name := range []string{"vigila.db", "vigila.db-wal"} {

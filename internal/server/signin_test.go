@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vigila.dev/vigila/internal/core/document"
 	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
@@ -166,7 +167,7 @@ func TestSessionsEnd(t *testing.T) {
 func TestMetricsNameEverything(t *testing.T) {
 	s := serve(t)
 	text, hash := keeper.NewToken()
-	require.NoError(t, s.store.AddToken(context.Background(), hash, record.Token{Name: "mate", May: []grant.Grant{{Do: []grant.Verb{grant.See}, Wards: grant.Wards{Owners: []string{"ticketing"}}}}}))
+	require.NoError(t, s.store.AddToken(context.Background(), hash, record.Token{Name: "mate", May: []grant.Grant{{Do: []grant.Verb{grant.See}, Wards: document.Wards{Owners: []string{"ticketing"}}}}}))
 	mate := *s
 	mate.token = text
 	mate.refused("GET", "/metrics", "", 403, "token mate is a member's, and this wants a reader's")

@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"vigila.dev/vigila/internal/core/document"
 	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/keeper"
 )
@@ -60,7 +61,7 @@ func rightsOf(all []grant.Grant) (out []Rights) {
 // grantsOf reads what a token is to be given; a verb that there is not stays as it is, and is refused where it is made.
 func grantsOf(all []Rights) (out []grant.Grant) {
 	for _, r := range all {
-		g := grant.Grant{Wards: grant.Wards{Names: r.OfWards, Owners: r.OfOwners, Clusters: r.OfClusters, Rosters: r.OfRosters}, Lanes: r.OfLanes, Stops: r.AtStops, Guards: r.OfGuards}
+		g := grant.Grant{Wards: document.Wards{Names: r.OfWards, Owners: r.OfOwners, Clusters: r.OfClusters, Rosters: r.OfRosters}, Lanes: r.OfLanes, Stops: r.AtStops, Guards: r.OfGuards}
 		for _, v := range r.Verbs {
 			g.Do = append(g.Do, grant.Verb(v))
 		}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vigila.dev/vigila/internal/core/document"
 	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/record"
@@ -67,7 +68,7 @@ func TestRoles(t *testing.T) {
 	nobody := *s
 	nobody.token = ""
 	member, hash := keeper.NewToken()
-	require.NoError(t, s.store.AddToken(context.Background(), hash, record.Token{Name: "mate", May: []grant.Grant{{Do: []grant.Verb{grant.See, grant.Sync}, Wards: grant.Wards{Owners: []string{"ticketing"}}, Lanes: []string{"none-such"}}}}))
+	require.NoError(t, s.store.AddToken(context.Background(), hash, record.Token{Name: "mate", May: []grant.Grant{{Do: []grant.Verb{grant.See, grant.Sync}, Wards: document.Wards{Owners: []string{"ticketing"}}, Lanes: []string{"none-such"}}}}))
 	mate := *s
 	mate.token = member
 	who := map[Role]*testServer{"": &nobody, RoleMember: &mate, RoleReader: s.as("one", RoleReader, time.Time{}), RoleOperator: s.as("two", RoleOperator, time.Time{}), RoleAdmin: s}

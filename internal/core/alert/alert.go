@@ -57,11 +57,8 @@ type Rule struct {
 	Line   int
 }
 
-// Wards are those that an alert is about: those that all that is given holds for, and everything when nothing is.
-type Wards struct{ Names, Owners, Clusters, Rosters []string }
-
-// Any tells whether something is given.
-func (w Wards) Any() bool { return len(w.Names)+len(w.Owners)+len(w.Clusters)+len(w.Rosters) > 0 }
+// Wards are those that an alert is about, and everything when nothing is given.
+type Wards = document.Wards
 
 // To is whom a message goes to: a way by its name, and whom by it where a way leads to several.
 type To struct {
@@ -117,10 +114,7 @@ func (d *reader) rule(n *yaml.Node) Rule {
 	format := ""
 	d.Keys(n, "an alert", map[string]func(*yaml.Node){
 		"vigila": d.Text(&format, "vigila"), "name": d.Text(&r.Name, "name"), "for": d.Text(&r.Text, "for"),
-		"wards": func(x *yaml.Node) {
-			d.Keys(x, "wards", map[string]func(*yaml.Node){"owner": d.some(&r.Wards.Owners, "wards.owner"), "cluster": d.some(&r.Wards.Clusters, "wards.cluster"),
-				"roster": d.some(&r.Wards.Rosters, "wards.roster"), "names": d.some(&r.Wards.Names, "wards.names")})
-		},
+		"wards": d.Wards(&r.Wards, "wards"),
 		"about": d.topics(&r.About, "about"),
 		"after": d.duration(&r.After, "after", 0), "again": d.duration(&r.Again, "again", LeastAgain),
 		"quiet": func(x *yaml.Node) { r.Quiet = d.quiet(x) },
@@ -141,17 +135,6 @@ func (d *reader) rule(n *yaml.Node) Rule {
 		d.Fail(r.Line, "to is missing: whom it goes to, such as [ops-chat, {mail: [ops@brindle.example]}]; the ways that there are: vigila alert way list")
 	}
 	return r
-}
-
-// some reads a text, or a list of them.
-func (d *reader) some(into *[]string, where string) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		if n.Kind == yaml.ScalarNode && n.Value != "" {
-			*into = append(*into, n.Value)
-			return
-		}
-		d.Texts(into, where)(n)
-	}
 }
 
 func (d *reader) topics(into *[]Topic, where string) func(*yaml.Node) {
@@ -242,34 +225,11 @@ func (r *Rule) Concerns(t Trouble) (as Of, is bool) {
 		return Of{}, false
 	}
 	for _, of := range append([]Of{t.Of}, t.Others...) {
-		if r.Wards.Hold(of) {
+		if r.Wards.Hold(of.Ward, of.Owner, of.Cluster, of.Roster) {
 			return of, true
 		}
 	}
 	return Of{}, false
-}
-
-// Hold tells whether what something belongs to is among the wards.
-func (w Wards) Hold(of Of) bool {
-	in := func(names []string, one string) bool { return len(names) == 0 || slices.Contains(names, one) }
-	return in(w.Owners, of.Owner) && in(w.Clusters, of.Cluster) && in(w.Rosters, of.Roster) && (in(w.Names, of.Ward) || slices.Contains(w.Names, of.Ward+"@"+of.Cluster))
-}
-
-// String says whom a rule is for, in words.
-func (w Wards) String() string {
-	var out []string
-	for _, x := range []struct {
-		what string
-		of   []string
-	}{{"wards", w.Names}, {"wards of", w.Owners}, {"in", w.Clusters}, {"of roster", w.Rosters}} {
-		if len(x.of) > 0 {
-			out = append(out, fmt.Sprintf("%s %s", x.what, strings.Join(x.of, ", ")))
-		}
-	}
-	if len(out) == 0 {
-		return "everything"
-	}
-	return strings.Join(out, ", ")
 }
 
 // String says when it is quiet; "" when never.

@@ -5,15 +5,17 @@ import (
 	"fmt"
 	"testing"
 	"time"
+
+	"vigila.dev/vigila/internal/core/document"
 )
 
 // BenchmarkSees looks which of 10,000 wards a team of ten grants sees, beside writing the names of the thousand that it sees as JSON.
 func BenchmarkSees(b *testing.B) {
 	r := Rights{}
 	for i := range 9 {
-		r.Grants = append(r.Grants, Held{Grant{Do: []Verb{Sync}, Wards: Wards{Owners: []string{fmt.Sprintf("crew-%d", i)}, Clusters: []string{"quay"}}}, "team a"})
+		r.Grants = append(r.Grants, Held{Grant{Do: []Verb{Sync}, Wards: document.Wards{Owners: []string{fmt.Sprintf("crew-%d", i)}, Clusters: []string{"quay"}}}, "team a"})
 	}
-	r.Grants = append(r.Grants, Held{Grant{Do: []Verb{See}, Wards: Wards{Owners: []string{"ticketing"}}}, "team a"})
+	r.Grants = append(r.Grants, Held{Grant{Do: []Verb{See}, Wards: document.Wards{Owners: []string{"ticketing"}}}, "team a"})
 	var all []Thing
 	for i := range 10_000 {
 		owner := "signals"

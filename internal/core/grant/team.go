@@ -57,39 +57,14 @@ func ParseVerb(text string) (Verb, error) {
 	return "", fmt.Errorf("nobody can %q; %s", text, nearest.Words(text, known))
 }
 
-// Wards are those that all that is given holds for.
-type Wards struct {
-	Names    []string `json:"names,omitempty"` // with or without their cluster
-	Owners   []string `json:"owners,omitempty"`
-	Clusters []string `json:"clusters,omitempty"`
-	Rosters  []string `json:"rosters,omitempty"`
-}
-
-// Any tells whether something is given.
-func (w Wards) Any() bool { return len(w.Names)+len(w.Owners)+len(w.Clusters)+len(w.Rosters) > 0 }
-
-// String says which they are.
-func (w Wards) String() string {
-	var parts []string
-	for _, x := range []struct {
-		key string
-		all []string
-	}{{"", w.Names}, {"owner ", w.Owners}, {"cluster ", w.Clusters}, {"roster ", w.Rosters}} {
-		if len(x.all) > 0 {
-			parts = append(parts, x.key+strings.Join(x.all, " or "))
-		}
-	}
-	return strings.Join(parts, ", ")
-}
-
 // Grant is what may be done to what.
 type Grant struct {
-	Do     []Verb   `json:"do"`
-	Wards  Wards    `json:"wards,omitzero"`
-	Lanes  []string `json:"lanes,omitempty"`
-	Stops  []string `json:"stops,omitempty"`  // of the lanes; all when empty
-	Guards []string `json:"guards,omitempty"` // that may be let pass
-	Line   int      `json:"line,omitempty"`   // of the file that says so
+	Do     []Verb         `json:"do"`
+	Wards  document.Wards `json:"wards,omitzero"`
+	Lanes  []string       `json:"lanes,omitempty"`
+	Stops  []string       `json:"stops,omitempty"`  // of the lanes; all when empty
+	Guards []string       `json:"guards,omitempty"` // that may be let pass
+	Line   int            `json:"line,omitempty"`   // of the file that says so
 }
 
 // Thing is what something is done to: a ward, or a stop of a lane.
@@ -118,17 +93,9 @@ func (g Grant) Covers(v Verb, x Thing) bool {
 		return false
 	}
 	if x.Lane != "" {
-		return slices.Contains(g.Lanes, x.Lane) && (x.Stop == "" || v == See || in(g.Stops, x.Stop))
+		return slices.Contains(g.Lanes, x.Lane) && (x.Stop == "" || v == See || document.Among(g.Stops, x.Stop))
 	}
-	w := &g.Wards
-	return w.Any() && in(w.Owners, x.Owner) && in(w.Clusters, x.Cluster) && in(w.Rosters, x.Roster) &&
-		(len(w.Names) == 0 || in(w.Names, x.Ward) || in(w.Names, x.Ward+"@"+x.Cluster)) &&
-		(v != Allow || slices.Contains(g.Guards, x.Guard))
-}
-
-// in tells whether something is among those that are given; where none is, it does not matter. Nothing is among none.
-func in(all []string, one string) bool {
-	return len(all) == 0 || one != "" && slices.Contains(all, one)
+	return g.Wards.Any() && g.Wards.Hold(x.Ward, x.Owner, x.Cluster, x.Roster) && (v != Allow || slices.Contains(g.Guards, x.Guard))
 }
 
 // Rights are all that somebody may.
@@ -180,7 +147,7 @@ func (r Rights) May(v Verb, x Thing) Answer {
 func (g Grant) what() string {
 	var parts []string
 	if g.Wards.Any() {
-		parts = append(parts, "wards of "+g.Wards.String())
+		parts = append(parts, g.Wards.String())
 	}
 	if len(g.Lanes) > 0 {
 		parts = append(parts, "lanes "+strings.Join(g.Lanes, ", "))
@@ -338,11 +305,8 @@ func (d *reader) grant(n *yaml.Node) Grant {
 			}
 			g.Do = append(g.Do, v)
 		}),
-		"wards": func(x *yaml.Node) {
-			d.Keys(x, "wards", map[string]func(*yaml.Node){"owner": d.some(&g.Wards.Owners, "wards.owner"), "cluster": d.some(&g.Wards.Clusters, "wards.cluster"),
-				"roster": d.some(&g.Wards.Rosters, "wards.roster"), "names": d.some(&g.Wards.Names, "wards.names")})
-		},
-		"lanes": d.some(&g.Lanes, "lanes"), "stops": d.some(&g.Stops, "stops"), "guards": d.some(&g.Guards, "guards"),
+		"wards": d.Wards(&g.Wards, "wards"),
+		"lanes": d.Some(&g.Lanes, "lanes"), "stops": d.Some(&g.Stops, "stops"), "guards": d.Some(&g.Guards, "guards"),
 	})
 	if n.Kind != yaml.MappingNode {
 		return g
@@ -351,17 +315,6 @@ func (d *reader) grant(n *yaml.Node) Grant {
 		d.Fail(g.Line, "%v", err)
 	}
 	return g
-}
-
-// some reads a text, or a list of them.
-func (d *reader) some(into *[]string, where string) func(*yaml.Node) {
-	return func(n *yaml.Node) {
-		if n.Kind == yaml.ScalarNode && n.Value != "" {
-			*into = append(*into, n.Value)
-			return
-		}
-		d.Texts(into, where)(n)
-	}
 }
 
 // Check tells what a grant lacks: verbs without what they are for give nothing, and would look as if they did.
