@@ -179,6 +179,10 @@ func local(to string) string {
 
 // say sends a browser to the console, which says why nobody is signed in.
 func (s *server) say(c *gin.Context, err error) {
+	if !s.guesses.may(c.ClientIP()) {
+		slowed(c)
+		return
+	}
 	var f *keeper.Fault
 	text := "Vigila could not do this; the service's log has the details"
 	if errors.As(err, &f) {
@@ -197,10 +201,6 @@ func (s *server) say(c *gin.Context, err error) {
 
 // startSignIn is GET /sign-in/start?provider=NAME&to=PATH: it sends a browser to a provider.
 func (s *server) startSignIn(c *gin.Context) {
-	if !s.guesses.may(c.ClientIP()) { // each makes the service ask somebody
-		slowed(c)
-		return
-	}
 	address, flow, err := s.Keeper.BeginSignIn(c.Request.Context(), c.Query("provider"), local(c.Query("to")))
 	if err != nil {
 		s.say(c, err)
@@ -213,10 +213,6 @@ func (s *server) startSignIn(c *gin.Context) {
 
 // endSignIn is GET /sign-in/back: a provider sends a browser back, with a code or with why there is none.
 func (s *server) endSignIn(c *gin.Context) {
-	if !s.guesses.may(c.ClientIP()) {
-		slowed(c)
-		return
-	}
 	flow := cookie(c, flowCookie)
 	setCookie(c, flowCookie, "", 0) // it is good for one way back
 	c.Header("Cache-Control", "no-store")

@@ -233,6 +233,11 @@ func TestWhyNobodyIsSignedIn(t *testing.T) {
 		}
 		assert.Contains(t, said, want, path)
 	}
+	for range maxGuesses {
+		s.browser("GET", "/sign-in/back?code=x&state=y", "", nil, nil)
+	}
+	answer, _ := s.browser("GET", "/sign-in/back?code=x&state=y", "", nil, nil)
+	assert.Equal(t, http.StatusTooManyRequests, answer.StatusCode, "who tries is slowed")
 	var list AuditList
 	s.call("GET", "/api/v1/audit", "", &list)
 	require.Len(t, list.Items, 1, "one line a minute and address")
