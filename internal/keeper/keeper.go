@@ -4,7 +4,6 @@ package keeper
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"runtime"
@@ -197,8 +196,8 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 	if err := k.openWards(ctx); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(k.readProviders(ctx), k.readTeams(ctx)); err != nil {
-		log.Error("providers and teams can't be read; nobody signs in by a provider", "error", err)
+	if err := k.readPeople(ctx); err != nil {
+		log.Error("providers and teams can't be read; nobody signs in by a provider until they can", "error", err)
 	}
 	if err := k.openHosts(ctx); err != nil {
 		log.Error("code hosts can't be read; nothing is told there", "error", err)

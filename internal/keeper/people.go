@@ -42,6 +42,7 @@ type people struct {
 	teams     []grant.Team                // by name
 	asked     map[string]*signin.Provider // those that have said where they are asked what
 	devices   devices
+	known     bool // providers and teams were read
 }
 
 func newPeople() people {
@@ -103,6 +104,9 @@ func (k *Keeper) whoseSession(ctx context.Context, x record.Session) (Who, error
 			w.Ends = x.Ends
 		}
 		return w, err
+	}
+	if err := k.readPeople(ctx); err != nil { // who it is is not known then, which is not nobody
+		return Who{}, err
 	}
 	w := k.person(x.SessionMore.Who)
 	if w.Provider == "" || w.Rights.None() {
@@ -307,6 +311,21 @@ func (w RemoveProvider) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, er
 		return Nothing{}, err
 	}
 	return Nothing{}, k.readProviders(ctx)
+}
+
+// readPeople reads who may sign in and which teams there are, once; where that went wrong, again.
+func (k *Keeper) readPeople(ctx context.Context) error {
+	k.people.mu.Lock()
+	known := k.people.known
+	k.people.mu.Unlock()
+	if known {
+		return nil
+	}
+	err := errors.Join(k.readProviders(ctx), k.readTeams(ctx))
+	k.people.mu.Lock()
+	k.people.known = err == nil
+	k.people.mu.Unlock()
+	return err
 }
 
 // readProviders reads the providers that the record knows. Each is asked anew where it is asked what.

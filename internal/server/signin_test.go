@@ -2,14 +2,18 @@ package server
 
 import (
 	"context"
+	"database/sql"
 	"encoding/base64"
 	"encoding/json"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"path/filepath"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -327,4 +331,36 @@ func TestACommandLineIsLetIn(t *testing.T) {
 	}
 	assert.Equal(t, 400, status)
 	assert.Equal(t, "temporarily_unavailable", out["error"])
+}
+
+// TestWhoIsNotKnownIsNotNobody: where the record can't say who may sign in, nobody is told that their sign-in has ended, and it goes on once it can.
+func TestWhoIsNotKnownIsNotNobody(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	store, err := record.Open(ctx, dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, store.Close()) })
+	require.NoError(t, store.PutProvider(ctx, record.Provider{Name: "brindle", ProviderMore: record.ProviderMore{Issuer: "https://sign-in.brindle.example", Client: "vigila", Given: grant.Given{Readers: []string{"everybody"}}}}))
+	now := time.Now()
+	require.NoError(t, store.AddSession(ctx, record.Session{Hash: keeper.HashToken("vigila_session_x"), Made: now, Used: now, Ends: now.Add(time.Hour), SessionMore: record.SessionMore{Who: grant.Identity{Provider: "brindle", Subject: "1", Name: "reader@brindle.example"}, Through: "console"}}))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "vigila.db")+"?_pragma=busy_timeout(10000)")
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, db.Close()) })
+	_, err = db.Exec(`UPDATE providers SET more='{' || more`)
+	require.NoError(t, err)
+	k, err := keeper.New(ctx, store, keeper.Options{MirrorDir: t.TempDir()}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err, "the service starts all the same")
+	t.Cleanup(k.Close)
+	handler := New(Options{Keeper: k, Console: fstest.MapFS{}, Version: "test", Log: slog.New(slog.DiscardHandler)})
+	me := func() int {
+		r := httptest.NewRequest("GET", "/api/v1/me", nil)
+		r.Header.Set("Authorization", "Bearer vigila_session_x")
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, r)
+		return w.Code
+	}
+	assert.Equal(t, http.StatusInternalServerError, me())
+	_, err = db.Exec(`UPDATE providers SET more=substr(more, 2)`)
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusOK, me())
 }
