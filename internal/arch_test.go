@@ -34,6 +34,9 @@ var may = map[string][]string{
 	"internal/core/follow":   {"internal/core/document", "internal/core/object"},
 	"internal/core/versions": {"internal/core/nearest", "internal/core/object"},
 	"internal/core/judge":    {},
+	"internal/core/express":  {"internal/core/object"},
+	"internal/core/schema":   {"internal/core/nearest"},
+	"internal/core/kit":      {"internal/core/document", "internal/core/express", "internal/core/nearest", "internal/core/object", "internal/core/schema"},
 	"internal/core/proposal": {},
 	"internal/core/document": {"internal/core/nearest", "internal/core/object"},
 	"internal/core/alert":    {"internal/core/document", "internal/core/nearest", "internal/core/object"},
@@ -43,7 +46,7 @@ var may = map[string][]string{
 
 	"internal/core/declared": {"internal/core/compare", "internal/core/health", "internal/core/index", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/rule", "internal/core/secret", "internal/core/ward"},
 	"internal/core/index":    {"internal/core/compare", "internal/core/health", "internal/core/object", "internal/core/ward"},
-	"internal/core/roster":   {"internal/core/alert", "internal/core/compare", "internal/core/declared", "internal/core/follow", "internal/core/grant", "internal/core/health", "internal/core/lane", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/rule", "internal/core/standing", "internal/core/ward"},
+	"internal/core/roster":   {"internal/core/alert", "internal/core/compare", "internal/core/declared", "internal/core/follow", "internal/core/grant", "internal/core/health", "internal/core/kit", "internal/core/lane", "internal/core/logbook", "internal/core/nearest", "internal/core/object", "internal/core/rule", "internal/core/standing", "internal/core/ward"},
 	"internal/core/standing": {"internal/core/alert", "internal/core/canary", "internal/core/compare", "internal/core/health", "internal/core/logbook", "internal/core/object", "internal/core/plan", "internal/core/rule", "internal/core/run", "internal/core/ward"},
 
 	"internal/repo":           {"internal/core/proposal"},

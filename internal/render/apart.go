@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/express"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
@@ -649,7 +650,7 @@ func serveOne(ctx context.Context, from, to *messages, confine func(bounds) erro
 			return false, err
 		}
 		if total += len(text); total > maxOutput {
-			far := farMistake{Text: errTooMuch.Error()}
+			far := farMistake{Text: express.ErrTooMuch.Error()}
 			return false, to.write(call{Do: "failed", Wrong: &far})
 		}
 		end.Objects = append(end.Objects, part{Path: o.File, Line: o.Line, Size: len(text)})

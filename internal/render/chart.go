@@ -8,20 +8,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"path"
 	"slices"
 	"sort"
 	"strings"
 
 	"github.com/Masterminds/semver/v3"
-	"github.com/santhosh-tekuri/jsonschema/v6"
-	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"sigs.k8s.io/yaml"
 
 	"vigila.dev/vigila/internal/core/declared"
-	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/schema"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -610,50 +607,18 @@ func (l *chartLoader) validateBelow(c *chart, vals map[string]any, below []strin
 	return errors.Join(errs...)
 }
 
-// noSchemas refuses schemas that would have to be fetched.
-type noSchemas struct{}
-
-func (noSchemas) Load(url string) (any, error) {
-	return nil, fmt.Errorf("it refers to %s; a schema can't refer to anything outside its file", url)
-}
-
-// validSchema tells what is wrong with a JSON Schema.
-func validSchema(text []byte) error {
-	_, _, err := compileSchema(text)
-	return err
-}
-
-func compileSchema(text []byte) (doc any, schema *jsonschema.Schema, err error) {
-	if doc, err = jsonschema.UnmarshalJSON(bytes.NewReader(text)); err != nil {
-		return nil, nil, fmt.Errorf("this is not a JSON Schema: %w", err)
-	}
-	comp := jsonschema.NewCompiler()
-	comp.UseLoader(noSchemas{})
-	if err := comp.AddResource("values.json", doc); err != nil {
-		return nil, nil, err
-	}
-	if schema, err = comp.Compile("values.json"); err != nil {
-		return nil, nil, fmt.Errorf("this is not a JSON Schema: %w", err)
-	}
-	return doc, schema, nil
-}
-
 // fit holds values against a JSON Schema, each mistake at the place where the value is written. below is where a sub-chart's values
 // stand among all.
 func (g given) fit(file string, text []byte, vals any, what string, below []string) error {
-	doc, schema, err := compileSchema(text)
+	shape, err := schema.Read(text)
 	if err != nil {
 		return &object.SyntaxError{File: file, Line: 1, Text: err.Error()}
 	}
-	err = schema.Validate(vals)
-	var bad *jsonschema.ValidationError
-	if !errors.As(err, &bad) {
-		return err
-	}
-	found := map[string]error{}
-	add := func(at []string, format string, args ...any) {
-		full := append(below[:len(below):len(below)], at...)
-		e := &object.SyntaxError{File: file, Line: 1, Text: fmt.Sprintf("value %s%s", strings.Join(full, "."), fmt.Sprintf(format, args...))}
+	mistakes, err := shape.Mistakes(vals, what)
+	errs := []error{err}
+	for _, m := range mistakes {
+		full := append(below[:len(below):len(below)], m.At...)
+		e := &object.SyntaxError{File: file, Line: 1, Text: "value " + strings.Join(full, ".") + m.Text}
 		for ; len(full) > 0; full = full[:len(full)-1] { // what is missing is so in what stands above it
 			if f, line, ok := g.place(full); ok {
 				e.File, e.Line = f, line
@@ -667,47 +632,9 @@ func (g given) fit(file string, text []byte, vals any, what string, below []stri
 		case len(g.ward.From.Values) > 0 || len(g.files) == 0:
 			e.File, e.Line = g.ward.File, g.ward.LineOf("from")
 		}
-		found[e.Error()] = e
-	}
-	var walk func(e *jsonschema.ValidationError)
-	walk = func(e *jsonschema.ValidationError) {
-		at := e.InstanceLocation[:len(e.InstanceLocation):len(e.InstanceLocation)]
-		switch k := e.ErrorKind.(type) {
-		case *kind.AdditionalProperties:
-			for _, name := range k.Properties {
-				add(append(at, name), ": %s takes none of that name; %s", what, nearest.Words(name, takes(doc, at)))
-			}
-		case *kind.Required:
-			for _, name := range k.Missing {
-				add(append(at, name), " is missing, and %s needs it", what)
-			}
-		default:
-			if len(e.Causes) == 0 {
-				add(at, ": %s, says %s", e.ErrorKind.LocalizedString(printer), what)
-			}
-		}
-		for _, c := range e.Causes {
-			walk(c)
-		}
-	}
-	walk(bad)
-	var errs []error
-	for _, text := range slices.Sorted(maps.Keys(found)) {
-		errs = append(errs, found[text])
+		errs = append(errs, e)
 	}
 	return errors.Join(errs...)
-}
-
-// takes lists the names that a schema knows at a place, as far as it says so plainly.
-func takes(schema any, at []string) []string {
-	for _, name := range at {
-		m, _ := schema.(map[string]any)
-		props, _ := m["properties"].(map[string]any)
-		schema = props[name]
-	}
-	m, _ := schema.(map[string]any)
-	props, _ := m["properties"].(map[string]any)
-	return slices.Sorted(maps.Keys(props))
 }
 
 // fits holds what the charts ask of the cluster against what it has.

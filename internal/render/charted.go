@@ -17,6 +17,7 @@ import (
 	"github.com/Masterminds/semver/v3"
 	"github.com/bmatcuk/doublestar/v4"
 
+	"vigila.dev/vigila/internal/core/express"
 	"vigila.dev/vigila/internal/core/object"
 )
 
@@ -124,7 +125,7 @@ type limited struct {
 
 func (w *limited) Write(p []byte) (int, error) {
 	if *w.sum += len(p); *w.sum > maxOutput {
-		return 0, errTooMuch
+		return 0, express.ErrTooMuch
 	}
 	if err := w.b.step(); err != nil {
 		return 0, err
@@ -160,7 +161,7 @@ func (l *chartLoader) render(ctx context.Context, root *chart, vals map[string]a
 		err := execute(t, w, j)
 		if err != nil {
 			errs = append(errs, explain(j, err, places))
-			if errors.Is(err, errTooMuch) || ctx.Err() != nil || len(errs) >= 20 {
+			if errors.Is(err, express.ErrTooMuch) || ctx.Err() != nil || len(errs) >= 20 {
 				break
 			}
 			continue
@@ -273,7 +274,7 @@ func includes(b *budget, t *template.Template) func(string, any) (string, error)
 			return "", err
 		}
 		if sum += one; sum > 16*maxOutput {
-			return "", errTooMuch
+			return "", express.ErrTooMuch
 		}
 		return w.String(), nil
 	}
@@ -316,8 +317,8 @@ var (
 // explain turns the template library's error into one that names template, line and value.
 func explain(j job, err error, places map[string]string) error {
 	text := err.Error()
-	if errors.Is(err, errTooMuch) {
-		text = strings.TrimSuffix(text, errTooMuch.Error()) + errTooMuch.Error()
+	if errors.Is(err, express.ErrTooMuch) {
+		text = strings.TrimSuffix(text, express.ErrTooMuch.Error()) + express.ErrTooMuch.Error()
 	}
 	all := execError.FindAllStringSubmatchIndex(text, -1)
 	find := func(m []int, n int) string { return text[m[2*n]:m[2*n+1]] }

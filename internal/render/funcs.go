@@ -14,18 +14,17 @@ import (
 	"github.com/Masterminds/sprig/v3"
 	"github.com/pelletier/go-toml/v2"
 	"sigs.k8s.io/yaml"
+
+	"vigila.dev/vigila/internal/core/express"
 )
 
 // Limits of one template's work, all charts together.
 const (
 	maxSteps   = 2_000_000 // calls and rounds of loops
-	maxText    = 16 << 20  // bytes of one value
+	maxText    = express.MaxText
 	maxItems   = 1_000_000 // of one list
 	maxInclude = 500       // includes within includes
 )
-
-// errTooMuch ends a template that would never end by itself, or eats the memory.
-var errTooMuch = errors.New("it does too much: more work, or a larger value, than a rendering may have")
 
 // refused are functions that would read something outside the inputs of a rendering, or give another value each time.
 // Each says what to do instead.
@@ -48,7 +47,7 @@ type budget struct {
 
 func (b *budget) step() error {
 	if b.steps++; b.steps > maxSteps {
-		return errTooMuch
+		return express.ErrTooMuch
 	}
 	if b.steps%256 == 0 && b.ctx.Err() != nil {
 		return context.Cause(b.ctx)
@@ -64,46 +63,12 @@ func (b *budget) fits(v reflect.Value) error {
 	switch v.Kind() {
 	case reflect.String:
 		if v.Len() > maxText {
-			return errTooMuch
+			return express.ErrTooMuch
 		}
 	case reflect.Slice, reflect.Array, reflect.Map:
 		if v.Len() > maxItems {
-			return errTooMuch
+			return express.ErrTooMuch
 		}
-	}
-	return nil
-}
-
-// size counts what writing a value out would make, and stops at the limit: a value can hold another many times, or
-// itself.
-func size(v any, sum *int) error { return sizeAt(v, sum, 0) }
-
-// maxNested is how deep a value may be nested.
-const maxNested = 1000
-
-func sizeAt(v any, sum *int, depth int) error {
-	if depth > maxNested {
-		return errTooMuch
-	}
-	switch x := v.(type) {
-	case string:
-		*sum += len(x) + 2
-	case map[string]any:
-		for k, y := range x {
-			*sum += len(k) + 4
-			if err := sizeAt(y, sum, depth+1); err != nil {
-				return err
-			}
-		}
-	case []any:
-		for _, y := range x {
-			if err := sizeAt(y, sum, depth+1); err != nil {
-				return err
-			}
-		}
-	}
-	if *sum += 4; *sum > maxText {
-		return errTooMuch
 	}
 	return nil
 }
@@ -150,7 +115,7 @@ func (b *budget) guarded(name string, f any) any {
 		switch name { // a value could come to hold itself, or be nested so deep that printing it needs more stack than there is
 		case "set", "merge", "mergeOverwrite", "mustMerge", "mustMergeOverwrite", "dict", "list", "tuple", "append", "mustAppend", "push", "mustPush", "prepend", "mustPrepend", "concat":
 			sum := 0
-			if err := size(res[0].Interface(), &sum); err != nil {
+			if err := express.Size(res[0].Interface(), &sum); err != nil {
 				return no(err)
 			}
 		}
@@ -166,7 +131,7 @@ func tooMany(name string, args []reflect.Value) error {
 		sum := 0
 		for _, a := range args {
 			if a.IsValid() && a.CanInterface() {
-				if err := size(a.Interface(), &sum); err != nil {
+				if err := express.Size(a.Interface(), &sum); err != nil {
 					return err
 				}
 			}
@@ -174,7 +139,7 @@ func tooMany(name string, args []reflect.Value) error {
 		return nil
 	case "replace":
 		if len(args) == 3 && args[0].Kind() == reflect.String && args[0].Len() == 0 || len(args) == 3 && args[1].Len() > 1<<16 {
-			return errTooMuch
+			return express.ErrTooMuch
 		}
 		return nil
 	default:
@@ -209,11 +174,11 @@ func tooMany(name string, args []reflect.Value) error {
 	switch name {
 	case "until", "untilStep", "seq":
 		if number > maxItems {
-			return errTooMuch
+			return express.ErrTooMuch
 		}
 	case "repeat", "indent", "nindent":
 		if number > maxText || text*number > 64*maxText {
-			return errTooMuch
+			return express.ErrTooMuch
 		}
 	}
 	return nil
@@ -271,7 +236,7 @@ func functions(b *budget) template.FuncMap {
 	text := func(make func(any) ([]byte, error)) func(any) (string, error) {
 		return func(v any) (string, error) {
 			sum := 0
-			if err := size(v, &sum); err != nil {
+			if err := express.Size(v, &sum); err != nil {
 				return "", err
 			}
 			out, err := make(v)

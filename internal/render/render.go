@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/kit"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
@@ -70,14 +71,24 @@ func Shared(files []repo.File) (health.Rules, []ward.Check, error) {
 	return rules, checks, errors.Join(errs...)
 }
 
-// Plain reads every object of plain manifests. Ward files, health files and rulebooks among them are passed over. Every
+// InKit tells of files whether they are part of a kit among them: what a kit makes things of declares nothing by itself.
+func InKit(files []repo.File) func(file string) bool {
+	all := make([]kit.File, len(files))
+	for i, f := range files {
+		all[i] = kit.File{Path: f.Path, Data: f.Data}
+	}
+	dirs := kit.Dirs(all)
+	return func(file string) bool { return kit.Within(dirs, file) }
+}
+
+// Plain reads every object of plain manifests. Ward files, health files, rulebooks and kits among them are passed over. Every
 // mistake is reported at once, with file and line.
 func Plain(files []repo.File) ([]object.Object, error) {
 	var out []object.Object
 	var errs []error
-	rules := InRulebook(files)
+	rules, kits := InRulebook(files), InKit(files)
 	for _, f := range files {
-		if rules(f.Path) {
+		if rules(f.Path) || kits(f.Path) {
 			continue
 		}
 		switch base := path.Base(f.Path); {

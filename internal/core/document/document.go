@@ -131,3 +131,51 @@ func (d *Reader) Texts(into *[]string, where string) func(*yaml.Node) {
 		*into = append(*into, x.Value)
 	})
 }
+
+// Mapping reads a mapping whose keys are not ours: values as JSON has them, whole numbers as int64.
+func (d *Reader) Mapping(into *map[string]any, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		if n.Kind != yaml.MappingNode {
+			d.Fail(d.Line(n), "%s must be a mapping", where)
+			return
+		}
+		text, err := yaml.Marshal(n)
+		if err != nil {
+			d.Fail(d.Line(n), "%s: %v", where, err)
+			return
+		}
+		v, err := object.DecodeYAML(d.file, object.Document{Line: d.Line(n), Text: text})
+		if err != nil {
+			d.errs = append(d.errs, err)
+			return
+		}
+		*into, _ = v.(map[string]any)
+	}
+}
+
+// Pairs reads a mapping of texts.
+func (d *Reader) Pairs(into *map[string]string, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		if n.Kind != yaml.MappingNode {
+			d.Fail(d.Line(n), "%s must be a mapping", where)
+			return
+		}
+		*into = map[string]string{}
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if n.Content[i+1].Kind != yaml.ScalarNode {
+				d.Fail(d.Line(n.Content[i]), "%s.%s must be a text", where, n.Content[i].Value)
+				continue
+			}
+			(*into)[n.Content[i].Value] = n.Content[i+1].Value
+		}
+	}
+}
+
+// Truth reads true or false.
+func (d *Reader) Truth(into *bool, where string) func(*yaml.Node) {
+	return func(n *yaml.Node) {
+		if n.Decode(into) != nil {
+			d.Fail(d.Line(n), "%s is true or false", where)
+		}
+	}
+}
