@@ -152,10 +152,11 @@ type ways struct {
 	hosts     hosts
 	stores    stores
 	alerts    alerts
+	makings   makings
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts()}, people: newPeople()}
+	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts(), newMakings()}, people: newPeople()}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:

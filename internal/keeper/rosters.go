@@ -62,7 +62,8 @@ type rosterState struct {
 	allow    map[string]bool
 	hash     string // of what was taken in whole
 	arranged bool   // the wards of its files are all registered
-	retired  bool   // it is declared no more: its wards are let go, and nothing is taken from its files
+	kitted   kitted
+	retired  bool // it is declared no more: its wards are let go, and nothing is taken from its files
 }
 
 func (k *Keeper) openRoster(r roster.Roster) *rosterLoop {
@@ -253,6 +254,7 @@ func (l *rosterLoop) follow(files, common []repo.File, hash string) bool {
 	problems = append(problems, l.setLanes(in)...)
 	problems = append(problems, l.setAlerts(in)...)
 	problems = append(problems, l.setTeams(in)...)
+	problems = append(problems, l.setKits(in)...)
 	settled, more := l.declare(in)
 	problems = append(problems, more...)
 	arranged, more := l.wards(in, have)

@@ -13,6 +13,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/grant"
+	"vigila.dev/vigila/internal/core/kit"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
@@ -82,14 +83,16 @@ func commonRules(tree *repo.Tree) ([]repo.File, error) {
 	return tree.Files(render.RulesDir, render.Wanted)
 }
 
-// isDeclaration tells whether a file of a roster declares something: wards, clusters, follows, lanes, alerts, teams.
+// isDeclaration tells whether a file of a roster declares something: wards, clusters, follows, lanes, alerts, teams, kits.
 func isDeclaration(data []byte) bool {
-	return ward.IsRoster(data) || follow.Is(data) || lane.Is(data) || alert.Is(data) || grant.Is(data)
+	return ward.IsRoster(data) || follow.Is(data) || lane.Is(data) || alert.Is(data) || grant.Is(data) || kit.Is(data) || kit.IsComponents(data)
 }
 
 // readRoster reads the files of a roster. One with a document that breaks a rule which refuses is like one that can't be read: what it declared before stays in
 // force. Wards are held against rules with what they declare, and stop by themselves.
 func readRoster(r roster.Roster, files, common []repo.File, kept []roster.Kept) (*roster.Files, []roster.Problem) {
+	kits := render.InKit(files)
+	files = slices.DeleteFunc(slices.Clone(files), func(f repo.File) bool { return kits(f.Path) })
 	refused, more := refusedFiles(r, files, common, time.Now())
 	var left []roster.File
 	for _, f := range files {

@@ -263,3 +263,38 @@ func (m *Mirror) Patch(ctx context.Context, from, to, file string) (string, erro
 	out, err := m.run(ctx, here, nil, "--literal-pathspecs", "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--no-renames", from, to, "--", file)
 	return string(out), err
 }
+
+// Renewed is what a base would hold with some files as they come to now, where people may have changed what they came to before: what was
+// changed by hand stays, and what both have changed in the same place is a conflict. Files that are not there any more are taken away.
+func (m *Mirror) Renewed(ctx context.Context, base string, before, after []File) (Together, error) {
+	fork, err := m.With(ctx, base, Draft{Files: before, Subject: "As it was made"})
+	if err != nil {
+		return Together{}, err
+	}
+	gone := map[string]proposal.Leaf{}
+	for _, f := range before {
+		gone[f.Path] = proposal.Leaf{}
+	}
+	for _, f := range after {
+		delete(gone, f.Path)
+	}
+	head, err := m.With(ctx, fork, Draft{Files: after, Leaves: gone, Subject: "As it is made now"})
+	if err != nil {
+		return Together{}, err
+	}
+	if fork == base {
+		return m.Together(ctx, base, head)
+	}
+	tree, err := m.Tree(base, "")
+	if err != nil {
+		return Together{}, err
+	}
+	ours, err := m.commitTree(ctx, tree, "As it is", "", fork)
+	if err != nil {
+		return Together{}, err
+	}
+	if head == fork { // it is made as it was
+		return Together{Tree: tree, Same: true, Fork: fork}, nil
+	}
+	return m.Together(ctx, ours, head)
+}

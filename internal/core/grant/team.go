@@ -26,6 +26,7 @@ const (
 	Reject   Verb = "reject"      // mark a revision as bad, and lift that
 	Allow    Verb = "allow"       // let a guard pass, by its name
 	Set      Verb = "set secrets" // values that nobody's but these wards refer to
+	Propose  Verb = "propose"     // make and change things by kits, as proposals
 	Promote  Verb = "promote"     // let a lot into a stop of a lane, hold the stop, and release it
 )
 
@@ -42,6 +43,7 @@ var About = []struct {
 	{Reject, "mark a revision as bad, lift that, and with sync, sync it all the same"},
 	{Allow, "let a guard pass in a run that one may start, by the guard's name"},
 	{Set, "set the value of a secret that no other wards refer to"},
+	{Propose, "make things by kits, and change what they made, as proposals; wards of these alone"},
 	{Promote, "let a lot into a stop of a lane, hold the stop, and release it"},
 }
 
@@ -64,6 +66,7 @@ type Grant struct {
 	Lanes  []string       `json:"lanes,omitempty"`
 	Stops  []string       `json:"stops,omitempty"`  // of the lanes; all when empty
 	Guards []string       `json:"guards,omitempty"` // that may be let pass
+	Kits   []string       `json:"kits,omitempty"`   // that may be used; all when empty
 	Line   int            `json:"line,omitempty"`   // of the file that says so
 }
 
@@ -72,6 +75,7 @@ type Thing struct {
 	Ward, Owner, Cluster, Roster string // of a ward: its name without the cluster, and where it belongs
 	Lane, Stop                   string // of a lane; any of its stops when empty
 	Guard                        string // that is let pass
+	Kit                          string // that is used, for the ward where one is named
 }
 
 // String says what it is.
@@ -81,6 +85,10 @@ func (x Thing) String() string {
 		return "lane " + x.Lane + " at " + x.Stop
 	case x.Lane != "":
 		return "lane " + x.Lane
+	case x.Kit != "" && x.Ward == "":
+		return "by kit " + x.Kit
+	case x.Kit != "":
+		return x.Ward + "@" + x.Cluster + " by kit " + x.Kit
 	case x.Guard != "":
 		return "guard " + x.Guard + " of " + x.Ward + "@" + x.Cluster
 	}
@@ -91,6 +99,9 @@ func (x Thing) String() string {
 func (g Grant) Covers(v Verb, x Thing) bool {
 	if !slices.Contains(g.Do, v) && v != See && (v != Look || !slices.Contains(g.Do, Sync)) {
 		return false
+	}
+	if x.Kit != "" {
+		return slices.Contains(g.Do, Propose) && document.Among(g.Kits, x.Kit) && (x.Ward == "" || !g.Wards.Any() || g.Wards.Hold(x.Ward, x.Owner, x.Cluster, x.Roster))
 	}
 	if x.Lane != "" {
 		return slices.Contains(g.Lanes, x.Lane) && (x.Stop == "" || v == See || document.Among(g.Stops, x.Stop))
@@ -154,6 +165,9 @@ func (g Grant) what() string {
 	}
 	if len(g.Stops) > 0 {
 		parts = append(parts, "stops "+strings.Join(g.Stops, ", "))
+	}
+	if len(g.Kits) > 0 {
+		parts = append(parts, "kits "+strings.Join(g.Kits, ", "))
 	}
 	if len(g.Guards) > 0 {
 		parts = append(parts, "guards "+strings.Join(g.Guards, ", "))
@@ -306,7 +320,7 @@ func (d *reader) grant(n *yaml.Node) Grant {
 			g.Do = append(g.Do, v)
 		}),
 		"wards": d.Wards(&g.Wards, "wards"),
-		"lanes": d.Some(&g.Lanes, "lanes"), "stops": d.Some(&g.Stops, "stops"), "guards": d.Some(&g.Guards, "guards"),
+		"lanes": d.Some(&g.Lanes, "lanes"), "stops": d.Some(&g.Stops, "stops"), "guards": d.Some(&g.Guards, "guards"), "kits": d.Some(&g.Kits, "kits"),
 	})
 	if n.Kind != yaml.MappingNode {
 		return g
@@ -320,7 +334,7 @@ func (d *reader) grant(n *yaml.Node) Grant {
 // Check tells what a grant lacks: verbs without what they are for give nothing, and would look as if they did.
 func (g Grant) Check() error {
 	has := func(v Verb) bool { return slices.Contains(g.Do, v) }
-	ofWards := slices.ContainsFunc(g.Do, func(v Verb) bool { return v != Promote && v != See })
+	ofWards := slices.ContainsFunc(g.Do, func(v Verb) bool { return v != Promote && v != See && v != Propose })
 	for _, v := range g.Do {
 		if _, err := ParseVerb(string(v)); err != nil {
 			return err
@@ -333,7 +347,11 @@ func (g Grant) Check() error {
 		return fmt.Errorf("wards is missing: to which wards that may be done, such as {owner: ticketing}")
 	case has(Promote) && len(g.Lanes) == 0:
 		return fmt.Errorf("lanes is missing: which lanes may be promoted, such as [fare-gate]")
-	case !g.Wards.Any() && len(g.Lanes) == 0:
+	case has(Propose) && !g.Wards.Any() && len(g.Kits) == 0:
+		return fmt.Errorf("kits is missing, and wards: by which kits something may be proposed, or for which wards, such as kits: [web-service]")
+	case len(g.Kits) > 0 && !has(Propose):
+		return fmt.Errorf("kits are those that things are proposed by; write propose in do")
+	case !g.Wards.Any() && len(g.Lanes) == 0 && len(g.Kits) == 0:
 		return fmt.Errorf("wards is missing, and lanes: what may be seen")
 	case has(Allow) != (len(g.Guards) > 0):
 		return fmt.Errorf("allow and guards belong together: which guards may be let pass, such as [mass-removal]")

@@ -32,6 +32,7 @@ const (
 	Files  Kind = "files"  // somebody's files: of a new ward, or of what was adopted
 	Follow Kind = "follow" // a newer version
 	Lane   Kind = "lane"   // a lot that is to be let in at stops
+	Kit    Kind = "kit"    // what a kit makes, or a component that is switched
 )
 
 // Origin is the wish that a proposal comes from. The same wish twice is one proposal.
@@ -44,10 +45,10 @@ type Origin struct {
 // Key names the wish.
 func (o Origin) Key() string { return strings.Join([]string{string(o.Kind), o.Of, o.Want}, " ") }
 
-// Replaces tells whether it takes the place of another wish whose proposal is still open: of a follow, and of the stop of a lane, there is
-// one at a time.
+// Replaces tells whether it takes the place of another wish whose proposal is still open: of a follow, of the stop of a lane, and of what a
+// kit makes, there is one at a time.
 func (o Origin) Replaces(old Origin) bool {
-	return (o.Kind == Follow || o.Kind == Lane) && old.Kind == o.Kind && old.Of == o.Of && old.Want != o.Want
+	return (o.Kind == Follow || o.Kind == Lane || o.Kind == Kit) && old.Kind == o.Kind && old.Of == o.Of && old.Want != o.Want
 }
 
 // Approval is that somebody has read a proposal as it was at a commit, and wants it.

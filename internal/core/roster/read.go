@@ -10,6 +10,7 @@ import (
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/kit"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/rule"
@@ -54,6 +55,8 @@ type Files struct {
 	Lanes    []lane.Lane
 	Alerts   []alert.Rule
 	Teams    []grant.Team
+	Kits     []*kit.Kit
+	Places   []kit.Components  // where kits that are switched are on or off
 	Count    int               // of files that declare anything
 	Broken   map[string]string // files that can't be read, and why
 	where    map[string]string // what is declared beside wards, to its file
@@ -69,7 +72,13 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 	var problems []Problem
 	not := map[string]bool{} // files that declare nothing
 	books := rulebooks(files)
+	kits := kitDirs(files)
+	var switched []File
 	for _, f := range files {
+		if kit.Within(kits, f.Path) {
+			not[f.Path] = true
+			continue
+		}
 		not[f.Path] = !ward.IsRoster(f.Data)
 		if !strings.HasPrefix(f.Path, rulesDir+"/") && (health.IsRules(f.Data) || ward.IsChecks(f.Data) || rule.Within(books, f.Path) && !ward.IsRoster(f.Data)) {
 			out.Rules = append(out.Rules, declared.File{Path: f.Path, Text: string(f.Data)})
@@ -109,6 +118,22 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 			out.Teams = append(out.Teams, teams...)
 			continue
 		}
+		if kit.Is(f.Data) {
+			out.Count++
+			k, err := kit.Parse(f.Path, f.Data)
+			if err != nil {
+				out.Broken[f.Path] = err.Error()
+				problems = append(problems, Places(f.Path, err)...)
+				continue
+			}
+			out.Kits = append(out.Kits, k)
+			continue
+		}
+		if not[f.Path] = not[f.Path] && !kit.IsComponents(f.Data); kit.IsComponents(f.Data) {
+			out.Count++
+			switched = append(switched, f)
+			continue
+		}
 		if lane.Is(f.Data) {
 			out.Count++
 			lanes, err := lane.Parse(r.Repo, r.Ref, f.Path, f.Data)
@@ -139,6 +164,42 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 		}
 	}
 	return out, append(problems, out.limit(r)...)
+}
+
+// kitDirs are the directories of kits.
+func kitDirs(files []File) []string {
+	all := make([]kit.File, len(files))
+	for i, f := range files {
+		all[i] = kit.File(f)
+	}
+	return kit.Dirs(all)
+}
+
+// components takes the wards of the components that a file switches on. Those that have a mistake stay as they were.
+func (f *Files) components(r Roster, file File) (problems []Problem) {
+	no := func(err error) {
+		if err != nil {
+			f.Broken[file.Path] = err.Error()
+			problems = append(problems, Places(file.Path, err)...)
+		}
+	}
+	all, err := kit.ParseComponents(file.Path, file.Data)
+	no(err)
+	for _, c := range all {
+		f.Places = append(f.Places, c)
+		made, err := c.Wards(f.Kits)
+		no(err)
+		for _, w := range made {
+			d, err := ward.ParseDeclared(r.Home(), file.Path, w.Text)
+			if err != nil || len(d.Wards) != 1 {
+				no(&object.SyntaxError{File: file.Path, Line: w.Line, Text: fmt.Sprintf("what kit %s says of its ward: %v", strings.TrimSuffix(w.Name, "-"+c.Name), err)})
+				continue
+			}
+			d.Wards[0].Line, d.Wards[0].Keys = w.Line, nil
+			f.take(file.Path, d)
+		}
+	}
+	return problems
 }
 
 // rulebooks are the directories that are one.
