@@ -21,6 +21,7 @@ import (
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/kit"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/rule"
@@ -341,7 +342,7 @@ func checkAt(c *cobra.Command, in render.Tree, rel, since string, opts check.Opt
 }
 
 // formats are the file formats of Vigila, by name.
-var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "follow": follow.Schema, "lane": lane.Schema, "alert": alert.Schema, "team": grant.Schema, "rulebook": rule.Schema, "rule-cases": rule.CasesSchema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "store": ward.StoreSchema, "template": render.TemplateSchema}
+var formats = map[string][]byte{"ward": ward.Schema, "health": health.Schema, "checks": ward.ChecksSchema, "versions": versions.Schema, "follow": follow.Schema, "lane": lane.Schema, "alert": alert.Schema, "team": grant.Schema, "rulebook": rule.Schema, "rule-cases": rule.CasesSchema, "cluster": ward.ClusterSchema, "repo": ward.RepoSchema, "roster": ward.RosterSchema, "store": ward.StoreSchema, "template": render.TemplateSchema, "kit": kit.Schema, "components": kit.ComponentsSchema}
 
 func schemaCommand() *cobra.Command {
 	var names []string
@@ -356,7 +357,8 @@ func schemaCommand() *cobra.Command {
 roster (a path of ward files), cluster, repo and store (what a roster says of them), template (a directory with expressions),
 health (your own health rule for a kind), checks (what the canaries of several wards ask), versions (which versions of images a
 ward takes), follow (what finds newer ones), lane (the way of a change from environment to environment), rulebook (what
-manifests must keep), rule-cases (what rules are tried on), alert (who is told of what), and team (who may what).
+manifests must keep), rule-cases (what rules are tried on), alert (who is told of what), team (who may what), kit (a template with a form), and
+components (which kits are on in a cluster).
 
 --save DIR writes those of all formats to .vigila/schemas/ of the repository around DIR, and puts a line at the top of each of
 Vigila's own files in DIR that says where it is, as editors read it: # yaml-language-server: $schema=…`,

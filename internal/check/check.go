@@ -20,6 +20,7 @@ import (
 	"vigila.dev/vigila/internal/core/follow"
 	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/core/health"
+	"vigila.dev/vigila/internal/core/kit"
 	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
@@ -61,6 +62,20 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 			roots[dirOf(f.Path)] = true
 		}
 	}
+	c.kits = render.InKit(files)
+	files = slices.DeleteFunc(files, func(f repo.File) bool {
+		if c.kits(f.Path) {
+			c.ofKits = append(c.ofKits, f)
+			return true
+		}
+		return false
+	})
+	for d := range roots {
+		if c.kits(d + "/") {
+			delete(roots, d)
+		}
+	}
+	var switched []repo.File
 	for _, f := range files {
 		if !render.Wanted(f.Path) {
 			continue
@@ -101,6 +116,10 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 		case grant.Is(f.Data):
 			_, err := grant.Parse(f.Path, f.Data)
 			c.add("ward", f.Path, err)
+		case kit.Is(f.Data):
+			c.kit(f)
+		case kit.IsComponents(f.Data):
+			switched = append(switched, f)
 		case versions.Is(f.Data):
 			_, err := versions.Parse(f.Path, f.Data)
 			c.add("ward", f.Path, err)
@@ -114,6 +133,12 @@ func Dir(ctx context.Context, tree render.Tree, root string, opts Options) (*Rep
 	}
 	c.common(root)
 	c.labels = labels
+	for _, f := range switched { // once every kit is known
+		for _, w := range c.components(f, labels) {
+			wards = append(wards, w)
+			from[w.Name] = f.Path
+		}
+	}
 	c.readBooks(root, files)
 	c.cases(files)
 	known, all := roster.Known{Clusters: labels}, slices.Concat(wards, faulty, beside(tree, root))
@@ -177,9 +202,12 @@ type checker struct {
 	books    rulebooks
 	excepted map[string]bool
 	unwarded map[string][]object.Object // by directory
-	checks   []ward.Check               // of checks files, of which some hold for a ward
-	unused   map[render.Unused]int      // versions that mean nothing to so many,
-	laid     map[string]int             // of so many that their files are laid over
+	kits     func(file string) bool     // it is part of a kit
+	ofKits   []repo.File
+	known    []*kit.Kit
+	checks   []ward.Check          // of checks files, of which some hold for a ward
+	unused   map[render.Unused]int // versions that mean nothing to so many,
+	laid     map[string]int        // of so many that their files are laid over
 }
 
 // common reads the checks files that hold for every ward of the tree, where a directory of it is checked.

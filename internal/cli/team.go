@@ -34,6 +34,7 @@ A file says it, which belongs into git beside the wards; vigila schema team prin
     - {do: [see, look, sync, roll back, hold], wards: {owner: ticketing}}
     - {do: [allow], wards: {owner: ticketing}, guards: [mass-removal]}
     - {do: [promote], lanes: [fare-gate], stops: [quay]}
+    - {do: [propose], kits: [web-service], wards: {owner: ticketing}}
 
 What can be done:
 ` + verbs + `
@@ -110,7 +111,7 @@ func rightsLine(r client.Rights) string {
 	for _, x := range []struct {
 		what string
 		all  []string
-	}{{"wards", r.OfWards}, {"wards of owner", r.OfOwners}, {"in cluster", r.OfClusters}, {"of roster", r.OfRosters}, {"lanes", r.OfLanes}, {"at", r.AtStops}, {"guards", r.OfGuards}} {
+	}{{"wards", r.OfWards}, {"wards of owner", r.OfOwners}, {"in cluster", r.OfClusters}, {"of roster", r.OfRosters}, {"lanes", r.OfLanes}, {"at", r.AtStops}, {"guards", r.OfGuards}, {"by kit", r.ByKits}} {
 		if len(x.all) > 0 {
 			to = append(to, x.what+" "+strings.Join(x.all, " or "))
 		}
@@ -127,7 +128,7 @@ or what they lack. WHO is a token, a person as vigila session list shows them, o
 taken that the provider said at their newest sign-in. Exits with 1 when they may not.
 
 ` + verbs,
-		Example: "  vigila may me sync fare-gate@quay\n  vigila may brindle:reader@brindle.example roll-back fare-gate\n  vigila may pipeline allow fare-gate --guard mass-removal\n  vigila may me promote --lane fare-gate --stop skerry",
+		Example: "  vigila may me sync fare-gate@quay\n  vigila may brindle:reader@brindle.example roll-back fare-gate\n  vigila may pipeline allow fare-gate --guard mass-removal\n  vigila may me promote --lane fare-gate --stop skerry\n  vigila may me propose --kit web-service",
 		Args:    cobra.RangeArgs(2, 3),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			if q.Who = args[0]; q.Who == "me" {
@@ -137,8 +138,8 @@ taken that the provider said at their newest sign-in. Exits with 1 when they may
 			if len(args) == 3 {
 				q.Ward = args[2]
 			}
-			if (q.Ward == "") == (q.Lane == "") {
-				return usage("name either a ward, or a lane with --lane")
+			if (q.Ward == "") == (q.Lane == "") && q.Kit == "" {
+				return usage("name either a ward, or a lane with --lane, or a kit with --kit")
 			}
 			r, err := conn.DecideWithResponse(c.Context(), &q)
 			if err := conn.Check(r, err); err != nil {
@@ -189,11 +190,12 @@ taken that the provider said at their newest sign-in. Exits with 1 when they may
 	f.StringVar(&q.Lane, "lane", "", "a lane, in place of a ward")
 	f.StringVar(&q.Stop, "stop", "", "at which of its stops")
 	f.StringVar(&q.Guard, "guard", "", "which guard, where the verb is allow")
+	f.StringVar(&q.Kit, "kit", "", "by which kit, where the verb is propose; a ward is one that it would make")
 	return a.reading(c)
 }
 
 // rights reads the flags that say what a token may.
-type rights struct{ may, wards, lanes, stops, guards []string }
+type rights struct{ may, wards, lanes, stops, guards, kits []string }
 
 func (r *rights) flags(c *cobra.Command) {
 	f := c.Flags()
@@ -202,17 +204,18 @@ func (r *rights) flags(c *cobra.Command) {
 	f.StringSliceVar(&r.lanes, "lanes", nil, "to which lanes")
 	f.StringSliceVar(&r.stops, "stops", nil, "at which of their stops; all when left out")
 	f.StringSliceVar(&r.guards, "guards", nil, "which guards it may let pass")
+	f.StringSliceVar(&r.kits, "kits", nil, "by which kits it may propose; all when left out")
 }
 
 // read is what the flags say; nothing where none is given.
 func (r *rights) read() ([]client.Rights, error) {
 	if len(r.may) == 0 {
-		if len(r.wards)+len(r.lanes)+len(r.stops)+len(r.guards) > 0 {
+		if len(r.wards)+len(r.lanes)+len(r.stops)+len(r.guards)+len(r.kits) > 0 {
 			return nil, usage("say what it may to them: --may see,sync")
 		}
 		return nil, nil
 	}
-	out := client.Rights{OfLanes: r.lanes, AtStops: r.stops, OfGuards: r.guards}
+	out := client.Rights{OfLanes: r.lanes, AtStops: r.stops, OfGuards: r.guards, ByKits: r.kits}
 	for _, v := range r.may {
 		out.Verbs = append(out.Verbs, client.Verb(strings.ReplaceAll(v, "-", " ")))
 	}

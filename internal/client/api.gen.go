@@ -490,6 +490,7 @@ const (
 	ProposalKindBack   ProposalKind = "back"
 	ProposalKindFiles  ProposalKind = "files"
 	ProposalKindFollow ProposalKind = "follow"
+	ProposalKindKit    ProposalKind = "kit"
 	ProposalKindLane   ProposalKind = "lane"
 )
 
@@ -501,6 +502,8 @@ func (e ProposalKind) Valid() bool {
 	case ProposalKindFiles:
 		return true
 	case ProposalKindFollow:
+		return true
+	case ProposalKindKit:
 		return true
 	case ProposalKindLane:
 		return true
@@ -701,6 +704,7 @@ const (
 	VerbHold       Verb = "hold"
 	VerbLook       Verb = "look"
 	VerbPromote    Verb = "promote"
+	VerbPropose    Verb = "propose"
 	VerbReject     Verb = "reject"
 	VerbRollBack   Verb = "roll back"
 	VerbSee        Verb = "see"
@@ -718,6 +722,8 @@ func (e Verb) Valid() bool {
 	case VerbLook:
 		return true
 	case VerbPromote:
+		return true
+	case VerbPropose:
 		return true
 	case VerbReject:
 		return true
@@ -1594,6 +1600,37 @@ type Comparison struct {
 	To       Entry         `json:"to,omitempty,omitzero"`
 }
 
+// Component defines model for Component.
+type Component struct {
+	About string `json:"about"`
+
+	// DeclaredIn the file that says so
+	DeclaredIn string                 `json:"declared_in,omitempty,omitzero"`
+	Given      map[string]interface{} `json:"given,omitempty,omitzero"`
+	InClusters []string               `json:"in_clusters"`
+
+	// Kept its ward, where it is on
+	Kept []KeptComponent `json:"kept,omitempty,omitzero"`
+	Kit  string          `json:"kit"`
+
+	// Place a cluster or an environment
+	Place    string   `json:"place"`
+	Problem  string   `json:"problem,omitempty,omitzero"`
+	Requires []string `json:"requires"`
+
+	// Stated the file of the place says something of it
+	Stated bool `json:"stated"`
+
+	// Use it is on
+	Use bool `json:"use"`
+}
+
+// ComponentList defines model for ComponentList.
+type ComponentList struct {
+	Items []Component `json:"items"`
+	Total int         `json:"total"`
+}
+
 // ContextList defines model for ContextList.
 type ContextList struct {
 	Items []string `json:"items"`
@@ -1924,6 +1961,12 @@ type FollowPast struct {
 	Version string    `json:"version"`
 }
 
+// FormSection defines model for FormSection.
+type FormSection struct {
+	OfParameters []string `json:"of_parameters"`
+	Title        string   `json:"title"`
+}
+
 // Guard defines model for Guard.
 type Guard struct {
 	// Instead what to declare instead, where it can be allowed but had better not be
@@ -1986,6 +2029,95 @@ type HostRequest struct {
 	// Tags its labels there
 	Tags []string `json:"tags,omitempty,omitzero"`
 	Url  string   `json:"url"`
+}
+
+// KeptComponent defines model for KeptComponent.
+type KeptComponent struct {
+	Health   Health   `json:"health"`
+	NeedsYou bool     `json:"needs_you"`
+	Says     string   `json:"says"`
+	Standing Standing `json:"standing"`
+	Ward     string   `json:"ward"`
+}
+
+// Kit defines model for Kit.
+type Kit struct {
+	About  string `json:"about"`
+	Branch string `json:"branch"`
+
+	// Choices the clusters that it is for
+	Choices []string `json:"choices,omitempty,omitzero"`
+
+	// DeclaredAt file:line
+	DeclaredAt string `json:"declared_at"`
+
+	// Fits labels of the clusters that it is for; all when absent
+	Fits  map[string]string `json:"fits,omitempty,omitzero"`
+	Name  string            `json:"name"`
+	Owner string            `json:"owner,omitempty,omitzero"`
+
+	// Parameters a JSON Schema of an object; in an answer about one kit
+	Parameters map[string]interface{} `json:"parameters,omitempty,omitzero"`
+
+	// Repo where its files go
+	Repo string `json:"repo"`
+
+	// Requires kits that have to be on in the same place
+	Requires []string `json:"requires,omitempty,omitzero"`
+	Roster   string   `json:"roster"`
+
+	// Sections every parameter, in the order in which they are asked for; in an answer about one kit
+	Sections []FormSection `json:"sections,omitempty,omitzero"`
+
+	// Switched it is a component, and makes no files
+	Switched bool `json:"switched"`
+
+	// Things so many it has made; in an answer about one kit
+	Things int `json:"things,omitempty,omitzero"`
+}
+
+// KitList defines model for KitList.
+type KitList struct {
+	Items []Kit `json:"items"`
+	Total int   `json:"total"`
+}
+
+// KitTry defines model for KitTry.
+type KitTry struct {
+	// Completed the values with their defaults
+	Completed map[string]interface{} `json:"completed"`
+
+	// Conflicts files that were changed by hand in the same places
+	Conflicts []string `json:"conflicts"`
+
+	// Effect what a branch would do once it is part of its base
+	Effect Effect            `json:"effect,omitempty,omitzero"`
+	Links  map[string]string `json:"links,omitempty,omitzero"`
+
+	// Mistakes what keeps it from being proposed
+	Mistakes []ValueMistake `json:"mistakes"`
+
+	// Path where its files go, or the file that switches
+	Path string `json:"path,omitempty,omitzero"`
+}
+
+// KitWish defines model for KitWish.
+type KitWish struct {
+	// ChangeOf the path of what it made, to change that
+	ChangeOf string `json:"change_of,omitempty,omitzero"`
+
+	// Given values of its parameters; the rest are defaults
+	Given map[string]interface{} `json:"given"`
+
+	// Place where a component is switched: a cluster or an environment
+	Place string `json:"place,omitempty,omitzero"`
+
+	// Title of the proposal; says what is done when absent
+	Title string `json:"title,omitempty,omitzero"`
+
+	// Use whether the component is to be on there
+	Use bool   `json:"use,omitempty,omitzero"`
+	Why string `json:"why,omitempty,omitzero"`
 }
 
 // Kubeconfig defines model for Kubeconfig.
@@ -2219,6 +2351,31 @@ type LotPreview struct {
 
 	// Unseen more would be changed than by the lot itself
 	Unseen bool `json:"unseen"`
+}
+
+// Made defines model for Made.
+type Made struct {
+	Branch string `json:"branch"`
+
+	// Commit that the kit was at
+	Commit  string                 `json:"commit"`
+	Given   map[string]interface{} `json:"given"`
+	Kit     string                 `json:"kit"`
+	OfWards []string               `json:"of_wards,omitempty,omitzero"`
+
+	// Other why the kit would make it otherwise by now; absent when it would not
+	Other string `json:"other,omitempty,omitzero"`
+	Path  string `json:"path"`
+	Repo  string `json:"repo"`
+}
+
+// MadeList defines model for MadeList.
+type MadeList struct {
+	Items []Made `json:"items"`
+
+	// Problem why some can't be told
+	Problem string `json:"problem,omitempty,omitzero"`
+	Total   int    `json:"total"`
 }
 
 // MadeToken defines model for MadeToken.
@@ -2551,7 +2708,7 @@ type Proposal struct {
 	// EndedBy absent when it happened in the repository
 	EndedBy string `json:"ended_by,omitempty,omitzero"`
 
-	// Kind what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
+	// Kind what it comes from: going back in git, somebody's files, a newer version, a lot that is to be let in, or a kit
 	Kind     ProposalKind `json:"kind,omitempty,omitzero"`
 	NeedsYou bool         `json:"needs_you"`
 
@@ -2581,7 +2738,7 @@ type Proposal struct {
 	Why string `json:"why,omitempty,omitzero"`
 }
 
-// ProposalKind what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
+// ProposalKind what it comes from: going back in git, somebody's files, a newer version, a lot that is to be let in, or a kit
 type ProposalKind string
 
 // ProposalStanding stale: it does not go together with what its base says by now
@@ -2734,6 +2891,26 @@ type RejectionList struct {
 	Items []Rejection `json:"items"`
 }
 
+// RenewKit defines model for RenewKit.
+type RenewKit struct {
+	// Only paths of things; all when absent
+	Only []string `json:"only,omitempty,omitzero"`
+}
+
+// Renewal defines model for Renewal.
+type Renewal struct {
+	Path string `json:"path"`
+
+	// Proposal absent where there is none
+	Proposal int    `json:"proposal,omitempty,omitzero"`
+	Says     string `json:"says"`
+}
+
+// RenewalList defines model for RenewalList.
+type RenewalList struct {
+	Items []Renewal `json:"items"`
+}
+
 // Repo defines model for Repo.
 type Repo struct {
 	About  string `json:"about,omitempty,omitzero"`
@@ -2802,7 +2979,10 @@ type Revision struct {
 // Rights What may be done to wards that all that is given holds for, or to lanes
 type Rights struct {
 	// AtStops of the lanes; all when absent
-	AtStops    []string `json:"at_stops,omitempty,omitzero"`
+	AtStops []string `json:"at_stops,omitempty,omitzero"`
+
+	// ByKits by which things may be proposed; all when absent
+	ByKits     []string `json:"by_kits,omitempty,omitzero"`
 	OfClusters []string `json:"of_clusters,omitempty,omitzero"`
 
 	// OfGuards that may be let pass
@@ -3311,6 +3491,13 @@ type TryWay struct {
 	GoesTo []string `json:"goes_to,omitempty,omitzero"`
 }
 
+// ValueMistake defines model for ValueMistake.
+type ValueMistake struct {
+	// AtValue the names of the parameter, from the outermost; none where it is about all
+	AtValue []string `json:"at_value"`
+	Says    string   `json:"says"`
+}
+
 // Verb defines model for Verb.
 type Verb string
 
@@ -3633,6 +3820,17 @@ type ListClustersParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListComponentsParams defines parameters for ListComponents.
+type ListComponentsParams struct {
+	// Search words that must all be in its kit, its place or what it is
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Cluster those that are, or could be, in this cluster
+	Cluster string `form:"cluster,omitempty" json:"cluster,omitempty,omitzero"`
+	Limit   Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListDeliveriesParams defines parameters for ListDeliveries.
 type ListDeliveriesParams struct {
 	// Search text that is somewhere in it
@@ -3680,6 +3878,14 @@ type ListFollowsParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListKitsParams defines parameters for ListKits.
+type ListKitsParams struct {
+	// Search words that must all be in its name, what it makes, or its owner
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListLanesParams defines parameters for ListLanes.
 type ListLanesParams struct {
 	// Search words that must all be somewhere in it
@@ -3713,12 +3919,24 @@ type PreviewLotParams struct {
 	OnlyThis bool `form:"only_this,omitempty" json:"only_this,omitempty,omitzero"`
 }
 
+// ListMadeParams defines parameters for ListMade.
+type ListMadeParams struct {
+	// Search words that must all be in its path, its kit or its wards
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Kit    string `form:"kit,omitempty" json:"kit,omitempty,omitzero"`
+
+	// Path the one at this path
+	Path   string `form:"path,omitempty" json:"path,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // DecideParams defines parameters for Decide.
 type DecideParams struct {
 	// Who a token, or a person as sessions show them; yourself when absent
 	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
 
-	// Verb see, look, sync, roll back, hold, reject, allow, set secrets or promote
+	// Verb see, look, sync, roll back, hold, reject, allow, set secrets, propose or promote
 	Verb string `form:"verb" json:"verb"`
 
 	// Ward to which ward
@@ -3732,6 +3950,9 @@ type DecideParams struct {
 
 	// Guard which guard, where the verb is allow
 	Guard string `form:"guard,omitempty" json:"guard,omitempty,omitzero"`
+
+	// Kit by which kit, where the verb is propose
+	Kit string `form:"kit,omitempty" json:"kit,omitempty,omitzero"`
 }
 
 // ListMetricsSourcesParams defines parameters for ListMetricsSources.
@@ -3971,6 +4192,15 @@ type AnswerDeviceJSONRequestBody = AnswerDevice
 // LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
 type LookFollowJSONRequestBody = LookFollow
 
+// ProposeKitJSONRequestBody defines body for ProposeKit for application/json ContentType.
+type ProposeKitJSONRequestBody = KitWish
+
+// RenewKitJSONRequestBody defines body for RenewKit for application/json ContentType.
+type RenewKitJSONRequestBody = RenewKit
+
+// TryKitJSONRequestBody defines body for TryKit for application/json ContentType.
+type TryKitJSONRequestBody = KitWish
+
 // HoldStopJSONRequestBody defines body for HoldStop for application/json ContentType.
 type HoldStopJSONRequestBody = HoldStop
 
@@ -4198,6 +4428,11 @@ type ClientInterface interface {
 	// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
 	GetClusterSchema(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListComponents The components that can be switched, in each cluster and environment
+	//
+	// Corresponds with GET /components (the `ListComponents` operationId).
+	ListComponents(ctx context.Context, params *ListComponentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListContextsWithBody The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	//
 	// Takes any type of body and a specified content type.
@@ -4279,6 +4514,58 @@ type ClientInterface interface {
 	// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
 	LookFollow(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListKits Kits, by name; a member's are those that they may use
+	//
+	// Corresponds with GET /kits (the `ListKits` operationId).
+	ListKits(ctx context.Context, params *ListKitsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetKit One kit, with what its form asks for
+	//
+	// Corresponds with GET /kits/{name} (the `GetKit` operationId).
+	GetKit(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeKitWithBody Propose what a kit makes of some values
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /kits/{name}/proposals (the `ProposeKit` operationId).
+	ProposeKitWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProposeKit Propose what a kit makes of some values
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /kits/{name}/proposals (the `ProposeKit` operationId).
+	ProposeKit(ctx context.Context, name ItemName, body ProposeKitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewKitWithBody Offer what a kit makes by now to what it made before, a proposal for each thing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /kits/{name}/renew (the `RenewKit` operationId).
+	RenewKitWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewKit Offer what a kit makes by now to what it made before, a proposal for each thing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /kits/{name}/renew (the `RenewKit` operationId).
+	RenewKit(ctx context.Context, name ItemName, body RenewKitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryKitWithBody What a kit would make of some values, and its effect on the clusters; nothing is written
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /kits/{name}/try (the `TryKit` operationId).
+	TryKitWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryKit What a kit would make of some values, and its effect on the clusters; nothing is written
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /kits/{name}/try (the `TryKit` operationId).
+	TryKit(ctx context.Context, name ItemName, body TryKitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListLanes The ways that changes take from environment to environment, and which lot is where
 	//
 	// Corresponds with GET /lanes (the `ListLanes` operationId).
@@ -4350,6 +4637,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
 	ForgetLeft(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMade What kits have made, by repository and path
+	//
+	// Corresponds with GET /made (the `ListMade` operationId).
+	ListMade(ctx context.Context, params *ListMadeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Decide What somebody may, and why: yourself, or anybody for an operator
 	//
@@ -5250,6 +5542,21 @@ func (c *Client) GetClusterSchema(ctx context.Context, name ItemName, reqEditors
 	return c.Client.Do(req)
 }
 
+// ListComponents The components that can be switched, in each cluster and environment
+//
+// Corresponds with GET /components (the `ListComponents` operationId).
+func (c *Client) ListComponents(ctx context.Context, params *ListComponentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListComponentsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListContextsWithBody The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 //
 // Takes any type of body and a specified content type.
@@ -5461,6 +5768,138 @@ func (c *Client) LookFollow(ctx context.Context, name ItemName, body LookFollowJ
 	return c.Client.Do(req)
 }
 
+// ListKits Kits, by name; a member's are those that they may use
+//
+// Corresponds with GET /kits (the `ListKits` operationId).
+func (c *Client) ListKits(ctx context.Context, params *ListKitsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKitsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetKit One kit, with what its form asks for
+//
+// Corresponds with GET /kits/{name} (the `GetKit` operationId).
+func (c *Client) GetKit(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetKitRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeKitWithBody Propose what a kit makes of some values
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /kits/{name}/proposals (the `ProposeKit` operationId).
+func (c *Client) ProposeKitWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeKitRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProposeKit Propose what a kit makes of some values
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /kits/{name}/proposals (the `ProposeKit` operationId).
+func (c *Client) ProposeKit(ctx context.Context, name ItemName, body ProposeKitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProposeKitRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewKitWithBody Offer what a kit makes by now to what it made before, a proposal for each thing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /kits/{name}/renew (the `RenewKit` operationId).
+func (c *Client) RenewKitWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewKitRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewKit Offer what a kit makes by now to what it made before, a proposal for each thing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /kits/{name}/renew (the `RenewKit` operationId).
+func (c *Client) RenewKit(ctx context.Context, name ItemName, body RenewKitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewKitRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryKitWithBody What a kit would make of some values, and its effect on the clusters; nothing is written
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /kits/{name}/try (the `TryKit` operationId).
+func (c *Client) TryKitWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryKitRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryKit What a kit would make of some values, and its effect on the clusters; nothing is written
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /kits/{name}/try (the `TryKit` operationId).
+func (c *Client) TryKit(ctx context.Context, name ItemName, body TryKitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryKitRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListLanes The ways that changes take from environment to environment, and which lot is where
 //
 // Corresponds with GET /lanes (the `ListLanes` operationId).
@@ -5643,6 +6082,21 @@ func (c *Client) ReleaseStop(ctx context.Context, name ItemName, body ReleaseSto
 // Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
 func (c *Client) ForgetLeft(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewForgetLeftRequest(c.Server, ward)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMade What kits have made, by repository and path
+//
+// Corresponds with GET /made (the `ListMade` operationId).
+func (c *Client) ListMade(ctx context.Context, params *ListMadeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMadeRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8065,6 +8519,80 @@ func NewGetClusterSchemaRequest(server string, name ItemName) (*http.Request, er
 	return req, nil
 }
 
+// NewListComponentsRequest constructs an http.Request for the ListComponents method
+func NewListComponentsRequest(server string, params *ListComponentsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/components")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cluster", params.Cluster, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListContextsRequest calls the generic ListContexts builder with application/json body
 func NewListContextsRequest(server string, body ListContextsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8598,6 +9126,247 @@ func NewLookFollowRequestWithBody(server string, name ItemName, contentType stri
 	return req, nil
 }
 
+// NewListKitsRequest constructs an http.Request for the ListKits method
+func NewListKitsRequest(server string, params *ListKitsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/kits")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetKitRequest constructs an http.Request for the GetKit method
+func NewGetKitRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/kits/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewProposeKitRequest calls the generic ProposeKit builder with application/json body
+func NewProposeKitRequest(server string, name ItemName, body ProposeKitJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProposeKitRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewProposeKitRequestWithBody constructs an http.Request for the ProposeKit method, with any body, and a specified content type
+func NewProposeKitRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/kits/%s/proposals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRenewKitRequest calls the generic RenewKit builder with application/json body
+func NewRenewKitRequest(server string, name ItemName, body RenewKitJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenewKitRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewRenewKitRequestWithBody constructs an http.Request for the RenewKit method, with any body, and a specified content type
+func NewRenewKitRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/kits/%s/renew", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryKitRequest calls the generic TryKit builder with application/json body
+func NewTryKitRequest(server string, name ItemName, body TryKitJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryKitRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTryKitRequestWithBody constructs an http.Request for the TryKit method, with any body, and a specified content type
+func NewTryKitRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/kits/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListLanesRequest constructs an http.Request for the ListLanes method
 func NewListLanesRequest(server string, params *ListLanesParams) (*http.Request, error) {
 	var err error
@@ -9084,6 +9853,88 @@ func NewForgetLeftRequest(server string, ward string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListMadeRequest constructs an http.Request for the ListMade method
+func NewListMadeRequest(server string, params *ListMadeParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/made")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kit", params.Kit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewDecideRequest constructs an http.Request for the Decide method
 func NewDecideRequest(server string, params *DecideParams) (*http.Request, error) {
 	var err error
@@ -9153,6 +10004,14 @@ func NewDecideRequest(server string, params *DecideParams) (*http.Request, error
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "guard", params.Guard, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kit", params.Kit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -13538,6 +14397,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
 	GetClusterSchemaWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetClusterSchemaResponse, error)
 
+	// ListComponentsWithResponse The components that can be switched, in each cluster and environment
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /components (the `ListComponents` operationId).
+	ListComponentsWithResponse(ctx context.Context, params *ListComponentsParams, reqEditors ...RequestEditorFn) (*ListComponentsResponse, error)
+
 	// ListContextsWithBodyWithResponse The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13633,6 +14499,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /follows/{name}/look (the `LookFollow` operationId).
 	LookFollowWithResponse(ctx context.Context, name ItemName, body LookFollowJSONRequestBody, reqEditors ...RequestEditorFn) (*LookFollowResponse, error)
 
+	// ListKitsWithResponse Kits, by name; a member's are those that they may use
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /kits (the `ListKits` operationId).
+	ListKitsWithResponse(ctx context.Context, params *ListKitsParams, reqEditors ...RequestEditorFn) (*ListKitsResponse, error)
+
+	// GetKitWithResponse One kit, with what its form asks for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /kits/{name} (the `GetKit` operationId).
+	GetKitWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetKitResponse, error)
+
+	// ProposeKitWithBodyWithResponse Propose what a kit makes of some values
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /kits/{name}/proposals (the `ProposeKit` operationId).
+	ProposeKitWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeKitResponse, error)
+
+	// ProposeKitWithResponse Propose what a kit makes of some values
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /kits/{name}/proposals (the `ProposeKit` operationId).
+	ProposeKitWithResponse(ctx context.Context, name ItemName, body ProposeKitJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeKitResponse, error)
+
+	// RenewKitWithBodyWithResponse Offer what a kit makes by now to what it made before, a proposal for each thing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /kits/{name}/renew (the `RenewKit` operationId).
+	RenewKitWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenewKitResponse, error)
+
+	// RenewKitWithResponse Offer what a kit makes by now to what it made before, a proposal for each thing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /kits/{name}/renew (the `RenewKit` operationId).
+	RenewKitWithResponse(ctx context.Context, name ItemName, body RenewKitJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewKitResponse, error)
+
+	// TryKitWithBodyWithResponse What a kit would make of some values, and its effect on the clusters; nothing is written
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /kits/{name}/try (the `TryKit` operationId).
+	TryKitWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryKitResponse, error)
+
+	// TryKitWithResponse What a kit would make of some values, and its effect on the clusters; nothing is written
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /kits/{name}/try (the `TryKit` operationId).
+	TryKitWithResponse(ctx context.Context, name ItemName, body TryKitJSONRequestBody, reqEditors ...RequestEditorFn) (*TryKitResponse, error)
+
 	// ListLanesWithResponse The ways that changes take from environment to environment, and which lot is where
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13716,6 +14638,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /left/{ward} (the `ForgetLeft` operationId).
 	ForgetLeftWithResponse(ctx context.Context, ward string, reqEditors ...RequestEditorFn) (*ForgetLeftResponse, error)
+
+	// ListMadeWithResponse What kits have made, by repository and path
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /made (the `ListMade` operationId).
+	ListMadeWithResponse(ctx context.Context, params *ListMadeParams, reqEditors ...RequestEditorFn) (*ListMadeResponse, error)
 
 	// DecideWithResponse What somebody may, and why: yourself, or anybody for an operator
 	//
@@ -15002,6 +15931,54 @@ func (r GetClusterSchemaResponse) ContentType() string {
 	return ""
 }
 
+type ListComponentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ComponentList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListComponentsResponse) GetJSON200() *ComponentList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListComponentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListComponentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListComponentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListComponentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListComponentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListContextsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15468,6 +16445,246 @@ func (r LookFollowResponse) ContentType() string {
 	return ""
 }
 
+type ListKitsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KitList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKitsResponse) GetJSON200() *KitList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKitsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKitsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKitsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKitsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKitsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetKitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Kit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetKitResponse) GetJSON200() *Kit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetKitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetKitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetKitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetKitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetKitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProposeKitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Proposal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProposeKitResponse) GetJSON200() *Proposal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProposeKitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProposeKitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProposeKitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProposeKitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProposeKitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenewKitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RenewalList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenewKitResponse) GetJSON200() *RenewalList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenewKitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenewKitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenewKitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenewKitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenewKitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryKitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KitTry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryKitResponse) GetJSON200() *KitTry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryKitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryKitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryKitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryKitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryKitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListLanesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15887,6 +17104,54 @@ func (r ForgetLeftResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ForgetLeftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMadeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MadeList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMadeResponse) GetJSON200() *MadeList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMadeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMadeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMadeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMadeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMadeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20401,6 +21666,19 @@ func (c *ClientWithResponses) GetClusterSchemaWithResponse(ctx context.Context, 
 	return ParseGetClusterSchemaResponse(rsp)
 }
 
+// ListComponentsWithResponse The components that can be switched, in each cluster and environment
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /components (the `ListComponents` operationId).
+func (c *ClientWithResponses) ListComponentsWithResponse(ctx context.Context, params *ListComponentsParams, reqEditors ...RequestEditorFn) (*ListComponentsResponse, error) {
+	rsp, err := c.ListComponents(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListComponentsResponse(rsp)
+}
+
 // ListContextsWithBodyWithResponse The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -20574,6 +21852,110 @@ func (c *ClientWithResponses) LookFollowWithResponse(ctx context.Context, name I
 	return ParseLookFollowResponse(rsp)
 }
 
+// ListKitsWithResponse Kits, by name; a member's are those that they may use
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /kits (the `ListKits` operationId).
+func (c *ClientWithResponses) ListKitsWithResponse(ctx context.Context, params *ListKitsParams, reqEditors ...RequestEditorFn) (*ListKitsResponse, error) {
+	rsp, err := c.ListKits(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKitsResponse(rsp)
+}
+
+// GetKitWithResponse One kit, with what its form asks for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /kits/{name} (the `GetKit` operationId).
+func (c *ClientWithResponses) GetKitWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetKitResponse, error) {
+	rsp, err := c.GetKit(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetKitResponse(rsp)
+}
+
+// ProposeKitWithBodyWithResponse Propose what a kit makes of some values
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /kits/{name}/proposals (the `ProposeKit` operationId).
+func (c *ClientWithResponses) ProposeKitWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProposeKitResponse, error) {
+	rsp, err := c.ProposeKitWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeKitResponse(rsp)
+}
+
+// ProposeKitWithResponse Propose what a kit makes of some values
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /kits/{name}/proposals (the `ProposeKit` operationId).
+func (c *ClientWithResponses) ProposeKitWithResponse(ctx context.Context, name ItemName, body ProposeKitJSONRequestBody, reqEditors ...RequestEditorFn) (*ProposeKitResponse, error) {
+	rsp, err := c.ProposeKit(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProposeKitResponse(rsp)
+}
+
+// RenewKitWithBodyWithResponse Offer what a kit makes by now to what it made before, a proposal for each thing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /kits/{name}/renew (the `RenewKit` operationId).
+func (c *ClientWithResponses) RenewKitWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenewKitResponse, error) {
+	rsp, err := c.RenewKitWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewKitResponse(rsp)
+}
+
+// RenewKitWithResponse Offer what a kit makes by now to what it made before, a proposal for each thing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /kits/{name}/renew (the `RenewKit` operationId).
+func (c *ClientWithResponses) RenewKitWithResponse(ctx context.Context, name ItemName, body RenewKitJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewKitResponse, error) {
+	rsp, err := c.RenewKit(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewKitResponse(rsp)
+}
+
+// TryKitWithBodyWithResponse What a kit would make of some values, and its effect on the clusters; nothing is written
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /kits/{name}/try (the `TryKit` operationId).
+func (c *ClientWithResponses) TryKitWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryKitResponse, error) {
+	rsp, err := c.TryKitWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryKitResponse(rsp)
+}
+
+// TryKitWithResponse What a kit would make of some values, and its effect on the clusters; nothing is written
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /kits/{name}/try (the `TryKit` operationId).
+func (c *ClientWithResponses) TryKitWithResponse(ctx context.Context, name ItemName, body TryKitJSONRequestBody, reqEditors ...RequestEditorFn) (*TryKitResponse, error) {
+	rsp, err := c.TryKit(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryKitResponse(rsp)
+}
+
 // ListLanesWithResponse The ways that changes take from environment to environment, and which lot is where
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20728,6 +22110,19 @@ func (c *ClientWithResponses) ForgetLeftWithResponse(ctx context.Context, ward s
 		return nil, err
 	}
 	return ParseForgetLeftResponse(rsp)
+}
+
+// ListMadeWithResponse What kits have made, by repository and path
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /made (the `ListMade` operationId).
+func (c *ClientWithResponses) ListMadeWithResponse(ctx context.Context, params *ListMadeParams, reqEditors ...RequestEditorFn) (*ListMadeResponse, error) {
+	rsp, err := c.ListMade(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMadeResponse(rsp)
 }
 
 // DecideWithResponse What somebody may, and why: yourself, or anybody for an operator
@@ -22608,6 +24003,39 @@ func ParseGetClusterSchemaResponse(rsp *http.Response) (*GetClusterSchemaRespons
 	return response, nil
 }
 
+// ParseListComponentsResponse parses an HTTP response from a ListComponentsWithResponse call
+func ParseListComponentsResponse(rsp *http.Response) (*ListComponentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListComponentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ComponentList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListContextsResponse parses an HTTP response from a ListContextsWithResponse call
 func ParseListContextsResponse(rsp *http.Response) (*ListContextsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22927,6 +24355,171 @@ func ParseLookFollowResponse(rsp *http.Response) (*LookFollowResponse, error) {
 	return response, nil
 }
 
+// ParseListKitsResponse parses an HTTP response from a ListKitsWithResponse call
+func ParseListKitsResponse(rsp *http.Response) (*ListKitsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKitsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KitList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetKitResponse parses an HTTP response from a GetKitWithResponse call
+func ParseGetKitResponse(rsp *http.Response) (*GetKitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetKitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Kit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProposeKitResponse parses an HTTP response from a ProposeKitWithResponse call
+func ParseProposeKitResponse(rsp *http.Response) (*ProposeKitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProposeKitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Proposal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenewKitResponse parses an HTTP response from a RenewKitWithResponse call
+func ParseRenewKitResponse(rsp *http.Response) (*RenewKitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenewKitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RenewalList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryKitResponse parses an HTTP response from a TryKitWithResponse call
+func ParseTryKitResponse(rsp *http.Response) (*TryKitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryKitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KitTry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListLanesResponse parses an HTTP response from a ListLanesWithResponse call
 func ParseListLanesResponse(rsp *http.Response) (*ListLanesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23207,6 +24800,39 @@ func ParseForgetLeftResponse(rsp *http.Response) (*ForgetLeftResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMadeResponse parses an HTTP response from a ListMadeWithResponse call
+func ParseListMadeResponse(rsp *http.Response) (*ListMadeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMadeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MadeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -26,8 +26,8 @@ type Kit struct {
 	Roster, Repo, Ref string // whose files declare it, and where they are
 }
 
-// target is where its files go.
-func (x Kit) target() (repository, ref string) {
+// Target is where its files go: a repository, and a branch of it.
+func (x Kit) Target() (repository, ref string) {
 	repository = cmp.Or(x.Makes.Repo, x.Repo)
 	ref = x.Makes.Ref
 	if ref == "" && repository == x.Repo {
@@ -151,7 +151,7 @@ func (k *Keeper) Makings(ctx context.Context, w Who) ([]Made, error) {
 	var errs []error
 	seen := map[[2]string]bool{}
 	for _, x := range k.Kits() {
-		repository, ref := x.target()
+		repository, ref := x.Target()
 		at := [2]string{repository, ref}
 		if x.Switch != nil || seen[at] {
 			continue
@@ -372,6 +372,9 @@ func (k *Keeper) tryKit(ctx context.Context, w KitWish) (*KitTry, error) {
 		return nil, err
 	}
 	at, err := own.Resolve(ctx, x.Ref)
+	if err == nil {
+		at, err = own.LastChange(ctx, at, x.Dir) // so that the record is another only when the kit is
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -386,7 +389,7 @@ func (k *Keeper) tryKit(ctx context.Context, w KitWish) (*KitTry, error) {
 	out.Mistakes = append(out.Mistakes, k.clusterMistakes(now, now.Parameters, out.Values, nil)...)
 	plan := &kitPlan{kit: x, title: w.String()}
 	out.plan = plan
-	repository, ref := x.target()
+	repository, ref := x.Target()
 	if x.Switch != nil {
 		repository, ref = x.Repo, x.Ref
 	}
@@ -435,7 +438,7 @@ func (k *Keeper) laid(ctx context.Context, w KitWish, thing *kit.Thing, out *Kit
 			old[f.Path] = true
 			before = append(before, repo.File{Path: f.Path, Data: f.Data})
 		}
-		repository, ref := plan.kit.target()
+		repository, ref := plan.kit.Target()
 		out.Wards = append(out.Wards, wardsIn(repository, ref, made.Files)...) // both are touched
 	}
 	after := make([]repo.File, len(thing.Files))
@@ -710,7 +713,7 @@ func (k *Keeper) proposeKit(ctx context.Context, w ProposeKit, by Actor) (*propo
 	if err != nil {
 		return nil, err
 	}
-	repository, _ := x.target()
+	repository, _ := x.Target()
 	if l, err := k.source(repository); err == nil {
 		_ = l.Look(ctx) // on top of the newest commit; what is wrong is told below
 	}

@@ -432,6 +432,7 @@ type Asked struct {
 	Lane  string
 	Stop  string
 	Guard string
+	Kit   string
 }
 
 // Decided is the answer, for each thing that was meant.
@@ -456,8 +457,13 @@ func (k *Keeper) Decide(ctx context.Context, by Who, q Asked) ([]Decided, error)
 			return nil, err
 		}
 	}
+	if (verb == grant.Propose) != (q.Kit != "") {
+		return nil, fault(Invalid, "propose and a kit belong together: vigila may WHO propose WARD --kit NAME, or without a ward")
+	}
 	var things []grant.Thing
 	switch {
+	case q.Kit != "" && q.Ward == "":
+		things = []grant.Thing{{}}
 	case q.Lane != "":
 		things = []grant.Thing{{Lane: q.Lane, Stop: q.Stop}}
 		if _, err := k.Lane(q.Lane); err != nil {
@@ -479,7 +485,7 @@ func (k *Keeper) Decide(ctx context.Context, by Who, q Asked) ([]Decided, error)
 	}
 	var out []Decided
 	for _, x := range things {
-		x.Guard = q.Guard
+		x.Guard, x.Kit = q.Guard, q.Kit
 		a := who.Rights.May(verb, x)
 		if who.unmet && !a.May {
 			a.Why += "; what their groups give is known once they have signed in"

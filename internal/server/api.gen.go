@@ -485,6 +485,7 @@ const (
 	ProposalKindBack   ProposalKind = "back"
 	ProposalKindFiles  ProposalKind = "files"
 	ProposalKindFollow ProposalKind = "follow"
+	ProposalKindKit    ProposalKind = "kit"
 	ProposalKindLane   ProposalKind = "lane"
 )
 
@@ -496,6 +497,8 @@ func (e ProposalKind) Valid() bool {
 	case ProposalKindFiles:
 		return true
 	case ProposalKindFollow:
+		return true
+	case ProposalKindKit:
 		return true
 	case ProposalKindLane:
 		return true
@@ -696,6 +699,7 @@ const (
 	VerbHold       Verb = "hold"
 	VerbLook       Verb = "look"
 	VerbPromote    Verb = "promote"
+	VerbPropose    Verb = "propose"
 	VerbReject     Verb = "reject"
 	VerbRollBack   Verb = "roll back"
 	VerbSee        Verb = "see"
@@ -713,6 +717,8 @@ func (e Verb) Valid() bool {
 	case VerbLook:
 		return true
 	case VerbPromote:
+		return true
+	case VerbPropose:
 		return true
 	case VerbReject:
 		return true
@@ -1589,6 +1595,37 @@ type Comparison struct {
 	To       Entry         `json:"to,omitempty,omitzero"`
 }
 
+// Component defines model for Component.
+type Component struct {
+	About string `json:"about"`
+
+	// DeclaredIn the file that says so
+	DeclaredIn string                 `json:"declared_in,omitempty,omitzero"`
+	Given      map[string]interface{} `json:"given,omitempty,omitzero"`
+	InClusters []string               `json:"in_clusters"`
+
+	// Kept its ward, where it is on
+	Kept []KeptComponent `json:"kept,omitempty,omitzero"`
+	Kit  string          `json:"kit"`
+
+	// Place a cluster or an environment
+	Place    string   `json:"place"`
+	Problem  string   `json:"problem,omitempty,omitzero"`
+	Requires []string `json:"requires"`
+
+	// Stated the file of the place says something of it
+	Stated bool `json:"stated"`
+
+	// Use it is on
+	Use bool `json:"use"`
+}
+
+// ComponentList defines model for ComponentList.
+type ComponentList struct {
+	Items []Component `json:"items"`
+	Total int         `json:"total"`
+}
+
 // ContextList defines model for ContextList.
 type ContextList struct {
 	Items []string `json:"items"`
@@ -1919,6 +1956,12 @@ type FollowPast struct {
 	Version string    `json:"version"`
 }
 
+// FormSection defines model for FormSection.
+type FormSection struct {
+	OfParameters []string `json:"of_parameters"`
+	Title        string   `json:"title"`
+}
+
 // Guard defines model for Guard.
 type Guard struct {
 	// Instead what to declare instead, where it can be allowed but had better not be
@@ -1981,6 +2024,95 @@ type HostRequest struct {
 	// Tags its labels there
 	Tags []string `json:"tags,omitempty,omitzero"`
 	Url  string   `json:"url"`
+}
+
+// KeptComponent defines model for KeptComponent.
+type KeptComponent struct {
+	Health   Health   `json:"health"`
+	NeedsYou bool     `json:"needs_you"`
+	Says     string   `json:"says"`
+	Standing Standing `json:"standing"`
+	Ward     string   `json:"ward"`
+}
+
+// Kit defines model for Kit.
+type Kit struct {
+	About  string `json:"about"`
+	Branch string `json:"branch"`
+
+	// Choices the clusters that it is for
+	Choices []string `json:"choices,omitempty,omitzero"`
+
+	// DeclaredAt file:line
+	DeclaredAt string `json:"declared_at"`
+
+	// Fits labels of the clusters that it is for; all when absent
+	Fits  map[string]string `json:"fits,omitempty,omitzero"`
+	Name  string            `json:"name"`
+	Owner string            `json:"owner,omitempty,omitzero"`
+
+	// Parameters a JSON Schema of an object; in an answer about one kit
+	Parameters map[string]interface{} `json:"parameters,omitempty,omitzero"`
+
+	// Repo where its files go
+	Repo string `json:"repo"`
+
+	// Requires kits that have to be on in the same place
+	Requires []string `json:"requires,omitempty,omitzero"`
+	Roster   string   `json:"roster"`
+
+	// Sections every parameter, in the order in which they are asked for; in an answer about one kit
+	Sections []FormSection `json:"sections,omitempty,omitzero"`
+
+	// Switched it is a component, and makes no files
+	Switched bool `json:"switched"`
+
+	// Things so many it has made; in an answer about one kit
+	Things int `json:"things,omitempty,omitzero"`
+}
+
+// KitList defines model for KitList.
+type KitList struct {
+	Items []Kit `json:"items"`
+	Total int   `json:"total"`
+}
+
+// KitTry defines model for KitTry.
+type KitTry struct {
+	// Completed the values with their defaults
+	Completed map[string]interface{} `json:"completed"`
+
+	// Conflicts files that were changed by hand in the same places
+	Conflicts []string `json:"conflicts"`
+
+	// Effect what a branch would do once it is part of its base
+	Effect Effect            `json:"effect,omitempty,omitzero"`
+	Links  map[string]string `json:"links,omitempty,omitzero"`
+
+	// Mistakes what keeps it from being proposed
+	Mistakes []ValueMistake `json:"mistakes"`
+
+	// Path where its files go, or the file that switches
+	Path string `json:"path,omitempty,omitzero"`
+}
+
+// KitWish defines model for KitWish.
+type KitWish struct {
+	// ChangeOf the path of what it made, to change that
+	ChangeOf string `json:"change_of,omitempty,omitzero"`
+
+	// Given values of its parameters; the rest are defaults
+	Given map[string]interface{} `json:"given"`
+
+	// Place where a component is switched: a cluster or an environment
+	Place string `json:"place,omitempty,omitzero"`
+
+	// Title of the proposal; says what is done when absent
+	Title string `json:"title,omitempty,omitzero"`
+
+	// Use whether the component is to be on there
+	Use bool   `json:"use,omitempty,omitzero"`
+	Why string `json:"why,omitempty,omitzero"`
 }
 
 // Kubeconfig defines model for Kubeconfig.
@@ -2214,6 +2346,31 @@ type LotPreview struct {
 
 	// Unseen more would be changed than by the lot itself
 	Unseen bool `json:"unseen"`
+}
+
+// Made defines model for Made.
+type Made struct {
+	Branch string `json:"branch"`
+
+	// Commit that the kit was at
+	Commit  string                 `json:"commit"`
+	Given   map[string]interface{} `json:"given"`
+	Kit     string                 `json:"kit"`
+	OfWards []string               `json:"of_wards,omitempty,omitzero"`
+
+	// Other why the kit would make it otherwise by now; absent when it would not
+	Other string `json:"other,omitempty,omitzero"`
+	Path  string `json:"path"`
+	Repo  string `json:"repo"`
+}
+
+// MadeList defines model for MadeList.
+type MadeList struct {
+	Items []Made `json:"items"`
+
+	// Problem why some can't be told
+	Problem string `json:"problem,omitempty,omitzero"`
+	Total   int    `json:"total"`
 }
 
 // MadeToken defines model for MadeToken.
@@ -2546,7 +2703,7 @@ type Proposal struct {
 	// EndedBy absent when it happened in the repository
 	EndedBy string `json:"ended_by,omitempty,omitzero"`
 
-	// Kind what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
+	// Kind what it comes from: going back in git, somebody's files, a newer version, a lot that is to be let in, or a kit
 	Kind     ProposalKind `json:"kind,omitempty,omitzero"`
 	NeedsYou bool         `json:"needs_you"`
 
@@ -2576,7 +2733,7 @@ type Proposal struct {
 	Why string `json:"why,omitempty,omitzero"`
 }
 
-// ProposalKind what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
+// ProposalKind what it comes from: going back in git, somebody's files, a newer version, a lot that is to be let in, or a kit
 type ProposalKind string
 
 // ProposalStanding stale: it does not go together with what its base says by now
@@ -2729,6 +2886,26 @@ type RejectionList struct {
 	Items []Rejection `json:"items"`
 }
 
+// RenewKit defines model for RenewKit.
+type RenewKit struct {
+	// Only paths of things; all when absent
+	Only []string `json:"only,omitempty,omitzero"`
+}
+
+// Renewal defines model for Renewal.
+type Renewal struct {
+	Path string `json:"path"`
+
+	// Proposal absent where there is none
+	Proposal int    `json:"proposal,omitempty,omitzero"`
+	Says     string `json:"says"`
+}
+
+// RenewalList defines model for RenewalList.
+type RenewalList struct {
+	Items []Renewal `json:"items"`
+}
+
 // Repo defines model for Repo.
 type Repo struct {
 	About  string `json:"about,omitempty,omitzero"`
@@ -2797,7 +2974,10 @@ type Revision struct {
 // Rights What may be done to wards that all that is given holds for, or to lanes
 type Rights struct {
 	// AtStops of the lanes; all when absent
-	AtStops    []string `json:"at_stops,omitempty,omitzero"`
+	AtStops []string `json:"at_stops,omitempty,omitzero"`
+
+	// ByKits by which things may be proposed; all when absent
+	ByKits     []string `json:"by_kits,omitempty,omitzero"`
 	OfClusters []string `json:"of_clusters,omitempty,omitzero"`
 
 	// OfGuards that may be let pass
@@ -3306,6 +3486,13 @@ type TryWay struct {
 	GoesTo []string `json:"goes_to,omitempty,omitzero"`
 }
 
+// ValueMistake defines model for ValueMistake.
+type ValueMistake struct {
+	// AtValue the names of the parameter, from the outermost; none where it is about all
+	AtValue []string `json:"at_value"`
+	Says    string   `json:"says"`
+}
+
 // Verb defines model for Verb.
 type Verb string
 
@@ -3628,6 +3815,17 @@ type ListClustersParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListComponentsParams defines parameters for ListComponents.
+type ListComponentsParams struct {
+	// Search words that must all be in its kit, its place or what it is
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+
+	// Cluster those that are, or could be, in this cluster
+	Cluster string `form:"cluster,omitempty" json:"cluster,omitempty,omitzero"`
+	Limit   Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset  Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListDeliveriesParams defines parameters for ListDeliveries.
 type ListDeliveriesParams struct {
 	// Search text that is somewhere in it
@@ -3675,6 +3873,14 @@ type ListFollowsParams struct {
 	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
 }
 
+// ListKitsParams defines parameters for ListKits.
+type ListKitsParams struct {
+	// Search words that must all be in its name, what it makes, or its owner
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // ListLanesParams defines parameters for ListLanes.
 type ListLanesParams struct {
 	// Search words that must all be somewhere in it
@@ -3708,12 +3914,24 @@ type PreviewLotParams struct {
 	OnlyThis bool `form:"only_this,omitempty" json:"only_this,omitempty,omitzero"`
 }
 
+// ListMadeParams defines parameters for ListMade.
+type ListMadeParams struct {
+	// Search words that must all be in its path, its kit or its wards
+	Search string `form:"search,omitempty" json:"search,omitempty,omitzero"`
+	Kit    string `form:"kit,omitempty" json:"kit,omitempty,omitzero"`
+
+	// Path the one at this path
+	Path   string `form:"path,omitempty" json:"path,omitempty,omitzero"`
+	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Offset Offset `form:"offset,omitempty" json:"offset,omitempty,omitzero"`
+}
+
 // DecideParams defines parameters for Decide.
 type DecideParams struct {
 	// Who a token, or a person as sessions show them; yourself when absent
 	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
 
-	// Verb see, look, sync, roll back, hold, reject, allow, set secrets or promote
+	// Verb see, look, sync, roll back, hold, reject, allow, set secrets, propose or promote
 	Verb string `form:"verb" json:"verb"`
 
 	// Ward to which ward
@@ -3727,6 +3945,9 @@ type DecideParams struct {
 
 	// Guard which guard, where the verb is allow
 	Guard string `form:"guard,omitempty" json:"guard,omitempty,omitzero"`
+
+	// Kit by which kit, where the verb is propose
+	Kit string `form:"kit,omitempty" json:"kit,omitempty,omitzero"`
 }
 
 // ListMetricsSourcesParams defines parameters for ListMetricsSources.
@@ -3966,6 +4187,15 @@ type AnswerDeviceJSONRequestBody = AnswerDevice
 // LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
 type LookFollowJSONRequestBody = LookFollow
 
+// ProposeKitJSONRequestBody defines body for ProposeKit for application/json ContentType.
+type ProposeKitJSONRequestBody = KitWish
+
+// RenewKitJSONRequestBody defines body for RenewKit for application/json ContentType.
+type RenewKitJSONRequestBody = RenewKit
+
+// TryKitJSONRequestBody defines body for TryKit for application/json ContentType.
+type TryKitJSONRequestBody = KitWish
+
 // HoldStopJSONRequestBody defines body for HoldStop for application/json ContentType.
 type HoldStopJSONRequestBody = HoldStop
 
@@ -4085,6 +4315,9 @@ type ServerInterface interface {
 	// GetClusterSchema How the cluster describes its kinds, for checks without it
 	// (GET /clusters/{name}/schema)
 	GetClusterSchema(c *gin.Context, name ItemName)
+	// ListComponents The components that can be switched, in each cluster and environment
+	// (GET /components)
+	ListComponents(c *gin.Context, params ListComponentsParams)
 	// ListContexts The contexts of a kubeconfig in the directory of vigila serve --kubeconfigs
 	// (POST /contexts)
 	ListContexts(c *gin.Context)
@@ -4115,6 +4348,21 @@ type ServerInterface interface {
 	// LookFollow Look for newer versions now, or take one whatever it is; the answer comes when that is done
 	// (POST /follows/{name}/look)
 	LookFollow(c *gin.Context, name ItemName)
+	// ListKits Kits, by name; a member's are those that they may use
+	// (GET /kits)
+	ListKits(c *gin.Context, params ListKitsParams)
+	// GetKit One kit, with what its form asks for
+	// (GET /kits/{name})
+	GetKit(c *gin.Context, name ItemName)
+	// ProposeKit Propose what a kit makes of some values
+	// (POST /kits/{name}/proposals)
+	ProposeKit(c *gin.Context, name ItemName)
+	// RenewKit Offer what a kit makes by now to what it made before, a proposal for each thing
+	// (POST /kits/{name}/renew)
+	RenewKit(c *gin.Context, name ItemName)
+	// TryKit What a kit would make of some values, and its effect on the clusters; nothing is written
+	// (POST /kits/{name}/try)
+	TryKit(c *gin.Context, name ItemName)
 	// ListLanes The ways that changes take from environment to environment, and which lot is where
 	// (GET /lanes)
 	ListLanes(c *gin.Context, params ListLanesParams)
@@ -4142,6 +4390,9 @@ type ServerInterface interface {
 	// ForgetLeft Forget what was left behind of a ward; nothing in the cluster changes
 	// (DELETE /left/{ward})
 	ForgetLeft(c *gin.Context, ward string)
+	// ListMade What kits have made, by repository and path
+	// (GET /made)
+	ListMade(c *gin.Context, params ListMadeParams)
 	// Decide What somebody may, and why: yourself, or anybody for an operator
 	// (GET /may)
 	Decide(c *gin.Context, params DecideParams)
@@ -4744,6 +4995,57 @@ func (siw *ServerInterfaceWrapper) GetClusterSchema(c *gin.Context) {
 	siw.Handler.GetClusterSchema(c, name)
 }
 
+// ListComponents operation middleware
+func (siw *ServerInterfaceWrapper) ListComponents(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListComponentsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cluster" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cluster", c.Request.URL.Query(), &params.Cluster, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cluster: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListComponents(c, params)
+}
+
 // ListContexts operation middleware
 func (siw *ServerInterfaceWrapper) ListContexts(c *gin.Context) {
 
@@ -5082,6 +5384,149 @@ func (siw *ServerInterfaceWrapper) LookFollow(c *gin.Context) {
 	siw.Handler.LookFollow(c, name)
 }
 
+// ListKits operation middleware
+func (siw *ServerInterfaceWrapper) ListKits(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListKitsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListKits(c, params)
+}
+
+// GetKit operation middleware
+func (siw *ServerInterfaceWrapper) GetKit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetKit(c, name)
+}
+
+// ProposeKit operation middleware
+func (siw *ServerInterfaceWrapper) ProposeKit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ProposeKit(c, name)
+}
+
+// RenewKit operation middleware
+func (siw *ServerInterfaceWrapper) RenewKit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RenewKit(c, name)
+}
+
+// TryKit operation middleware
+func (siw *ServerInterfaceWrapper) TryKit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryKit(c, name)
+}
+
 // ListLanes operation middleware
 func (siw *ServerInterfaceWrapper) ListLanes(c *gin.Context) {
 
@@ -5398,6 +5843,65 @@ func (siw *ServerInterfaceWrapper) ForgetLeft(c *gin.Context) {
 	siw.Handler.ForgetLeft(c, ward)
 }
 
+// ListMade operation middleware
+func (siw *ServerInterfaceWrapper) ListMade(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMadeParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "kit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kit", c.Request.URL.Query(), &params.Kit, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMade(c, params)
+}
+
 // Decide operation middleware
 func (siw *ServerInterfaceWrapper) Decide(c *gin.Context) {
 
@@ -5452,6 +5956,14 @@ func (siw *ServerInterfaceWrapper) Decide(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "guard", c.Request.URL.Query(), &params.Guard, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter guard: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "kit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kit", c.Request.URL.Query(), &params.Kit, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kit: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -8191,6 +8703,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/proposals/:number/approvals", wrapper.ApproveProposal)
 	router.POST(options.BaseURL+"/proposals/:number/merge", wrapper.MergeProposal)
 	router.POST(options.BaseURL+"/proposals/:number/withdraw", wrapper.WithdrawProposal)
+	router.GET(options.BaseURL+"/kits", wrapper.ListKits)
+	router.GET(options.BaseURL+"/kits/:name", wrapper.GetKit)
+	router.POST(options.BaseURL+"/kits/:name/try", wrapper.TryKit)
+	router.POST(options.BaseURL+"/kits/:name/proposals", wrapper.ProposeKit)
+	router.POST(options.BaseURL+"/kits/:name/renew", wrapper.RenewKit)
+	router.GET(options.BaseURL+"/made", wrapper.ListMade)
+	router.GET(options.BaseURL+"/components", wrapper.ListComponents)
 	router.GET(options.BaseURL+"/rosters", wrapper.ListRosters)
 	router.POST(options.BaseURL+"/rosters", wrapper.AddRoster)
 	router.DELETE(options.BaseURL+"/rosters/:name", wrapper.RemoveRoster)

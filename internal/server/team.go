@@ -49,7 +49,7 @@ func (s *server) veil(c *gin.Context) {
 
 func rightsOf(all []grant.Grant) (out []Rights) {
 	for _, g := range all {
-		r := Rights{Verbs: []Verb{}, OfWards: g.Wards.Names, OfOwners: g.Wards.Owners, OfClusters: g.Wards.Clusters, OfRosters: g.Wards.Rosters, OfLanes: g.Lanes, AtStops: g.Stops, OfGuards: g.Guards}
+		r := Rights{Verbs: []Verb{}, OfWards: g.Wards.Names, OfOwners: g.Wards.Owners, OfClusters: g.Wards.Clusters, OfRosters: g.Wards.Rosters, OfLanes: g.Lanes, AtStops: g.Stops, OfGuards: g.Guards, ByKits: g.Kits}
 		for _, v := range g.Do {
 			r.Verbs = append(r.Verbs, Verb(v))
 		}
@@ -61,7 +61,7 @@ func rightsOf(all []grant.Grant) (out []Rights) {
 // grantsOf reads what a token is to be given; a verb that there is not stays as it is, and is refused where it is made.
 func grantsOf(all []Rights) (out []grant.Grant) {
 	for _, r := range all {
-		g := grant.Grant{Wards: document.Wards{Names: r.OfWards, Owners: r.OfOwners, Clusters: r.OfClusters, Rosters: r.OfRosters}, Lanes: r.OfLanes, Stops: r.AtStops, Guards: r.OfGuards}
+		g := grant.Grant{Wards: document.Wards{Names: r.OfWards, Owners: r.OfOwners, Clusters: r.OfClusters, Rosters: r.OfRosters}, Lanes: r.OfLanes, Stops: r.AtStops, Guards: r.OfGuards, Kits: r.ByKits}
 		for _, v := range r.Verbs {
 			g.Do = append(g.Do, grant.Verb(v))
 		}
@@ -98,7 +98,7 @@ func (s *server) ListTeams(c *gin.Context, q ListTeamsParams) {
 			for _, v := range r.Verbs {
 				texts = append(texts, string(v))
 			}
-			for _, all := range [][]string{r.OfWards, r.OfOwners, r.OfClusters, r.OfRosters, r.OfLanes, r.AtStops, r.OfGuards} {
+			for _, all := range [][]string{r.OfWards, r.OfOwners, r.OfClusters, r.OfRosters, r.OfLanes, r.AtStops, r.OfGuards, r.ByKits} {
 				texts = append(texts, all...)
 			}
 		}
@@ -138,5 +138,5 @@ func (s *server) Decide(c *gin.Context, q DecideParams) {
 			out.Items = append(out.Items, Decision{Name: d.Who, OfWhat: d.To, May: d.May, Why: d.Why})
 		}
 		return out
-	})(s.Keeper.Decide(c.Request.Context(), who(c), keeper.Asked{Who: q.Who, Verb: q.Verb, Ward: q.Ward, Lane: q.Lane, Stop: q.Stop, Guard: q.Guard}))
+	})(s.Keeper.Decide(c.Request.Context(), who(c), keeper.Asked{Who: q.Who, Verb: q.Verb, Ward: q.Ward, Lane: q.Lane, Stop: q.Stop, Guard: q.Guard, Kit: q.Kit}))
 }

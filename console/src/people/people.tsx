@@ -113,6 +113,7 @@ const rights = (r: Schemas["Rights"]) =>
       ["lanes", r.of_lanes],
       ["at", r.at_stops],
       ["guards", r.of_guards],
+      ["by kit", r.by_kits],
     ] as const
   )
     .filter(([, all]) => all && all.length > 0)

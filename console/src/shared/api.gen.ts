@@ -693,6 +693,133 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Kits, by name; a member's are those that they may use */
+        get: operations["listKits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/kits/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** One kit, with what its form asks for */
+        get: operations["getKit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/kits/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a kit would make of some values, and its effect on the clusters; nothing is written */
+        post: operations["tryKit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/kits/{name}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose what a kit makes of some values */
+        post: operations["proposeKit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/kits/{name}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Offer what a kit makes by now to what it made before, a proposal for each thing */
+        post: operations["renewKit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/made": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What kits have made, by repository and path */
+        get: operations["listMade"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/components": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The components that can be switched, in each cluster and environment */
+        get: operations["listComponents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rosters": {
         parameters: {
             query?: never;
@@ -2004,7 +2131,7 @@ export interface components {
          */
         Role: "member" | "reader" | "operator" | "admin";
         /** @enum {string} */
-        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "set secrets" | "promote";
+        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "set secrets" | "propose" | "promote";
         /** @description What may be done to wards that all that is given holds for, or to lanes */
         Rights: {
             verbs: components["schemas"]["Verb"][];
@@ -2018,6 +2145,8 @@ export interface components {
             at_stops?: string[];
             /** @description that may be let pass */
             of_guards?: string[];
+            /** @description by which things may be proposed; all when absent */
+            by_kits?: string[];
         };
         Team: {
             name: string;
@@ -2456,10 +2585,10 @@ export interface components {
             /** @description the ward, the follow, the file, or the lane and its stop, that it is about */
             of?: string;
             /**
-             * @description what it comes from: going back in git, somebody's files, a newer version, or a lot that is to be let in
+             * @description what it comes from: going back in git, somebody's files, a newer version, a lot that is to be let in, or a kit
              * @enum {string}
              */
-            kind?: "back" | "files" | "follow" | "lane";
+            kind?: "back" | "files" | "follow" | "lane" | "kit";
             /** Format: date-time */
             opened: string;
             /** @description the head of its branch: what is reviewed */
@@ -2765,6 +2894,143 @@ export interface components {
             /** @description its labels there */
             tags?: string[];
             approved_by?: string[];
+        };
+        Kit: {
+            name: string;
+            about: string;
+            owner?: string;
+            /** @description it is a component, and makes no files */
+            switched: boolean;
+            /** @description kits that have to be on in the same place */
+            requires?: string[];
+            /** @description where its files go */
+            repo: string;
+            branch: string;
+            roster: string;
+            /** @description file:line */
+            declared_at: string;
+            /** @description labels of the clusters that it is for; all when absent */
+            fits?: {
+                [key: string]: string;
+            };
+            /** @description the clusters that it is for */
+            choices?: string[];
+            /** @description a JSON Schema of an object; in an answer about one kit */
+            parameters?: {
+                [key: string]: unknown;
+            };
+            /** @description every parameter, in the order in which they are asked for; in an answer about one kit */
+            sections?: components["schemas"]["FormSection"][];
+            /** @description so many it has made; in an answer about one kit */
+            things?: number;
+        };
+        FormSection: {
+            title: string;
+            of_parameters: string[];
+        };
+        KitList: {
+            total: number;
+            items: components["schemas"]["Kit"][];
+        };
+        KitWish: {
+            /** @description values of its parameters; the rest are defaults */
+            given: {
+                [key: string]: unknown;
+            };
+            /** @description the path of what it made, to change that */
+            change_of?: string;
+            /** @description where a component is switched: a cluster or an environment */
+            place?: string;
+            /** @description whether the component is to be on there */
+            use?: boolean;
+            /** @description of the proposal; says what is done when absent */
+            title?: string;
+            why?: string;
+        };
+        KitTry: {
+            /** @description the values with their defaults */
+            completed: {
+                [key: string]: unknown;
+            };
+            /** @description what keeps it from being proposed */
+            mistakes: components["schemas"]["ValueMistake"][];
+            /** @description where its files go, or the file that switches */
+            path?: string;
+            links?: {
+                [key: string]: string;
+            };
+            /** @description files that were changed by hand in the same places */
+            conflicts: string[];
+            effect?: components["schemas"]["Effect"];
+        };
+        ValueMistake: {
+            /** @description the names of the parameter, from the outermost; none where it is about all */
+            at_value: string[];
+            says: string;
+        };
+        RenewKit: {
+            /** @description paths of things; all when absent */
+            only?: string[];
+        };
+        Renewal: {
+            path: string;
+            /** @description absent where there is none */
+            proposal?: number;
+            says: string;
+        };
+        RenewalList: {
+            items: components["schemas"]["Renewal"][];
+        };
+        Made: {
+            path: string;
+            repo: string;
+            branch: string;
+            kit: string;
+            /** @description that the kit was at */
+            commit: string;
+            given: {
+                [key: string]: unknown;
+            };
+            /** @description why the kit would make it otherwise by now; absent when it would not */
+            other?: string;
+            of_wards?: string[];
+        };
+        MadeList: {
+            total: number;
+            items: components["schemas"]["Made"][];
+            /** @description why some can't be told */
+            problem?: string;
+        };
+        Component: {
+            kit: string;
+            about: string;
+            /** @description a cluster or an environment */
+            place: string;
+            in_clusters: string[];
+            /** @description the file of the place says something of it */
+            stated: boolean;
+            /** @description it is on */
+            use: boolean;
+            given?: {
+                [key: string]: unknown;
+            };
+            requires: string[];
+            /** @description the file that says so */
+            declared_in?: string;
+            problem?: string;
+            /** @description its ward, where it is on */
+            kept?: components["schemas"]["KeptComponent"][];
+        };
+        KeptComponent: {
+            ward: string;
+            standing: components["schemas"]["Standing"];
+            health: components["schemas"]["Health"];
+            says: string;
+            needs_you: boolean;
+        };
+        ComponentList: {
+            total: number;
+            items: components["schemas"]["Component"][];
         };
         /** @description what a branch would do once it is part of its base */
         Effect: {
@@ -5038,6 +5304,193 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listKits: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in its name, what it makes, or its owner */
+                search?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of kits */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getKit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The kit */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kit"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryKit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitWish"];
+            };
+        };
+        responses: {
+            /** @description What it comes to, or what is wrong with it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitTry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proposeKit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitWish"];
+            };
+        };
+        responses: {
+            /** @description The proposal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renewKit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenewKit"];
+            };
+        };
+        responses: {
+            /** @description What became of each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RenewalList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMade: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in its path, its kit or its wards */
+                search?: string;
+                kit?: string;
+                /** @description the one at this path */
+                path?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of things */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listComponents: {
+        parameters: {
+            query?: {
+                /** @description words that must all be in its kit, its place or what it is */
+                search?: string;
+                /** @description those that are, or could be, in this cluster */
+                cluster?: string;
+                limit?: components["parameters"]["Limit"];
+                offset?: components["parameters"]["Offset"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of components */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComponentList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listRosters: {
         parameters: {
             query?: {
@@ -6823,7 +7276,7 @@ export interface operations {
             query: {
                 /** @description a token, or a person as sessions show them; yourself when absent */
                 who?: string;
-                /** @description see, look, sync, roll back, hold, reject, allow, set secrets or promote */
+                /** @description see, look, sync, roll back, hold, reject, allow, set secrets, propose or promote */
                 verb: string;
                 /** @description to which ward */
                 ward?: string;
@@ -6833,6 +7286,8 @@ export interface operations {
                 stop?: string;
                 /** @description which guard, where the verb is allow */
                 guard?: string;
+                /** @description by which kit, where the verb is propose */
+                kit?: string;
             };
             header?: never;
             path?: never;

@@ -138,19 +138,19 @@ func native(v ref.Val) (any, error) {
 	if err != nil {
 		return nil, fmt.Errorf("a %s can't be written into a file; make it a text, a number, a list or a mapping", v.Type().TypeName())
 	}
-	return whole(raw.(*structpb.Value).AsInterface()), nil
+	return Whole(raw.(*structpb.Value).AsInterface()), nil
 }
 
-// whole makes numbers without a fraction int64 again.
-func whole(v any) any {
+// Whole makes numbers without a fraction int64, as JSON values are held here; it changes mappings and lists in place.
+func Whole(v any) any {
 	switch x := v.(type) {
 	case map[string]any:
 		for k, y := range x {
-			x[k] = whole(y)
+			x[k] = Whole(y)
 		}
 	case []any:
 		for i, y := range x {
-			x[i] = whole(y)
+			x[i] = Whole(y)
 		}
 	case float64:
 		if n := int64(x); float64(n) == x && n > -(1<<53) && n < 1<<53 {

@@ -127,16 +127,18 @@ func put(values map[string]any, at []string, v any) {
 	values[at[0]] = v
 }
 
-// Example are the values that the kit's own examples give, for those that have no default.
+// Example are the values that the kit's own examples and choices give, the first of each, for those that have no default.
 func (k *Kit) Example() map[string]any {
 	out := map[string]any{}
 	props, _ := k.Parameters["properties"].(map[string]any)
 	for name, v := range props {
 		p, _ := v.(map[string]any)
-		_, has := p["default"]
-		if examples, _ := p["examples"].([]any); len(examples) > 0 && !has {
-			out[name] = examples[0]
+		examples, _ := p["examples"].([]any)
+		choices, _ := p["enum"].([]any)
+		if _, has := p["default"]; has || len(examples)+len(choices) == 0 {
+			continue
 		}
+		out[name] = append(examples, choices...)[0]
 	}
 	return out
 }
@@ -403,7 +405,7 @@ func (w *filler) scalar(n *yaml.Node) bool {
 		return true
 	}
 	to.HeadComment, to.LineComment, to.FootComment = n.HeadComment, n.LineComment, n.FootComment
-	if _, text := v.(string); text && style != 0 {
+	if _, text := v.(string); text && style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0 {
 		to.Style = style
 	}
 	*n = to

@@ -69,7 +69,7 @@ func TestWhatAKitMakes(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{
 		"wards/tide-table.yaml":               "vigila: ward/v1\nname: tide-table\nowner: \"yes\"\n",
-		"services/tide-table/deployment.yaml": "# Of yes\nkind: Deployment\nspec:\n  replicas: 2 # as many as were asked for\n  note: \"tide-table: ours\"\n",
+		"services/tide-table/deployment.yaml": "# Of yes\nkind: Deployment\nspec:\n  replicas: 2 # as many as were asked for\n  note: 'tide-table: ours'\n",
 		"services/tide-table/route.yaml":      "kind: Route\nhost: tide-table.brindle.example\n",
 		"services/tide-table/README.md":       "# tide-table\n\nkept by yes\n",
 		"services/tide-table/.made.yaml":      "# A kit made what is here. To change it by its form: vigila kit change services/tide-table\nvigila: made/v1\nkit: web-service\nat: " + at + "\nwith:\n  name: tide-table\n  owner: \"yes\"\n",

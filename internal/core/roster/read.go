@@ -156,6 +156,9 @@ func Read(r Roster, files []File, rulesDir string, kept []Kept) (*Files, []Probl
 		}
 		out.take(f.Path, d)
 	}
+	for _, f := range switched { // once every kit is known
+		problems = append(problems, out.components(r, f)...)
+	}
 	for _, k := range kept {
 		if not[k.Source] && out.Broken[k.Source] == "" {
 			text := "its first key is not vigila: " + ward.Version + " any more; to stop keeping ward " + k.Name + ", take the file away"

@@ -273,3 +273,35 @@ func TestAFileOfLanesIsNoEmptyRoster(t *testing.T) {
 	assert.Empty(t, problems)
 	assert.Equal(t, []int{2, 1, 1, 0}, []int{f.Count, len(f.Lanes), len(f.Follows), len(f.Wards)})
 }
+
+func TestKitsOfARoster(t *testing.T) {
+	files := []File{
+		{"wards/kits/logs/kit.yaml", []byte("vigila: kit/v1\nname: logs\nswitch: {from: {path: components/logs}, into: {namespace: logs}}\nparameters: {properties: {days: {type: integer, default: 7}}}\n")},
+		{"wards/kits/web/kit.yaml", []byte("vigila: kit/v1\nname: web\nmakes: {path: services}\n")},
+		{"wards/kits/web/files/ward.yaml", []byte("vigila: ward/v1\nname: ${{ params.name }}\n")},
+		{"wards/components/quay.yaml", []byte("vigila: components/v1\nname: quay\ncomponents:\n  logs: {use: true}\n")},
+	}
+	in, problems := Read(Roster{Name: "moorings", Repo: "moorings", Ref: "main", Path: "wards"}, files, ".vigila", nil)
+	require.Empty(t, problems)
+	require.Len(t, in.Wards, 1, "what a kit makes files of declares nothing")
+	w := in.Wards[0]
+	assert.Equal(t, []any{"logs-quay", "quay", "logs", "moorings", map[string]any{"days": int64(7)}, "wards/components/quay.yaml", 4}, []any{w.Name, w.Into.Cluster, w.Into.Namespace, w.From.Repo, w.From.Values, w.File, w.Line})
+	assert.Len(t, in.Kits, 2)
+	assert.Len(t, in.Places, 1)
+
+	kept := []Kept{{Name: "logs-quay", Roster: "moorings", Source: "wards/components/quay.yaml"}}
+	files[3].Data = []byte("vigila: components/v1\nname: quay\ncomponents:\n  logs: {use: true, with: {days: many}}\n")
+	in, problems = Read(Roster{Name: "moorings", Repo: "moorings", Ref: "main", Path: "wards"}, files, ".vigila", kept)
+	require.Len(t, problems, 1)
+	assert.Equal(t, "wards/components/quay.yaml:4: components.logs.with.days: got string, want integer, says kit logs", problems[0].At())
+	assert.Empty(t, in.Left(Roster{Name: "moorings"}, kept, nil).Wards, "what has a mistake stays as it was")
+	files[0].Data = []byte("vigila: kit/v1\nname: logs\n")
+	in, problems = Read(Roster{Name: "moorings", Repo: "moorings", Ref: "main", Path: "wards"}, files, ".vigila", kept)
+	assert.Len(t, problems, 2, "of the kit, and of what uses it")
+	assert.Empty(t, in.Left(Roster{Name: "moorings"}, kept, nil).Wards, "a kit that can't be read ends nothing")
+	files[3].Data = []byte("vigila: components/v1\nname: quay\ncomponents:\n  logs: {use: false}\n")
+	files[0].Data = []byte("vigila: kit/v1\nname: logs\nswitch: {from: {path: components/logs}, into: {namespace: logs}}\n")
+	in, problems = Read(Roster{Name: "moorings", Repo: "moorings", Ref: "main", Path: "wards"}, files, ".vigila", kept)
+	assert.Empty(t, problems)
+	assert.Equal(t, []string{"logs-quay"}, in.Left(Roster{Name: "moorings"}, kept, nil).Wards, "what is off leaves")
+}
