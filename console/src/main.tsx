@@ -7,7 +7,7 @@ import {
   useQueryClient,
 } from "@tanstack/react-query";
 import { Tooltip } from "radix-ui";
-import { StrictMode, useEffect, useRef, useState } from "react";
+import { StrictMode, Suspense, lazy, useEffect, useRef, useState } from "react";
 import { createRoot } from "react-dom/client";
 import {
   BrowserRouter,
@@ -22,6 +22,7 @@ import {
 } from "react-router";
 import { AlertsPage } from "./alerts/page";
 import { ClustersPage } from "./clusters/page";
+import { KitsPage } from "./kits/kits";
 import { LanePage } from "./lanes/lane";
 import { LanesPage } from "./lanes/page";
 import { AuditPage } from "./people/audit";
@@ -45,6 +46,9 @@ import { RegistriesPage } from "./versions/registries";
 import { Board } from "./wards/board";
 import { WardPage } from "./wards/ward";
 import "./shared/style.css";
+
+// Its form comes with a library of its own, which no other page needs.
+const KitPage = lazy(() => import("./kits/kit").then((m) => ({ default: m.KitPage })));
 
 let signOut = (_?: Error) => {};
 const onError = (e: Error) => {
@@ -99,10 +103,10 @@ function useLive(): boolean {
     return follow((n) => {
       if (n.kind === "connected") changed.add("all");
       if (n.kind === "ward") ["wards", "entries", `ward ${n.name}`].forEach((k) => changed.add(k));
-      if (n.kind === "roster") changed.add("rosters");
+      if (n.kind === "roster") ["rosters", "kits", "made", "components"].forEach((k) => changed.add(k));
       if (n.kind === "ward") changed.add("rosters");
       if (n.kind === "repo") changed.add("repos");
-      if (n.kind === "proposal") changed.add("proposals");
+      if (n.kind === "proposal") ["proposals", "made"].forEach((k) => changed.add(k));
       if (n.kind === "lane") changed.add("lanes");
       if (n.kind === "follow") changed.add("follows");
       if (n.kind === "store" || n.kind === "ward")
@@ -125,7 +129,7 @@ const keys: [string, string][] = [
   ["g l", "logbook"],
   [
     "g s",
-    "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, people, what was done",
+    "set up: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, kits, people, what was done",
   ],
   ["Esc", "leave the search, close a dialog"],
   ["?", "this list"],
@@ -196,6 +200,11 @@ function Frame() {
             <NavLink to="/logbook" className={tab}>
               Logbook
             </NavLink>
+            {member && (
+              <NavLink to="/kits" className={tab}>
+                Kits
+              </NavLink>
+            )}
             {!member && (
               <Link to="/rosters" className={tab({ isActive: inSetUp(pathname) })}>
                 Set up
@@ -280,6 +289,14 @@ function Frame() {
           <Route path="/proposals/:number" element={<ProposalPage />} />
           <Route path="/logbook" element={<LogbookPage />} />
           <Route path="/device" element={<DevicePage />} />
+          <Route
+            path="/kits/:name"
+            element={
+              <Suspense fallback={<p className="text-soft">Reading the kit…</p>}>
+                <KitPage />
+              </Suspense>
+            }
+          />
           <Route element={<SetUp />}>
             <Route path="/rosters" element={<RostersPage />} />
             <Route path="/repositories" element={<RepositoriesPage />} />
@@ -290,6 +307,7 @@ function Frame() {
             <Route path="/secrets" element={<SecretsPage />} />
             <Route path="/rules" element={<RulesPage />} />
             <Route path="/alerts" element={<AlertsPage />} />
+            <Route path="/kits" element={<KitsPage />} />
             <Route path="/people" element={<PeoplePage />} />
             <Route path="/audit" element={<AuditPage />} />
             <Route path="/stores" element={<StoresPage />} />

@@ -253,8 +253,10 @@ export function EffectOf({
   again,
   busy,
   at,
+  narrow,
 }: {
   e: Effect;
+  narrow?: boolean; // beside something else: files first, one below the other
   again: () => void;
   busy: boolean;
   at: string;
@@ -272,7 +274,9 @@ export function EffectOf({
     );
   }
   return (
-    <div className="mt-6 grid items-start gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+    <div
+      className={`grid items-start gap-5 ${narrow ? "" : "mt-6 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]"}`}
+    >
       <Panel
         title={
           e.effects.length === 0 ? "It changes no ward" : `It changes ${count(e.effects.length, "ward")}`

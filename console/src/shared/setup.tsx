@@ -1,4 +1,4 @@
-// What is set up once and looked at now and then: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, people, each a page of its own behind one entry.
+// What is set up once and looked at now and then: rosters, repositories, clusters, versions, registries, secrets, stores, rules, alerts, kits, people, each a page of its own behind one entry.
 import { useContext } from "react";
 import { NavLink, Outlet } from "react-router";
 import { May } from "./parts";
@@ -13,6 +13,7 @@ const pages: [path: string, name: string][] = [
   ["/stores", "Stores"],
   ["/rules", "Rules"],
   ["/alerts", "Alerts"],
+  ["/kits", "Kits"],
   ["/people", "People"],
   ["/audit", "What was done"],
 ];
