@@ -21,6 +21,7 @@ import {
   useSearchParams,
 } from "react-router";
 import { AlertsPage } from "./alerts/page";
+import { ClusterPage } from "./clusters/cluster";
 import { ClustersPage } from "./clusters/page";
 import { KitsPage } from "./kits/kits";
 import { LanePage } from "./lanes/lane";
@@ -289,6 +290,7 @@ function Frame() {
           <Route path="/proposals/:number" element={<ProposalPage />} />
           <Route path="/logbook" element={<LogbookPage />} />
           <Route path="/device" element={<DevicePage />} />
+          <Route path="/clusters/:name" element={<ClusterPage />} />
           <Route
             path="/kits/:name"
             element={

@@ -296,8 +296,8 @@ func (a *app) repoNotices() *cobra.Command {
 }
 
 func (a *app) cluster() *cobra.Command {
-	c := &cobra.Command{Use: "cluster", Short: "Add, list and remove clusters", Example: "  vigila cluster list"}
-	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterContexts(), a.clusterRemove(), a.clusterRBAC(), a.clusterSchema())
+	c := &cobra.Command{Use: "cluster", Short: "Add, list, look into and remove clusters", Example: "  vigila cluster list\n  vigila cluster show quay"}
+	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterContexts(), a.clusterRemove(), a.clusterRBAC(), a.clusterSchema())
 	return c
 }
 

@@ -1566,6 +1566,46 @@ type ClusterList struct {
 	Total int       `json:"total"`
 }
 
+// ClusterPage defines model for ClusterPage.
+type ClusterPage struct {
+	ClusterOf Cluster     `json:"cluster_of"`
+	KeptBy    []OwnerHere `json:"kept_by"`
+	Machines  []Machine   `json:"machines"`
+
+	// MachinesUnknown why they are not known
+	MachinesUnknown string `json:"machines_unknown,omitempty,omitzero"`
+
+	// MoreWarnings there are more than were read
+	MoreWarnings bool `json:"more_warnings,omitempty,omitzero"`
+
+	// People teams that may something to what is kept there; operators and admins may everything
+	People     []TeamHere  `json:"people"`
+	Switchable []Component `json:"switchable"`
+
+	// Warnings of the last hour, newest first
+	Warnings []ClusterWarning `json:"warnings"`
+
+	// WarningsUnknown why they are not known
+	WarningsUnknown string `json:"warnings_unknown,omitempty,omitzero"`
+
+	// Whole all of it is told; to a member what is theirs
+	Whole bool `json:"whole"`
+}
+
+// ClusterWarning defines model for ClusterWarning.
+type ClusterWarning struct {
+	At        time.Time `json:"at"`
+	Kind      string    `json:"kind"`
+	Name      string    `json:"name"`
+	Namespace string    `json:"namespace,omitempty,omitzero"`
+
+	// OfWards that keep things in its namespace
+	OfWards []string `json:"of_wards"`
+	Reason  string   `json:"reason"`
+	Text    string   `json:"text"`
+	Times   int      `json:"times"`
+}
+
 // CodeHost defines model for CodeHost.
 type CodeHost struct {
 	// Api which interface it speaks: gitea, github or gitlab
@@ -2353,6 +2393,28 @@ type LotPreview struct {
 	Unseen bool `json:"unseen"`
 }
 
+// Machine defines model for Machine.
+type Machine struct {
+	// Bytes of memory, for Pods
+	Bytes int64 `json:"bytes"`
+
+	// Closed no new Pods are put there
+	Closed bool `json:"closed"`
+
+	// Millicores for Pods, in thousandths of a core
+	Millicores int64  `json:"millicores"`
+	Name       string `json:"name"`
+
+	// Pods as many as it takes
+	Pods int64 `json:"pods"`
+
+	// Says why it is not up, or what presses it
+	Says    string    `json:"says,omitempty,omitzero"`
+	Since   time.Time `json:"since,omitempty,omitzero"`
+	Up      bool      `json:"up"`
+	Version string    `json:"version,omitempty,omitzero"`
+}
+
 // Made defines model for Made.
 type Made struct {
 	Branch string `json:"branch"`
@@ -2553,6 +2615,14 @@ type ObjectDetail struct {
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// OwnerHere defines model for OwnerHere.
+type OwnerHere struct {
+	InStep  int    `json:"in_step"`
+	NeedYou int    `json:"need_you"`
+	Owner   string `json:"owner"`
+	Wards   int    `json:"wards"`
+}
 
 // Passage defines model for Passage.
 type Passage struct {
@@ -3432,6 +3502,14 @@ type Team struct {
 
 	// Roster whose files declare it; absent for one that was given by command
 	Roster string `json:"roster,omitempty,omitzero"`
+}
+
+// TeamHere defines model for TeamHere.
+type TeamHere struct {
+	Members []string `json:"members"`
+	Team    string   `json:"team"`
+	Verbs   []Verb   `json:"verbs"`
+	Wards   int      `json:"wards"`
 }
 
 // TeamList defines model for TeamList.
@@ -4408,6 +4486,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /clusters/{name} (the `RemoveCluster` operationId).
 	RemoveCluster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCluster One cluster: its machines, what is kept there by whom, its components, who may what, and the warnings of the last hour
+	//
+	// Corresponds with GET /clusters/{name} (the `GetCluster` operationId).
+	GetCluster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DraftAdoptionWithBody Draft manifests and a ward file for what is in a namespace already; nothing changes
 	//
@@ -5483,6 +5566,21 @@ func (c *Client) AddCluster(ctx context.Context, body AddClusterJSONRequestBody,
 // Corresponds with DELETE /clusters/{name} (the `RemoveCluster` operationId).
 func (c *Client) RemoveCluster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveClusterRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCluster One cluster: its machines, what is kept there by whom, its components, who may what, and the warnings of the last hour
+//
+// Corresponds with GET /clusters/{name} (the `GetCluster` operationId).
+func (c *Client) GetCluster(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetClusterRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -8431,6 +8529,40 @@ func NewRemoveClusterRequest(server string, name ItemName) (*http.Request, error
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetClusterRequest constructs an http.Request for the GetCluster method
+func NewGetClusterRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clusters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -14376,6 +14508,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /clusters/{name} (the `RemoveCluster` operationId).
 	RemoveClusterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveClusterResponse, error)
 
+	// GetClusterWithResponse One cluster: its machines, what is kept there by whom, its components, who may what, and the warnings of the last hour
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /clusters/{name} (the `GetCluster` operationId).
+	GetClusterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetClusterResponse, error)
+
 	// DraftAdoptionWithBodyWithResponse Draft manifests and a ward file for what is in a namespace already; nothing changes
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15829,6 +15968,54 @@ func (r RemoveClusterResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveClusterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetClusterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ClusterPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetClusterResponse) GetJSON200() *ClusterPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetClusterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetClusterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetClusterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetClusterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetClusterResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21627,6 +21814,19 @@ func (c *ClientWithResponses) RemoveClusterWithResponse(ctx context.Context, nam
 	return ParseRemoveClusterResponse(rsp)
 }
 
+// GetClusterWithResponse One cluster: its machines, what is kept there by whom, its components, who may what, and the warnings of the last hour
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /clusters/{name} (the `GetCluster` operationId).
+func (c *ClientWithResponses) GetClusterWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetClusterResponse, error) {
+	rsp, err := c.GetCluster(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetClusterResponse(rsp)
+}
+
 // DraftAdoptionWithBodyWithResponse Draft manifests and a ward file for what is in a namespace already; nothing changes
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -23924,6 +24124,39 @@ func ParseRemoveClusterResponse(rsp *http.Response) (*RemoveClusterResponse, err
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetClusterResponse parses an HTTP response from a GetClusterWithResponse call
+func ParseGetClusterResponse(rsp *http.Response) (*GetClusterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetClusterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ClusterPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

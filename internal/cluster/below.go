@@ -154,22 +154,108 @@ func (c *Cluster) Events(ctx context.Context, namespace string, about []object.R
 		return nil, c.explain("list events", err)
 	}
 	var out []Event
-	for _, e := range list.Items {
-		ref := object.Ref{Group: gvkOf(e.InvolvedObject.APIVersion, "").Group, Kind: e.InvolvedObject.Kind, Namespace: e.InvolvedObject.Namespace, Name: e.InvolvedObject.Name}
-		if !slices.Contains(about, ref) {
-			continue
+	for i := range list.Items {
+		if e := eventOf(&list.Items[i]); slices.Contains(about, e.About) {
+			out = append(out, e)
 		}
-		at := e.LastTimestamp.Time
-		if at.IsZero() {
-			at = e.EventTime.Time
-		}
-		if at.IsZero() {
-			at = e.CreationTimestamp.Time
-		}
-		out = append(out, Event{At: at.UTC(), Warning: e.Type == corev1.EventTypeWarning, Reason: e.Reason, Text: e.Message, About: ref, Count: int(max(e.Count, 1))})
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].At.After(out[j].At) })
 	return out, nil
+}
+
+// Node is a machine of a cluster, as it says itself.
+type Node struct {
+	Name    string
+	Ready   bool
+	Closed  bool   // no new Pods are put there
+	Says    string // why it is not ready, or what presses it
+	Version string // of its kubelet
+	Since   time.Time
+	CPU     int64 // for Pods, in thousandths of a core
+	Memory  int64 // for Pods, in bytes
+	Pods    int64 // as many as it takes
+}
+
+// maxNodes bounds what is read of a cluster's nodes; there is no larger one that is supported.
+const maxNodes = 5000
+
+// Nodes lists the machines of the cluster, by name.
+func (c *Cluster) Nodes(ctx context.Context) ([]Node, error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	var out []Node
+	query := map[string]string{"limit": "500"}
+	for {
+		var list corev1.NodeList
+		if err := c.read(ctx, &list, "/api/v1/nodes", query); err != nil {
+			return nil, c.explain("list nodes", err)
+		}
+		for i := range list.Items {
+			out = append(out, nodeOf(&list.Items[i]))
+		}
+		if query["continue"] = list.Continue; list.Continue == "" || len(out) >= maxNodes {
+			break
+		}
+	}
+	slices.SortFunc(out, func(a, b Node) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+func nodeOf(n *corev1.Node) Node {
+	room := n.Status.Allocatable
+	out := Node{Name: n.Name, Closed: n.Spec.Unschedulable, Version: n.Status.NodeInfo.KubeletVersion, CPU: room.Cpu().MilliValue(), Memory: room.Memory().Value(), Pods: room.Pods().Value(), Says: "it has told nothing yet"}
+	for _, x := range n.Status.Conditions {
+		switch {
+		case x.Type == corev1.NodeReady:
+			out.Ready, out.Since = x.Status == corev1.ConditionTrue, x.LastTransitionTime.UTC()
+			if out.Says = ""; !out.Ready {
+				out.Says = strings.TrimSuffix(x.Reason+": "+x.Message, ": ")
+			}
+		case x.Status == corev1.ConditionTrue && out.Says == "": // such as MemoryPressure
+			out.Says = strings.TrimSuffix(string(x.Type)+": "+x.Message, ": ")
+		}
+	}
+	return out
+}
+
+// maxWarnings bounds what is read of a cluster's warnings.
+const maxWarnings = 5000
+
+// Warnings lists the warnings of a cluster since a time, newest first; all is false where there are more than are read.
+func (c *Cluster) Warnings(ctx context.Context, since time.Time) (out []Event, all bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, callTimeout)
+	defer cancel()
+	query := map[string]string{"limit": "500", "fieldSelector": "type=" + corev1.EventTypeWarning}
+	for read := 0; ; {
+		var list corev1.EventList
+		if err := c.read(ctx, &list, "/api/v1/events", query); err != nil {
+			return nil, false, c.explain("list events", err)
+		}
+		for i := range list.Items {
+			if e := eventOf(&list.Items[i]); !e.At.Before(since) {
+				out = append(out, e)
+			}
+		}
+		read += len(list.Items)
+		query["continue"] = list.Continue
+		if all = list.Continue == ""; all || read >= maxWarnings {
+			break
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].At.After(out[j].At) })
+	return out, all, nil
+}
+
+func eventOf(e *corev1.Event) Event {
+	ref := object.Ref{Group: gvkOf(e.InvolvedObject.APIVersion, "").Group, Kind: e.InvolvedObject.Kind, Namespace: e.InvolvedObject.Namespace, Name: e.InvolvedObject.Name}
+	at := e.LastTimestamp.Time
+	if at.IsZero() {
+		at = e.EventTime.Time
+	}
+	if at.IsZero() {
+		at = e.CreationTimestamp.Time
+	}
+	return Event{At: at.UTC(), Warning: e.Type == corev1.EventTypeWarning, Reason: e.Reason, Text: e.Message, About: ref, Count: int(max(e.Count, 1))}
 }
 
 // maxLog bounds one answer of Logs, in bytes.

@@ -1561,6 +1561,46 @@ type ClusterList struct {
 	Total int       `json:"total"`
 }
 
+// ClusterPage defines model for ClusterPage.
+type ClusterPage struct {
+	ClusterOf Cluster     `json:"cluster_of"`
+	KeptBy    []OwnerHere `json:"kept_by"`
+	Machines  []Machine   `json:"machines"`
+
+	// MachinesUnknown why they are not known
+	MachinesUnknown string `json:"machines_unknown,omitempty,omitzero"`
+
+	// MoreWarnings there are more than were read
+	MoreWarnings bool `json:"more_warnings,omitempty,omitzero"`
+
+	// People teams that may something to what is kept there; operators and admins may everything
+	People     []TeamHere  `json:"people"`
+	Switchable []Component `json:"switchable"`
+
+	// Warnings of the last hour, newest first
+	Warnings []ClusterWarning `json:"warnings"`
+
+	// WarningsUnknown why they are not known
+	WarningsUnknown string `json:"warnings_unknown,omitempty,omitzero"`
+
+	// Whole all of it is told; to a member what is theirs
+	Whole bool `json:"whole"`
+}
+
+// ClusterWarning defines model for ClusterWarning.
+type ClusterWarning struct {
+	At        time.Time `json:"at"`
+	Kind      string    `json:"kind"`
+	Name      string    `json:"name"`
+	Namespace string    `json:"namespace,omitempty,omitzero"`
+
+	// OfWards that keep things in its namespace
+	OfWards []string `json:"of_wards"`
+	Reason  string   `json:"reason"`
+	Text    string   `json:"text"`
+	Times   int      `json:"times"`
+}
+
 // CodeHost defines model for CodeHost.
 type CodeHost struct {
 	// Api which interface it speaks: gitea, github or gitlab
@@ -2348,6 +2388,28 @@ type LotPreview struct {
 	Unseen bool `json:"unseen"`
 }
 
+// Machine defines model for Machine.
+type Machine struct {
+	// Bytes of memory, for Pods
+	Bytes int64 `json:"bytes"`
+
+	// Closed no new Pods are put there
+	Closed bool `json:"closed"`
+
+	// Millicores for Pods, in thousandths of a core
+	Millicores int64  `json:"millicores"`
+	Name       string `json:"name"`
+
+	// Pods as many as it takes
+	Pods int64 `json:"pods"`
+
+	// Says why it is not up, or what presses it
+	Says    string    `json:"says,omitempty,omitzero"`
+	Since   time.Time `json:"since,omitempty,omitzero"`
+	Up      bool      `json:"up"`
+	Version string    `json:"version,omitempty,omitzero"`
+}
+
 // Made defines model for Made.
 type Made struct {
 	Branch string `json:"branch"`
@@ -2548,6 +2610,14 @@ type ObjectDetail struct {
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// OwnerHere defines model for OwnerHere.
+type OwnerHere struct {
+	InStep  int    `json:"in_step"`
+	NeedYou int    `json:"need_you"`
+	Owner   string `json:"owner"`
+	Wards   int    `json:"wards"`
+}
 
 // Passage defines model for Passage.
 type Passage struct {
@@ -3427,6 +3497,14 @@ type Team struct {
 
 	// Roster whose files declare it; absent for one that was given by command
 	Roster string `json:"roster,omitempty,omitzero"`
+}
+
+// TeamHere defines model for TeamHere.
+type TeamHere struct {
+	Members []string `json:"members"`
+	Team    string   `json:"team"`
+	Verbs   []Verb   `json:"verbs"`
+	Wards   int      `json:"wards"`
 }
 
 // TeamList defines model for TeamList.
@@ -4309,6 +4387,9 @@ type ServerInterface interface {
 	// RemoveCluster Forget a cluster that no ward uses
 	// (DELETE /clusters/{name})
 	RemoveCluster(c *gin.Context, name ItemName)
+	// GetCluster One cluster: its machines, what is kept there by whom, its components, who may what, and the warnings of the last hour
+	// (GET /clusters/{name})
+	GetCluster(c *gin.Context, name ItemName)
 	// DraftAdoption Draft manifests and a ward file for what is in a namespace already; nothing changes
 	// (POST /clusters/{name}/adopt)
 	DraftAdoption(c *gin.Context, name ItemName)
@@ -4943,6 +5024,31 @@ func (siw *ServerInterfaceWrapper) RemoveCluster(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveCluster(c, name)
+}
+
+// GetCluster operation middleware
+func (siw *ServerInterfaceWrapper) GetCluster(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCluster(c, name)
 }
 
 // DraftAdoption operation middleware
@@ -8724,6 +8830,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/clusters", wrapper.ListClusters)
 	router.POST(options.BaseURL+"/clusters", wrapper.AddCluster)
 	router.DELETE(options.BaseURL+"/clusters/:name", wrapper.RemoveCluster)
+	router.GET(options.BaseURL+"/clusters/:name", wrapper.GetCluster)
 	router.POST(options.BaseURL+"/clusters/:name/adopt", wrapper.DraftAdoption)
 	router.GET(options.BaseURL+"/clusters/:name/schema", wrapper.GetClusterSchema)
 	router.POST(options.BaseURL+"/contexts", wrapper.ListContexts)

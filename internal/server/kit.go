@@ -193,3 +193,40 @@ func (s *server) componentOf(c *gin.Context, x keeper.Component) Component {
 func keptComponentOf(v *standing.View) KeptComponent {
 	return KeptComponent{Ward: v.ID, Standing: Standing(v.Standing), Health: Health(v.Health.Word), Says: v.Says, NeedsYou: v.NeedsYou}
 }
+
+// GetCluster is GET /clusters/{name}.
+func (s *server) GetCluster(c *gin.Context, name ItemName) {
+	answer(s, c, func(x *keeper.ClusterPage) ClusterPage {
+		out := ClusterPage{ClusterOf: clusterOf(x.Cluster), Whole: x.Whole, Machines: []Machine{}, MachinesUnknown: x.NodesError, KeptBy: []OwnerHere{}, Switchable: []Component{}, People: []TeamHere{}, Warnings: []ClusterWarning{}, MoreWarnings: x.More, WarningsUnknown: x.EventError}
+		for _, n := range x.Nodes {
+			out.Machines = append(out.Machines, Machine{Name: n.Name, Up: n.Ready, Closed: n.Closed, Says: n.Says, Version: n.Version, Since: n.Since, Millicores: n.CPU, Bytes: n.Memory, Pods: n.Pods})
+		}
+		for _, o := range x.Owners {
+			out.KeptBy = append(out.KeptBy, OwnerHere{Owner: o.Owner, Wards: o.Wards, InStep: o.InStep, NeedYou: o.Loud})
+		}
+		for _, x := range x.Components {
+			out.Switchable = append(out.Switchable, s.componentOf(c, x))
+		}
+		for _, t := range x.People {
+			one := TeamHere{Team: t.Team, Members: []string{}, Verbs: []Verb{}, Wards: t.Wards}
+			for _, g := range t.Members.Groups {
+				one.Members = append(one.Members, "group:"+g)
+			}
+			for _, u := range t.Members.Users {
+				one.Members = append(one.Members, "user:"+u)
+			}
+			for _, v := range t.Verbs {
+				one.Verbs = append(one.Verbs, Verb(v))
+			}
+			out.People = append(out.People, one)
+		}
+		for _, e := range x.Warnings {
+			one := ClusterWarning{At: e.At, Kind: e.About.Kind, Namespace: e.About.Namespace, Name: e.About.Name, Reason: e.Reason, Text: e.Text, Times: e.Count, OfWards: e.Wards}
+			if one.OfWards == nil {
+				one.OfWards = []string{}
+			}
+			out.Warnings = append(out.Warnings, one)
+		}
+		return out
+	})(s.Keeper.ClusterPage(c, who(c), name))
+}

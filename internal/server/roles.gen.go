@@ -11,6 +11,7 @@ var roles = map[string]Role{
 	"GET /clusters":                              "reader",
 	"POST /clusters":                             "operator",
 	"DELETE /clusters/{name}":                    "operator",
+	"GET /clusters/{name}":                       "reader",
 	"POST /clusters/{name}/adopt":                "operator",
 	"GET /clusters/{name}/schema":                "reader",
 	"GET /components":                            "reader",
@@ -137,6 +138,7 @@ var roles = map[string]Role{
 
 // members says what lets a member call it: verbs of which one is enough, listed or own. What is not here is not for members.
 var members = map[string][]string{
+	"GET /clusters/{name}":                       {"listed"},
 	"GET /components":                            {"listed"},
 	"GET /devices/{code}":                        {"own"},
 	"POST /devices/{code}":                       {"own"},

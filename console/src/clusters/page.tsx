@@ -122,7 +122,12 @@ export function ClustersPage() {
         {items.map((c) => (
           <tr key={c.name} className="border-b border-rule align-baseline">
             <td className="px-3 py-2">
-              <strong>{c.name}</strong>
+              <Link
+                to={`/clusters/${c.name}`}
+                className="font-bold underline decoration-rule underline-offset-2"
+              >
+                {c.name}
+              </Link>
               <span className="block text-sm text-soft">
                 {[c.about, by(c.roster)].filter(Boolean).join(" ")}{" "}
                 {Object.entries(c.links ?? {}).map(([k, v]) => (

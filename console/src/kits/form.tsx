@@ -48,8 +48,8 @@ function asked(schema: Given, choices: string[]): RJSFSchema {
 }
 
 /** What would be taken where nothing is chosen. */
-function fallback(p: { registry: { formContext: unknown }; fieldPathId?: { path: (string | number)[] } }) {
-  const v = at((p.registry.formContext as Context).completed, p.fieldPathId?.path ?? []);
+function fallback(p: { id: string; registry: { formContext: unknown } }) {
+  const v = at((p.registry.formContext as Context).completed, p.id.split(".").slice(1));
   return v === undefined || typeof v === "object" ? "" : String(v);
 }
 
@@ -208,7 +208,8 @@ export function KitForm({
       formData={given}
       formContext={context}
       onChange={(e) => set((e.formData ?? {}) as Given)}
-      onBlur={(id) => left(id.replace(/^root_/, "").replaceAll("_", "."))}
+      idSeparator="."
+      onBlur={(id) => left(id.replace(/^root\./, ""))}
       extraErrors={placed(mistakes)}
       showErrorList={false}
       noHtml5Validate

@@ -29,33 +29,35 @@ export function KitsPage() {
         total={total}
         heads={["Kit", "For clusters", "Owner", "Files go to"]}
       >
-        {items.map((k) => (
-          <tr key={k.name} className="border-b border-rule align-baseline" data-kit={k.name}>
-            <td className="max-w-xl px-3 py-2">
-              <strong>{k.name}</strong> {k.switched && <span className="text-sm text-soft">component</span>}
-              <span className="block text-sm text-soft">{k.about}</span>
-            </td>
-            <td className="px-3 text-sm">
-              {Object.entries(k.fits ?? {})
-                .map(([l, v]) => `${l}: ${v}`)
-                .join(", ") || "all"}
-            </td>
-            <td className="px-3 text-sm">{k.owner}</td>
-            <td className="px-3 text-sm">
-              {k.repo} <span className="text-soft">{k.branch}</span>
-            </td>
-            <td className="py-1.5 text-right">
-              {!k.switched && (
-                <Link
-                  to={`/kits/${k.name}`}
-                  className="rounded-md border border-rule bg-sheet px-3 py-1 text-sm font-bold whitespace-nowrap hover:border-soft"
-                >
-                  Make one
-                </Link>
-              )}
-            </td>
-          </tr>
-        ))}
+        {[...items]
+          .sort((a, b) => Number(a.switched) - Number(b.switched))
+          .map((k) => (
+            <tr key={k.name} className="border-b border-rule align-baseline" data-kit={k.name}>
+              <td className="max-w-xl px-3 py-2">
+                <strong>{k.name}</strong> {k.switched && <span className="text-sm text-soft">component</span>}
+                <span className="block text-sm text-soft">{k.about}</span>
+              </td>
+              <td className="px-3 text-sm">
+                {Object.entries(k.fits ?? {})
+                  .map(([l, v]) => `${l}: ${v}`)
+                  .join(", ") || "all"}
+              </td>
+              <td className="px-3 text-sm">{k.owner}</td>
+              <td className="px-3 text-sm">
+                {k.repo} <span className="text-soft">{k.branch}</span>
+              </td>
+              <td className="py-1.5 text-right">
+                {!k.switched && (
+                  <Link
+                    to={`/kits/${k.name}`}
+                    className="rounded-md border border-rule bg-sheet px-3 py-1 text-sm font-bold whitespace-nowrap hover:border-soft"
+                  >
+                    Make one
+                  </Link>
+                )}
+              </td>
+            </tr>
+          ))}
       </Page>
       {items.some((k) => k.switched) && <Switched />}
       <MadeThings kits={items} />

@@ -1004,7 +1004,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
+        /** One cluster: its machines, what is kept there by whom, its components, who may what, and the warnings of the last hour */
+        get: operations["getCluster"];
         put?: never;
         post?: never;
         /** Forget a cluster that no ward uses */
@@ -4131,6 +4132,74 @@ export interface components {
             wards: number;
             live: components["schemas"]["AsOf"];
         };
+        ClusterPage: {
+            cluster_of: components["schemas"]["Cluster"];
+            /** @description all of it is told; to a member what is theirs */
+            whole: boolean;
+            machines: components["schemas"]["Machine"][];
+            /** @description why they are not known */
+            machines_unknown?: string;
+            kept_by: components["schemas"]["OwnerHere"][];
+            switchable: components["schemas"]["Component"][];
+            /** @description teams that may something to what is kept there; operators and admins may everything */
+            people: components["schemas"]["TeamHere"][];
+            /** @description of the last hour, newest first */
+            warnings: components["schemas"]["ClusterWarning"][];
+            /** @description there are more than were read */
+            more_warnings?: boolean;
+            /** @description why they are not known */
+            warnings_unknown?: string;
+        };
+        Machine: {
+            name: string;
+            up: boolean;
+            /** @description no new Pods are put there */
+            closed: boolean;
+            /** @description why it is not up, or what presses it */
+            says?: string;
+            version?: string;
+            /** Format: date-time */
+            since?: string;
+            /**
+             * Format: int64
+             * @description for Pods, in thousandths of a core
+             */
+            millicores: number;
+            /**
+             * Format: int64
+             * @description of memory, for Pods
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description as many as it takes
+             */
+            pods: number;
+        };
+        OwnerHere: {
+            owner: string;
+            wards: number;
+            in_step: number;
+            need_you: number;
+        };
+        TeamHere: {
+            team: string;
+            members: string[];
+            verbs: components["schemas"]["Verb"][];
+            wards: number;
+        };
+        ClusterWarning: {
+            /** Format: date-time */
+            at: string;
+            kind: string;
+            namespace?: string;
+            name: string;
+            reason: string;
+            text: string;
+            times: number;
+            /** @description that keep things in its namespace */
+            of_wards: string[];
+        };
         ClusterList: {
             total: number;
             items: components["schemas"]["Cluster"][];
@@ -5794,6 +5863,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Cluster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCluster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The cluster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClusterPage"];
                 };
             };
             default: components["responses"]["Problem"];

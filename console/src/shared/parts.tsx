@@ -195,6 +195,24 @@ export function Panel({
   );
 }
 
+/** Links to elsewhere, as buttons; what is no address of the web leads nowhere. */
+export function Links({ of }: { of?: Record<string, string> }) {
+  return Object.entries(of ?? {})
+    .filter(([, url]) => /^https?:\/\//.test(url))
+    .map(([name, url]) => (
+      <a
+        key={name}
+        href={url}
+        title={url}
+        rel="noreferrer"
+        target="_blank"
+        className="ml-2 inline-block rounded-md border border-rule bg-sheet px-2.5 py-1 text-sm whitespace-nowrap hover:border-soft"
+      >
+        {name} <span aria-hidden>↗</span>
+      </a>
+    ));
+}
+
 export function Wrong({ error }: { error: Error }) {
   return (
     <p role="alert" className="my-4 rounded-md border border-failing bg-sheet px-4 py-3">

@@ -79,6 +79,7 @@ export function Board() {
     queryFn: () => got(api.GET("/rosters", all)),
     enabled,
   });
+  const kits = useQuery({ queryKey: ["kits", "all"], queryFn: () => got(api.GET("/kits", all)), enabled });
   const repos = useQuery({ queryKey: ["repos", "all"], queryFn: () => got(api.GET("/repos", all)), enabled });
   const [adding, setAdding] = useState(false);
   const table = useArrows();
@@ -101,6 +102,15 @@ export function Board() {
     <div ref={table}>
       <div className="flex items-start justify-between gap-4">
         <h1 className="text-2xl font-bold">{title(total, need_you, search, filter.any)}</h1>
+        {enabled && !!kits.data?.total && (
+          <Link
+            to="/kits"
+            className="mr-0 ml-auto rounded-md border border-rule bg-sheet px-3.5 py-1.5 text-sm font-bold whitespace-nowrap hover:border-soft"
+            title="A service, or a component of a cluster, from a form"
+          >
+            New from a kit
+          </Link>
+        )}
         {enabled && (
           <Button
             changes

@@ -7,7 +7,7 @@ import { CanaryPanel } from "../runs/canary";
 import { Progress } from "../runs/run";
 import { lookAndStart, path, start, useAct } from "../shared/act";
 import { Problem, type Schemas, type Ward, type WardDetail, api, got } from "../shared/api";
-import { Button, Health, May, Menu, Panel, Standing, Wrong, useNow } from "../shared/parts";
+import { Button, Health, Links, May, Menu, Panel, Standing, Wrong, useNow } from "../shared/parts";
 import { ScaleChoice, WatchLine, marks, useScale } from "../shared/watchline";
 import { ago, count, headline, moment, short, span } from "../shared/words";
 import { Hold, Mute, Preview, Propose, Rejections } from "./actions";
@@ -67,7 +67,13 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
     <div className="flex flex-wrap items-start justify-between gap-x-6 gap-y-3">
       <div className="min-w-96 flex-1 basis-0">
         <p>
-          {w.name} <span className="text-soft">@{w.cluster}</span>
+          {w.name}{" "}
+          <Link
+            to={`/clusters/${w.cluster}`}
+            className="text-soft underline decoration-rule underline-offset-2 hover:text-ink"
+          >
+            @{w.cluster}
+          </Link>
           {w.owner && ` · kept by ${w.owner}`} · <span className="font-mono text-sm">{w.repo}</span> {w.ref}
           {w.tag && ` (${w.tag})`}
           {w.path && ` · ${w.path}`}
@@ -103,6 +109,11 @@ function Head({ detail, now }: { detail: WardDetail; now: number }) {
           <AsOf of={w.repository} what="repository" now={now} /> ·{" "}
           <AsOf of={w.live} what="cluster" now={now} live />
         </p>
+        {Object.keys(w.links ?? {}).length > 0 && (
+          <p className="mt-2 -ml-2">
+            <Links of={w.links} />
+          </p>
+        )}
         {detail.muted && (
           <p className="mt-0.5 text-sm" data-muted>
             Muted by {detail.muted.by} until {moment(detail.muted.until)}: {detail.muted.why}
@@ -347,13 +358,6 @@ function Declaration({ detail, now }: { detail: WardDetail; now: number }) {
                   ? "What others add is not looked at."
                   : "What others add is reported."}
             </p>
-            {Object.entries(w.links ?? {}).map(([name, url]) => (
-              <p key={name}>
-                <a href={/^https?:/.test(url) ? url : undefined} rel="noreferrer" className="underline">
-                  {name}
-                </a>
-              </p>
-            ))}
           </div>
         </div>
       </Panel>
