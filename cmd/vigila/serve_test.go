@@ -107,9 +107,9 @@ func TestSchemasOfEveryFormat(t *testing.T) {
 		assert.Equal(t, title, schema.Title)
 	}
 	c := schemaCommand()
-	c.SetArgs([]string{"kit"})
+	c.SetArgs([]string{"boat"})
 	c.SilenceUsage, c.SilenceErrors = true, true
-	assert.ErrorContains(t, c.Execute(), "vigila schema knows these formats: alert, checks, cluster, follow, health, lane, repo, roster, rule-cases, rulebook, store, team, template, versions, ward")
+	assert.ErrorContains(t, c.Execute(), "vigila schema knows these formats: alert, checks, cluster, components, follow, health, kit, lane, repo, roster, rule-cases, rulebook, store, team, template, versions, ward")
 }
 
 // TestSchemasAreWhereEditorsFindThem: in the repository, and each of Vigila's own files says so, once.

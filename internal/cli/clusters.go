@@ -101,7 +101,7 @@ func (p *printer) machines(x *client.ClusterPage) {
 	for _, m := range x.Machines {
 		if m.Up && !m.Closed {
 			up++
-			milli, memory, pods = milli+m.Millicores, memory+m.Bytes, pods+m.Pods
+			milli, memory, pods = milli+m.Millicores, memory+m.Bytes, pods+m.PodRoom
 		}
 	}
 	p.line("  %d of %d up: %.4g cores, %.4g GiB, room for %d Pods", up, len(x.Machines), float64(milli)/1000, float64(memory)/(1<<30), pods)

@@ -23,6 +23,14 @@ type need struct {
 	thing grant.Thing
 }
 
+// seen is what somebody has to see to be told that they may not do something to it: of what a kit would make, the kit.
+func (n need) seen() grant.Thing {
+	if n.thing.Kit != "" {
+		return grant.Thing{Kit: n.thing.Kit}
+	}
+	return n.thing
+}
+
 // needy are wishes that teams may be given; what is none of them is for operators and admins.
 type needy interface {
 	needs(k *Keeper) []need
@@ -56,7 +64,7 @@ func mayDo(k *Keeper, by Actor, w any) error {
 		return fault(Denied, "this is for operators; %s is none", by.Name)
 	}
 	all := n.needs(k)
-	if len(all) == 0 || slices.ContainsFunc(all, func(x need) bool { return !by.Rights.Sees(x.thing) }) { // what they don't see is not there
+	if len(all) == 0 || slices.ContainsFunc(all, func(x need) bool { return !by.Rights.Sees(x.seen()) }) { // what they don't see is not there
 		return fault(Denied, "there is nothing such that %s may do something to", by.Name)
 	}
 	for _, x := range all {

@@ -501,6 +501,10 @@ func (w *watcher) Children(context.Context, string) (cluster.Children, error) {
 func (w *watcher) Events(context.Context, string, []object.Ref) ([]cluster.Event, error) {
 	return nil, nil
 }
+func (w *watcher) Nodes(context.Context) ([]cluster.Node, error) { return nil, nil }
+func (w *watcher) Warnings(context.Context, time.Time) ([]cluster.Event, bool, error) {
+	return nil, true, nil
+}
 func (w *watcher) Logs(context.Context, string, string, string, bool, int64) (string, error) {
 	return "", nil
 }

@@ -2400,8 +2400,8 @@ type Machine struct {
 	Millicores int64  `json:"millicores"`
 	Name       string `json:"name"`
 
-	// Pods as many as it takes
-	Pods int64 `json:"pods"`
+	// PodRoom as many Pods as it takes
+	PodRoom int64 `json:"pod_room"`
 
 	// Says why it is not up, or what presses it
 	Says    string    `json:"says,omitempty,omitzero"`

@@ -199,7 +199,7 @@ func (s *server) GetCluster(c *gin.Context, name ItemName) {
 	answer(s, c, func(x *keeper.ClusterPage) ClusterPage {
 		out := ClusterPage{ClusterOf: clusterOf(x.Cluster), Whole: x.Whole, Machines: []Machine{}, MachinesUnknown: x.NodesError, KeptBy: []OwnerHere{}, Switchable: []Component{}, People: []TeamHere{}, Warnings: []ClusterWarning{}, MoreWarnings: x.More, WarningsUnknown: x.EventError}
 		for _, n := range x.Nodes {
-			out.Machines = append(out.Machines, Machine{Name: n.Name, Up: n.Ready, Closed: n.Closed, Says: n.Says, Version: n.Version, Since: n.Since, Millicores: n.CPU, Bytes: n.Memory, Pods: n.Pods})
+			out.Machines = append(out.Machines, Machine{Name: n.Name, Up: n.Ready, Closed: n.Closed, Says: n.Says, Version: n.Version, Since: n.Since, Millicores: n.CPU, Bytes: n.Memory, PodRoom: n.Pods})
 		}
 		for _, o := range x.Owners {
 			out.KeptBy = append(out.KeptBy, OwnerHere{Owner: o.Owner, Wards: o.Wards, InStep: o.InStep, NeedYou: o.Loud})

@@ -128,8 +128,8 @@ func (s *server) RemoveTeam(c *gin.Context, name ItemName) {
 
 // Decide is GET /may.
 func (s *server) Decide(c *gin.Context, q DecideParams) {
-	if (q.Ward == "") == (q.Lane == "") {
-		problem(c, http.StatusBadRequest, "The question can't be read", "name either a ward or a lane")
+	if (q.Ward == "") == (q.Lane == "") && (q.Kit == "" || q.Ward != "") {
+		problem(c, http.StatusBadRequest, "The question can't be read", "name a ward, a lane or a kit")
 		return
 	}
 	answer(s, c, func(all []keeper.Decided) DecisionList {

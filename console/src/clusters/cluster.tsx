@@ -102,7 +102,7 @@ function capacity(p: Of): string {
   if (p.machines.length === 0) return "Machines";
   const up = p.machines.filter((m) => m.up && !m.closed);
   const sum = (f: (m: Schemas["Machine"]) => number) => up.reduce((n, m) => n + f(m), 0);
-  return `${count(p.machines.length, "machine")}: ${cores(sum((m) => m.millicores))} cores, ${gib(sum((m) => m.bytes))}, ${sum((m) => m.pods).toLocaleString("en")} Pods`;
+  return `${count(p.machines.length, "machine")}: ${cores(sum((m) => m.millicores))} cores, ${gib(sum((m) => m.bytes))}, ${sum((m) => m.pod_room).toLocaleString("en")} Pods`;
 }
 
 function Kept({ of: p }: { of: Of }) {

@@ -4172,9 +4172,9 @@ export interface components {
             bytes: number;
             /**
              * Format: int64
-             * @description as many as it takes
+             * @description as many Pods as it takes
              */
-            pods: number;
+            pod_room: number;
         };
         OwnerHere: {
             owner: string;

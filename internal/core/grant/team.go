@@ -101,7 +101,7 @@ func (g Grant) Covers(v Verb, x Thing) bool {
 		return false
 	}
 	if x.Kit != "" {
-		return slices.Contains(g.Do, Propose) && document.Among(g.Kits, x.Kit) && (x.Ward == "" || !g.Wards.Any() || g.Wards.Hold(x.Ward, x.Owner, x.Cluster, x.Roster))
+		return (v == Propose || v == See) && slices.Contains(g.Do, Propose) && document.Among(g.Kits, x.Kit) && (x.Ward == "" || !g.Wards.Any() || g.Wards.Hold(x.Ward, x.Owner, x.Cluster, x.Roster))
 	}
 	if x.Lane != "" {
 		return slices.Contains(g.Lanes, x.Lane) && (x.Stop == "" || v == See || document.Among(g.Stops, x.Stop))

@@ -112,6 +112,32 @@ func TestASyncLooksFirst(t *testing.T) {
 	assert.False(t, g.Covers(Hold, Thing{Ward: "fare-gate", Owner: "ticketing"}))
 }
 
+// TestProposingByKits: by which kits, and for which wards; what was not given is not.
+func TestProposingByKits(t *testing.T) {
+	by := Grant{Do: []Verb{Propose}, Kits: []string{"web"}}
+	both := Grant{Do: []Verb{Propose}, Kits: []string{"web"}, Wards: document.Wards{Owners: []string{"ticketing"}, Clusters: []string{"quay"}}}
+	any := Grant{Do: []Verb{Propose}, Wards: document.Wards{Owners: []string{"ticketing"}}}
+	other := Grant{Do: []Verb{See, Sync}, Wards: document.Wards{Owners: []string{"ticketing"}}}
+	ours, theirs := Thing{Kit: "web", Ward: "fares", Owner: "ticketing", Cluster: "quay"}, Thing{Kit: "web", Ward: "lights", Owner: "signals", Cluster: "quay"}
+	for _, c := range []struct {
+		g   Grant
+		v   Verb
+		x   Thing
+		may bool
+	}{
+		{by, Propose, ours, true}, {by, Propose, theirs, true}, {by, Propose, Thing{Kit: "db"}, false}, {by, See, Thing{Kit: "web"}, true}, {by, Sync, ours, false},
+		{both, Propose, ours, true}, {both, Propose, theirs, false}, {both, Propose, Thing{Kit: "web"}, true}, {both, See, Thing{Ward: "fares", Owner: "ticketing", Cluster: "quay"}, true},
+		{any, Propose, Thing{Kit: "db"}, true}, {any, Propose, theirs, false},
+		{other, Propose, ours, false}, {other, See, Thing{Kit: "web"}, false},
+	} {
+		assert.Equal(t, c.may, c.g.Covers(c.v, c.x), "%v %s %s", c.g, c.v, c.x)
+	}
+	assert.NoError(t, by.Check())
+	assert.NoError(t, any.Check())
+	assert.ErrorContains(t, Grant{Do: []Verb{Propose}}.Check(), "kits is missing, and wards")
+	assert.ErrorContains(t, Grant{Do: []Verb{Sync}, Wards: any.Wards, Kits: []string{"web"}}.Check(), "write propose in do")
+}
+
 func TestWhatIsWrongWithATeam(t *testing.T) {
 	for _, c := range []struct{ from, to, want string }{
 		{"team/v1", "team/v2", "t.yaml:1: the first key must be vigila: team/v1"},
