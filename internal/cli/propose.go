@@ -99,7 +99,7 @@ func (a *app) proposeShow() *cobra.Command {
 			p.line("")
 			p.effect(e.JSON200)
 			p.line("\n%s", p.paint("soft", pick(x.Standing == "stale", fmt.Sprintf("On top of what is there now: ask for it again     Not this: vigila propose withdraw %d", n),
-				fmt.Sprintf("Merge it: vigila propose merge %d     Say that it is good: vigila propose approve %d     Not this: vigila propose withdraw %d", n, n, n))))
+				pick(x.Lacks != "", "", fmt.Sprintf("Merge it: vigila propose merge %d     ", n))+fmt.Sprintf("Say that it is good: vigila propose approve %d     Not this: vigila propose withdraw %d", n, n))))
 			return nil
 		}),
 	}
@@ -324,7 +324,7 @@ func (a *app) proposeApprove() *cobra.Command {
 			if err := conn.Check(r, err); err != nil {
 				return err
 			}
-			a.printer(c.OutOrStdout()).line("#%d at %.7s: %s. Merge it: vigila propose merge %d", n, r.JSON200.Commit, r.JSON200.Says, n)
+			a.printer(c.OutOrStdout()).line("#%d at %.7s: %s. %s", n, r.JSON200.Commit, visible.Line(r.JSON200.Says), pick(r.JSON200.Lacks != "", "", fmt.Sprintf("Merge it: vigila propose merge %d", n)))
 			return nil
 		}),
 	}

@@ -64,7 +64,7 @@ func onPage(page, limit, total int) error {
 
 func (a *app) repo() *cobra.Command {
 	c := &cobra.Command{Use: "repo", Short: "Add, list and remove repositories, of git and of charts", Example: "  vigila repo list"}
-	c.AddCommand(a.repoAdd(), a.repoList(), a.repoLook(), a.repoRemove(), a.repoPushes(), a.repoHost(), a.repoNotices())
+	c.AddCommand(a.repoAdd(), a.repoList(), a.repoLook(), a.repoRemove(), a.repoPushes(), a.repoHost(), a.repoNotices(), a.repoApprovals())
 	return c
 }
 

@@ -111,7 +111,7 @@ func rightsLine(r client.Rights) string {
 	for _, x := range []struct {
 		what string
 		all  []string
-	}{{"wards", r.OfWards}, {"wards of owner", r.OfOwners}, {"in cluster", r.OfClusters}, {"of roster", r.OfRosters}, {"lanes", r.OfLanes}, {"at", r.AtStops}, {"guards", r.OfGuards}, {"by kit", r.ByKits}} {
+	}{{"wards", r.OfWards}, {"wards of owner", r.OfOwners}, {"in cluster", r.OfClusters}, {"of roster", r.OfRosters}, {"lanes", r.OfLanes}, {"at", r.AtStops}, {"guards", r.OfGuards}, {"by kit", r.ByKits}, {"of repository", r.OfRepos}} {
 		if len(x.all) > 0 {
 			to = append(to, x.what+" "+strings.Join(x.all, " or "))
 		}
@@ -195,7 +195,7 @@ taken that the provider said at their newest sign-in. Exits with 1 when they may
 }
 
 // rights reads the flags that say what a token may.
-type rights struct{ may, wards, lanes, stops, guards, kits []string }
+type rights struct{ may, wards, lanes, stops, guards, kits, repos []string }
 
 func (r *rights) flags(c *cobra.Command) {
 	f := c.Flags()
@@ -205,17 +205,18 @@ func (r *rights) flags(c *cobra.Command) {
 	f.StringSliceVar(&r.stops, "stops", nil, "at which of their stops; all when left out")
 	f.StringSliceVar(&r.guards, "guards", nil, "which guards it may let pass")
 	f.StringSliceVar(&r.kits, "kits", nil, "by which kits it may propose; all when left out")
+	f.StringSliceVar(&r.repos, "repos", nil, "of which repositories it may approve proposals")
 }
 
 // read is what the flags say; nothing where none is given.
 func (r *rights) read() ([]client.Rights, error) {
 	if len(r.may) == 0 {
-		if len(r.wards)+len(r.lanes)+len(r.stops)+len(r.guards)+len(r.kits) > 0 {
+		if len(r.wards)+len(r.lanes)+len(r.stops)+len(r.guards)+len(r.kits)+len(r.repos) > 0 {
 			return nil, usage("say what it may to them: --may see,sync")
 		}
 		return nil, nil
 	}
-	out := client.Rights{OfLanes: r.lanes, AtStops: r.stops, OfGuards: r.guards, ByKits: r.kits}
+	out := client.Rights{OfLanes: r.lanes, AtStops: r.stops, OfGuards: r.guards, ByKits: r.kits, OfRepos: r.repos}
 	for _, v := range r.may {
 		out.Verbs = append(out.Verbs, client.Verb(strings.ReplaceAll(v, "-", " ")))
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vigila.dev/vigila/internal/client"
+	"vigila.dev/vigila/internal/visible"
 )
 
 // soon is how long before its end a token is spoken of.
@@ -118,7 +119,7 @@ func (a *app) tokenList() *cobra.Command {
 				if t.You {
 					name.text += " (you)"
 				}
-				rows = append(rows, []cell{name, plain(rightsTitle(t)), plain(t.Made.Local().Format(time.DateOnly)), plain(ago(t.Used)), ends(t.Expires)})
+				rows = append(rows, []cell{name, plain(rightsTitle(t)), plain(t.Made.Local().Format(time.DateOnly) + pick(t.MadeBy == "", "", ", made by "+visible.Line(t.MadeBy))), plain(ago(t.Used)), ends(t.Expires)})
 			}
 			p.table(rows)
 		},

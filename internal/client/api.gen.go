@@ -701,6 +701,7 @@ func (e Task) Valid() bool {
 // Defines values for Verb.
 const (
 	VerbAllow      Verb = "allow"
+	VerbApprove    Verb = "approve"
 	VerbHold       Verb = "hold"
 	VerbLook       Verb = "look"
 	VerbPromote    Verb = "promote"
@@ -716,6 +717,8 @@ const (
 func (e Verb) Valid() bool {
 	switch e {
 	case VerbAllow:
+		return true
+	case VerbApprove:
 		return true
 	case VerbHold:
 		return true
@@ -2250,6 +2253,9 @@ type LaneStop struct {
 
 	// Waits for what it waits to have arrived
 	Waits string `json:"waits,omitempty,omitzero"`
+
+	// WantsApprovals What a proposal needs before it is merged; approvals of whoever asked for it don't count.
+	WantsApprovals WantedApprovals `json:"wants_approvals,omitempty,omitzero"`
 }
 
 // LaneStopLetsIn defines model for LaneStop.LetsIn.
@@ -2779,8 +2785,11 @@ type Proposal struct {
 	EndedBy string `json:"ended_by,omitempty,omitzero"`
 
 	// Kind what it comes from: going back in git, somebody's files, a newer version, a lot that is to be let in, or a kit
-	Kind     ProposalKind `json:"kind,omitempty,omitzero"`
-	NeedsYou bool         `json:"needs_you"`
+	Kind ProposalKind `json:"kind,omitempty,omitzero"`
+
+	// Lacks which approvals are wanted yet before it can be merged
+	Lacks    string `json:"lacks,omitempty,omitzero"`
+	NeedsYou bool   `json:"needs_you"`
 
 	// Number 0 for a first commit, which is pushed to the branch itself
 	Number int `json:"number"`
@@ -3014,8 +3023,11 @@ type Repo struct {
 	Signers string `json:"signers,omitempty,omitzero"`
 	Url     string `json:"url"`
 	User    string `json:"user,omitempty,omitzero"`
-	Wards   int    `json:"wards"`
-	Warning string `json:"warning,omitempty,omitzero"`
+
+	// WantsApprovals What a proposal needs before it is merged; approvals of whoever asked for it don't count.
+	WantsApprovals WantedApprovals `json:"wants_approvals,omitempty,omitzero"`
+	Wards          int             `json:"wards"`
+	Warning        string          `json:"warning,omitempty,omitzero"`
 
 	// WithKey with a key, over SSH
 	WithKey bool `json:"with_key,omitempty,omitzero"`
@@ -3056,9 +3068,12 @@ type Rights struct {
 	OfClusters []string `json:"of_clusters,omitempty,omitzero"`
 
 	// OfGuards that may be let pass
-	OfGuards  []string `json:"of_guards,omitempty,omitzero"`
-	OfLanes   []string `json:"of_lanes,omitempty,omitzero"`
-	OfOwners  []string `json:"of_owners,omitempty,omitzero"`
+	OfGuards []string `json:"of_guards,omitempty,omitzero"`
+	OfLanes  []string `json:"of_lanes,omitempty,omitzero"`
+	OfOwners []string `json:"of_owners,omitempty,omitzero"`
+
+	// OfRepos whose proposals may be approved
+	OfRepos   []string `json:"of_repos,omitempty,omitzero"`
 	OfRosters []string `json:"of_rosters,omitempty,omitzero"`
 
 	// OfWards names, with or without their cluster
@@ -3528,7 +3543,10 @@ type Token struct {
 	// Expires absent for one that does not end by itself
 	Expires time.Time `json:"expires,omitempty,omitzero"`
 	Made    time.Time `json:"made,omitempty,omitzero"`
-	Name    string    `json:"name"`
+
+	// MadeBy the person who made it, whom it may no more than by now
+	MadeBy string `json:"made_by,omitempty,omitzero"`
+	Name   string `json:"name"`
 
 	// Rights what it may where it has no role
 	Rights []Rights `json:"rights,omitempty,omitzero"`
@@ -3578,6 +3596,15 @@ type ValueMistake struct {
 
 // Verb defines model for Verb.
 type Verb string
+
+// WantedApprovals What a proposal needs before it is merged; approvals of whoever asked for it don't count.
+type WantedApprovals struct {
+	// HowMany 0 for none
+	HowMany int `json:"how_many"`
+
+	// OfTeams teams, or roles; anybody who may approve when absent
+	OfTeams []string `json:"of_teams,omitempty,omitzero"`
+}
 
 // Ward defines model for Ward.
 type Ward struct {
@@ -4315,6 +4342,9 @@ type AddRegistryJSONRequestBody = AddRegistry
 // AddRepoJSONRequestBody defines body for AddRepo for application/json ContentType.
 type AddRepoJSONRequestBody = AddRepo
 
+// SetApprovalsJSONRequestBody defines body for SetApprovals for application/json ContentType.
+type SetApprovalsJSONRequestBody = WantedApprovals
+
 // ProposeFilesJSONRequestBody defines body for ProposeFiles for application/json ContentType.
 type ProposeFilesJSONRequestBody = ProposeFiles
 
@@ -4943,6 +4973,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 	RemoveRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetApprovalsWithBody Say how many approvals of whom the proposals of a repository need before they are merged
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /repos/{name}/approvals (the `SetApprovals` operationId).
+	SetApprovalsWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetApprovals Say how many approvals of whom the proposals of a repository need before they are merged
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /repos/{name}/approvals (the `SetApprovals` operationId).
+	SetApprovals(ctx context.Context, name ItemName, body SetApprovalsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetBranchEffect What a branch of a repository would do to wards and clusters, once it is part of another
 	//
@@ -6773,6 +6817,40 @@ func (c *Client) AddRepo(ctx context.Context, body AddRepoJSONRequestBody, reqEd
 // Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 func (c *Client) RemoveRepo(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveRepoRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetApprovalsWithBody Say how many approvals of whom the proposals of a repository need before they are merged
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /repos/{name}/approvals (the `SetApprovals` operationId).
+func (c *Client) SetApprovalsWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetApprovalsRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetApprovals Say how many approvals of whom the proposals of a repository need before they are merged
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /repos/{name}/approvals (the `SetApprovals` operationId).
+func (c *Client) SetApprovals(ctx context.Context, name ItemName, body SetApprovalsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetApprovalsRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11270,6 +11348,53 @@ func NewRemoveRepoRequest(server string, name ItemName) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSetApprovalsRequest calls the generic SetApprovals builder with application/json body
+func NewSetApprovalsRequest(server string, name ItemName, body SetApprovalsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetApprovalsRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetApprovalsRequestWithBody constructs an http.Request for the SetApprovals method, with any body, and a specified content type
+func NewSetApprovalsRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/repos/%s/approvals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetBranchEffectRequest constructs an http.Request for the GetBranchEffect method
 func NewGetBranchEffectRequest(server string, name ItemName, params *GetBranchEffectParams) (*http.Request, error) {
 	var err error
@@ -15039,6 +15164,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /repos/{name} (the `RemoveRepo` operationId).
 	RemoveRepoWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*RemoveRepoResponse, error)
 
+	// SetApprovalsWithBodyWithResponse Say how many approvals of whom the proposals of a repository need before they are merged
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /repos/{name}/approvals (the `SetApprovals` operationId).
+	SetApprovalsWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetApprovalsResponse, error)
+
+	// SetApprovalsWithResponse Say how many approvals of whom the proposals of a repository need before they are merged
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /repos/{name}/approvals (the `SetApprovals` operationId).
+	SetApprovalsWithResponse(ctx context.Context, name ItemName, body SetApprovalsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetApprovalsResponse, error)
+
 	// GetBranchEffectWithResponse What a branch of a repository would do to wards and clusters, once it is part of another
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18593,6 +18732,54 @@ func (r RemoveRepoResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveRepoResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetApprovalsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Repo
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetApprovalsResponse) GetJSON200() *Repo {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetApprovalsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetApprovalsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetApprovalsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetApprovalsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetApprovalsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22795,6 +22982,32 @@ func (c *ClientWithResponses) RemoveRepoWithResponse(ctx context.Context, name I
 	return ParseRemoveRepoResponse(rsp)
 }
 
+// SetApprovalsWithBodyWithResponse Say how many approvals of whom the proposals of a repository need before they are merged
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /repos/{name}/approvals (the `SetApprovals` operationId).
+func (c *ClientWithResponses) SetApprovalsWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetApprovalsResponse, error) {
+	rsp, err := c.SetApprovalsWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetApprovalsResponse(rsp)
+}
+
+// SetApprovalsWithResponse Say how many approvals of whom the proposals of a repository need before they are merged
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /repos/{name}/approvals (the `SetApprovals` operationId).
+func (c *ClientWithResponses) SetApprovalsWithResponse(ctx context.Context, name ItemName, body SetApprovalsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetApprovalsResponse, error) {
+	rsp, err := c.SetApprovals(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetApprovalsResponse(rsp)
+}
+
 // GetBranchEffectWithResponse What a branch of a repository would do to wards and clusters, once it is part of another
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25933,6 +26146,39 @@ func ParseRemoveRepoResponse(rsp *http.Response) (*RemoveRepoResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetApprovalsResponse parses an HTTP response from a SetApprovalsWithResponse call
+func ParseSetApprovalsResponse(rsp *http.Response) (*SetApprovalsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetApprovalsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Repo
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

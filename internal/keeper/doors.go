@@ -23,6 +23,8 @@ type Actor struct {
 	Roster string // "" for a token
 	// Through is what a person asks through: the command line, the console, or the API.
 	Through string
+	// Person is who has signed in, or who made the token that asks; nothing for nobody that a provider knows.
+	Person grant.Identity
 	// Rights are what whoever asks may; nil for who is not asked: rosters, and the service itself.
 	Rights *grant.Rights
 }
@@ -288,7 +290,7 @@ func (w LiftRejection) do(ctx context.Context, k *Keeper, by Actor) (*standing.V
 }
 
 func (w ProposeBack) do(ctx context.Context, k *Keeper, by Actor) (*proposal.Proposal, error) {
-	return k.proposeBack(ctx, w, by.Name)
+	return k.proposeBack(ctx, w, by)
 }
 
 func (w declareWard) do(ctx context.Context, k *Keeper, _ Actor) (took, error) {
@@ -306,7 +308,7 @@ func (w RemoveRepo) do(ctx context.Context, k *Keeper, _ Actor) (Nothing, error)
 }
 
 func (w ProposeFiles) do(ctx context.Context, k *Keeper, by Actor) (*proposal.Proposal, error) {
-	return k.proposeFiles(ctx, w, by.Name)
+	return k.proposeFiles(ctx, w, by)
 }
 
 func (w MakePushKey) do(ctx context.Context, k *Keeper, _ Actor) (string, error) {

@@ -770,7 +770,7 @@ func (k *Keeper) proposePlan(ctx context.Context, w ProposeKit, t *KitTry, by Ac
 	if w.Place != "" {
 		of += " " + w.Kit
 	}
-	p, err := k.propose(ctx, want{repo: plan.mirror.Name(), base: plan.ref, by: by.String(), title: cut(cmp.Or(strings.TrimSpace(w.Title), plan.title)), why: w.Why,
+	p, err := k.propose(ctx, want{repo: plan.mirror.Name(), base: plan.ref, by: by.String(), author: by.approver(), title: cut(cmp.Or(strings.TrimSpace(w.Title), plan.title)), why: w.Why,
 		origin: proposal.Origin{Kind: proposal.Kit, Of: of, Want: object.Hash([]any{plan.base, w.Values, w.Use})}, draft: d,
 		still: func(ctx context.Context) error {
 			now, err := plan.mirror.Resolve(ctx, plan.ref)

@@ -25,6 +25,7 @@ type letting struct {
 	group   []lane.Stop
 	only    bool // its own change alone
 	by, why string
+	author  string // the person behind it
 	against []string
 }
 
@@ -175,6 +176,10 @@ func (l *laneLoop) merge(ctx context.Context, s *sight, at *LaneStop, p *proposa
 		s.soon(s.Looked.Add(hostLeast))
 		return
 	}
+	if p.Lacks() != "" { // people are asked; the proposal says whom
+		s.soon(s.Looked.Add(hostLeast))
+		return
+	}
 	if _, err := mergeProposal(ctx, l.k, MergeProposal{Number: p.Number, Commit: p.Commit}, logbook.Vigila); err != nil {
 		at.Problem = err.Error()
 		s.soon(s.Looked.Add(laneRetry))
@@ -245,7 +250,7 @@ func (l *laneLoop) propose(ctx context.Context, s *sight, w letting) (*proposal.
 	for _, g := range w.group[len(s.Group(w.group[0])):] {
 		wanted += ", " + g.Name
 	}
-	return l.k.propose(ctx, want{repo: s.Repo, base: s.Ref, by: w.by, title: d.Subject, why: l.tells(s, w),
+	return l.k.propose(ctx, want{repo: s.Repo, base: s.Ref, by: w.by, author: w.author, title: d.Subject, why: l.tells(s, w),
 		origin: proposal.Origin{Kind: proposal.Lane, Of: s.Name + " " + w.group[0].Name, Want: wanted},
 		draft:  draft{Files: d.Files, Leaves: d.Leaves, Trailers: l.trailers(s, w)}, still: func(ctx context.Context) error {
 			if w.by != logbook.Vigila { // a person may ask for it again
@@ -608,7 +613,7 @@ func (w PromoteLot) do(ctx context.Context, k *Keeper, by Actor) (*Promoted, err
 	if err != nil {
 		return nil, err
 	}
-	let.by = by.String()
+	let.by, let.author = by.String(), by.approver()
 	p, err := l.preview(s, let)
 	switch {
 	case err != nil:

@@ -62,6 +62,14 @@ type Who struct {
 	session  record.Session
 }
 
+// Person is who has signed in, or who made the token; nothing for nobody that a provider knows.
+func (w Who) Person() grant.Identity {
+	if w.Provider != "" {
+		return w.session.SessionMore.Who
+	}
+	return w.token.Maker
+}
+
 // Who finds out whose a token or a session is, by its text. Errors are record.ErrNone for one that is not taken, whatever the reason.
 func (k *Keeper) Who(ctx context.Context, text string) (Who, error) {
 	text = strings.TrimSpace(text)
@@ -80,14 +88,23 @@ func (k *Keeper) whoseToken(ctx context.Context, hash string) (Who, error) {
 	if err == nil && Ended(t) {
 		err = record.ErrNone
 	}
-	return whoIs(t), err
+	if err == nil && t.Maker.Provider != "" {
+		if err := k.readPeople(ctx); err != nil { // what its maker may is not known then, which is not nothing
+			return Who{}, err
+		}
+	}
+	return k.whoIs(t), err
 }
 
-// whoIs is whoever has a token.
-func whoIs(t record.Token) Who {
+// whoIs is whoever has a token: they may no more than who made it may by now.
+func (k *Keeper) whoIs(t record.Token) Who {
 	w := Who{Name: t.Name, Rights: grant.Rights{Role: grant.Role(t.Role)}, Ends: t.Expires, token: t}
 	for _, g := range t.May {
 		w.Rights.Grants = append(w.Rights.Grants, grant.Held{Grant: g, By: "token " + t.Name})
+	}
+	if t.Maker.Provider != "" {
+		maker := k.person(t.Maker)
+		w.Rights = w.Rights.Within(maker.Rights, maker.Name)
 	}
 	return w
 }
@@ -159,6 +176,11 @@ func (w openSession) do(ctx context.Context, k *Keeper, _ Actor) (string, error)
 	text := sessionText + base64.RawURLEncoding.EncodeToString(b)
 	now := time.Now()
 	_, whole := k.sessionSpans()
+	if i := w.SessionMore.Who; i.Provider != "" {
+		if err := k.store.KnowMaker(ctx, i); err != nil {
+			return "", err
+		}
+	}
 	return text, k.store.AddSession(ctx, record.Session{Hash: HashToken(text), Made: now, Used: now, Ends: now.Add(whole), SessionMore: w.SessionMore})
 }
 

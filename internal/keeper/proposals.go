@@ -35,6 +35,13 @@ func newProposals() proposals {
 	return proposals{one: &sync.Map{}, mu: &sync.Mutex{}, wake: make(chan struct{}, 1), dirty: map[string]bool{}, seen: map[int]string{}}
 }
 
+// forget lets every proposal be judged anew.
+func (p *proposals) forget() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	clear(p.seen)
+}
+
 // alone waits until nobody else opens or ends a proposal of a repository.
 func (p *proposals) alone(repository string) (done func()) {
 	lock, _ := p.one.LoadOrStore(repository, &sync.Mutex{})
@@ -140,6 +147,9 @@ func (k *Keeper) judge(ctx context.Context, mirror *repo.Mirror, p proposal.Prop
 		}
 	}
 	after := p.After(s)
+	if after.Wants, err = k.wanted(ctx, &after); err != nil {
+		return p, err
+	}
 	if err := k.putProposal(ctx, p, after); err != nil {
 		return p, err
 	}
@@ -199,6 +209,7 @@ type want struct {
 	origin     proposal.Origin
 	title, why string
 	by         string
+	author     string // the person behind it, where a token asks that they made
 	draft      draft
 	still      func(ctx context.Context) error // asked once nobody else changes proposals of the repository; may be nil
 }
@@ -227,7 +238,7 @@ func (k *Keeper) propose(ctx context.Context, w want) (*proposal.Proposal, error
 	if there != nil || err != nil {
 		return there, err
 	}
-	p := proposal.Proposal{Repo: w.repo, Base: w.base, Branch: w.branch, Origin: w.origin, Standing: proposal.Opening, More: proposal.More{Title: w.title, Why: strings.TrimSpace(w.why), By: w.by, Opened: time.Now()}}
+	p := proposal.Proposal{Repo: w.repo, Base: w.base, Branch: w.branch, Origin: w.origin, Standing: proposal.Opening, More: proposal.More{Title: w.title, Why: strings.TrimSpace(w.why), By: w.by, Author: w.author, Opened: time.Now()}}
 	if _, err := mirror.Resolve(ctx, w.base); errors.Is(err, repo.ErrEmpty) { // there is nothing that it could be held against
 		p.Branch = cmp.Or(w.branch, w.base)
 		r, err := mirror.ProposeFiles(ctx, repo.Files{Base: w.base, Branch: p.Branch, Subject: w.title, Body: message(p), Files: w.draft.Files})
@@ -355,6 +366,9 @@ func (k *Keeper) pushProposal(ctx context.Context, mirror *repo.Mirror, p propos
 		return nil, fault(Invalid, "%v", err)
 	}
 	now := p.Opens(r.ID)
+	if now.Wants, err = k.wanted(ctx, &now); err != nil {
+		return nil, err
+	}
 	if err := k.putProposal(ctx, p, now); err != nil {
 		return nil, err
 	}
@@ -367,7 +381,7 @@ func (k *Keeper) pushProposal(ctx context.Context, mirror *repo.Mirror, p propos
 
 // ---- what people and the keeper ask for
 
-func (k *Keeper) proposeBack(ctx context.Context, w ProposeBack, by string) (*proposal.Proposal, error) {
+func (k *Keeper) proposeBack(ctx context.Context, w ProposeBack, by Actor) (*proposal.Proposal, error) {
 	p, err := k.one(w.Ward)
 	if err != nil {
 		return nil, err
@@ -398,13 +412,13 @@ func (k *Keeper) proposeBack(ctx context.Context, w ProposeBack, by string) (*pr
 	if v.Rejected != "" && v.Revision != nil {
 		why = fmt.Sprintf("%s was rejected: %s\n\n", v.Revision.Title(), v.Rejected) + why
 	}
-	out, err := k.propose(ctx, want{repo: p.repo.Name(), base: v.Ward.From.Ref, branch: cmp.Or(w.Branch, fmt.Sprintf("vigila/%s-back-to-%s", v.Ward.Name, rev.Short())), by: by,
+	out, err := k.propose(ctx, want{repo: p.repo.Name(), base: v.Ward.From.Ref, branch: cmp.Or(w.Branch, fmt.Sprintf("vigila/%s-back-to-%s", v.Ward.Name, rev.Short())), by: by.Name, author: by.approver(),
 		origin: proposal.Origin{Kind: proposal.Back, Of: v.ID, Want: strings.TrimSpace(rev.ID + " " + w.Branch)}, title: fmt.Sprintf("Take %s back to %s", v.Ward.Name, rev.Title()), why: why,
 		draft: draft{Path: v.Ward.From.Path, At: rev.ID}})
 	return out, err
 }
 
-func (k *Keeper) proposeFiles(ctx context.Context, w ProposeFiles, by string) (*proposal.Proposal, error) {
+func (k *Keeper) proposeFiles(ctx context.Context, w ProposeFiles, by Actor) (*proposal.Proposal, error) {
 	f := w.Files
 	f.Base = cmp.Or(f.Base, "main")
 	if len(f.Files) == 0 {
@@ -417,7 +431,7 @@ func (k *Keeper) proposeFiles(ctx context.Context, w ProposeFiles, by string) (*
 			}
 		}
 	}
-	return k.propose(ctx, want{repo: w.Repo, base: f.Base, branch: f.Branch, by: by, title: f.Subject, why: f.Body,
+	return k.propose(ctx, want{repo: w.Repo, base: f.Base, branch: f.Branch, by: by.Name, author: by.approver(), title: f.Subject, why: f.Body,
 		origin: proposal.Origin{Kind: proposal.Files, Of: f.Files[0].Path, Want: object.Hash([]any{f.Branch, fmt.Sprint(f.Files)})}, draft: draft{Files: f.Files}})
 }
 
@@ -493,6 +507,9 @@ func (k *Keeper) current(ctx context.Context, number int, commit string, then fu
 		return nil, err
 	}
 	now, err := k.judge(ctx, mirror, *p)
+	if err == nil {
+		now.Wants, err = k.wanted(ctx, &now) // as it is said now, whether the repository has moved or not
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -513,7 +530,7 @@ func (k *Keeper) current(ctx context.Context, number int, commit string, then fu
 
 func (w ApproveProposal) do(ctx context.Context, k *Keeper, by Actor) (*proposal.Proposal, error) {
 	return k.current(ctx, w.Number, w.Commit, func(_ *repo.Mirror, p proposal.Proposal) error {
-		return k.putProposal(ctx, p, p.Approve(by.String(), time.Now()))
+		return k.putProposal(ctx, p, p.Approve(by.approver(), by.as(), time.Now()))
 	})
 }
 
@@ -559,6 +576,9 @@ func mergeProposal(ctx context.Context, k *Keeper, w MergeProposal, by string) (
 	return k.current(ctx, w.Number, w.Commit, func(mirror *repo.Mirror, p proposal.Proposal) error {
 		if p.Standing == proposal.Stale {
 			return fault(Conflict, "proposal %d can't be merged: %s. Withdraw it, and ask for it again: vigila propose withdraw %d", p.Number, p.Said, p.Number)
+		}
+		if lacks := p.Lacks(); lacks != "" {
+			return fault(Conflict, "proposal %d is not merged: %s. To approve it: vigila propose approve %d", p.Number, lacks, p.Number)
 		}
 		if k.unasked(p) {
 			k.nudgeHost(p.Repo)

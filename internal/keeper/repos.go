@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/charts"
+	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/sources"
@@ -33,9 +34,10 @@ type Repo struct {
 	Branches        []string // charts, of a chart repository
 	Repository      standing.AsOf
 	More            record.RepoMore
-	SignedIn        bool   // with credentials
-	WithKey         bool   // over SSH
-	Warning         string // about credentials that end soon, or its code host
+	SignedIn        bool            // with credentials
+	WithKey         bool            // over SSH
+	Approvals       proposal.Wanted // that its proposals need before they are merged
+	Warning         string          // about credentials that end soon, or its code host
 }
 
 func repoOf(l *sources.Loop) Repo {
@@ -387,6 +389,13 @@ func (k *Keeper) Repos() []Repo {
 			one.Warning = l.warning()
 		}
 		out = append(out, one)
+	}
+	wanted, err := k.store.Approvals(k.ctx)
+	if err != nil {
+		k.log.Error("which approvals are wanted can't be read; nothing is merged until it can", "error", err)
+	}
+	for i := range out {
+		out[i].Approvals = wanted[out[i].Name]
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
 	return out

@@ -15,6 +15,7 @@ import (
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/record"
 )
 
 // need is something that a wish does to something.
@@ -155,7 +156,21 @@ func (k *Keeper) atStops(lane, stop string) []need {
 	return out
 }
 
-func (w ApproveProposal) needs(k *Keeper) []need  { return k.reviewed(w.Number) }
+// needs of an approval: of the repository, or of a lot that a lane offers.
+func (w ApproveProposal) needs(k *Keeper) (out []need) {
+	p, err := k.Proposal(k.ctx, w.Number)
+	if err != nil {
+		return nil
+	}
+	for _, x := range k.reviewed(w.Number) {
+		x.verb, x.thing.Repo = grant.Approve, p.Repo
+		out = append(out, x)
+	}
+	if len(out) == 0 {
+		out = append(out, need{grant.Approve, grant.Thing{Repo: p.Repo}})
+	}
+	return out
+}
 func (w MergeProposal) needs(k *Keeper) []need    { return k.reviewed(w.Number) }
 func (w WithdrawProposal) needs(k *Keeper) []need { return k.reviewed(w.Number) }
 
@@ -167,7 +182,25 @@ func (w WithdrawProposal) ownedBy(k *Keeper, name string) bool {
 // SeesProposal tells whether somebody sees a proposal: what they have asked for, and what their lanes offer.
 func (w Who) SeesProposal(p *proposal.Proposal) bool {
 	lane, _, _ := strings.Cut(p.Origin.Of, " ")
-	return w.Rights.All() || p.By == w.Name || p.Origin.Kind == proposal.Lane && w.SeesLane(lane)
+	return w.Rights.All() || p.By == w.Name || w.Rights.Sees(grant.Thing{Repo: p.Repo}) || p.Origin.Kind == proposal.Lane && w.SeesLane(lane)
+}
+
+// SeenProposals are the proposals that a member sees.
+func (w Who) SeenProposals() *record.SeenProposals {
+	out := &record.SeenProposals{By: w.Name, Repos: []string{}, Lanes: []string{}}
+	for _, g := range w.Rights.Grants {
+		for _, name := range g.Repos {
+			if w.Rights.Sees(grant.Thing{Repo: name}) {
+				out.Repos = append(out.Repos, name)
+			}
+		}
+		for _, name := range g.Lanes {
+			if w.SeesLane(name) {
+				out.Lanes = append(out.Lanes, name)
+			}
+		}
+	}
+	return out
 }
 
 // needs of a value: each ward that refers to it is given.
@@ -512,7 +545,7 @@ func (k *Keeper) called(ctx context.Context, name string) (Who, error) {
 	var known []string
 	for _, t := range tokens {
 		if known = append(known, t.Name); t.Name == name && !Ended(t) {
-			return whoIs(t), nil
+			return k.whoIs(t), nil
 		}
 	}
 	sessions, err := k.store.Sessions(ctx)

@@ -49,7 +49,7 @@ type MadeToken struct {
 	Expires time.Time
 }
 
-func (w MakeToken) do(ctx context.Context, k *Keeper, _ Actor) (MadeToken, error) {
+func (w MakeToken) do(ctx context.Context, k *Keeper, by Actor) (MadeToken, error) {
 	if err := ward.Name(w.Name); err != nil {
 		return MadeToken{}, fault(Invalid, "name: %v", err)
 	}
@@ -67,7 +67,7 @@ func (w MakeToken) do(ctx context.Context, k *Keeper, _ Actor) (MadeToken, error
 			return MadeToken{}, fault(Invalid, "may: %v", err)
 		}
 	}
-	t := record.Token{Name: w.Name, Role: w.Role, May: w.May, Expires: time.Now().Add(w.For).UTC().Truncate(time.Second)}
+	t := record.Token{Name: w.Name, Role: w.Role, May: w.May, Expires: time.Now().Add(w.For).UTC().Truncate(time.Second), Maker: by.Person}
 	err := k.store.AddToken(ctx, hash, t)
 	if errors.Is(err, record.ErrTaken) {
 		return MadeToken{}, fault(Conflict, "there is a token %s already; choose another name, or end that first: vigila token end %s", w.Name, w.Name)

@@ -57,10 +57,17 @@ type FindProposals struct {
 	Number int    // 0: all
 	Repo   string // all when empty
 	Live   bool   // that have not ended
-	By     string // who asked for them; everybody when empty
+	// Seen are those that somebody sees: that they asked for, of repositories and of lanes; all when nil.
+	Seen   *SeenProposals
 	Search string // words that must all occur
 	Limit  int    // 0: all
 	Offset int
+}
+
+// SeenProposals are the proposals that somebody sees who does not see all.
+type SeenProposals struct {
+	By           string // who asked for them,
+	Repos, Lanes []string
 }
 
 // Proposals lists proposals, those that have not ended first, and then the newest; and how many there are on all pages.
@@ -72,8 +79,9 @@ func (s *Store) Proposals(ctx context.Context, f FindProposals) ([]proposal.Prop
 	if f.Repo != "" {
 		where, args = append(where, "repo=?"), append(args, f.Repo)
 	}
-	if f.By != "" {
-		where, args = append(where, "json_extract(more, '$.by')=?"), append(args, f.By)
+	if f.Seen != nil {
+		where = append(where, "(json_extract(more, '$.by')=? OR repo IN (SELECT value FROM json_each(?)) OR json_extract(origin, '$.kind')='lane' AND substr(json_extract(origin, '$.of'), 1, instr(json_extract(origin, '$.of'), ' ')-1) IN (SELECT value FROM json_each(?)))")
+		args = append(args, f.Seen.By, toJSON(f.Seen.Repos), toJSON(f.Seen.Lanes))
 	}
 	if f.Live {
 		where = append(where, live)

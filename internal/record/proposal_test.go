@@ -27,7 +27,7 @@ func TestProposals(t *testing.T) {
 	draft, err := s.Draft(ctx, p.Number)
 	require.NoError(t, err)
 	assert.Equal(t, "password: tidewater", string(draft))
-	p = p.Opens("c1").Approve("operator", p.Opened)
+	p = p.Opens("c1").Approve("operator", nil, p.Opened)
 	require.NoError(t, s.PutProposal(ctx, p))
 	draft, err = s.Draft(ctx, p.Number)
 	require.NoError(t, err)

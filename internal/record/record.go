@@ -399,6 +399,9 @@ func (s *Store) PushKey(ctx context.Context, of Pushed, name string) ([]byte, er
 // RemoveRepo forgets a repository.
 func (s *Store) RemoveRepo(ctx context.Context, name string) error {
 	_, err := s.change(ctx, `DELETE FROM repos WHERE name=?`, name)
+	if err == nil {
+		_, err = s.change(ctx, `DELETE FROM approvals WHERE repo=?`, name)
+	}
 	return err
 }
 

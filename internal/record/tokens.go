@@ -23,12 +23,13 @@ type Token struct {
 	Used    time.Time // to the minute; zero when it never was
 	Hash    string    // of the token, where it was found by it
 	May     []grant.Grant
+	Maker   grant.Identity // the person who made it, as their provider knew them last; nothing where a token did that nobody made
 }
 
 // ErrTaken tells that the name of a token is another's.
 var ErrTaken = errors.New("there is a token of that name")
 
-const addToken = `INSERT INTO tokens (hash, name, role, made, expires, may) VALUES (?,?,?,?,?,?) ON CONFLICT (name) DO NOTHING`
+const addToken = `INSERT INTO tokens (hash, name, role, made, expires, may, maker) VALUES (?,?,?,?,?,?,?) ON CONFLICT (name) DO NOTHING`
 
 // AddToken keeps the hash of a token, made now. A name that has ended is free again. Errors are ErrTaken for one that has not.
 func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
@@ -36,7 +37,7 @@ func (s *Store) AddToken(ctx context.Context, hash string, t Token) error {
 	if _, err := s.change(ctx, `DELETE FROM tokens WHERE name=? AND expires<>0 AND expires<=?`, t.Name, ms(now)); err != nil {
 		return err
 	}
-	return added(s.change(ctx, addToken, hash, t.Name, t.Role, ms(now), ms(t.Expires), mayText(t)))
+	return added(s.change(ctx, addToken, hash, t.Name, t.Role, ms(now), ms(t.Expires), mayText(t), makerText(t)))
 }
 
 func added(r sql.Result, err error) error {
@@ -49,7 +50,7 @@ func added(r sql.Result, err error) error {
 	return ErrTaken
 }
 
-const tokenColumns = `SELECT name, role, made, expires, used, may FROM tokens`
+const tokenColumns = `SELECT name, role, made, expires, used, may, maker FROM tokens`
 
 // mayText is what a token may beside its role, as it is kept.
 func mayText(t Token) string {
@@ -59,16 +60,32 @@ func mayText(t Token) string {
 	return toJSON(t.May)
 }
 
+// makerText is who made a token, as it is kept.
+func makerText(t Token) string {
+	if t.Maker.Provider == "" {
+		return ""
+	}
+	return toJSON(t.Maker)
+}
+
+// KnowMaker notes how a provider knows somebody by now, with the tokens that they have made.
+func (s *Store) KnowMaker(ctx context.Context, i grant.Identity) error {
+	return s.exec(ctx, `UPDATE tokens SET maker=? WHERE maker<>'' AND json_extract(maker, '$.provider')=? AND json_extract(maker, '$.subject')=?`, toJSON(i), i.Provider, i.Subject)
+}
+
 // scanToken reads a row of tokenColumns.
 func scanToken(scan func(...any) error) (t Token, err error) {
 	var made, expires, used int64
-	var may string
-	if err := scan(&t.Name, &t.Role, &made, &expires, &used, &may); err != nil {
+	var may, maker string
+	if err := scan(&t.Name, &t.Role, &made, &expires, &used, &may, &maker); err != nil {
 		return t, err
 	}
 	t.Made, t.Expires, t.Used = at(made), at(expires), at(used)
 	if may != "" {
 		err = json.Unmarshal([]byte(may), &t.May)
+	}
+	if maker != "" {
+		err = errors.Join(err, json.Unmarshal([]byte(maker), &t.Maker))
 	}
 	return t, err
 }
@@ -135,7 +152,7 @@ func AddTokenIn(ctx context.Context, dir, hash string, t Token) error {
 		return fmt.Errorf("write to %s: %w", file, err)
 	}
 	defer func() { _ = tx.Rollback() }() // does nothing once it is committed
-	if err := added(tx.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(time.Now()), ms(t.Expires), mayText(t))); err != nil {
+	if err := added(tx.ExecContext(ctx, addToken, hash, t.Name, t.Role, ms(time.Now()), ms(t.Expires), mayText(t), makerText(t))); err != nil {
 		return err
 	}
 	if err := addAudit(ctx, bare{tx}, &audit.Entry{At: time.Now(), By: OnTheMachine, Through: "command line", Verb: "make", Of: "token", Name: t.Name, With: map[string]string{"role": t.Role}, Outcome: audit.Done}); err != nil {

@@ -696,6 +696,7 @@ func (e Task) Valid() bool {
 // Defines values for Verb.
 const (
 	VerbAllow      Verb = "allow"
+	VerbApprove    Verb = "approve"
 	VerbHold       Verb = "hold"
 	VerbLook       Verb = "look"
 	VerbPromote    Verb = "promote"
@@ -711,6 +712,8 @@ const (
 func (e Verb) Valid() bool {
 	switch e {
 	case VerbAllow:
+		return true
+	case VerbApprove:
 		return true
 	case VerbHold:
 		return true
@@ -2245,6 +2248,9 @@ type LaneStop struct {
 
 	// Waits for what it waits to have arrived
 	Waits string `json:"waits,omitempty,omitzero"`
+
+	// WantsApprovals What a proposal needs before it is merged; approvals of whoever asked for it don't count.
+	WantsApprovals WantedApprovals `json:"wants_approvals,omitempty,omitzero"`
 }
 
 // LaneStopLetsIn defines model for LaneStop.LetsIn.
@@ -2774,8 +2780,11 @@ type Proposal struct {
 	EndedBy string `json:"ended_by,omitempty,omitzero"`
 
 	// Kind what it comes from: going back in git, somebody's files, a newer version, a lot that is to be let in, or a kit
-	Kind     ProposalKind `json:"kind,omitempty,omitzero"`
-	NeedsYou bool         `json:"needs_you"`
+	Kind ProposalKind `json:"kind,omitempty,omitzero"`
+
+	// Lacks which approvals are wanted yet before it can be merged
+	Lacks    string `json:"lacks,omitempty,omitzero"`
+	NeedsYou bool   `json:"needs_you"`
 
 	// Number 0 for a first commit, which is pushed to the branch itself
 	Number int `json:"number"`
@@ -3009,8 +3018,11 @@ type Repo struct {
 	Signers string `json:"signers,omitempty,omitzero"`
 	Url     string `json:"url"`
 	User    string `json:"user,omitempty,omitzero"`
-	Wards   int    `json:"wards"`
-	Warning string `json:"warning,omitempty,omitzero"`
+
+	// WantsApprovals What a proposal needs before it is merged; approvals of whoever asked for it don't count.
+	WantsApprovals WantedApprovals `json:"wants_approvals,omitempty,omitzero"`
+	Wards          int             `json:"wards"`
+	Warning        string          `json:"warning,omitempty,omitzero"`
 
 	// WithKey with a key, over SSH
 	WithKey bool `json:"with_key,omitempty,omitzero"`
@@ -3051,9 +3063,12 @@ type Rights struct {
 	OfClusters []string `json:"of_clusters,omitempty,omitzero"`
 
 	// OfGuards that may be let pass
-	OfGuards  []string `json:"of_guards,omitempty,omitzero"`
-	OfLanes   []string `json:"of_lanes,omitempty,omitzero"`
-	OfOwners  []string `json:"of_owners,omitempty,omitzero"`
+	OfGuards []string `json:"of_guards,omitempty,omitzero"`
+	OfLanes  []string `json:"of_lanes,omitempty,omitzero"`
+	OfOwners []string `json:"of_owners,omitempty,omitzero"`
+
+	// OfRepos whose proposals may be approved
+	OfRepos   []string `json:"of_repos,omitempty,omitzero"`
 	OfRosters []string `json:"of_rosters,omitempty,omitzero"`
 
 	// OfWards names, with or without their cluster
@@ -3523,7 +3538,10 @@ type Token struct {
 	// Expires absent for one that does not end by itself
 	Expires time.Time `json:"expires,omitempty,omitzero"`
 	Made    time.Time `json:"made,omitempty,omitzero"`
-	Name    string    `json:"name"`
+
+	// MadeBy the person who made it, whom it may no more than by now
+	MadeBy string `json:"made_by,omitempty,omitzero"`
+	Name   string `json:"name"`
 
 	// Rights what it may where it has no role
 	Rights []Rights `json:"rights,omitempty,omitzero"`
@@ -3573,6 +3591,15 @@ type ValueMistake struct {
 
 // Verb defines model for Verb.
 type Verb string
+
+// WantedApprovals What a proposal needs before it is merged; approvals of whoever asked for it don't count.
+type WantedApprovals struct {
+	// HowMany 0 for none
+	HowMany int `json:"how_many"`
+
+	// OfTeams teams, or roles; anybody who may approve when absent
+	OfTeams []string `json:"of_teams,omitempty,omitzero"`
+}
 
 // Ward defines model for Ward.
 type Ward struct {
@@ -4310,6 +4337,9 @@ type AddRegistryJSONRequestBody = AddRegistry
 // AddRepoJSONRequestBody defines body for AddRepo for application/json ContentType.
 type AddRepoJSONRequestBody = AddRepo
 
+// SetApprovalsJSONRequestBody defines body for SetApprovals for application/json ContentType.
+type SetApprovalsJSONRequestBody = WantedApprovals
+
 // ProposeFilesJSONRequestBody defines body for ProposeFiles for application/json ContentType.
 type ProposeFilesJSONRequestBody = ProposeFiles
 
@@ -4555,6 +4585,9 @@ type ServerInterface interface {
 	// RemoveRepo Forget a repository that no ward uses
 	// (DELETE /repos/{name})
 	RemoveRepo(c *gin.Context, name ItemName)
+	// SetApprovals Say how many approvals of whom the proposals of a repository need before they are merged
+	// (PUT /repos/{name}/approvals)
+	SetApprovals(c *gin.Context, name ItemName)
 	// GetBranchEffect What a branch of a repository would do to wards and clusters, once it is part of another
 	// (GET /repos/{name}/effect)
 	GetBranchEffect(c *gin.Context, name ItemName, params GetBranchEffectParams)
@@ -6727,6 +6760,31 @@ func (siw *ServerInterfaceWrapper) RemoveRepo(c *gin.Context) {
 	siw.Handler.RemoveRepo(c, name)
 }
 
+// SetApprovals operation middleware
+func (siw *ServerInterfaceWrapper) SetApprovals(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetApprovals(c, name)
+}
+
 // GetBranchEffect operation middleware
 func (siw *ServerInterfaceWrapper) GetBranchEffect(c *gin.Context) {
 
@@ -8797,6 +8855,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/repos", wrapper.ListRepos)
 	router.POST(options.BaseURL+"/repos", wrapper.AddRepo)
 	router.DELETE(options.BaseURL+"/repos/:name", wrapper.RemoveRepo)
+	router.PUT(options.BaseURL+"/repos/:name/approvals", wrapper.SetApprovals)
 	router.POST(options.BaseURL+"/repos/:name/look", wrapper.LookAtRepo)
 	router.POST(options.BaseURL+"/repos/:name/files", wrapper.ProposeFiles)
 	router.DELETE(options.BaseURL+"/repos/:name/host", wrapper.RemoveCodeHost)

@@ -124,7 +124,7 @@ func podOf(o cluster.Owned) Pod {
 func repoOf(r keeper.Repo) Repo {
 	m := r.More
 	out := Repo{Name: r.Name, Url: r.URL, User: r.User, About: m.About, Roster: m.Roster, Charts: m.Charts, SignedIn: r.SignedIn, WithKey: r.WithKey, Bearer: m.Bearer, OwnCa: m.CA != "",
-		Signers: m.Signers, Expires: m.Expires, Warning: r.Warning, Wards: r.Wards, Rosters: r.Rosters, Branches: r.Branches, Repository: asOf(r.Repository)}
+		Signers: m.Signers, Expires: m.Expires, Warning: r.Warning, Wards: r.Wards, Rosters: r.Rosters, Branches: r.Branches, Repository: asOf(r.Repository), WantsApprovals: WantedApprovals{HowMany: r.Approvals.Count, OfTeams: r.Approvals.Of}}
 	if m.Submodules {
 		out.Follow = append(out.Follow, RepoFollowSubmodules)
 	}

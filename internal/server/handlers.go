@@ -58,7 +58,7 @@ func do[T any](s *server, c *gin.Context, w keeper.Wish[T]) (T, error) {
 // actor is whoever asks, with what they may.
 func actor(c *gin.Context) keeper.Actor {
 	w := who(c)
-	return keeper.Actor{Name: w.Name, Through: through(c), Rights: &w.Rights}
+	return keeper.Actor{Name: w.Name, Through: through(c), Person: w.Person(), Rights: &w.Rights}
 }
 
 // through is what somebody asks through, as far as a request tells: browsers say themselves that a page of the same origin asks, and so does the command line.

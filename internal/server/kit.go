@@ -11,6 +11,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/express"
 	"vigila.dev/vigila/internal/core/kit"
+	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper"
 )
@@ -229,4 +230,11 @@ func (s *server) GetCluster(c *gin.Context, name ItemName) {
 		}
 		return out
 	})(s.Keeper.ClusterPage(c, who(c), name))
+}
+
+// SetApprovals is PUT /repos/{name}/approvals.
+func (s *server) SetApprovals(c *gin.Context, name ItemName) {
+	if in, ok := body[WantedApprovals](c); ok {
+		answer(s, c, repoOf)(do(s, c, keeper.SetApprovals{Repo: name, Wanted: proposal.Wanted{Count: in.HowMany, Of: in.OfTeams}}))
+	}
 }

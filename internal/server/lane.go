@@ -129,7 +129,7 @@ func laneOf(l keeper.Lane) Lane {
 }
 
 func laneStopOf(l *keeper.Lane, p keeper.LaneStop) LaneStop {
-	out := LaneStop{Name: p.Name, ComesAfter: p.After, LetsIn: LaneStopLetsIn(p.LetsIn), AsksWhom: p.Who, SettledSeconds: int(p.Settled.Seconds()), ByProposal: p.By == lane.ByProposal, Together: p.Together,
+	out := LaneStop{Name: p.Name, ComesAfter: p.After, LetsIn: LaneStopLetsIn(p.LetsIn), AsksWhom: p.Who, SettledSeconds: int(p.Settled.Seconds()), ByProposal: p.By == lane.ByProposal, Together: p.Together, WantsApprovals: WantedApprovals{HowMany: p.Approvals.Count, OfTeams: p.Approvals.Of},
 		Says: p.Said, NeedsYou: p.Loud, Problem: p.Problem, Arrived: p.Arrival.Here, Arrives: p.Arrival.When, Waits: p.Arrival.Waits, Listens: []LaneWard{}}
 	if out.ComesAfter == nil {
 		out.ComesAfter = []string{}

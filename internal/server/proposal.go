@@ -22,8 +22,11 @@ func (s *server) ListProposals(c *gin.Context, q ListProposalsParams) {
 		return
 	}
 	find := record.FindProposals{Repo: q.Repo, Live: q.Live, Search: q.Search, Limit: limit, Offset: offset}
-	if w := who(c); !w.Rights.All() { // members see what they have asked for
-		find.By, find.Repo = w.Name, ""
+	if w := who(c); !w.Rights.All() { // members see what they have asked for, what they may approve, and what their lanes offer
+		find.Seen = w.SeenProposals()
+		if find.Repo != "" && !slices.Contains(find.Seen.Repos, find.Repo) { // what they don't see is not there
+			find.Repo = ""
+		}
 	}
 	all, total, err := s.Keeper.Proposals(c, find)
 	if err != nil {
@@ -93,6 +96,9 @@ func proposalOf(p *proposal.Proposal) Proposal {
 		out.Conflicts = []string{}
 	}
 	out.Says, out.NeedsYou = p.Says()
+	if out.Lacks = p.Lacks(); p.Over() {
+		out.Lacks = ""
+	}
 	for _, a := range p.Approvals {
 		out.Approvals = append(out.Approvals, Approval{By: a.By, At: a.At, Commit: a.Commit, Current: a.Commit == p.Commit})
 	}

@@ -67,6 +67,7 @@ var roles = map[string]Role{
 	"GET /repos":                                 "reader",
 	"POST /repos":                                "operator",
 	"DELETE /repos/{name}":                       "operator",
+	"PUT /repos/{name}/approvals":                "operator",
 	"GET /repos/{name}/effect":                   "reader",
 	"POST /repos/{name}/files":                   "operator",
 	"DELETE /repos/{name}/host":                  "operator",

@@ -49,7 +49,7 @@ func (s *server) veil(c *gin.Context) {
 
 func rightsOf(all []grant.Grant) (out []Rights) {
 	for _, g := range all {
-		r := Rights{Verbs: []Verb{}, OfWards: g.Wards.Names, OfOwners: g.Wards.Owners, OfClusters: g.Wards.Clusters, OfRosters: g.Wards.Rosters, OfLanes: g.Lanes, AtStops: g.Stops, OfGuards: g.Guards, ByKits: g.Kits}
+		r := Rights{Verbs: []Verb{}, OfWards: g.Wards.Names, OfOwners: g.Wards.Owners, OfClusters: g.Wards.Clusters, OfRosters: g.Wards.Rosters, OfLanes: g.Lanes, AtStops: g.Stops, OfGuards: g.Guards, ByKits: g.Kits, OfRepos: g.Repos}
 		for _, v := range g.Do {
 			r.Verbs = append(r.Verbs, Verb(v))
 		}
@@ -61,7 +61,7 @@ func rightsOf(all []grant.Grant) (out []Rights) {
 // grantsOf reads what a token is to be given; a verb that there is not stays as it is, and is refused where it is made.
 func grantsOf(all []Rights) (out []grant.Grant) {
 	for _, r := range all {
-		g := grant.Grant{Wards: document.Wards{Names: r.OfWards, Owners: r.OfOwners, Clusters: r.OfClusters, Rosters: r.OfRosters}, Lanes: r.OfLanes, Stops: r.AtStops, Guards: r.OfGuards, Kits: r.ByKits}
+		g := grant.Grant{Wards: document.Wards{Names: r.OfWards, Owners: r.OfOwners, Clusters: r.OfClusters, Rosters: r.OfRosters}, Lanes: r.OfLanes, Stops: r.AtStops, Guards: r.OfGuards, Kits: r.ByKits, Repos: r.OfRepos}
 		for _, v := range r.Verbs {
 			g.Do = append(g.Do, grant.Verb(v))
 		}
@@ -98,7 +98,7 @@ func (s *server) ListTeams(c *gin.Context, q ListTeamsParams) {
 			for _, v := range r.Verbs {
 				texts = append(texts, string(v))
 			}
-			for _, all := range [][]string{r.OfWards, r.OfOwners, r.OfClusters, r.OfRosters, r.OfLanes, r.AtStops, r.OfGuards, r.ByKits} {
+			for _, all := range [][]string{r.OfWards, r.OfOwners, r.OfClusters, r.OfRosters, r.OfLanes, r.AtStops, r.OfGuards, r.ByKits, r.OfRepos} {
 				texts = append(texts, all...)
 			}
 		}

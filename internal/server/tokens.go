@@ -133,7 +133,11 @@ func tokenOf(t record.Token, you string) Token {
 	if role == "" {
 		role = RoleMember
 	}
-	return Token{Name: t.Name, Role: role, Rights: rightsOf(t.May), Made: t.Made, Used: t.Used, Expires: t.Expires, You: t.Name == you}
+	maker := ""
+	if t.Maker.Provider != "" {
+		maker = t.Maker.Title()
+	}
+	return Token{Name: t.Name, MadeBy: maker, Role: role, Rights: rightsOf(t.May), Made: t.Made, Used: t.Used, Expires: t.Expires, You: t.Name == you}
 }
 
 // ListTokens is GET /tokens.

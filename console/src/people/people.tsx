@@ -114,6 +114,7 @@ const rights = (r: Schemas["Rights"]) =>
       ["at", r.at_stops],
       ["guards", r.of_guards],
       ["by kit", r.by_kits],
+      ["of repository", r.of_repos],
     ] as const
   )
     .filter(([, all]) => all && all.length > 0)

@@ -130,7 +130,13 @@ function Actions({ p, merge, withdraw }: { p: Proposal; merge: () => void; withd
       >
         Approve
       </Button>
-      <Button changes="review" strong disabled={p.standing !== "open"} onClick={merge}>
+      <Button
+        changes="review"
+        strong
+        disabled={p.standing !== "open" || !!p.lacks}
+        title={p.lacks && `Waits for approvals: ${p.lacks}`}
+        onClick={merge}
+      >
         Merge
       </Button>
       {approve.error && <Wrong error={approve.error} />}

@@ -503,6 +503,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repos/{name}/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Say how many approvals of whom the proposals of a repository need before they are merged */
+        put: operations["setApprovals"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repos/{name}/look": {
         parameters: {
             query?: never;
@@ -2132,7 +2151,7 @@ export interface components {
          */
         Role: "member" | "reader" | "operator" | "admin";
         /** @enum {string} */
-        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "set secrets" | "propose" | "promote";
+        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "set secrets" | "propose" | "approve" | "promote";
         /** @description What may be done to wards that all that is given holds for, or to lanes */
         Rights: {
             verbs: components["schemas"]["Verb"][];
@@ -2146,6 +2165,8 @@ export interface components {
             at_stops?: string[];
             /** @description that may be let pass */
             of_guards?: string[];
+            /** @description whose proposals may be approved */
+            of_repos?: string[];
             /** @description by which things may be proposed; all when absent */
             by_kits?: string[];
         };
@@ -2202,6 +2223,8 @@ export interface components {
             expires?: string;
             /** @description it is the one that this call was made with */
             you?: boolean;
+            /** @description the person who made it, whom it may no more than by now */
+            made_by?: string;
             /** @description what it may where it has no role */
             rights?: components["schemas"]["Rights"][];
         };
@@ -2599,6 +2622,8 @@ export interface components {
             /** @description files that its base has changed as well, in another way */
             conflicts: string[];
             approvals: components["schemas"]["Approval"][];
+            /** @description which approvals are wanted yet before it can be merged */
+            lacks?: string;
             /** Format: date-time */
             ended?: string;
             /** @description absent when it happened in the repository */
@@ -2671,6 +2696,7 @@ export interface components {
             hours?: string;
             /** @description the stop that it takes lots together with */
             together?: string;
+            wants_approvals?: components["schemas"]["WantedApprovals"];
             /** @description how it is, in a line */
             says: string;
             needs_you: boolean;
@@ -3924,12 +3950,20 @@ export interface components {
              * @description when its token ends, where the server says so
              */
             expires?: string;
+            wants_approvals?: components["schemas"]["WantedApprovals"];
             warning?: string;
             wards: number;
             rosters: number;
             /** @description of a chart repository its charts */
             branches?: string[];
             repository: components["schemas"]["AsOf"];
+        };
+        /** @description What a proposal needs before it is merged; approvals of whoever asked for it don't count. */
+        WantedApprovals: {
+            /** @description 0 for none */
+            how_many: number;
+            /** @description teams, or roles; anybody who may approve when absent */
+            of_teams?: string[];
         };
         RepoList: {
             total: number;
@@ -5065,6 +5099,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setApprovals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedApprovals"];
+            };
+        };
+        responses: {
+            /** @description The repository */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repo"];
+                };
             };
             default: components["responses"]["Problem"];
         };

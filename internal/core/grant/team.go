@@ -27,6 +27,7 @@ const (
 	Allow    Verb = "allow"       // let a guard pass, by its name
 	Set      Verb = "set secrets" // values that nobody's but these wards refer to
 	Propose  Verb = "propose"     // make and change things by kits, as proposals
+	Approve  Verb = "approve"     // proposals of a repository, or lots of a lane
 	Promote  Verb = "promote"     // let a lot into a stop of a lane, hold the stop, and release it
 )
 
@@ -44,6 +45,7 @@ var About = []struct {
 	{Allow, "let a guard pass in a run that one may start, by the guard's name"},
 	{Set, "set the value of a secret that no other wards refer to"},
 	{Propose, "make things by kits, and change what they made, as proposals; wards of these alone"},
+	{Approve, "see the proposals of a repository with all their files, and approve them; or the lots that a lane offers"},
 	{Promote, "let a lot into a stop of a lane, hold the stop, and release it"},
 }
 
@@ -67,6 +69,7 @@ type Grant struct {
 	Stops  []string       `json:"stops,omitempty"`  // of the lanes; all when empty
 	Guards []string       `json:"guards,omitempty"` // that may be let pass
 	Kits   []string       `json:"kits,omitempty"`   // that may be used; all when empty
+	Repos  []string       `json:"repos,omitempty"`  // whose proposals may be approved
 	Line   int            `json:"line,omitempty"`   // of the file that says so
 }
 
@@ -76,11 +79,14 @@ type Thing struct {
 	Lane, Stop                   string // of a lane; any of its stops when empty
 	Guard                        string // that is let pass
 	Kit                          string // that is used, for the ward where one is named
+	Repo                         string // whose proposal it is; beside a lane, of a lot that it offers
 }
 
 // String says what it is.
 func (x Thing) String() string {
 	switch {
+	case x.Repo != "" && x.Lane == "":
+		return "proposals of " + x.Repo
 	case x.Lane != "" && x.Stop != "":
 		return "lane " + x.Lane + " at " + x.Stop
 	case x.Lane != "":
@@ -97,8 +103,16 @@ func (x Thing) String() string {
 
 // Covers tells whether the grant lets somebody do something to a thing. Whoever may do anything to a thing sees it, and a sync looks first.
 func (g Grant) Covers(v Verb, x Thing) bool {
-	if !slices.Contains(g.Do, v) && v != See && (v != Look || !slices.Contains(g.Do, Sync)) {
+	if !slices.Contains(g.Do, v) && v != See && (v != Look || !slices.Contains(g.Do, Sync)) && (v != Approve || !slices.Contains(g.Do, Promote)) {
 		return false
+	}
+	if x.Repo != "" {
+		if (v == Approve || v == See) && slices.Contains(g.Do, Approve) && slices.Contains(g.Repos, x.Repo) {
+			return true
+		}
+		if x.Lane == "" {
+			return false
+		}
 	}
 	if x.Kit != "" {
 		return (v == Propose || v == See) && slices.Contains(g.Do, Propose) && document.Among(g.Kits, x.Kit) && (x.Ward == "" || !g.Wards.Any() || g.Wards.Hold(x.Ward, x.Owner, x.Cluster, x.Roster))
@@ -113,6 +127,31 @@ func (g Grant) Covers(v Verb, x Thing) bool {
 type Rights struct {
 	Role   Role // "" for nothing but the grants
 	Grants []Held
+	// Bound are those of whoever made the token that these are of, and Whose their name: of the grants holds what is within. Nil for all.
+	Bound *Rights
+	Whose string
+}
+
+// Within are rights as far as somebody else's go as well: those of a token that they have made. What they may not, it may not.
+func (r Rights) Within(maker Rights, who string) Rights {
+	if maker.Role.May(Operator) { // every grant is within
+		if r.Role != "" && !maker.Role.May(r.Role) {
+			r.Role = maker.Role
+		}
+		return r
+	}
+	out := Rights{Role: r.Role, Grants: slices.Clone(r.Grants), Bound: &maker, Whose: who}
+	if r.Role == "" || maker.Role.May(r.Role) {
+		return out
+	}
+	out.Role = maker.Role
+	for _, g := range maker.Grants { // a role is for everything: of it they have what they have themselves
+		if r.Role == Reader {
+			g.Do = []Verb{See}
+		}
+		out.Grants = append(out.Grants, g)
+	}
+	return out
 }
 
 // Held is a grant that somebody has, and who gives it.
@@ -139,6 +178,10 @@ func (r Rights) May(v Verb, x Thing) Answer {
 	var instead []string
 	for _, g := range r.Grants {
 		if g.Covers(v, x) {
+			if r.Bound != nil && !r.Bound.May(v, x).May {
+				instead = append(instead, fmt.Sprintf("%s gives it, and %s, who made it, may not any more", g.By, r.Whose))
+				continue
+			}
 			why := g.By
 			if g.Line > 0 {
 				why += fmt.Sprintf(", line %d", g.Line)
@@ -166,6 +209,9 @@ func (g Grant) what() string {
 	if len(g.Stops) > 0 {
 		parts = append(parts, "stops "+strings.Join(g.Stops, ", "))
 	}
+	if len(g.Repos) > 0 {
+		parts = append(parts, "repositories "+strings.Join(g.Repos, ", "))
+	}
 	if len(g.Kits) > 0 {
 		parts = append(parts, "kits "+strings.Join(g.Kits, ", "))
 	}
@@ -180,7 +226,7 @@ func (r Rights) All() bool { return r.Role.May(Reader) }
 
 // Sees tells whether somebody sees a thing, as May does, without saying why.
 func (r Rights) Sees(x Thing) bool {
-	return r.All() || slices.ContainsFunc(r.Grants, func(h Held) bool { return h.Covers(See, x) })
+	return r.All() || slices.ContainsFunc(r.Grants, func(h Held) bool { return h.Covers(See, x) }) && (r.Bound == nil || r.Bound.Sees(x))
 }
 
 // None tells whether somebody may nothing at all.
@@ -320,7 +366,7 @@ func (d *reader) grant(n *yaml.Node) Grant {
 			g.Do = append(g.Do, v)
 		}),
 		"wards": d.Wards(&g.Wards, "wards"),
-		"lanes": d.Some(&g.Lanes, "lanes"), "stops": d.Some(&g.Stops, "stops"), "guards": d.Some(&g.Guards, "guards"), "kits": d.Some(&g.Kits, "kits"),
+		"lanes": d.Some(&g.Lanes, "lanes"), "stops": d.Some(&g.Stops, "stops"), "guards": d.Some(&g.Guards, "guards"), "kits": d.Some(&g.Kits, "kits"), "repos": d.Some(&g.Repos, "repos"),
 	})
 	if n.Kind != yaml.MappingNode {
 		return g
@@ -334,7 +380,7 @@ func (d *reader) grant(n *yaml.Node) Grant {
 // Check tells what a grant lacks: verbs without what they are for give nothing, and would look as if they did.
 func (g Grant) Check() error {
 	has := func(v Verb) bool { return slices.Contains(g.Do, v) }
-	ofWards := slices.ContainsFunc(g.Do, func(v Verb) bool { return v != Promote && v != See && v != Propose })
+	ofWards := slices.ContainsFunc(g.Do, func(v Verb) bool { return v != Promote && v != See && v != Propose && v != Approve })
 	for _, v := range g.Do {
 		if _, err := ParseVerb(string(v)); err != nil {
 			return err
@@ -351,13 +397,17 @@ func (g Grant) Check() error {
 		return fmt.Errorf("kits is missing, and wards: by which kits something may be proposed, or for which wards, such as kits: [web-service]")
 	case len(g.Kits) > 0 && !has(Propose):
 		return fmt.Errorf("kits are those that things are proposed by; write propose in do")
-	case !g.Wards.Any() && len(g.Lanes) == 0 && len(g.Kits) == 0:
+	case has(Approve) && len(g.Lanes)+len(g.Repos) == 0:
+		return fmt.Errorf("repos is missing, and lanes: whose proposals may be approved, such as repos: [moorings]")
+	case len(g.Repos) > 0 && !has(Approve):
+		return fmt.Errorf("repos are those whose proposals are approved; write approve in do")
+	case !g.Wards.Any() && len(g.Lanes)+len(g.Kits)+len(g.Repos) == 0:
 		return fmt.Errorf("wards is missing, and lanes: what may be seen")
 	case has(Allow) != (len(g.Guards) > 0):
 		return fmt.Errorf("allow and guards belong together: which guards may be let pass, such as [mass-removal]")
-	case len(g.Lanes) > 0 && !has(Promote) && !has(See):
-		return fmt.Errorf("lanes are seen or promoted; write see or promote in do")
-	case len(g.Stops) > 0 && !has(Promote):
+	case len(g.Lanes) > 0 && !has(Promote) && !has(See) && !has(Approve):
+		return fmt.Errorf("lanes are seen, promoted, or their lots approved; write see, promote or approve in do")
+	case len(g.Stops) > 0 && !has(Promote) && !has(Approve):
 		return fmt.Errorf("stops are those that are promoted to; write promote in do")
 	}
 	return nil

@@ -112,6 +112,67 @@ func TestASyncLooksFirst(t *testing.T) {
 	assert.False(t, g.Covers(Hold, Thing{Ward: "fare-gate", Owner: "ticketing"}))
 }
 
+// TestATokenMayNoMoreThanItsMaker, as they are by now.
+func TestATokenMayNoMoreThanItsMaker(t *testing.T) {
+	ours, theirs := Thing{Ward: "fares", Owner: "ticketing"}, Thing{Ward: "lights", Owner: "signals"}
+	held := func(owner string, do ...Verb) []Held {
+		return []Held{{Grant{Do: do, Wards: document.Wards{Owners: []string{owner}}}, "x"}}
+	}
+	for _, c := range []struct {
+		what         string
+		token, maker Rights
+		may          map[Verb][2]bool // ours, theirs
+		role         Role
+	}{
+		{"an admin's", Rights{Role: Operator}, Rights{Role: Admin}, map[Verb][2]bool{Sync: {true, true}}, Operator},
+		{"an admin's grants", Rights{Grants: held("ticketing", Sync)}, Rights{Role: Admin}, map[Verb][2]bool{Sync: {true, false}, Hold: {false, false}}, ""},
+		{"who is an operator by now", Rights{Role: Admin}, Rights{Role: Operator}, map[Verb][2]bool{Sync: {true, true}}, Operator},
+		{"who is a reader by now", Rights{Role: Operator}, Rights{Role: Reader}, map[Verb][2]bool{See: {true, true}, Sync: {false, false}}, Reader},
+		{"grants of who is a reader by now", Rights{Grants: held("ticketing", Sync)}, Rights{Role: Reader}, map[Verb][2]bool{See: {true, false}, Sync: {false, false}}, ""},
+		{"a role of who is in a team by now", Rights{Role: Operator}, Rights{Grants: held("ticketing", Sync)}, map[Verb][2]bool{Sync: {true, false}, Hold: {false, false}}, ""},
+		{"a reader's role of who is in a team by now", Rights{Role: Reader}, Rights{Grants: held("ticketing", Sync)}, map[Verb][2]bool{See: {true, false}, Sync: {false, false}}, ""},
+		{"grants of who is in another team by now", Rights{Grants: held("ticketing", Sync)}, Rights{Grants: held("signals", Sync)}, map[Verb][2]bool{See: {false, false}, Sync: {false, false}}, ""},
+		{"grants of who is in the team", Rights{Grants: held("ticketing", Sync, Hold)}, Rights{Grants: held("ticketing", Sync)}, map[Verb][2]bool{Sync: {true, false}, Hold: {false, false}}, ""},
+		{"who is gone", Rights{Role: Admin, Grants: held("ticketing", Sync)}, Rights{}, map[Verb][2]bool{See: {false, false}, Sync: {false, false}}, ""},
+	} {
+		got := c.token.Within(c.maker, "brindle:reader")
+		assert.Equal(t, c.role, got.Role, c.what)
+		for v, want := range c.may {
+			for i, x := range []Thing{ours, theirs} {
+				a := got.May(v, x)
+				assert.Equal(t, want[i], a.May, "%s: %s %s: %s", c.what, v, x, a.Why)
+				assert.Equal(t, got.May(See, x).May, got.Sees(x), "%s: %s", c.what, x)
+				assert.False(t, a.May && !c.maker.May(v, x).May, "%s: %s %s", c.what, v, x)
+			}
+		}
+	}
+	why := Rights{Grants: held("ticketing", Sync)}.Within(Rights{}, "brindle:reader").May(Sync, ours).Why
+	assert.Equal(t, "x gives it, and brindle:reader, who made it, may not any more", why)
+}
+
+// TestApproving: of a repository, or of a lane.
+func TestApproving(t *testing.T) {
+	repo, lanes, promotes := Grant{Do: []Verb{Approve}, Repos: []string{"moorings"}}, Grant{Do: []Verb{Approve}, Lanes: []string{"gate"}, Stops: []string{"skerry"}}, Grant{Do: []Verb{Promote}, Lanes: []string{"gate"}}
+	lot := Thing{Repo: "moorings", Lane: "gate", Stop: "skerry"}
+	for _, c := range []struct {
+		g   Grant
+		v   Verb
+		x   Thing
+		may bool
+	}{
+		{repo, Approve, Thing{Repo: "moorings"}, true}, {repo, See, Thing{Repo: "moorings"}, true}, {repo, Approve, Thing{Repo: "other"}, false}, {repo, Approve, lot, true}, {repo, Promote, lot, false},
+		{lanes, Approve, lot, true}, {lanes, Approve, Thing{Repo: "moorings"}, false}, {lanes, Approve, Thing{Repo: "moorings", Lane: "gate", Stop: "quay"}, false}, {lanes, Promote, Thing{Lane: "gate", Stop: "skerry"}, false}, {lanes, See, Thing{Lane: "gate"}, true},
+		{promotes, Approve, lot, true}, {promotes, Approve, Thing{Repo: "moorings"}, false},
+	} {
+		assert.Equal(t, c.may, c.g.Covers(c.v, c.x), "%v %s %s", c.g, c.v, c.x)
+	}
+	for _, g := range []Grant{repo, lanes, promotes} {
+		assert.NoError(t, g.Check())
+	}
+	assert.ErrorContains(t, Grant{Do: []Verb{Approve}, Wards: document.Wards{Owners: []string{"x"}}}.Check(), "repos is missing, and lanes")
+	assert.ErrorContains(t, Grant{Do: []Verb{See}, Lanes: []string{"gate"}, Repos: []string{"x"}}.Check(), "write approve in do")
+}
+
 // TestProposingByKits: by which kits, and for which wards; what was not given is not.
 func TestProposingByKits(t *testing.T) {
 	by := Grant{Do: []Verb{Propose}, Kits: []string{"web"}}
@@ -186,9 +247,9 @@ func FuzzTheDecision(f *testing.F) {
 		if lane != "" {
 			x = Thing{Lane: lane, Stop: in}
 		}
-		one := Rights{Role(role), []Held{{g, "team a"}}}
+		one := Rights{Role: Role(role), Grants: []Held{{g, "team a"}}}
 		for _, w := range About {
-			bare := Rights{Role(role), nil}.May(w.Verb, x)
+			bare := Rights{Role: Role(role)}.May(w.Verb, x)
 			if bare.May && !one.May(w.Verb, x).May {
 				t.Fatalf("a grant takes %s away", w.Verb)
 			}

@@ -71,16 +71,17 @@ const (
 
 // Stop is one environment on the way.
 type Stop struct {
-	Name     string
-	After    []string // stops that a lot has arrived at before it is offered here; none where lots begin
-	Wards    []string // name@cluster, or the name of a ward with one placement
-	LetsIn   LetsIn
-	Who      []string // may let a lot in; whoever may operate when there are none
-	Settled  time.Duration
-	By       By
-	Hours    *Hours // when lots are let in; always when nil
-	Together string // another stop, with which it takes a lot in one
-	Line     int
+	Name      string
+	After     []string // stops that a lot has arrived at before it is offered here; none where lots begin
+	Wards     []string // name@cluster, or the name of a ward with one placement
+	LetsIn    LetsIn
+	Approvals Approvals // that a lot needs before it is merged
+	Who       []string  // may let a lot in; whoever may operate when there are none
+	Settled   time.Duration
+	By        By
+	Hours     *Hours // when lots are let in; always when nil
+	Together  string // another stop, with which it takes a lot in one
+	Line      int
 }
 
 // Stop is a stop by its name.
@@ -97,6 +98,12 @@ func At(p, stop string) string { return strings.ReplaceAll(p, Placeholder, stop)
 
 // Is tells whether a file holds lanes, by its first key.
 func Is(data []byte) bool { return object.FirstKey(data, "vigila", "lane/") }
+
+// Approvals is how many approvals of whom a lot needs before it is merged.
+type Approvals struct {
+	Count int
+	Of    []string // teams, or roles; anybody who may when empty
+}
 
 // Parse reads every lane of a file that lives in a repository at a branch. All mistakes are reported at once, each an
 // *object.SyntaxError, joined.
@@ -247,6 +254,7 @@ func (d *reader) stop(n *yaml.Node) Stop {
 	d.Keys(n, "a stop", map[string]func(*yaml.Node){
 		"name": d.Text(&s.Name, "name"), "after": d.Texts(&s.After, "after"), "wards": d.Texts(&s.Wards, "wards"), "lets_in": d.Text(&letsIn, "lets_in"), "who": d.Texts(&s.Who, "who"),
 		"settled": d.Text(&settled, "settled"), "by": d.Text(&by, "by"), "hours": d.Text(&hours, "hours"), "together": d.Text(&s.Together, "together"),
+		"approvals": func(x *yaml.Node) { s.Approvals = d.approvals(x) },
 	})
 	if n.Kind != yaml.MappingNode {
 		return s
@@ -272,6 +280,7 @@ func (d *reader) stop(n *yaml.Node) Stop {
 		{s.LetsIn != ByItself && s.LetsIn != Ask, fmt.Sprintf("lets_in of stop %s is %q; write by itself, or ask", s.Name, letsIn)},
 		{len(s.After) == 0 && (len(s.Who) > 0 || s.LetsIn == Ask || s.By == ByProposal || s.Together != "" || hours != ""), fmt.Sprintf("lots begin at stop %s, since it is after no other: what is pushed there is there. Write lets_in: by itself, and neither who, by, hours nor together", s.Name)},
 		{s.By != ByCommit && s.By != ByProposal, fmt.Sprintf("by of stop %s is %q; write commit, or proposal", s.Name, by)},
+		{s.Approvals.Count > 0 && s.By != ByProposal, fmt.Sprintf("stop %s wants approvals, which only a proposal can have; write by: proposal", s.Name)},
 		{len(s.Who) > 0 && s.LetsIn == ByItself, fmt.Sprintf("stop %s lets lots in by itself, so nobody is asked; take who away, or write lets_in: ask", s.Name)},
 	} {
 		if x.is {
@@ -279,6 +288,19 @@ func (d *reader) stop(n *yaml.Node) Stop {
 		}
 	}
 	return s
+}
+
+func (d *reader) approvals(n *yaml.Node) Approvals {
+	a := Approvals{}
+	d.Keys(n, "approvals", map[string]func(*yaml.Node){"count": func(x *yaml.Node) {
+		if x.Decode(&a.Count) != nil || a.Count < 1 || a.Count > 20 {
+			d.Fail(d.Line(x), "approvals.count is %q; write how many, from 1 to 20", x.Value)
+		}
+	}, "of": d.Texts(&a.Of, "approvals.of")})
+	if n.Kind == yaml.MappingNode && a.Count == 0 && d.Good() {
+		d.Fail(d.Line(n), "approvals.count is missing: how many are wanted")
+	}
+	return a
 }
 
 // way holds what leads from stop to stop against each other.

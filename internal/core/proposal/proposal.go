@@ -56,6 +56,7 @@ type Approval struct {
 	By     string    `json:"by"`
 	At     time.Time `json:"at"`
 	Commit string    `json:"commit"`
+	As     []string  `json:"as,omitempty"` // the role and the teams that they had then
 }
 
 // Proposal is a change to a repository, with its review.
@@ -73,12 +74,14 @@ type More struct {
 	Title     string     `json:"title"`
 	Why       string     `json:"why,omitempty"` // more than the title says; some lines
 	By        string     `json:"by"`
+	Author    string     `json:"author,omitempty"` // the person behind By, where that is a token that they made
 	Opened    time.Time  `json:"opened"`
 	Commit    string     `json:"commit,omitempty"` // the head of its branch: what is reviewed
 	Own       bool       `json:"own,omitempty"`    // nobody but Vigila has written to its branch
 	Conflicts []string   `json:"conflicts,omitempty"`
 	Approvals []Approval `json:"approvals,omitempty"`
-	Said      string     `json:"said,omitempty"` // why it ended, or is stale
+	Wants     []Wanted   `json:"wants,omitempty"` // before it is merged
+	Said      string     `json:"said,omitempty"`  // why it ended, or is stale
 	Ended     time.Time  `json:"ended,omitzero"`
 	EndedBy   string     `json:"ended_by,omitempty"` // "" when it happened in the repository
 	Result    string     `json:"result,omitempty"`   // the commit of the base that holds it
@@ -155,9 +158,9 @@ func (p Proposal) End(how Standing, at time.Time, by, said, result string) Propo
 }
 
 // Approve notes that somebody approves it as it is now; again by the same person it is the newer one that counts.
-func (p Proposal) Approve(by string, at time.Time) Proposal {
+func (p Proposal) Approve(by string, as []string, at time.Time) Proposal {
 	kept := slices.DeleteFunc(slices.Clone(p.Approvals), func(a Approval) bool { return a.By == by })
-	p.Approvals = append(kept, Approval{By: by, At: at, Commit: p.Commit})
+	p.Approvals = append(kept, Approval{By: by, At: at, Commit: p.Commit, As: as})
 	return p
 }
 
@@ -191,6 +194,8 @@ func (p *Proposal) Says() (says string, loud bool) {
 		return "the checks of its code host have failed", true
 	case p.Request.Checks == "running":
 		return "the checks of its code host are running", false
+	case p.Lacks() != "":
+		return "waits for approvals: " + p.Lacks(), true
 	case len(now) > 0:
 		return "approved by " + strings.Join(now, ", ") + "; waits for its merge", true
 	case len(earlier) > 0:

@@ -76,7 +76,7 @@ func TestStaleUntilTheTwoGoTogether(t *testing.T) {
 }
 
 func TestAnApprovalIsOfACommit(t *testing.T) {
-	p := open().Approve("reader", at).Approve("operator", at)
+	p := open().Approve("reader", nil, at).Approve("operator", nil, at)
 	says, _ := p.Says()
 	assert.Equal(t, "approved by reader, operator; waits for its merge", says)
 	p = p.After(Seen{Base: "b1", Head: "c2"})
@@ -85,7 +85,7 @@ func TestAnApprovalIsOfACommit(t *testing.T) {
 	assert.Equal(t, []string{"reader", "operator"}, earlier)
 	says, _ = p.Says()
 	assert.Equal(t, "approved by reader, operator before its branch was changed; waits for a review", says)
-	p = p.Approve("reader", at)
+	p = p.Approve("reader", nil, at)
 	now, earlier = p.Approved()
 	assert.Equal(t, []string{"reader"}, now)
 	assert.Equal(t, []string{"operator"}, earlier)
