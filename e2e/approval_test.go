@@ -100,3 +100,26 @@ func TestApprovals(t *testing.T) {
 	assert.NotZero(t, code)
 	assert.Contains(t, s.ok("token", "list"), "made by brindle:admin@brindle.example")
 }
+
+// TestAStopWantsApprovals: a lot that nobody is asked for is merged once it has them, and not before.
+func TestAStopWantsApprovals(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	image := "registry.brindle.example/gate"
+	s.push("All", together(s.environment("quay", image), s.environment("skerry", image), map[string]string{
+		"wards/lane.yaml": s.laneFile("quay lets_in: by itself", "skerry after: [quay], lets_in: by itself, by: proposal, approvals: {count: 1, of: [operator]}")}))
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	s.arrives("skerry", 1)
+	s.push("Four zones", map[string]string{"app/quay/config/tariff.yaml": config("tariff", "zones", "4")})
+	s.arrives("quay", 2)
+	x := s.stopUntil("skerry", "lot 2 is proposed", func(x client.LaneStop) bool { return x.Proposal > 0 })
+	assert.Equal(t, 1, x.WantsApprovals.HowMany)
+	p := s.proposalUntil(x.Proposal, "waits for them", func(p client.Proposal) bool { return p.Lacks != "" })
+	assert.Equal(t, "Stop skerry wants 1 approval of operator", strings.ToUpper(p.Lacks[:1])+p.Lacks[1:])
+	s.fails(1, "is not merged: stop skerry wants 1 approval of operator", "propose", "merge", fmt.Sprint(p.Number))
+	s.ok("propose", "approve", fmt.Sprint(p.Number)) // by an admin, who is no operator by name
+	assert.NotEmpty(t, s.proposal(p.Number).Lacks)
+	s.withToken("works", "--role", "operator").ok("propose", "approve", fmt.Sprint(p.Number))
+	assert.Equal(t, "vigila", s.arrives("skerry", 2).Passage.By)
+	assert.Contains(t, s.says("app/skerry/config/tariff.yaml"), `"4"`)
+}
