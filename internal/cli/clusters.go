@@ -139,3 +139,30 @@ func (p *printer) warnings(x *client.ClusterPage, everything bool) {
 		p.line("  %s", p.paint("soft", "There are more than were read."))
 	}
 }
+
+func (a *app) clusterOffered() *cobra.Command {
+	return a.reading(&cobra.Command{
+		Use: "offered", Short: "List the clusters that wards make, of Cluster API objects, and that are not known yet", Example: "  vigila cluster offered", Args: noArgs,
+		RunE: a.with(func(c *cobra.Command, conn *client.Conn, _ []string) error {
+			r, err := conn.ListNewClustersWithResponse(c.Context())
+			if err := conn.Check(r, err); err != nil {
+				return err
+			}
+			if done, err := a.document(c.OutOrStdout(), r.JSON200); done {
+				return err
+			}
+			p := a.printer(c.OutOrStdout())
+			if len(r.JSON200.Items) == 0 {
+				p.line("No ward makes a cluster that is not known yet.")
+				return nil
+			}
+			rows := [][]cell{{{"CLUSTER", "soft"}, {"MADE BY", "soft"}, {"LABELS", "soft"}, {"HOW IT IS", "soft"}}}
+			for _, n := range r.JSON200.Items {
+				rows = append(rows, []cell{{n.Name, "bold"}, plain(n.Ward), plain(orDash(labels(n.Labels))), {visible.Line(n.Says), pick(n.Answers, "drifted", "")}})
+			}
+			p.table(rows)
+			p.line("\n%s", p.paint("soft", "Add one: vigila cluster add NAME --from WARD"))
+			return nil
+		}),
+	})
+}

@@ -297,7 +297,7 @@ func (a *app) repoNotices() *cobra.Command {
 
 func (a *app) cluster() *cobra.Command {
 	c := &cobra.Command{Use: "cluster", Short: "Add, list, look into and remove clusters", Example: "  vigila cluster list\n  vigila cluster show quay"}
-	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterContexts(), a.clusterRemove(), a.clusterRBAC(), a.clusterSchema())
+	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterOffered(), a.clusterContexts(), a.clusterRemove(), a.clusterRBAC(), a.clusterSchema())
 	return c
 }
 
@@ -312,12 +312,14 @@ func (a *app) clusterAdd() *cobra.Command {
   a kubeconfig on the service's machine (--service-kubeconfig): its credentials stay there; whoever runs the service says
   which directory it may be in (vigila serve --kubeconfigs);
   the token of a service account (--server, --token-file, --ca-file): it is stored encrypted and never shown again;
-  from inside (--in-cluster): the cluster that the service runs in.
+  from inside (--in-cluster): the cluster that the service runs in;
+  a ward that makes it, of Cluster API objects (--from): the kubeconfig that is written beside them. vigila cluster offered lists them.
 With none of them, only labels and links of a known cluster change. vigila cluster rbac prints what Vigila has to be
 allowed to do.`,
 		Example: `  vigila cluster add quay --kubeconfig ~/.kube/config --kube-context quay --label tier=rehearsal
   vigila cluster add skerry --server https://skerry.brindle.example:6443 --token-file token --ca-file ca.pem
-  vigila cluster add skerry --label tier=production`,
+  vigila cluster add skerry --label tier=production
+  vigila cluster add islet --from islet@quay`,
 		Args: exactly(1, "a name"),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Name = args[0]
@@ -330,7 +332,7 @@ allowed to do.`,
 					*into = strings.TrimSpace(string(b))
 				}
 			}
-			if file == "" && in.KubeconfigFile == "" && in.Server == "" && !in.InCluster && !c.Flags().Changed("label") && !c.Flags().Changed("link") {
+			if file == "" && in.KubeconfigFile == "" && in.Server == "" && !in.InCluster && in.MadeByWard == "" && !c.Flags().Changed("label") && !c.Flags().Changed("link") {
 				if os.Getenv("KUBECONFIG") == "" {
 					return usage("vigila cluster add needs --kubeconfig FILE, --server URL with --token-file, or --in-cluster")
 				}
@@ -359,6 +361,7 @@ allowed to do.`,
 	f.StringVar(&tokenFile, "token-file", "", "file with the token of a service account; - reads standard input")
 	f.StringVar(&caFile, "ca-file", "", "certificates (PEM) of the API server")
 	f.BoolVar(&in.InCluster, "in-cluster", false, "the cluster that the service runs in")
+	f.StringVar(&in.MadeByWard, "from", "", "the ward that makes it; nothing else is given then")
 	f.StringVar(&in.About, "about", "", "what it is, in a sentence")
 	f.StringToStringVar(&in.Labels, "label", nil, "labels that wards choose by, such as tier=rehearsal")
 	f.StringToStringVar(&in.Links, "link", nil, "links shown with it, such as Console=https://…")

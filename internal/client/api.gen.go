@@ -913,7 +913,10 @@ type AddCluster struct {
 	KubeconfigFile string            `json:"kubeconfig_file,omitempty,omitzero"`
 	Labels         map[string]string `json:"labels,omitempty,omitzero"`
 	Links          map[string]string `json:"links,omitempty,omitzero"`
-	Name           string            `json:"name"`
+
+	// MadeByWard the ward that makes it, whose kubeconfig of it is taken; nothing else is given then but its name
+	MadeByWard string `json:"made_by_ward,omitempty,omitzero"`
+	Name       string `json:"name"`
 
 	// Server address of the API server
 	Server string `json:"server,omitempty,omitzero"`
@@ -2555,6 +2558,25 @@ type Mute struct {
 // MuteList defines model for MuteList.
 type MuteList struct {
 	Items []Mute `json:"items"`
+}
+
+// NewCluster defines model for NewCluster.
+type NewCluster struct {
+	// Answers it can be added
+	Answers   bool              `json:"answers"`
+	Labels    map[string]string `json:"labels,omitempty,omitzero"`
+	Links     map[string]string `json:"links,omitempty,omitzero"`
+	Name      string            `json:"name"`
+	Namespace string            `json:"namespace"`
+	Says      string            `json:"says"`
+
+	// Ward that makes it, as name@cluster
+	Ward string `json:"ward"`
+}
+
+// NewClusterList defines model for NewClusterList.
+type NewClusterList struct {
+	Items []NewCluster `json:"items"`
 }
 
 // Object defines model for Object.
@@ -4828,6 +4850,11 @@ type ClientInterface interface {
 	// Corresponds with POST /mutes (the `Mute` operationId).
 	Mute(ctx context.Context, body MuteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListNewClusters Clusters that wards make, and that are not known yet
+	//
+	// Corresponds with GET /new-clusters (the `ListNewClusters` operationId).
+	ListNewClusters(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListProposals Proposals, those that wait for a person first
 	//
 	// Corresponds with GET /proposals (the `ListProposals` operationId).
@@ -6431,6 +6458,21 @@ func (c *Client) MuteWithBody(ctx context.Context, contentType string, body io.R
 // Corresponds with POST /mutes (the `Mute` operationId).
 func (c *Client) Mute(ctx context.Context, body MuteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMuteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNewClusters Clusters that wards make, and that are not known yet
+//
+// Corresponds with GET /new-clusters (the `ListNewClusters` operationId).
+func (c *Client) ListNewClusters(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNewClustersRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -10570,6 +10612,33 @@ func NewMuteRequestWithBody(server string, contentType string, body io.Reader) (
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListNewClustersRequest constructs an http.Request for the ListNewClusters method
+func NewListNewClustersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/new-clusters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -14994,6 +15063,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /mutes (the `Mute` operationId).
 	MuteWithResponse(ctx context.Context, body MuteJSONRequestBody, reqEditors ...RequestEditorFn) (*MuteResponse, error)
 
+	// ListNewClustersWithResponse Clusters that wards make, and that are not known yet
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /new-clusters (the `ListNewClusters` operationId).
+	ListNewClustersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNewClustersResponse, error)
+
 	// ListProposalsWithResponse Proposals, those that wait for a person first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17896,6 +17972,54 @@ func (r MuteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MuteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListNewClustersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NewClusterList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNewClustersResponse) GetJSON200() *NewClusterList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNewClustersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNewClustersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNewClustersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNewClustersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNewClustersResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22668,6 +22792,19 @@ func (c *ClientWithResponses) MuteWithResponse(ctx context.Context, body MuteJSO
 	return ParseMuteResponse(rsp)
 }
 
+// ListNewClustersWithResponse Clusters that wards make, and that are not known yet
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /new-clusters (the `ListNewClusters` operationId).
+func (c *ClientWithResponses) ListNewClustersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNewClustersResponse, error) {
+	rsp, err := c.ListNewClusters(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNewClustersResponse(rsp)
+}
+
 // ListProposalsWithResponse Proposals, those that wait for a person first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25564,6 +25701,39 @@ func ParseMuteResponse(rsp *http.Response) (*MuteResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Mute
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListNewClustersResponse parses an HTTP response from a ListNewClustersWithResponse call
+func ParseListNewClustersResponse(rsp *http.Response) (*ListNewClustersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNewClustersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NewClusterList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -432,7 +432,7 @@ func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Clust
 	c := k.clusters[d.Name]
 	k.mu.RUnlock()
 	if c == nil {
-		return took{}, fmt.Errorf("cluster %s is declared, but not connected yet; how it is reached is never in git: vigila cluster add %s --kubeconfig FILE", d.Name, d.Name)
+		return took{}, fmt.Errorf("cluster %s is declared, but not connected yet; how it is reached is never in git: vigila cluster add %s --kubeconfig FILE, or --from WARD where a ward makes it", d.Name, d.Name)
 	}
 	rec := c.record()
 	if rec.Roster != "" && rec.Roster != roster {

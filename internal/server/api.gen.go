@@ -908,7 +908,10 @@ type AddCluster struct {
 	KubeconfigFile string            `json:"kubeconfig_file,omitempty,omitzero"`
 	Labels         map[string]string `json:"labels,omitempty,omitzero"`
 	Links          map[string]string `json:"links,omitempty,omitzero"`
-	Name           string            `json:"name"`
+
+	// MadeByWard the ward that makes it, whose kubeconfig of it is taken; nothing else is given then but its name
+	MadeByWard string `json:"made_by_ward,omitempty,omitzero"`
+	Name       string `json:"name"`
 
 	// Server address of the API server
 	Server string `json:"server,omitempty,omitzero"`
@@ -2550,6 +2553,25 @@ type Mute struct {
 // MuteList defines model for MuteList.
 type MuteList struct {
 	Items []Mute `json:"items"`
+}
+
+// NewCluster defines model for NewCluster.
+type NewCluster struct {
+	// Answers it can be added
+	Answers   bool              `json:"answers"`
+	Labels    map[string]string `json:"labels,omitempty,omitzero"`
+	Links     map[string]string `json:"links,omitempty,omitzero"`
+	Name      string            `json:"name"`
+	Namespace string            `json:"namespace"`
+	Says      string            `json:"says"`
+
+	// Ward that makes it, as name@cluster
+	Ward string `json:"ward"`
+}
+
+// NewClusterList defines model for NewClusterList.
+type NewClusterList struct {
+	Items []NewCluster `json:"items"`
 }
 
 // Object defines model for Object.
@@ -4531,6 +4553,9 @@ type ServerInterface interface {
 	// Mute Let nobody be told of a ward, or of what else a message names, for a while
 	// (POST /mutes)
 	Mute(c *gin.Context)
+	// ListNewClusters Clusters that wards make, and that are not known yet
+	// (GET /new-clusters)
+	ListNewClusters(c *gin.Context)
 	// ListProposals Proposals, those that wait for a person first
 	// (GET /proposals)
 	ListProposals(c *gin.Context, params ListProposalsParams)
@@ -6286,6 +6311,19 @@ func (siw *ServerInterfaceWrapper) Mute(c *gin.Context) {
 	}
 
 	siw.Handler.Mute(c)
+}
+
+// ListNewClusters operation middleware
+func (siw *ServerInterfaceWrapper) ListNewClusters(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListNewClusters(c)
 }
 
 // ListProposals operation middleware
@@ -8888,6 +8926,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/repos/:name/pushes", wrapper.TakePush)
 	router.GET(options.BaseURL+"/clusters", wrapper.ListClusters)
 	router.POST(options.BaseURL+"/clusters", wrapper.AddCluster)
+	router.GET(options.BaseURL+"/new-clusters", wrapper.ListNewClusters)
 	router.DELETE(options.BaseURL+"/clusters/:name", wrapper.RemoveCluster)
 	router.GET(options.BaseURL+"/clusters/:name", wrapper.GetCluster)
 	router.POST(options.BaseURL+"/clusters/:name/adopt", wrapper.DraftAdoption)

@@ -878,6 +878,10 @@ func (s *server) AddCluster(c *gin.Context) {
 	if !ok {
 		return
 	}
+	if in.MadeByWard != "" {
+		answer(s, c, clusterOf)(do(s, c, keeper.AddMadeCluster{Name: in.Name, Ward: in.MadeByWard}))
+		return
+	}
 	x := record.Cluster{Name: in.Name, Kubeconfig: in.KubeconfigFile, KubeconfigText: in.Kubeconfig, Context: in.Context, Token: in.Token, Labels: in.Labels}
 	x.ClusterMore = record.ClusterMore{Server: in.Server, CA: in.Ca, InCluster: in.InCluster, Links: in.Links, About: in.About}
 	answer(s, c, clusterOf)(do(s, c, keeper.AddCluster{Cluster: x}))

@@ -238,3 +238,12 @@ func (s *server) SetApprovals(c *gin.Context, name ItemName) {
 		answer(s, c, repoOf)(do(s, c, keeper.SetApprovals{Repo: name, Wanted: proposal.Wanted{Count: in.HowMany, Of: in.OfTeams}}))
 	}
 }
+
+// ListNewClusters is GET /new-clusters.
+func (s *server) ListNewClusters(c *gin.Context) {
+	out := NewClusterList{Items: []NewCluster{}}
+	for _, n := range s.Keeper.NewClusters(c, who(c)) {
+		out.Items = append(out.Items, NewCluster{Name: n.Name, Ward: n.Ward, Namespace: n.Namespace, Answers: n.Ready, Says: n.Says, Labels: n.Labels, Links: n.Links})
+	}
+	c.JSON(http.StatusOK, out)
+}

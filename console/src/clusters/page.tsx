@@ -1,11 +1,11 @@
 // Clusters: the list, and the form that adds or changes one.
-import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Schemas, api, got } from "../shared/api";
 import { type Field, FormDialog, type Values, pairText, pairs } from "../shared/forms";
 import { Forget, Known, Page, by, text, useList } from "../shared/lists";
-import { Button, Menu, Wrong } from "../shared/parts";
+import { Button, Links, Menu, Wrong } from "../shared/parts";
 import { count } from "../shared/words";
 
 function clusterFields(old?: Schemas["Cluster"]): Field[] {
@@ -91,6 +91,16 @@ export function ClustersPage() {
   const client = useQueryClient();
   const [form, setForm] = useState<Schemas["Cluster"] | "new">();
   const [gone, setGone] = useState<string>();
+  const fresh = useQuery({
+    queryKey: ["clusters", "new"],
+    queryFn: () => got(api.GET("/new-clusters")),
+    refetchInterval: 15_000,
+  });
+  const add = useMutation({
+    mutationFn: (n: Schemas["NewCluster"]) =>
+      got(api.POST("/clusters", { body: { name: n.name, made_by_ward: n.ward } })),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["clusters"] }),
+  });
   const clusters = useQuery({
     queryKey: ["clusters", list.search, list.offset],
     queryFn: () => got(api.GET("/clusters", { params: { query: list.query } })),
@@ -166,6 +176,34 @@ export function ClustersPage() {
           </tr>
         ))}
       </Page>
+      {(fresh.data?.items ?? []).length > 0 && (
+        <section className="mt-8" aria-label="Clusters that wards make">
+          <h2 className="text-lg font-bold">Made here, and not known yet</h2>
+          <ul className="mt-2 divide-y divide-rule border-y border-rule">
+            {fresh.data!.items.map((n) => (
+              <li
+                key={`${n.name} ${n.ward}`}
+                className="flex flex-wrap items-baseline gap-x-4 py-2"
+                data-new={n.name}
+              >
+                <strong>{n.name}</strong>
+                <span className="min-w-0 flex-1 text-sm text-soft">
+                  {n.says[0]!.toUpperCase() + n.says.slice(1)}. Made by{" "}
+                  <Link className="underline" to={`/wards/${encodeURIComponent(n.ward)}`}>
+                    {n.ward}
+                  </Link>
+                  {Object.keys(n.labels ?? {}).length > 0 && `, with ${pairText(n.labels)}`}
+                </span>
+                <Links of={n.links} />
+                <Button changes disabled={!n.answers || add.isPending} onClick={() => add.mutate(n)}>
+                  Add it
+                </Button>
+              </li>
+            ))}
+          </ul>
+          {add.error && <Wrong error={add.error} />}
+        </section>
+      )}
       {form && (
         <FormDialog
           title={old ? `Change ${old.name}` : "Add a cluster"}

@@ -1014,6 +1014,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/new-clusters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Clusters that wards make, and that are not known yet */
+        get: operations["listNewClusters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{name}": {
         parameters: {
             query?: never;
@@ -4166,6 +4183,24 @@ export interface components {
             wards: number;
             live: components["schemas"]["AsOf"];
         };
+        NewCluster: {
+            name: string;
+            /** @description that makes it, as name@cluster */
+            ward: string;
+            namespace: string;
+            /** @description it can be added */
+            answers: boolean;
+            says: string;
+            labels?: {
+                [key: string]: string;
+            };
+            links?: {
+                [key: string]: string;
+            };
+        };
+        NewClusterList: {
+            items: components["schemas"]["NewCluster"][];
+        };
         ClusterPage: {
             cluster_of: components["schemas"]["Cluster"];
             /** @description all of it is told; to a member what is theirs */
@@ -4256,6 +4291,8 @@ export interface components {
             ca?: string;
             /** @description the cluster that the service runs in */
             in_cluster?: boolean;
+            /** @description the ward that makes it, whose kubeconfig of it is taken; nothing else is given then but its name */
+            made_by_ward?: string;
             labels?: {
                 [key: string]: string;
             };
@@ -5924,6 +5961,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Cluster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNewClusters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewClusterList"];
                 };
             };
             default: components["responses"]["Problem"];
