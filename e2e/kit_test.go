@@ -200,3 +200,52 @@ func TestKitsInTheConsole(t *testing.T) {
 	b.shows("Waits for a review")
 	assert.Len(t, s.proposed(), 1)
 }
+
+// TestAClusterFromAKit: files of the Cluster API make one more real API server; it is offered once it answers, added with a word, and what was
+// said of it in git, its labels and what is on in it, holds from then on. It ends with its files.
+func TestAClusterFromAKit(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	files := s.kits()
+	files["wards/kits/islet/kit.yaml"] = "vigila: kit/v1\nname: islet-" + s.name + `
+makes: {path: "clusters/${{ params.name }}"}
+files:
+  - {file: ward.yaml, to: "wards/${{ params.name }}-cluster.yaml"}
+  - {file: declared.yaml, to: "wards/${{ params.name }}.yaml"}
+  - {file: components.yaml, to: "wards/components/${{ params.name }}.yaml"}
+parameters:
+  required: [name]
+  properties: {name: {type: string}, nodes: {type: integer, default: 2}}
+`
+	files["wards/kits/islet/files/ward.yaml"] = "vigila: ward/v1\nname: ${{ params.name }}-cluster\nfrom: {path: \"clusters/${{ params.name }}\"}\ninto: {cluster: quay, namespace: " + s.name + ", create_namespace: true}\nkeep: {sync: auto, every: 1s, on_removal: dismantle}\nlinks: {Tickets: \"https://tickets.brindle.example/${{ params.name }}\"}\n"
+	files["wards/kits/islet/files/cluster.yaml"] = "apiVersion: cluster.x-k8s.io/v1beta2\nkind: Cluster\nmetadata: {name: \"${{ params.name }}\", labels: {tier: rehearsal, x.brindle.example/own: tool}}\nspec:\n  infrastructureRef: {apiGroup: infrastructure.cluster.x-k8s.io, kind: LabCluster, name: \"${{ params.name }}\"}\n---\napiVersion: infrastructure.cluster.x-k8s.io/v1\nkind: LabCluster\nmetadata: {name: \"${{ params.name }}\"}\nspec: {nodes: \"${{ params.nodes }}\"}\n"
+	files["wards/kits/islet/files/declared.yaml"] = "vigila: cluster/v1\nname: ${{ params.name }}\nabout: An islet.\nlabels: {tier: rehearsal, sound: brindle}\nlinks: {Tickets: \"https://tickets.brindle.example/${{ params.name }}\"}\n"
+	files["wards/kits/islet/files/components.yaml"] = "vigila: components/v1\nname: ${{ params.name }}\ncomponents:\n  bells-" + s.name + ": {use: true, with: {times: 4}}\n"
+	s.push("Kits", files)
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	s.rosterUntil(s.name, "is read", func(r client.Roster) bool { return r.Standing == "in step" })
+	assert.Contains(t, s.ok("cluster", "offered"), "No ward makes a cluster")
+	s.ok("kit", "new", "islet-"+s.name, "--set", "name=eider")
+	s.ok("propose", "merge", "1")
+	s.untilOf("eider-cluster@quay", "in step", func(w client.Ward) bool { return w.Standing == "in step" })
+	assert.Contains(t, s.ok("roster", "show", s.name), "cluster eider is declared, but not connected yet")
+
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows("eider-cluster")
+	b.open(s.url + "/clusters")
+	b.shows("It answers, and can be added")
+	b.click("Add it")
+	s.untilOf("bells-"+s.name+"-eider@eider", "in step", inStepAndReady)
+	b.open(s.url + "/clusters/eider")
+	b.shows("An islet.")
+	b.shows("2 machines: 32 cores")
+	b.shows("Tickets")
+	page := s.ok("cluster", "show", "eider", "-o", "json")
+	assert.Contains(t, page, `"sound": "brindle"`, "as git says")
+	assert.NotContains(t, s.ok("cluster", "list", "-o", "json")+page+s.log.String(), "client-key", "of how it is reached nothing is told")
+	assert.Contains(t, s.ok("cluster", "offered"), "No ward makes a cluster")
+	s.fails(1, "cluster eider is known already", "cluster", "add", "eider", "--from", "eider-cluster@quay")
+	s.fails(1, "makes no cluster elsewhere", "cluster", "add", "elsewhere", "--from", "eider-cluster@quay")
+	assert.Contains(t, s.ok("audit"), "add cluster eider")
+}

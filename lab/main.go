@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -24,6 +25,7 @@ import (
 	"vigila.dev/lab/codehost"
 	"vigila.dev/lab/edit"
 	"vigila.dev/lab/faults"
+	"vigila.dev/lab/fleet"
 	"vigila.dev/lab/gateway"
 	"vigila.dev/lab/gitserve"
 	"vigila.dev/lab/hostile"
@@ -72,7 +74,7 @@ func up() *cobra.Command {
 	var clusters, empty []string
 	var withGateway, withRegistry bool
 	var hostToken, kvToken, inboxToken, providerSecret string
-	var prometheus string
+	var prometheus, manages string
 	c := &cobra.Command{
 		Use: "up", Short: "Start the lab and stay up until Ctrl-C or vigila-lab down",
 		Example: "  vigila-lab up --dir .demo/lab --clusters quay,skerry --catalogue lab/demo/images.yaml --seed lab/demo/moorings",
@@ -118,6 +120,17 @@ func up() *cobra.Command {
 					defer g.Close()
 					state.Gateways[cl.Name] = g.URL
 				}
+			}
+			if manages != "" {
+				i := slices.IndexFunc(p.Clusters, func(c *plane.Cluster) bool { return c.Name == manages })
+				if i < 0 {
+					return fmt.Errorf("--fleet is %q, and the clusters are %s", manages, strings.Join(clusters, ", "))
+				}
+				f, err := fleet.Start(ctx, p.Clusters[i].Config, &fleetPlane{plane: p, images: catalogue, up: map[string]func(){}})
+				if err != nil {
+					return fmt.Errorf("fleet of %s: %w", manages, err)
+				}
+				defer f.Close()
 			}
 			if prometheus != "" {
 				m, err := metrics.Start(ctx, prometheus, dir, targets)
@@ -238,6 +251,7 @@ func up() *cobra.Command {
 	f.StringVar(&catalogueFile, "catalogue", "", "how images behave")
 	f.StringVar(&seed, "seed", "", "directory of commits for a repository of the same name")
 	f.StringSliceVar(&empty, "empty-repos", nil, "empty repositories to make")
+	f.StringVar(&manages, "fleet", "", "the cluster that Clusters of the Cluster API are made in: each becomes one more API server of the lab")
 	f.BoolVar(&withGateway, "gateway", false, "run a gateway for each cluster: HTTPRoutes lead real requests on loopback to its Pods")
 	f.StringVar(&hostToken, "host-token", "", "run a code host over the git repositories; its API asks for this token")
 	f.StringVar(&kvToken, "kv-token", "", "run a server of secret values that speaks KV version 2; this token is good for ever")
@@ -249,6 +263,46 @@ func up() *cobra.Command {
 	f.StringVar(&password, "git-password", "", "and this password")
 	_ = c.MarkFlagRequired("dir")
 	return c
+}
+
+// fleetPlane starts the clusters of a fleet, each with its nodes.
+type fleetPlane struct {
+	plane  *plane.Plane
+	images *nodes.Catalogue
+	up     map[string]func()
+}
+
+// Begin is of fleet.Plane.
+func (f *fleetPlane) Begin(ctx context.Context, name string, count int) (string, error) {
+	c, err := f.plane.Add(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	own, cancel := context.WithCancel(ctx)
+	yard, err := nodes.Start(own, c.Config, f.images, count)
+	if err == nil {
+		err = yard.Egress(c.Egress)
+	}
+	f.up[name] = func() {
+		cancel()
+		if yard != nil {
+			yard.Close()
+		}
+		f.plane.Remove(name)
+	}
+	if err != nil {
+		f.End(name)
+		return "", err
+	}
+	return c.Kubeconfig, nil
+}
+
+// End is of fleet.Plane.
+func (f *fleetPlane) End(name string) {
+	if end := f.up[name]; end != nil {
+		end()
+		delete(f.up, name)
+	}
 }
 
 // keptPort keeps a server at the port of an earlier start.

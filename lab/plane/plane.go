@@ -18,6 +18,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -35,6 +36,7 @@ type Plane struct {
 	Clusters []*Cluster
 
 	mu       sync.Mutex
+	adding   sync.Mutex // one more cluster at a time
 	children []*child
 	failed   chan error
 }
@@ -106,6 +108,63 @@ func (p *Plane) start(ctx context.Context, names []string) error {
 	}
 	wg.Wait()
 	return errors.Join(errs...)
+}
+
+// Add brings up one more cluster, and returns when its API server is ready. It answers where it did before, when it was there before.
+func (p *Plane) Add(ctx context.Context, name string) (*Cluster, error) {
+	p.adding.Lock()
+	defer p.adding.Unlock()
+	file := filepath.Join(p.Dir, "ports.json")
+	at := ports{}
+	b, err := os.ReadFile(file)
+	if err == nil {
+		err = json.Unmarshal(b, &at)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	for _, n := range []string{name, name + "-controllers"} {
+		if at[n], err = FreePort(at[n]); err != nil {
+			return nil, err
+		}
+	}
+	if b, err = json.Marshal(at); err == nil {
+		err = os.WriteFile(file, b, 0o600)
+	}
+	if err != nil {
+		return nil, err
+	}
+	key, err := p.serviceAccountKey()
+	if err != nil {
+		return nil, err
+	}
+	token, err := p.token()
+	if err != nil {
+		return nil, err
+	}
+	c, err := p.cluster(ctx, name, loopback(at["etcd"]), key, token, at)
+	if err != nil {
+		p.Remove(name)
+	}
+	return c, err
+}
+
+// Remove ends a cluster that was added.
+func (p *Plane) Remove(name string) {
+	p.mu.Lock()
+	var ending []*child
+	p.children = slices.DeleteFunc(p.children, func(c *child) bool {
+		if c.name == "apiserver-"+name || c.name == "controllers-"+name {
+			ending = append(ending, c)
+			return true
+		}
+		return false
+	})
+	p.mu.Unlock()
+	slices.Reverse(ending)
+	for _, c := range ending {
+		c.end()
+	}
 }
 
 func (p *Plane) cluster(ctx context.Context, name, etcd, key, token string, at ports) (*Cluster, error) {
@@ -211,19 +270,22 @@ func (p *Plane) Stop() {
 		if c.name == "etcd" {
 			wg.Wait() // the others still write to it
 		}
-		wg.Go(func() {
-			_ = c.cmd.Process.Signal(syscall.SIGTERM)
-			select {
-			case <-c.done:
-			case <-time.After(3 * time.Second):
-				_ = c.cmd.Process.Kill()
-				<-c.done
-			}
-			_ = c.stdin.Close()
-			_ = c.log.Close()
-		})
+		wg.Go(c.end)
 	}
 	wg.Wait()
+}
+
+// end ends a child, and waits for it.
+func (c *child) end() {
+	_ = c.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-c.done:
+	case <-time.After(3 * time.Second):
+		_ = c.cmd.Process.Kill()
+		<-c.done
+	}
+	_ = c.stdin.Close()
+	_ = c.log.Close()
 }
 
 // Pids lists the children by name, for tests that look whether they are gone.
