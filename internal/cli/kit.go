@@ -128,6 +128,18 @@ func kitOf(ctx context.Context, conn *client.Conn, name string) (*client.Kit, er
 	return r.JSON200, nil
 }
 
+// formOf is a kit with what its form asks for, once something is given.
+func formOf(ctx context.Context, conn *client.Conn, k *client.Kit, given map[string]any) (*client.Kit, error) {
+	if !k.Follows {
+		return k, nil
+	}
+	r, err := conn.GetKitFormWithResponse(ctx, k.Name, client.KitWish{Given: given})
+	if err := conn.Check(r, err); err != nil {
+		return nil, err
+	}
+	return r.JSON200, nil
+}
+
 // question is what a form asks for one parameter.
 type question struct {
 	at                  []string
@@ -347,8 +359,23 @@ func (a *app) wish(c *cobra.Command, conn *client.Conn, k *client.Kit, f *form, 
 	in := bufio.NewReader(c.InOrStdin())
 	ask := interactive(c.InOrStdin()) && a.output == "text"
 	if ask && w.Place == "" && len(f.set) == 0 && f.file == "" {
-		if err := a.asks(c, in, k, w.Given, func(question) bool { return true }); err != nil {
-			return err
+		seen := map[string]bool{}
+		for more := true; more; { // what is asked next may follow from what was answered
+			more = false
+			if err := a.asks(c, in, k, w.Given, func(q question) bool {
+				fresh := !seen[q.name()]
+				seen[q.name()], more = true, more || fresh
+				return fresh
+			}); err != nil {
+				return err
+			}
+			if !k.Follows {
+				break
+			}
+			var err error
+			if k, err = formOf(c.Context(), conn, k, w.Given); err != nil {
+				return err
+			}
 		}
 	}
 	var t *client.KitTry
@@ -450,6 +477,15 @@ proposed. Elsewhere, or with --set and --values, nothing is asked. Nothing is ke
 			if err := f.read(c, k, given); err != nil {
 				return err
 			}
+			if k, err = formOf(c.Context(), conn, k, given); err != nil {
+				return err
+			}
+			if k.Follows { // with what there is to choose now, it is known what is a number
+				given = map[string]any{}
+				if err := f.read(c, k, given); err != nil {
+					return err
+				}
+			}
 			return a.wish(c, conn, k, &f, client.KitWish{Given: given})
 		}),
 	}
@@ -479,6 +515,9 @@ want the same lines to be another.`,
 			}
 			k, err := kitOf(c.Context(), conn, m.Kit)
 			if err != nil {
+				return err
+			}
+			if k, err = formOf(c.Context(), conn, k, m.Given); err != nil {
 				return err
 			}
 			if err := f.read(c, k, m.Given); err != nil {

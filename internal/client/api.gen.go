@@ -2098,9 +2098,12 @@ type Kit struct {
 	DeclaredAt string `json:"declared_at"`
 
 	// Fits labels of the clusters that it is for; all when absent
-	Fits  map[string]string `json:"fits,omitempty,omitzero"`
-	Name  string            `json:"name"`
-	Owner string            `json:"owner,omitempty,omitzero"`
+	Fits map[string]string `json:"fits,omitempty,omitzero"`
+
+	// Follows what its form asks for follows from what is given: POST /kits/{name}/form
+	Follows bool   `json:"follows,omitempty,omitzero"`
+	Name    string `json:"name"`
+	Owner   string `json:"owner,omitempty,omitzero"`
 
 	// Parameters a JSON Schema of an object; in an answer about one kit
 	Parameters map[string]interface{} `json:"parameters,omitempty,omitzero"`
@@ -4319,6 +4322,9 @@ type AnswerDeviceJSONRequestBody = AnswerDevice
 // LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
 type LookFollowJSONRequestBody = LookFollow
 
+// GetKitFormJSONRequestBody defines body for GetKitForm for application/json ContentType.
+type GetKitFormJSONRequestBody = KitWish
+
 // ProposeKitJSONRequestBody defines body for ProposeKit for application/json ContentType.
 type ProposeKitJSONRequestBody = KitWish
 
@@ -4658,6 +4664,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /kits/{name} (the `GetKit` operationId).
 	GetKit(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetKitFormWithBody What a kit's form asks for, as far as something is given already
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /kits/{name}/form (the `GetKitForm` operationId).
+	GetKitFormWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetKitForm What a kit's form asks for, as far as something is given already
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /kits/{name}/form (the `GetKitForm` operationId).
+	GetKitForm(ctx context.Context, name ItemName, body GetKitFormJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProposeKitWithBody Propose what a kit makes of some values
 	//
@@ -5957,6 +5977,40 @@ func (c *Client) ListKits(ctx context.Context, params *ListKitsParams, reqEditor
 // Corresponds with GET /kits/{name} (the `GetKit` operationId).
 func (c *Client) GetKit(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetKitRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetKitFormWithBody What a kit's form asks for, as far as something is given already
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /kits/{name}/form (the `GetKitForm` operationId).
+func (c *Client) GetKitFormWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetKitFormRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetKitForm What a kit's form asks for, as far as something is given already
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /kits/{name}/form (the `GetKitForm` operationId).
+func (c *Client) GetKitForm(ctx context.Context, name ItemName, body GetKitFormJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetKitFormRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9474,6 +9528,53 @@ func NewGetKitRequest(server string, name ItemName) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetKitFormRequest calls the generic GetKitForm builder with application/json body
+func NewGetKitFormRequest(server string, name ItemName, body GetKitFormJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGetKitFormRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewGetKitFormRequestWithBody constructs an http.Request for the GetKitForm method, with any body, and a specified content type
+func NewGetKitFormRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/kits/%s/form", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -14846,6 +14947,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /kits/{name} (the `GetKit` operationId).
 	GetKitWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetKitResponse, error)
 
+	// GetKitFormWithBodyWithResponse What a kit's form asks for, as far as something is given already
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /kits/{name}/form (the `GetKitForm` operationId).
+	GetKitFormWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GetKitFormResponse, error)
+
+	// GetKitFormWithResponse What a kit's form asks for, as far as something is given already
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /kits/{name}/form (the `GetKitForm` operationId).
+	GetKitFormWithResponse(ctx context.Context, name ItemName, body GetKitFormJSONRequestBody, reqEditors ...RequestEditorFn) (*GetKitFormResponse, error)
+
 	// ProposeKitWithBodyWithResponse Propose what a kit makes of some values
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -16937,6 +17052,54 @@ func (r GetKitResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetKitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetKitFormResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Kit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetKitFormResponse) GetJSON200() *Kit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetKitFormResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetKitFormResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetKitFormResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetKitFormResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetKitFormResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22389,6 +22552,32 @@ func (c *ClientWithResponses) GetKitWithResponse(ctx context.Context, name ItemN
 	return ParseGetKitResponse(rsp)
 }
 
+// GetKitFormWithBodyWithResponse What a kit's form asks for, as far as something is given already
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /kits/{name}/form (the `GetKitForm` operationId).
+func (c *ClientWithResponses) GetKitFormWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GetKitFormResponse, error) {
+	rsp, err := c.GetKitFormWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetKitFormResponse(rsp)
+}
+
+// GetKitFormWithResponse What a kit's form asks for, as far as something is given already
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /kits/{name}/form (the `GetKitForm` operationId).
+func (c *ClientWithResponses) GetKitFormWithResponse(ctx context.Context, name ItemName, body GetKitFormJSONRequestBody, reqEditors ...RequestEditorFn) (*GetKitFormResponse, error) {
+	rsp, err := c.GetKitForm(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetKitFormResponse(rsp)
+}
+
 // ProposeKitWithBodyWithResponse Propose what a kit makes of some values
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -24980,6 +25169,39 @@ func ParseGetKitResponse(rsp *http.Response) (*GetKitResponse, error) {
 	}
 
 	response := &GetKitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Kit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetKitFormResponse parses an HTTP response from a GetKitFormWithResponse call
+func ParseGetKitFormResponse(rsp *http.Response) (*GetKitFormResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetKitFormResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

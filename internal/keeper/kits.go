@@ -53,7 +53,7 @@ func (l *rosterLoop) setKits(in *roster.Files) (problems []roster.Problem) {
 	conf := l.record()
 	var now kitted
 	elsewhere := map[string]string{}
-	for _, x := range l.k.Kits() {
+	for _, x := range l.k.kitted().kits {
 		if x.Roster != conf.Name {
 			elsewhere[x.Name] = x.Roster
 		}
@@ -97,8 +97,8 @@ func (k *Keeper) kitted() (out kitted) {
 	return out
 }
 
-// Kits lists every kit, by name.
-func (k *Keeper) Kits() []Kit { return k.kitted().kits }
+// Kits lists every kit, by name; the one that Vigila brings along last.
+func (k *Keeper) Kits() []Kit { return append(k.kitted().kits, k.chartKits()...) }
 
 // SeenKits lists the kits that somebody sees: those that they may use.
 func (k *Keeper) SeenKits(w Who) []Kit {
@@ -150,13 +150,21 @@ func (k *Keeper) Makings(ctx context.Context, w Who) ([]Made, error) {
 	var out []Made
 	var errs []error
 	seen := map[[2]string]bool{}
-	for _, x := range k.Kits() {
-		repository, ref := x.Target()
-		at := [2]string{repository, ref}
-		if x.Switch != nil || seen[at] {
+	var places [][2]string
+	for _, x := range k.kitted().kits {
+		if repository, ref := x.Target(); x.Switch == nil {
+			places = append(places, [2]string{repository, ref})
+		}
+	}
+	for _, r := range k.chartRosters() {
+		places = append(places, [2]string{r.Repo, r.Ref})
+	}
+	for _, at := range places {
+		if seen[at] {
 			continue
 		}
 		seen[at] = true
+		repository, ref := at[0], at[1]
 		all, err := k.makingsIn(ctx, repository, ref)
 		errs = append(errs, err)
 		out = append(out, all...)
@@ -235,6 +243,9 @@ func (k *Keeper) other(m Made) string {
 	if m.Kit == "" {
 		return m.Other
 	}
+	if m.Kit == kit.FromChart { // which version it takes is a value
+		return ""
+	}
 	x, err := k.kit(m.Kit)
 	if err != nil {
 		return "there is no kit " + m.Kit + " any more"
@@ -300,8 +311,16 @@ func (k *Keeper) kitAt(x Kit, commit string) (*kit.Kit, []kit.File, error) {
 }
 
 // asMade is what a kit made of a thing when it did.
-func (k *Keeper) asMade(_ context.Context, x Kit, m kit.Made) (*kit.Thing, error) {
-	own, files, err := k.kitAt(x, m.At)
+func (k *Keeper) asMade(ctx context.Context, x Kit, m kit.Made) (*kit.Thing, error) {
+	var own *kit.Kit
+	var files []kit.File
+	var err error
+	if m.Kit == kit.FromChart {
+		x, files, _, err = k.chartKit(ctx, m.With)
+		own = x.Kit
+	} else {
+		own, files, err = k.kitAt(x, m.At)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -357,7 +376,7 @@ type kitPlan struct {
 
 // tryKit works out what a wish comes to, but for its effect.
 func (k *Keeper) tryKit(ctx context.Context, w KitWish) (*KitTry, error) {
-	x, err := k.kit(w.Kit)
+	x, now, files, at, wrong, err := k.kitFor(ctx, w)
 	if err != nil {
 		return nil, err
 	}
@@ -367,25 +386,11 @@ func (k *Keeper) tryKit(ctx context.Context, w KitWish) (*KitTry, error) {
 	case x.Switch == nil && w.Place != "":
 		return nil, fault(Invalid, "kit %s makes files, and can't be switched: vigila kit new %s", w.Kit, w.Kit)
 	}
-	own, err := k.gitOf(x.Repo)
-	if err != nil {
-		return nil, err
-	}
-	at, err := own.Resolve(ctx, x.Ref)
-	if err == nil {
-		at, err = own.LastChange(ctx, at, x.Dir) // so that the record is another only when the kit is
-	}
-	if err != nil {
-		return nil, err
-	}
-	now, files, err := k.kitAt(x, at.ID)
-	if err != nil {
-		return nil, fault(Invalid, "%v", err)
-	}
 	out := &KitTry{Links: map[string]string{}}
 	if out.Values, out.Mistakes, err = now.Complete(w.Values); err != nil {
 		return nil, fault(Invalid, "%v", err)
 	}
+	out.Mistakes = append(out.Mistakes, wrong...)
 	out.Mistakes = append(out.Mistakes, k.clusterMistakes(now, now.Parameters, out.Values, nil)...)
 	plan := &kitPlan{kit: x, title: w.String()}
 	out.plan = plan
@@ -408,7 +413,7 @@ func (k *Keeper) tryKit(ctx context.Context, w KitWish) (*KitTry, error) {
 	if len(out.Mistakes) > 0 {
 		return out, nil
 	}
-	thing, err := now.Make(out.Values, w.Values, files, at.ID)
+	thing, err := now.Make(out.Values, w.Values, files, at)
 	if err != nil {
 		return nil, fault(Invalid, "%v", err)
 	}
@@ -527,7 +532,7 @@ func (k *Keeper) turned(ctx context.Context, w KitWish, x *kit.Kit, out *KitTry)
 	}
 	out.Path = file
 	kits := []*kit.Kit{}
-	for _, one := range k.Kits() {
+	for _, one := range k.kitted().kits {
 		if one.Roster == plan.kit.Roster {
 			kits = append(kits, one.Kit)
 		}

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -637,21 +638,64 @@ func (g given) fit(file string, text []byte, vals any, what string, below []stri
 	return errors.Join(errs...)
 }
 
+// suits tells whether a cluster's version is one that a chart takes.
+func suits(want, runs string) (bool, error) {
+	con, err := semver.NewConstraint(want)
+	if err != nil {
+		return false, err
+	}
+	v, err := semver.NewVersion(runs)
+	if err != nil {
+		return false, err
+	}
+	plain, _ := v.SetPrerelease("") // providers write theirs as v1.35.0-gke.1, which no plain range takes
+	plain, _ = plain.SetMetadata("")
+	return con.Check(v) || con.Check(&plain), nil
+}
+
+// OpenedChart is what a packaged chart says of itself.
+type OpenedChart struct {
+	Wants  string         // the versions of Kubernetes that it takes; all when empty
+	Values map[string]any // its own
+	Schema map[string]any // of its values; nil when it has none
+}
+
+// OpenChart reads a packaged chart without what it depends on. what names it.
+func OpenChart(data []byte, what string) (*OpenedChart, error) {
+	c, err := (&chartLoader{out: &Result{}}).packed(data, what)
+	if err != nil {
+		return nil, err
+	}
+	out := &OpenedChart{Wants: c.meta.KubeVersion, Values: c.values}
+	if c.schema != nil {
+		if err := json.Unmarshal(c.schema, &out.Schema); err != nil {
+			return nil, fmt.Errorf("the schema of chart %s can't be read: %w", what, err)
+		}
+	}
+	return out, nil
+}
+
+// Suits tells whether the chart takes a version of Kubernetes; what can't be read is told when it is rendered.
+func (c *OpenedChart) Suits(runs string) bool {
+	if c.Wants == "" {
+		return true
+	}
+	ok, err := suits(c.Wants, runs)
+	return ok || err != nil
+}
+
 // fits holds what the charts ask of the cluster against what it has.
 func (l *chartLoader) fits(c *chart) error {
 	var errs []error
 	if want := c.meta.KubeVersion; want != "" && l.request.Cluster.Version != "" {
-		con, err := semver.NewConstraint(want)
-		if err != nil {
+		if _, err := semver.NewConstraint(want); err != nil {
 			return l.wrong(c, chartFile, "kubeVersion", "kubeVersion %q can't be read: %v", want, err)
 		}
-		v, err := semver.NewVersion(l.request.Cluster.Version)
+		ok, err := suits(want, l.request.Cluster.Version)
 		if err != nil {
 			return fmt.Errorf("the version of cluster %s, %q, can't be read: %w", l.request.Cluster.Name, l.request.Cluster.Version, err)
 		}
-		plain, _ := v.SetPrerelease("") // providers write theirs as v1.35.0-gke.1, which no plain range takes
-		plain, _ = plain.SetMetadata("")
-		if !con.Check(v) && !con.Check(&plain) {
+		if !ok {
 			errs = append(errs, l.wrong(c, chartFile, "kubeVersion", "chart %s %s wants Kubernetes %s; cluster %s has %s", c.meta.Name, c.meta.Version, want, l.request.Cluster.Name, l.request.Cluster.Version))
 		}
 	}

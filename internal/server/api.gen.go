@@ -2093,9 +2093,12 @@ type Kit struct {
 	DeclaredAt string `json:"declared_at"`
 
 	// Fits labels of the clusters that it is for; all when absent
-	Fits  map[string]string `json:"fits,omitempty,omitzero"`
-	Name  string            `json:"name"`
-	Owner string            `json:"owner,omitempty,omitzero"`
+	Fits map[string]string `json:"fits,omitempty,omitzero"`
+
+	// Follows what its form asks for follows from what is given: POST /kits/{name}/form
+	Follows bool   `json:"follows,omitempty,omitzero"`
+	Name    string `json:"name"`
+	Owner   string `json:"owner,omitempty,omitzero"`
 
 	// Parameters a JSON Schema of an object; in an answer about one kit
 	Parameters map[string]interface{} `json:"parameters,omitempty,omitzero"`
@@ -4314,6 +4317,9 @@ type AnswerDeviceJSONRequestBody = AnswerDevice
 // LookFollowJSONRequestBody defines body for LookFollow for application/json ContentType.
 type LookFollowJSONRequestBody = LookFollow
 
+// GetKitFormJSONRequestBody defines body for GetKitForm for application/json ContentType.
+type GetKitFormJSONRequestBody = KitWish
+
 // ProposeKitJSONRequestBody defines body for ProposeKit for application/json ContentType.
 type ProposeKitJSONRequestBody = KitWish
 
@@ -4487,6 +4493,9 @@ type ServerInterface interface {
 	// GetKit One kit, with what its form asks for
 	// (GET /kits/{name})
 	GetKit(c *gin.Context, name ItemName)
+	// GetKitForm What a kit's form asks for, as far as something is given already
+	// (POST /kits/{name}/form)
+	GetKitForm(c *gin.Context, name ItemName)
 	// ProposeKit Propose what a kit makes of some values
 	// (POST /kits/{name}/proposals)
 	ProposeKit(c *gin.Context, name ItemName)
@@ -5614,6 +5623,31 @@ func (siw *ServerInterfaceWrapper) GetKit(c *gin.Context) {
 	}
 
 	siw.Handler.GetKit(c, name)
+}
+
+// GetKitForm operation middleware
+func (siw *ServerInterfaceWrapper) GetKitForm(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetKitForm(c, name)
 }
 
 // ProposeKit operation middleware
@@ -8908,6 +8942,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/proposals/:number/withdraw", wrapper.WithdrawProposal)
 	router.GET(options.BaseURL+"/kits", wrapper.ListKits)
 	router.GET(options.BaseURL+"/kits/:name", wrapper.GetKit)
+	router.POST(options.BaseURL+"/kits/:name/form", wrapper.GetKitForm)
 	router.POST(options.BaseURL+"/kits/:name/try", wrapper.TryKit)
 	router.POST(options.BaseURL+"/kits/:name/proposals", wrapper.ProposeKit)
 	router.POST(options.BaseURL+"/kits/:name/renew", wrapper.RenewKit)

@@ -18,6 +18,9 @@ import (
 
 func kitOf(x keeper.Kit) Kit {
 	out := Kit{Name: x.Name, About: strings.TrimSpace(x.About), Owner: x.Owner, Switched: x.Switch != nil, Repo: x.Repo, Branch: x.Ref, Roster: x.Roster, DeclaredAt: fmt.Sprintf("%s:%d", path.Join(x.Dir, kit.FileName), x.Line), Fits: x.Clusters}
+	if x.Name == kit.FromChart {
+		out.DeclaredAt, out.Follows = "brought along by Vigila", true
+	}
 	if x.Switch != nil {
 		out.Requires = x.Switch.Needs
 	} else {
@@ -66,6 +69,18 @@ func (s *server) GetKit(c *gin.Context, name ItemName) {
 		s.fail(c, err)
 		return
 	}
+	c.JSON(http.StatusOK, s.formOf(c, x))
+}
+
+// GetKitForm is POST /kits/{name}/form.
+func (s *server) GetKitForm(c *gin.Context, name ItemName) {
+	if in, ok := body[KitWish](c); ok {
+		answer(s, c, func(x keeper.Kit) Kit { return s.formOf(c, x) })(s.Keeper.KitForm(c, who(c), name, wishOf(name, in).Values))
+	}
+}
+
+// formOf is a kit with all that its form needs.
+func (s *server) formOf(c *gin.Context, x keeper.Kit) Kit {
 	out := kitOf(x)
 	out.Parameters, out.Sections, out.Choices = x.Parameters, sectionsOf(x), s.Keeper.Choices(x)
 	all, _ := s.Keeper.Makings(c, who(c)) // what can't be read is told where they are listed
@@ -74,7 +89,7 @@ func (s *server) GetKit(c *gin.Context, name ItemName) {
 			out.Things++
 		}
 	}
-	c.JSON(http.StatusOK, out)
+	return out
 }
 
 func wishOf(name string, in KitWish) keeper.KitWish {

@@ -5,12 +5,15 @@ import Rjsf from "@rjsf/core/lib/components/Form.js";
 import type {
   BaseInputTemplateProps,
   ErrorSchema,
+  FieldProps,
   FieldTemplateProps,
   ObjectFieldTemplateProps,
   RJSFSchema,
+  UiSchema,
   ValidatorType,
   WidgetProps,
 } from "@rjsf/utils";
+import { useState } from "react";
 import type { Schemas } from "../shared/api";
 
 export type Given = Record<string, unknown>;
@@ -51,6 +54,65 @@ function asked(schema: Given, choices: string[]): RJSFSchema {
 function fallback(p: { id: string; registry: { formContext: unknown } }) {
   const v = at((p.registry.formContext as Context).completed, p.id.split(".").slice(1));
   return v === undefined || typeof v === "object" ? "" : String(v);
+}
+
+/** What has no fields of its own: a list, or a mapping of anything, is written as JSON. */
+const free = (s: Given) =>
+  s.type === "array" || (s.type === "object" && !s.properties) || (!s.type && !s.enum && !s.properties);
+
+/** Which parts of a form are written as JSON. */
+function shapedBy(schema: Given): UiSchema {
+  return Object.fromEntries(
+    Object.entries((schema.properties ?? {}) as Record<string, Given>).map(([k, v]) => [
+      k,
+      free(v) ? { "ui:field": "json" } : shapedBy(v),
+    ]),
+  );
+}
+
+function Json(p: FieldProps) {
+  const [text, setText] = useState(p.formData === undefined ? "" : JSON.stringify(p.formData));
+  const [bad, setBad] = useState("");
+  const id = p.fieldPathId.$id;
+  const example = (p.schema.examples as unknown[] | undefined)?.[0];
+  return (
+    <div className="min-w-0 text-sm sm:col-span-2" data-field={id}>
+      <label htmlFor={id} className="font-bold">
+        {p.schema.title ?? p.name}
+      </label>
+      <textarea
+        id={id}
+        rows={2}
+        spellCheck={false}
+        className={`${box} ${edge(bad !== "")} font-mono`}
+        placeholder={example === undefined ? "JSON" : JSON.stringify(example)}
+        value={text}
+        onChange={(e) => {
+          setText(e.target.value);
+          if (e.target.value.trim() === "") {
+            setBad("");
+            p.onChange(undefined, p.fieldPathId.path);
+            return;
+          }
+          try {
+            p.onChange(JSON.parse(e.target.value), p.fieldPathId.path);
+            setBad("");
+          } catch (x) {
+            setBad(x instanceof Error ? x.message : String(x));
+          }
+        }}
+      />
+      {p.schema.description && <p className="mt-0.5 text-xs text-soft">{p.schema.description}</p>}
+      {bad && (
+        <p role="alert" className="mt-0.5 break-words">
+          <span aria-hidden className="mr-1.5 text-failing">
+            ▲
+          </span>
+          This is not JSON: {bad}
+        </p>
+      )}
+    </div>
+  );
 }
 
 const box =
@@ -213,7 +275,11 @@ export function KitForm({
       extraErrors={placed(mistakes)}
       showErrorList={false}
       noHtml5Validate
-      uiSchema={{ "ui:submitButtonOptions": { norender: true } }}
+      uiSchema={{
+        ...shapedBy((kit.parameters ?? {}) as Given),
+        "ui:submitButtonOptions": { norender: true },
+      }}
+      fields={{ json: Json }}
       experimental_defaultFormStateBehavior={{ emptyObjectFields: "skipDefaults" }}
       templates={{ FieldTemplate: Field, ObjectFieldTemplate: Sections, BaseInputTemplate: Input }}
       widgets={{ SelectWidget: Select, CheckboxWidget: Check }}

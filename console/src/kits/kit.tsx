@@ -75,6 +75,15 @@ function Form({ kit, start, wish, note }: { kit: Schemas["Kit"]; start: Given; w
   const go = useNavigate();
   const settled = useSettled(given, 350);
   const body = { ...wish, given: settled };
+  // What is asked for may follow from what is given: of a chart, its versions and its values.
+  const form = useQuery({
+    queryKey: ["kit-form", kit.name, ["chart_repo", "chart", "version", "roster"].map((k) => settled[k])],
+    enabled: kit.follows === true,
+    queryFn: () =>
+      got(api.POST("/kits/{name}/form", { params: { path: { name: kit.name } }, body: { given: settled } })),
+    placeholderData: keepPreviousData,
+  });
+  const shape = form.data ?? kit;
   const tried = useQuery({
     queryKey: ["kit-try", kit.name, body],
     queryFn: () => got(api.POST("/kits/{name}/try", { params: { path: { name: kit.name } }, body })),
@@ -131,7 +140,8 @@ function Form({ kit, start, wish, note }: { kit: Schemas["Kit"]; start: Given; w
             </p>
           ) : (
             <KitForm
-              kit={kit}
+              key={Object.keys((shape.parameters?.properties ?? {}) as object).length}
+              kit={shape}
               given={given}
               set={set}
               completed={(t?.completed ?? {}) as Given}

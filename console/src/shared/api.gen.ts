@@ -748,6 +748,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/kits/{name}/form": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a kit's form asks for, as far as something is given already */
+        post: operations["getKitForm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/kits/{name}/try": {
         parameters: {
             query?: never;
@@ -2965,6 +2984,8 @@ export interface components {
             };
             /** @description every parameter, in the order in which they are asked for; in an answer about one kit */
             sections?: components["schemas"]["FormSection"][];
+            /** @description what its form asks for follows from what is given: POST /kits/{name}/form */
+            follows?: boolean;
             /** @description so many it has made; in an answer about one kit */
             things?: number;
         };
@@ -5507,6 +5528,33 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description The kit */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kit"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getKitForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitWish"];
+            };
+        };
         responses: {
             /** @description The kit */
             200: {

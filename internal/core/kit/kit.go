@@ -147,7 +147,9 @@ func (d *reader) kit(n *yaml.Node) *Kit {
 	if n.Kind != yaml.MappingNode {
 		return k
 	}
-	d.Head(d.Line(n), Format, format, k.Name)
+	if d.Head(d.Line(n), Format, format, k.Name); k.Name == FromChart {
+		d.Fail(d.Line(n), "a kit can't be called %s: Vigila brings one of that name along", FromChart)
+	}
 	switch {
 	case k.Switch == nil && k.Makes.Path == "":
 		d.Fail(d.Line(n), `makes is missing: where its files go, such as {path: "services/${{ params.name }}"}; or switch, for a component that is switched on`)
@@ -200,11 +202,8 @@ func (d *reader) parameters(k *Kit, n, groups *yaml.Node) {
 		return
 	}
 	k.Parameters = schema.Parameters(k.Parameters)
-	text, err := json.Marshal(k.Parameters)
-	if err == nil {
-		k.shape, err = schema.Read(text)
-	}
-	if err != nil {
+	var err error
+	if k.shape, err = shapeOf(k.Parameters); err != nil {
 		d.Fail(d.Line(n), "parameters: %v", err)
 		return
 	}
@@ -232,6 +231,14 @@ func (d *reader) parameters(k *Kit, n, groups *yaml.Node) {
 			seen[name] = g.Title
 		}
 	}
+}
+
+func shapeOf(parameters map[string]any) (*schema.Schema, error) {
+	text, err := json.Marshal(parameters)
+	if err != nil {
+		return nil, err
+	}
+	return schema.Read(text)
 }
 
 // expressions checks every text that has some.
