@@ -101,6 +101,39 @@ func TestApprovals(t *testing.T) {
 	assert.Contains(t, s.ok("token", "list"), "made by brindle:admin@brindle.example")
 }
 
+// TestMembersDeclareAndSetUp: what is for operators else can be given by the piece.
+func TestMembersDeclareAndSetUp(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("First", map[string]string{"app/c.yaml": config("berths", "count", "7")})
+	file := func(name, owner string) string {
+		return s.file(name+".yaml", fmt.Sprintf("vigila: ward/v1\nname: %s\nowner: %s\nfrom: {repo: %s, path: app}\ninto: {cluster: quay, namespace: %[3]s, create_namespace: true}\n", name, owner, s.name))
+	}
+	hidden := s.name + "-lights"
+	s.ok("ward", "add", file(hidden, "signals"))
+	desk := s.withToken("desk", "--may", "declare", "--wards", "owner=ticketing")
+	desk.ok("ward", "add", file(s.name, "ticketing"))
+	desk.fails(1, "may not declare", "ward", "add", file(s.name+"-other", "signals"))
+	desk.fails(1, "there is nothing such", "ward", "add", file(hidden, "ticketing"))
+	desk.fails(1, "there is nothing such", "ward", "remove", hidden)
+	assert.NotContains(t, desk.ok("ward", "list"), hidden)
+	desk.ok("ward", "remove", s.name)
+	desk.fails(1, "wants an operator's", "repo", "remove", s.name)
+
+	works := s.withToken("works", "--may", "sources,clusters", "--wards", "owner=nobody")
+	assert.Contains(t, works.ok("repo", "list"), s.name)
+	works.ok("repo", "add", "other", s.origin())
+	works.ok("repo", "remove", "other")
+	works.ok("cluster", "add", "quay", "--label", "tier=rehearsal")
+	works.fails(1, "an admin's", "token", "list")
+	works.fails(1, "wants a reader's", "store", "list")
+	reader := s.withToken("walks", "--may", "see", "--wards", "owner=signals")
+	reader.fails(1, "a reader's", "repo", "list")
+	people := s.withToken("office", "--may", "people", "--wards", "owner=nobody")
+	assert.Contains(t, people.ok("token", "list"), "desk")
+	people.fails(1, "an operator's", "repo", "add", "other", s.origin())
+}
+
 // TestAStopWantsApprovals: a lot that nobody is asked for is merged once it has them, and not before.
 func TestAStopWantsApprovals(t *testing.T) {
 	t.Parallel()

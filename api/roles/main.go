@@ -18,7 +18,7 @@ import (
 var roles = []string{"none", "reader", "operator", "admin"}
 
 // things are what x-may can say.
-var things = []string{"see", "look", "sync", "roll back", "hold", "reject", "set secrets", "propose", "approve", "promote", "listed", "own"}
+var things = []string{"see", "look", "sync", "roll back", "hold", "reject", "set secrets", "propose", "approve", "promote", "declare", "sources", "clusters", "people", "listed", "own"}
 
 // texts reads a text, or a list of them.
 func texts(v any) (out []string) {

@@ -642,11 +642,11 @@ func (k *Keeper) Choices(x Kit) []string {
 func (k *Keeper) kitNeeds(w KitWish, t *KitTry) (out []need) {
 	for _, x := range t.Wards {
 		for _, c := range k.matching(x) {
-			out = append(out, need{grant.Propose, grant.Thing{Kit: w.Kit, Ward: x.Name, Owner: x.Owner, Cluster: c, Roster: t.plan.kit.Roster}})
+			out = append(out, need{verb: grant.Propose, thing: grant.Thing{Kit: w.Kit, Ward: x.Name, Owner: x.Owner, Cluster: c, Roster: t.plan.kit.Roster}})
 		}
 	}
 	if len(out) == 0 {
-		out = append(out, need{grant.Propose, grant.Thing{Kit: w.Kit}})
+		out = append(out, need{verb: grant.Propose, thing: grant.Thing{Kit: w.Kit}})
 	}
 	return out
 }
@@ -698,7 +698,7 @@ func (w ProposeKit) Subject() Subject {
 func (w ProposeKit) needs(k *Keeper) []need {
 	t, err := k.tryKit(k.ctx, w.KitWish)
 	if err != nil {
-		return []need{{grant.Propose, grant.Thing{Kit: w.Kit}}} // what is wrong with it is told by what does it
+		return []need{{verb: grant.Propose, thing: grant.Thing{Kit: w.Kit}}} // what is wrong with it is told by what does it
 	}
 	return k.kitNeeds(w.KitWish, t)
 }

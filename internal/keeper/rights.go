@@ -15,6 +15,7 @@ import (
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -22,6 +23,7 @@ import (
 type need struct {
 	verb  grant.Verb
 	thing grant.Thing
+	fresh bool // it is not there yet, so that nothing is told by saying that they may not
 }
 
 // seen is what somebody has to see to be told that they may not do something to it: of what a kit would make, the kit.
@@ -31,6 +33,10 @@ func (n need) seen() grant.Thing {
 	}
 	return n.thing
 }
+
+// whole are the verbs that are for all of something, by what a wish is about.
+var whole = map[string]grant.Verb{"repo": grant.Sources, "roster": grant.Sources, "registry": grant.Sources, "metrics source": grant.Sources, "follow": grant.Sources,
+	"cluster": grant.Clusters, "token": grant.People, "team": grant.People, "provider": grant.People}
 
 // needy are wishes that teams may be given; what is none of them is for operators and admins.
 type needy interface {
@@ -61,11 +67,16 @@ func mayDo(k *Keeper, by Actor, w any) error {
 		return nil
 	}
 	n, is := w.(needy)
+	if about, of := w.(interface{ Subject() Subject }); of && !is {
+		if v := whole[about.Subject().Of]; v != "" && by.Rights.May(v, grant.Thing{All: v}).May {
+			return nil
+		}
+	}
 	if !is {
 		return fault(Denied, "this is for operators; %s is none", by.Name)
 	}
 	all := n.needs(k)
-	if len(all) == 0 || slices.ContainsFunc(all, func(x need) bool { return !by.Rights.Sees(x.seen()) }) { // what they don't see is not there
+	if len(all) == 0 || slices.ContainsFunc(all, func(x need) bool { return !x.fresh && !by.Rights.Sees(x.seen()) }) { // what they don't see is not there
 		return fault(Denied, "there is nothing such that %s may do something to", by.Name)
 	}
 	for _, x := range all {
@@ -92,7 +103,7 @@ func (k *Keeper) Things(name string) (out []grant.Thing) {
 func (k *Keeper) toWard(name string, verbs ...grant.Verb) (out []need) {
 	for _, x := range k.Things(name) {
 		for _, v := range verbs {
-			out = append(out, need{v, x})
+			out = append(out, need{verb: v, thing: x})
 		}
 	}
 	return out
@@ -103,7 +114,7 @@ func (k *Keeper) guards(name string, all []string) (out []need) {
 	for _, x := range k.Things(name) {
 		for _, g := range all {
 			x.Guard = g
-			out = append(out, need{grant.Allow, x})
+			out = append(out, need{verb: grant.Allow, thing: x})
 		}
 	}
 	return out
@@ -119,6 +130,25 @@ func (w StartRun) needs(k *Keeper) []need {
 		out = append(out, k.toWard(w.Ward, grant.Reject)...)
 	}
 	return out
+}
+
+// needs of a ward file: each ward that it registers, wherever it goes, and each that it would change.
+func (w AddWards) needs(k *Keeper) (out []need) {
+	all, err := ward.Parse(w.File, []byte(w.Text))
+	if err != nil {
+		return nil
+	}
+	for _, x := range all {
+		out = append(out, k.toWard(x.Name, grant.Declare)...)
+		for _, c := range k.matching(x) {
+			out = append(out, need{verb: grant.Declare, thing: grant.Thing{Ward: x.Name, Owner: x.Owner, Cluster: c}, fresh: true})
+		}
+	}
+	return out
+}
+
+func (w RemoveWard) needs(k *Keeper) []need {
+	return append(k.toWard(w.Ward, grant.Declare), k.guards(w.Ward, w.Allow)...)
 }
 
 func (w StopRun) needs(k *Keeper) []need        { return k.toWard(w.Ward, grant.Sync) }
@@ -167,7 +197,7 @@ func (w ApproveProposal) needs(k *Keeper) (out []need) {
 		out = append(out, x)
 	}
 	if len(out) == 0 {
-		out = append(out, need{grant.Approve, grant.Thing{Repo: p.Repo}})
+		out = append(out, need{verb: grant.Approve, thing: grant.Thing{Repo: p.Repo}})
 	}
 	return out
 }
@@ -207,14 +237,14 @@ func (w Who) SeenProposals() *record.SeenProposals {
 func (w SetSecret) needs(k *Keeper) (out []need) {
 	for _, p := range k.users(w.Ref.Store, w.Ref.Path) {
 		if refersTo(p, w.Ref) {
-			out = append(out, need{grant.Set, ThingOf(p.View())})
+			out = append(out, need{verb: grant.Set, thing: ThingOf(p.View())})
 		}
 	}
 	return out
 }
 
 func atStop(lane, stop string) []need {
-	return []need{{grant.Promote, grant.Thing{Lane: lane, Stop: stop}}}
+	return []need{{verb: grant.Promote, thing: grant.Thing{Lane: lane, Stop: stop}}}
 }
 
 func (w PromoteLot) needs(k *Keeper) []need { return k.atStops(w.Lane, w.Stop) }

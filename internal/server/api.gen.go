@@ -697,14 +697,18 @@ func (e Task) Valid() bool {
 const (
 	VerbAllow      Verb = "allow"
 	VerbApprove    Verb = "approve"
+	VerbClusters   Verb = "clusters"
+	VerbDeclare    Verb = "declare"
 	VerbHold       Verb = "hold"
 	VerbLook       Verb = "look"
+	VerbPeople     Verb = "people"
 	VerbPromote    Verb = "promote"
 	VerbPropose    Verb = "propose"
 	VerbReject     Verb = "reject"
 	VerbRollBack   Verb = "roll back"
 	VerbSee        Verb = "see"
 	VerbSetSecrets Verb = "set secrets"
+	VerbSources    Verb = "sources"
 	VerbSync       Verb = "sync"
 )
 
@@ -715,9 +719,15 @@ func (e Verb) Valid() bool {
 		return true
 	case VerbApprove:
 		return true
+	case VerbClusters:
+		return true
+	case VerbDeclare:
+		return true
 	case VerbHold:
 		return true
 	case VerbLook:
+		return true
+	case VerbPeople:
 		return true
 	case VerbPromote:
 		return true
@@ -730,6 +740,8 @@ func (e Verb) Valid() bool {
 	case VerbSee:
 		return true
 	case VerbSetSecrets:
+		return true
+	case VerbSources:
 		return true
 	case VerbSync:
 		return true
@@ -4061,7 +4073,7 @@ type DecideParams struct {
 	// Who a token, or a person as sessions show them; yourself when absent
 	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
 
-	// Verb see, look, sync, roll back, hold, reject, allow, set secrets, propose or promote
+	// Verb see, look, sync, roll back, hold, reject, allow, set secrets, propose, approve, promote, declare, sources, clusters or people
 	Verb string `form:"verb" json:"verb"`
 
 	// Ward to which ward

@@ -71,7 +71,14 @@ func (s *server) refuse(c *gin.Context, want Role) {
 // asMember lets a call through that a team, or the token's own rights, let somebody make. What they may not see does not exist.
 func (s *server) asMember(c *gin.Context, verbs []string) {
 	w := who(c)
-	if slices.Contains([]string{"listed", "own", string(grant.Set), string(grant.Propose)}, verbs[0]) { // the last two are about what the request names; there it is decided
+	if v := grant.Verb(verbs[0]); v.Whole() {
+		if !w.Rights.May(v, grant.Thing{All: v}).May {
+			want, _ := wanted(c)
+			s.refuse(c, want)
+		}
+		return
+	}
+	if slices.Contains([]string{"listed", "own", string(grant.Set), string(grant.Propose)}, verbs[0]) || verbs[0] == string(grant.Declare) && c.Param("ward") == "" { // the last two are about what the request names; there it is decided
 		return
 	}
 	var things []grant.Thing

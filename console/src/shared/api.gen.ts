@@ -2187,7 +2187,7 @@ export interface components {
          */
         Role: "member" | "reader" | "operator" | "admin";
         /** @enum {string} */
-        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "set secrets" | "propose" | "approve" | "promote";
+        Verb: "see" | "look" | "sync" | "roll back" | "hold" | "reject" | "allow" | "set secrets" | "propose" | "approve" | "promote" | "declare" | "sources" | "clusters" | "people";
         /** @description What may be done to wards that all that is given holds for, or to lanes */
         Rights: {
             verbs: components["schemas"]["Verb"][];
@@ -7535,7 +7535,7 @@ export interface operations {
             query: {
                 /** @description a token, or a person as sessions show them; yourself when absent */
                 who?: string;
-                /** @description see, look, sync, roll back, hold, reject, allow, set secrets, propose or promote */
+                /** @description see, look, sync, roll back, hold, reject, allow, set secrets, propose, approve, promote, declare, sources, clusters or people */
                 verb: string;
                 /** @description to which ward */
                 ward?: string;

@@ -16,7 +16,7 @@ import (
 // Verb is what may be done.
 type Verb string
 
-// The verbs that a team, or a token, can be given. What is not among them (sources, clusters, stores, rosters, alerts' ways, people) is an operator's or an admin's.
+// The verbs that a team, or a token, can be given. What is not among them (stores, rules, alerts and their ways, the audit) is an operator's or an admin's.
 const (
 	See      Verb = "see"         // wards, their objects, entries and logs; lanes
 	Look     Verb = "look"        // let repositories and clusters be looked at now
@@ -28,6 +28,10 @@ const (
 	Set      Verb = "set secrets" // values that nobody's but these wards refer to
 	Propose  Verb = "propose"     // make and change things by kits, as proposals
 	Approve  Verb = "approve"     // proposals of a repository, or lots of a lane
+	Declare  Verb = "declare"     // register wards by command, and stop keeping them
+	Sources  Verb = "sources"     // repositories, rosters, registries, metrics sources and follows
+	Clusters Verb = "clusters"    // add, change and forget clusters
+	People   Verb = "people"      // tokens, teams and providers: as much as an admin
 	Promote  Verb = "promote"     // let a lot into a stop of a lane, hold the stop, and release it
 )
 
@@ -47,6 +51,10 @@ var About = []struct {
 	{Propose, "make things by kits, and change what they made, as proposals; wards of these alone"},
 	{Approve, "see the proposals of a repository with all their files, and approve them; or the lots that a lane offers"},
 	{Promote, "let a lot into a stop of a lane, hold the stop, and release it"},
+	{Declare, "register wards by command, and stop keeping them"},
+	{Sources, "see, add, change and forget repositories, rosters, registries, metrics sources and follows, all of them: through a roster, all that wards may"},
+	{Clusters, "see, add, change and forget clusters, all of them"},
+	{People, "make and end tokens, teams and providers: whoever has it can give themselves everything"},
 }
 
 // ParseVerb reads a verb. An error says which there are.
@@ -60,6 +68,9 @@ func ParseVerb(text string) (Verb, error) {
 	}
 	return "", fmt.Errorf("nobody can %q; %s", text, nearest.Words(text, known))
 }
+
+// Whole tells of a verb whether it is for all of something, and for no wards or lanes in particular.
+func (v Verb) Whole() bool { return v == Sources || v == Clusters || v == People }
 
 // Grant is what may be done to what.
 type Grant struct {
@@ -80,11 +91,14 @@ type Thing struct {
 	Guard                        string // that is let pass
 	Kit                          string // that is used, for the ward where one is named
 	Repo                         string // whose proposal it is; beside a lane, of a lot that it offers
+	All                          Verb   // of what such a verb is for, any
 }
 
 // String says what it is.
 func (x Thing) String() string {
 	switch {
+	case x.All != "":
+		return "all " + string(x.All)
 	case x.Repo != "" && x.Lane == "":
 		return "proposals of " + x.Repo
 	case x.Lane != "" && x.Stop != "":
@@ -103,6 +117,9 @@ func (x Thing) String() string {
 
 // Covers tells whether the grant lets somebody do something to a thing. Whoever may do anything to a thing sees it, and a sync looks first.
 func (g Grant) Covers(v Verb, x Thing) bool {
+	if x.All != "" || v.Whole() {
+		return x.All != "" && (v == x.All || v == See) && slices.Contains(g.Do, x.All)
+	}
 	if !slices.Contains(g.Do, v) && v != See && (v != Look || !slices.Contains(g.Do, Sync)) && (v != Approve || !slices.Contains(g.Do, Promote)) {
 		return false
 	}
@@ -169,7 +186,10 @@ type Answer struct {
 // May decides whether somebody may do something to a thing: this is the one place where that is decided.
 func (r Rights) May(v Verb, x Thing) Answer {
 	want := Operator
-	if v == See || v == Look {
+	if v == People || x.All == People {
+		want = Admin
+	}
+	if v == See && x.All != People || v == Look {
 		want = Reader
 	}
 	if r.Role.May(want) {
@@ -226,6 +246,9 @@ func (r Rights) All() bool { return r.Role.May(Reader) }
 
 // Sees tells whether somebody sees a thing, as May does, without saying why.
 func (r Rights) Sees(x Thing) bool {
+	if x.All != "" {
+		return r.May(See, x).May
+	}
 	return r.All() || slices.ContainsFunc(r.Grants, func(h Held) bool { return h.Covers(See, x) }) && (r.Bound == nil || r.Bound.Sees(x))
 }
 
@@ -380,7 +403,8 @@ func (d *reader) grant(n *yaml.Node) Grant {
 // Check tells what a grant lacks: verbs without what they are for give nothing, and would look as if they did.
 func (g Grant) Check() error {
 	has := func(v Verb) bool { return slices.Contains(g.Do, v) }
-	ofWards := slices.ContainsFunc(g.Do, func(v Verb) bool { return v != Promote && v != See && v != Propose && v != Approve })
+	ofWards := slices.ContainsFunc(g.Do, func(v Verb) bool { return v != Promote && v != See && v != Propose && v != Approve && !v.Whole() })
+	onlyWhole := !slices.ContainsFunc(g.Do, func(v Verb) bool { return !v.Whole() })
 	for _, v := range g.Do {
 		if _, err := ParseVerb(string(v)); err != nil {
 			return err
@@ -401,7 +425,7 @@ func (g Grant) Check() error {
 		return fmt.Errorf("repos is missing, and lanes: whose proposals may be approved, such as repos: [moorings]")
 	case len(g.Repos) > 0 && !has(Approve):
 		return fmt.Errorf("repos are those whose proposals are approved; write approve in do")
-	case !g.Wards.Any() && len(g.Lanes)+len(g.Kits)+len(g.Repos) == 0:
+	case !onlyWhole && !g.Wards.Any() && len(g.Lanes)+len(g.Kits)+len(g.Repos) == 0:
 		return fmt.Errorf("wards is missing, and lanes: what may be seen")
 	case has(Allow) != (len(g.Guards) > 0):
 		return fmt.Errorf("allow and guards belong together: which guards may be let pass, such as [mass-removal]")

@@ -150,6 +150,33 @@ func TestATokenMayNoMoreThanItsMaker(t *testing.T) {
 	assert.Equal(t, "x gives it, and brindle:reader, who made it, may not any more", why)
 }
 
+// TestWhatIsForAllOfSomething: no wards are named with it, and a role has it or has not.
+func TestWhatIsForAllOfSomething(t *testing.T) {
+	sources := Rights{Grants: []Held{{Grant{Do: []Verb{Sources}}, "team ops"}}}
+	for _, c := range []struct {
+		r   Rights
+		v   Verb
+		may bool
+	}{
+		{sources, Sources, true}, {sources, Clusters, false}, {sources, People, false},
+		{Rights{Role: Reader}, Sources, false}, {Rights{Role: Reader}, People, false},
+		{Rights{Role: Operator}, Sources, true}, {Rights{Role: Operator}, Clusters, true}, {Rights{Role: Operator}, People, false},
+		{Rights{Role: Admin}, People, true},
+		{sources.Within(Rights{Role: Reader}, "x"), Sources, false}, {sources.Within(Rights{Role: Operator}, "x"), Sources, true},
+	} {
+		x := Thing{All: c.v}
+		assert.Equal(t, c.may, c.r.May(c.v, x).May, "%s of %s", c.v, c.r.Role)
+		assert.Equal(t, c.r.May(See, x).May, c.r.Sees(x))
+	}
+	assert.False(t, sources.May(Sync, Thing{Ward: "fares"}).May)
+	assert.False(t, sources.Sees(Thing{Ward: "fares"}), "wards are others'")
+	assert.NoError(t, Grant{Do: []Verb{Sources, People}}.Check())
+	assert.ErrorContains(t, Grant{Do: []Verb{Sources, Sync}}.Check(), "wards is missing")
+	declare := Grant{Do: []Verb{Declare}, Wards: document.Wards{Owners: []string{"ticketing"}}}
+	assert.True(t, declare.Covers(Declare, Thing{Ward: "fares", Owner: "ticketing"}))
+	assert.False(t, declare.Covers(Declare, Thing{Ward: "lights", Owner: "signals"}))
+}
+
 // TestApproving: of a repository, or of a lane.
 func TestApproving(t *testing.T) {
 	repo, lanes, promotes := Grant{Do: []Verb{Approve}, Repos: []string{"moorings"}}, Grant{Do: []Verb{Approve}, Lanes: []string{"gate"}, Stops: []string{"skerry"}}, Grant{Do: []Verb{Promote}, Lanes: []string{"gate"}}
