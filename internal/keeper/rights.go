@@ -1,12 +1,10 @@
 package keeper
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"reflect"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -264,7 +262,8 @@ func (k *Keeper) Seen(w Who) []*standing.View {
 	if w.Rights.All() {
 		return all
 	}
-	return slices.DeleteFunc(all, func(v *standing.View) bool { return !w.Sees(v) })
+	sees := w.Rights.Seer()
+	return slices.DeleteFunc(all, func(v *standing.View) bool { return !sees(ThingOf(v)) })
 }
 
 // SeenWard finds the one ward that a name means among those that somebody sees. Errors are a *Fault that names no other.
@@ -293,35 +292,6 @@ func (k *Keeper) SeenWard(w Who, name string) (*standing.View, error) {
 }
 
 // How a ward is named in texts: with its cluster, and in sentences without.
-var (
-	wardID    = regexp.MustCompile(`[a-z0-9][a-z0-9-]*@[a-z0-9][a-z0-9-]*`)
-	wardNamed = regexp.MustCompile(`\bward [a-z0-9][a-z0-9-]*`)
-)
-
-// Veil takes the names of wards that somebody does not see out of a text: where one of theirs waits for another, or wants what another keeps.
-func (k *Keeper) Veil(w Who, text []byte) []byte {
-	if w.Rights.All() {
-		return text
-	}
-	text = wardID.ReplaceAllFunc(text, func(id []byte) []byte {
-		k.mu.RLock()
-		p := k.wards[string(id)]
-		k.mu.RUnlock()
-		if p == nil || w.Sees(p.View()) {
-			return id
-		}
-		return []byte("another ward")
-	})
-	return wardNamed.ReplaceAllFunc(text, func(said []byte) []byte {
-		_, name, _ := bytes.Cut(said, []byte(" "))
-		all := k.named(string(name))
-		if len(all) == 0 || slices.ContainsFunc(all, func(p *placement) bool { return w.Sees(p.View()) }) {
-			return said
-		}
-		return []byte("another ward")
-	})
-}
-
 // ---- teams
 
 type (

@@ -252,6 +252,37 @@ func (r Rights) Sees(x Thing) bool {
 	return r.All() || slices.ContainsFunc(r.Grants, func(h Held) bool { return h.Covers(See, x) }) && (r.Bound == nil || r.Bound.Sees(x))
 }
 
+// Seer is Sees for many wards: of grants that name owners, only those of a ward's own are looked at.
+func (r Rights) Seer() func(ward Thing) bool {
+	if r.All() {
+		return func(Thing) bool { return true }
+	}
+	of := map[string][]Held{}
+	var rest []Held
+	for _, g := range r.Grants {
+		if !g.Wards.Any() { // it is for no ward
+			continue
+		}
+		if len(g.Wards.Owners) == 0 {
+			rest = append(rest, g)
+		}
+		for _, owner := range g.Wards.Owners {
+			of[owner] = append(of[owner], g)
+		}
+	}
+	covers := func(h Held, x Thing) bool { return h.Covers(See, x) }
+	return func(x Thing) bool {
+		sees := false
+		for _, g := range of[x.Owner] {
+			sees = sees || covers(g, x)
+		}
+		for _, g := range rest {
+			sees = sees || covers(g, x)
+		}
+		return sees && (r.Bound == nil || r.Bound.Sees(x))
+	}
+}
+
 // None tells whether somebody may nothing at all.
 func (r Rights) None() bool { return r.Role == "" && len(r.Grants) == 0 }
 

@@ -283,6 +283,9 @@ func FuzzTheDecision(f *testing.F) {
 			if one.May(w.Verb, x).May && !one.May(See, x).May {
 				t.Fatalf("%s of %s is not seen", w.Verb, x)
 			}
+			if x.Lane == "" && one.Seer()(x) != one.Sees(x) {
+				t.Fatalf("%s is seen one by one, and not among many", x)
+			}
 			if one.Sees(x) != one.May(See, x).May {
 				t.Fatalf("%s is seen and not seen", x)
 			}
