@@ -108,7 +108,7 @@ func TestPeopleSignIn(t *testing.T) {
 	b.shows(u.Query().Get("code"))
 	b.shows("Let in, it does whatever you may do, as brindle:operator@brindle.example (operator).")
 	b.click("Let it in")
-	b.shows("It is signed in as you.")
+	b.shows("The command line is signed in. You can close this page.")
 	require.NoError(t, in.Wait())
 	out, err := vigila("session", "list").CombinedOutput()
 	require.NoError(t, err, "%s", out)

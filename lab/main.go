@@ -4,6 +4,7 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -33,6 +34,7 @@ import (
 	"vigila.dev/lab/kv"
 	"vigila.dev/lab/metrics"
 	"vigila.dev/lab/nodes"
+	"vigila.dev/lab/ownca"
 	"vigila.dev/lab/plane"
 	"vigila.dev/lab/provider"
 	"vigila.dev/lab/registry"
@@ -42,19 +44,20 @@ import (
 
 // State is written to lab.json in the lab's directory once everything is ready, for scripts and tests.
 type State struct {
-	Pid      int               `json:"pid"`
-	Clusters map[string]string `json:"clusters"` // name to kubeconfig
-	Git      string            `json:"git"`      // address of the git server
-	Children map[string]int    `json:"children"`
-	Gateways map[string]string `json:"gateways,omitempty"` // cluster to the address of its gateway
-	Metrics  string            `json:"metrics,omitempty"`  // address of the metrics server
-	Registry string            `json:"registry,omitempty"` // host and port of the registry
-	Host     string            `json:"host,omitempty"`     // address of the code host
-	KV       string            `json:"kv,omitempty"`       // address of the server of secret values
-	Provider string            `json:"provider,omitempty"` // issuer by which people sign in
-	Inbox    string            `json:"inbox,omitempty"`    // page of what came in: chat, mail and events
-	Mail     string            `json:"mail,omitempty"`     // host and port of the mail server
-	MailCA   string            `json:"mail_ca,omitempty"`  // file of the certificate that signs the mail server's
+	Pid        int               `json:"pid"`
+	Clusters   map[string]string `json:"clusters"` // name to kubeconfig
+	Git        string            `json:"git"`      // address of the git server
+	Children   map[string]int    `json:"children"`
+	Gateways   map[string]string `json:"gateways,omitempty"`    // cluster to the address of its gateway
+	Metrics    string            `json:"metrics,omitempty"`     // address of the metrics server
+	Registry   string            `json:"registry,omitempty"`    // host and port of the registry
+	Host       string            `json:"host,omitempty"`        // address of the code host
+	KV         string            `json:"kv,omitempty"`          // address of the server of secret values
+	Provider   string            `json:"provider,omitempty"`    // issuer by which people sign in
+	ProviderCA string            `json:"provider_ca,omitempty"` // file of certificates to trust it by, where it speaks TLS
+	Inbox      string            `json:"inbox,omitempty"`       // page of what came in: chat, mail and events
+	Mail       string            `json:"mail,omitempty"`        // host and port of the mail server
+	MailCA     string            `json:"mail_ca,omitempty"`     // file of the certificate that signs the mail server's
 }
 
 func main() {
@@ -72,7 +75,7 @@ func main() {
 func up() *cobra.Command {
 	var dir, catalogueFile, seed, user, password string
 	var clusters, empty []string
-	var withGateway, withRegistry bool
+	var withGateway, withRegistry, peopleAtClusters bool
 	var hostToken, kvToken, inboxToken, providerSecret string
 	var prometheus, manages string
 	c := &cobra.Command{
@@ -93,13 +96,45 @@ func up() *cobra.Command {
 			if pid := running(dir); pid != 0 {
 				return fmt.Errorf("a lab is up in %s already (process %d); end it with vigila-lab down --dir %s", dir, pid, dir)
 			}
-			p, err := plane.Start(ctx, dir, clusters)
+			var state State
+			var flags []string
+			var own *tls.Certificate
+			if peopleAtClusters {
+				if providerSecret == "" {
+					return errors.New("--people-at-clusters needs a provider: --provider-secret SECRET")
+				}
+				if err := os.MkdirAll(dir, 0o700); err != nil {
+					return err
+				}
+				if dir, err = filepath.Abs(dir); err != nil {
+					return err
+				}
+				port, err := keptPort(dir, "provider")
+				if err != nil {
+					return err
+				}
+				file := filepath.Join(dir, "provider-ca.pem")
+				cert, err := ownca.Certificate(file, "provider")
+				if err != nil {
+					return err
+				}
+				own = &cert
+				flags = []string{fmt.Sprintf("--oidc-issuer-url=https://127.0.0.1:%d", port), "--oidc-client-id=" + provider.Clusters, "--oidc-ca-file=" + file,
+					"--oidc-username-claim=email", "--oidc-username-prefix=brindle:", "--oidc-groups-claim=groups", "--oidc-groups-prefix=brindle:"}
+				s, err := provider.Start(port, providerSecret, own)
+				if err != nil {
+					return err
+				}
+				defer s.Close()
+				state.Provider, state.ProviderCA = s.URL, file
+			}
+			p, err := plane.Start(ctx, dir, clusters, flags...)
 			if err != nil {
 				return err
 			}
 			defer p.Stop()
 			defer os.Remove(filepath.Join(dir, "lab.json"))
-			state := State{Pid: os.Getpid(), Clusters: map[string]string{}, Gateways: map[string]string{}, Children: p.Pids()}
+			state.Pid, state.Clusters, state.Gateways, state.Children = os.Getpid(), map[string]string{}, map[string]string{}, p.Pids()
 			targets := map[string]string{}
 			for _, cl := range p.Clusters {
 				f, err := nodes.Start(ctx, cl.Config, catalogue, 3)
@@ -201,12 +236,12 @@ func up() *cobra.Command {
 				defer s.Close()
 				state.Inbox, state.Mail, state.MailCA = s.URL, s.Mail, s.CA
 			}
-			if providerSecret != "" {
+			if providerSecret != "" && !peopleAtClusters {
 				port, err := keptPort(dir, "provider")
 				if err != nil {
 					return err
 				}
-				s, err := provider.Start(port, providerSecret)
+				s, err := provider.Start(port, providerSecret, nil)
 				if err != nil {
 					return err
 				}
@@ -257,6 +292,7 @@ func up() *cobra.Command {
 	f.StringVar(&kvToken, "kv-token", "", "run a server of secret values that speaks KV version 2; this token is good for ever")
 	f.StringVar(&inboxToken, "inbox-token", "", "run a chat, a mail server and an address for events, with a page of what came in; this token is in their addresses, and the mail server's password")
 	f.StringVar(&providerSecret, "provider-secret", "", "run a sign-in provider (OpenID Connect) with the people of the demo; this is the secret of its client vigila")
+	f.BoolVar(&peopleAtClusters, "people-at-clusters", false, "the provider speaks TLS, and every API server takes its people, for the client kubernetes")
 	f.BoolVar(&withRegistry, "registry", false, "run a registry of images, which holds them in memory")
 	f.StringVar(&prometheus, "prometheus", "", "run this program, Prometheus, to ask the Pods for metrics")
 	f.StringVar(&user, "git-user", "", "ask for this user name at the git server")

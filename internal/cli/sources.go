@@ -297,7 +297,7 @@ func (a *app) repoNotices() *cobra.Command {
 
 func (a *app) cluster() *cobra.Command {
 	c := &cobra.Command{Use: "cluster", Short: "Add, list, look into and remove clusters", Example: "  vigila cluster list\n  vigila cluster show quay"}
-	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterOffered(), a.clusterContexts(), a.clusterRemove(), a.clusterRBAC(), a.clusterSchema())
+	c.AddCommand(a.clusterAdd(), a.clusterList(), a.clusterShow(), a.clusterOffered(), a.clusterSignIn(), a.clusterKubeconfig(), a.clusterContexts(), a.clusterRemove(), a.clusterRBAC(), a.clusterSchema())
 	return c
 }
 

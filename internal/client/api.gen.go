@@ -1588,7 +1588,10 @@ type ClusterList struct {
 type ClusterPage struct {
 	ClusterOf Cluster     `json:"cluster_of"`
 	KeptBy    []OwnerHere `json:"kept_by"`
-	Machines  []Machine   `json:"machines"`
+
+	// KubeconfigForYou GET /clusters/{name}/kubeconfig gives you one
+	KubeconfigForYou bool      `json:"kubeconfig_for_you"`
+	Machines         []Machine `json:"machines"`
 
 	// MachinesUnknown why they are not known
 	MachinesUnknown string `json:"machines_unknown,omitempty,omitzero"`
@@ -1608,6 +1611,15 @@ type ClusterPage struct {
 
 	// Whole all of it is told; to a member what is theirs
 	Whole bool `json:"whole"`
+}
+
+// ClusterSignIn defines model for ClusterSignIn.
+type ClusterSignIn struct {
+	// ClientId what the API server is to the provider: the audience that it takes
+	ClientId string `json:"client_id,omitempty,omitzero"`
+
+	// Provider nothing takes it back
+	Provider string `json:"provider"`
 }
 
 // ClusterWarning defines model for ClusterWarning.
@@ -1762,6 +1774,9 @@ type Device struct {
 	Code    string    `json:"code"`
 	Expires time.Time `json:"expires"`
 	Made    time.Time `json:"made"`
+
+	// Near you ask from the same address: it may be on your machine
+	Near bool `json:"near,omitempty,omitzero"`
 }
 
 // Difference defines model for Difference.
@@ -2658,6 +2673,12 @@ type ObjectDetail struct {
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// OwnKubeconfig defines model for OwnKubeconfig.
+type OwnKubeconfig struct {
+	// OwnKubeconfig YAML
+	OwnKubeconfig string `json:"own_kubeconfig"`
+}
 
 // OwnerHere defines model for OwnerHere.
 type OwnerHere struct {
@@ -4325,6 +4346,9 @@ type AddClusterJSONRequestBody = AddCluster
 // DraftAdoptionJSONRequestBody defines body for DraftAdoption for application/json ContentType.
 type DraftAdoptionJSONRequestBody = DraftAdoption
 
+// SetClusterSignInJSONRequestBody defines body for SetClusterSignIn for application/json ContentType.
+type SetClusterSignInJSONRequestBody = ClusterSignIn
+
 // ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
 type ListContextsJSONRequestBody = Kubeconfig
 
@@ -4576,10 +4600,29 @@ type ClientInterface interface {
 	// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
 	DraftAdoption(ctx context.Context, name ItemName, body DraftAdoptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetKubeconfig A kubeconfig for you, with your own rights, where the API server takes people of the provider that you have signed in by
+	//
+	// Corresponds with GET /clusters/{name}/kubeconfig (the `GetKubeconfig` operationId).
+	GetKubeconfig(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetClusterSchema How the cluster describes its kinds, for checks without it
 	//
 	// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
 	GetClusterSchema(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetClusterSignInWithBody Say which provider's people the API server of a cluster takes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /clusters/{name}/sign-in (the `SetClusterSignIn` operationId).
+	SetClusterSignInWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetClusterSignIn Say which provider's people the API server of a cluster takes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /clusters/{name}/sign-in (the `SetClusterSignIn` operationId).
+	SetClusterSignIn(ctx context.Context, name ItemName, body SetClusterSignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListComponents The components that can be switched, in each cluster and environment
 	//
@@ -5728,11 +5771,60 @@ func (c *Client) DraftAdoption(ctx context.Context, name ItemName, body DraftAdo
 	return c.Client.Do(req)
 }
 
+// GetKubeconfig A kubeconfig for you, with your own rights, where the API server takes people of the provider that you have signed in by
+//
+// Corresponds with GET /clusters/{name}/kubeconfig (the `GetKubeconfig` operationId).
+func (c *Client) GetKubeconfig(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetKubeconfigRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetClusterSchema How the cluster describes its kinds, for checks without it
 //
 // Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
 func (c *Client) GetClusterSchema(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetClusterSchemaRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetClusterSignInWithBody Say which provider's people the API server of a cluster takes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /clusters/{name}/sign-in (the `SetClusterSignIn` operationId).
+func (c *Client) SetClusterSignInWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetClusterSignInRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetClusterSignIn Say which provider's people the API server of a cluster takes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /clusters/{name}/sign-in (the `SetClusterSignIn` operationId).
+func (c *Client) SetClusterSignIn(ctx context.Context, name ItemName, body SetClusterSignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetClusterSignInRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8803,6 +8895,40 @@ func NewDraftAdoptionRequestWithBody(server string, name ItemName, contentType s
 	return req, nil
 }
 
+// NewGetKubeconfigRequest constructs an http.Request for the GetKubeconfig method
+func NewGetKubeconfigRequest(server string, name ItemName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clusters/%s/kubeconfig", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetClusterSchemaRequest constructs an http.Request for the GetClusterSchema method
 func NewGetClusterSchemaRequest(server string, name ItemName) (*http.Request, error) {
 	var err error
@@ -8833,6 +8959,53 @@ func NewGetClusterSchemaRequest(server string, name ItemName) (*http.Request, er
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetClusterSignInRequest calls the generic SetClusterSignIn builder with application/json body
+func NewSetClusterSignInRequest(server string, name ItemName, body SetClusterSignInJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetClusterSignInRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetClusterSignInRequestWithBody constructs an http.Request for the SetClusterSignIn method, with any body, and a specified content type
+func NewSetClusterSignInRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clusters/%s/sign-in", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -14836,12 +15009,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /clusters/{name}/adopt (the `DraftAdoption` operationId).
 	DraftAdoptionWithResponse(ctx context.Context, name ItemName, body DraftAdoptionJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftAdoptionResponse, error)
 
+	// GetKubeconfigWithResponse A kubeconfig for you, with your own rights, where the API server takes people of the provider that you have signed in by
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /clusters/{name}/kubeconfig (the `GetKubeconfig` operationId).
+	GetKubeconfigWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetKubeconfigResponse, error)
+
 	// GetClusterSchemaWithResponse How the cluster describes its kinds, for checks without it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /clusters/{name}/schema (the `GetClusterSchema` operationId).
 	GetClusterSchemaWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetClusterSchemaResponse, error)
+
+	// SetClusterSignInWithBodyWithResponse Say which provider's people the API server of a cluster takes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /clusters/{name}/sign-in (the `SetClusterSignIn` operationId).
+	SetClusterSignInWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetClusterSignInResponse, error)
+
+	// SetClusterSignInWithResponse Say which provider's people the API server of a cluster takes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /clusters/{name}/sign-in (the `SetClusterSignIn` operationId).
+	SetClusterSignInWithResponse(ctx context.Context, name ItemName, body SetClusterSignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SetClusterSignInResponse, error)
 
 	// ListComponentsWithResponse The components that can be switched, in each cluster and environment
 	//
@@ -16412,6 +16606,54 @@ func (r DraftAdoptionResponse) ContentType() string {
 	return ""
 }
 
+type GetKubeconfigResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OwnKubeconfig
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetKubeconfigResponse) GetJSON200() *OwnKubeconfig {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetKubeconfigResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetKubeconfigResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetKubeconfigResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetKubeconfigResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetKubeconfigResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetClusterSchemaResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16454,6 +16696,54 @@ func (r GetClusterSchemaResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetClusterSchemaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetClusterSignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Cluster
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetClusterSignInResponse) GetJSON200() *Cluster {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetClusterSignInResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetClusterSignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetClusterSignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetClusterSignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetClusterSignInResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22339,6 +22629,19 @@ func (c *ClientWithResponses) DraftAdoptionWithResponse(ctx context.Context, nam
 	return ParseDraftAdoptionResponse(rsp)
 }
 
+// GetKubeconfigWithResponse A kubeconfig for you, with your own rights, where the API server takes people of the provider that you have signed in by
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /clusters/{name}/kubeconfig (the `GetKubeconfig` operationId).
+func (c *ClientWithResponses) GetKubeconfigWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetKubeconfigResponse, error) {
+	rsp, err := c.GetKubeconfig(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetKubeconfigResponse(rsp)
+}
+
 // GetClusterSchemaWithResponse How the cluster describes its kinds, for checks without it
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22350,6 +22653,32 @@ func (c *ClientWithResponses) GetClusterSchemaWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseGetClusterSchemaResponse(rsp)
+}
+
+// SetClusterSignInWithBodyWithResponse Say which provider's people the API server of a cluster takes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /clusters/{name}/sign-in (the `SetClusterSignIn` operationId).
+func (c *ClientWithResponses) SetClusterSignInWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetClusterSignInResponse, error) {
+	rsp, err := c.SetClusterSignInWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetClusterSignInResponse(rsp)
+}
+
+// SetClusterSignInWithResponse Say which provider's people the API server of a cluster takes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /clusters/{name}/sign-in (the `SetClusterSignIn` operationId).
+func (c *ClientWithResponses) SetClusterSignInWithResponse(ctx context.Context, name ItemName, body SetClusterSignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SetClusterSignInResponse, error) {
+	rsp, err := c.SetClusterSignIn(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetClusterSignInResponse(rsp)
 }
 
 // ListComponentsWithResponse The components that can be switched, in each cluster and environment
@@ -24754,6 +25083,39 @@ func ParseDraftAdoptionResponse(rsp *http.Response) (*DraftAdoptionResponse, err
 	return response, nil
 }
 
+// ParseGetKubeconfigResponse parses an HTTP response from a GetKubeconfigWithResponse call
+func ParseGetKubeconfigResponse(rsp *http.Response) (*GetKubeconfigResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetKubeconfigResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OwnKubeconfig
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetClusterSchemaResponse parses an HTTP response from a GetClusterSchemaWithResponse call
 func ParseGetClusterSchemaResponse(rsp *http.Response) (*GetClusterSchemaResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24770,6 +25132,39 @@ func ParseGetClusterSchemaResponse(rsp *http.Response) (*GetClusterSchemaRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetClusterSignInResponse parses an HTTP response from a SetClusterSignInWithResponse call
+func ParseSetClusterSignInResponse(rsp *http.Response) (*SetClusterSignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetClusterSignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Cluster
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

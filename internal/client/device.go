@@ -4,7 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net"
+	"net/http"
 	"net/url"
+	"sync"
 	"time"
 
 	"golang.org/x/oauth2"
@@ -25,12 +29,51 @@ func LetIn(ctx context.Context, address string, show func(link, code string, unt
 	if err != nil {
 		return Context{}, fmt.Errorf("the service at %s lets no command line in: %w", at, said(err))
 	}
-	show(d.VerificationURIComplete, d.UserCode, d.Expiry)
-	t, err := conf.DeviceAccessToken(ctx, d)
+	link, back, end := cameBack(ctx, d.VerificationURIComplete)
+	defer end()
+	show(link, d.UserCode, d.Expiry)
+	waits, stop := context.WithCancel(ctx)
+	defer stop()
+	context.AfterFunc(back, stop) // the browser is on this machine, and was sent back here: there is no need to wait for the next time to ask
+	t, err := conf.DeviceAccessToken(waits, d)
+	if errors.Is(err, context.Canceled) && ctx.Err() == nil {
+		d.Interval = 1
+		t, err = conf.DeviceAccessToken(ctx, d)
+	}
 	if err != nil {
 		return Context{}, said(err)
 	}
 	return Context{Name: u.Host, URL: at, Token: t.AccessToken}, nil
+}
+
+// cameBack waits on a port of this machine for a browser that is on it as well: the page where somebody lets the command line in sends it there (RFC 8252, section
+// 7.3). back ends once it came. Where no port can be had the link stays as it is, and the service is asked now and then.
+func cameBack(ctx context.Context, link string) (to string, back context.Context, end func()) {
+	back, came := context.WithCancel(context.WithoutCancel(ctx))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return link, back, func() {}
+	}
+	answered := make(chan struct{})
+	var once sync.Once
+	s := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/let-in" {
+			http.NotFound(w, r)
+			return
+		}
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		_, _ = io.WriteString(w, "The command line is signed in. You can close this page.\n") // whoever left early knows it from the terminal
+		once.Do(func() { close(answered); came() })
+	})}
+	go func() { _ = s.Serve(l) }()
+	return fmt.Sprintf("%s&here=%d", link, l.Addr().(*net.TCPAddr).Port), back, func() {
+		select {
+		case <-answered: // what was said to the browser goes out
+			_ = s.Shutdown(ctx)
+		default:
+			_ = s.Close()
+		}
+	}
 }
 
 // said is an OAuth error in words.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"path"
 	"slices"
 	"sort"
@@ -174,6 +175,14 @@ type Node struct {
 	CPU     int64 // for Pods, in thousandths of a core
 	Memory  int64 // for Pods, in bytes
 	Pods    int64 // as many as it takes
+}
+
+// Public is where the cluster is, and the certificates (PEM) that its API server is signed with beside those that everybody trusts: nothing secret.
+func (c *Cluster) Public() (server string, ca []byte, err error) {
+	if ca = c.rest.CAData; len(ca) == 0 && c.rest.CAFile != "" {
+		ca, err = os.ReadFile(c.rest.CAFile)
+	}
+	return c.rest.Host, ca, err
 }
 
 // maxNodes bounds what is read of a cluster's nodes; there is no larger one that is supported.

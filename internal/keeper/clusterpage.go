@@ -24,6 +24,7 @@ type ClusterPage struct {
 	Owners     []OwnerHere
 	Components []Component
 	People     []TeamHere
+	Kubeconfig bool // whoever asks can be given one
 	Warnings   []WarningHere
 	More       bool // there are more warnings than were read
 	EventError string
@@ -99,6 +100,7 @@ func (k *Keeper) ClusterPage(ctx context.Context, w Who, name string) (*ClusterP
 		}
 	})
 	all.Wait()
+	out.Kubeconfig = w.mayHaveKubeconfig(out.Cluster.Cluster)
 	out.Owners = ownersOf(kept)
 	for _, x := range k.Components(w) {
 		if slices.Contains(x.Where, name) {
@@ -108,7 +110,7 @@ func (k *Keeper) ClusterPage(ctx context.Context, w Who, name string) (*ClusterP
 	if out.Whole {
 		out.People = k.teamsIn(kept)
 	} else {
-		out.Cluster.Cluster.Server, out.Server, out.Context, out.Kubeconfig = "", "", "", ""
+		out.Cluster.Cluster.Server, out.Server, out.Context, out.Cluster.Kubeconfig = "", "", "", ""
 	}
 	return out, nil
 }

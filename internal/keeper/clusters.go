@@ -52,7 +52,7 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 		} else if c.Server != "" && c.Token == "" && c.Server == was.Server {
 			c.Token = was.Token
 		}
-		c.Roster = was.Roster
+		c.Roster, c.People = was.Roster, was.People
 	}
 	conn, err := cluster.Connect(k.clusterConfig(c), k.log)
 	if err != nil {

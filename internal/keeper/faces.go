@@ -45,6 +45,7 @@ type reach interface {
 	Leads(ctx context.Context, namespace, service string) ([]map[string]any, error)
 	AskPod(ctx context.Context, namespace, pod string, port int, path string, headers map[string]string) (*http.Response, error)
 	Events(ctx context.Context, namespace string, about []object.Ref) ([]cluster.Event, error)
+	Public() (server string, ca []byte, err error)
 	Nodes(ctx context.Context) ([]cluster.Node, error)
 	Warnings(ctx context.Context, since time.Time) (out []cluster.Event, all bool, err error)
 	Logs(ctx context.Context, namespace, pod, container string, previous bool, tail int64) (string, error)

@@ -501,6 +501,7 @@ func (w *watcher) Children(context.Context, string) (cluster.Children, error) {
 func (w *watcher) Events(context.Context, string, []object.Ref) ([]cluster.Event, error) {
 	return nil, nil
 }
+func (w *watcher) Public() (string, []byte, error)               { return "", nil, nil }
 func (w *watcher) Nodes(context.Context) ([]cluster.Node, error) { return nil, nil }
 func (w *watcher) Warnings(context.Context, time.Time) ([]cluster.Event, bool, error) {
 	return nil, true, nil

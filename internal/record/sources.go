@@ -109,6 +109,13 @@ type ClusterMore struct {
 	Links     map[string]string `json:"links,omitempty"`
 	About     string            `json:"about,omitempty"`
 	Roster    string            `json:"roster,omitempty"` // that declares labels and links
+	People    TakesPeople       `json:"people,omitzero"`
+}
+
+// TakesPeople is whose people the API server of a cluster takes by their own sign-in.
+type TakesPeople struct {
+	Provider string `json:"provider,omitempty"`
+	Client   string `json:"client,omitempty"` // what the API server is to the provider: the audience of what it takes
 }
 
 // PutCluster adds a cluster or changes it.

@@ -1583,7 +1583,10 @@ type ClusterList struct {
 type ClusterPage struct {
 	ClusterOf Cluster     `json:"cluster_of"`
 	KeptBy    []OwnerHere `json:"kept_by"`
-	Machines  []Machine   `json:"machines"`
+
+	// KubeconfigForYou GET /clusters/{name}/kubeconfig gives you one
+	KubeconfigForYou bool      `json:"kubeconfig_for_you"`
+	Machines         []Machine `json:"machines"`
 
 	// MachinesUnknown why they are not known
 	MachinesUnknown string `json:"machines_unknown,omitempty,omitzero"`
@@ -1603,6 +1606,15 @@ type ClusterPage struct {
 
 	// Whole all of it is told; to a member what is theirs
 	Whole bool `json:"whole"`
+}
+
+// ClusterSignIn defines model for ClusterSignIn.
+type ClusterSignIn struct {
+	// ClientId what the API server is to the provider: the audience that it takes
+	ClientId string `json:"client_id,omitempty,omitzero"`
+
+	// Provider nothing takes it back
+	Provider string `json:"provider"`
 }
 
 // ClusterWarning defines model for ClusterWarning.
@@ -1757,6 +1769,9 @@ type Device struct {
 	Code    string    `json:"code"`
 	Expires time.Time `json:"expires"`
 	Made    time.Time `json:"made"`
+
+	// Near you ask from the same address: it may be on your machine
+	Near bool `json:"near,omitempty,omitzero"`
 }
 
 // Difference defines model for Difference.
@@ -2653,6 +2668,12 @@ type ObjectDetail struct {
 
 // Outcome defines model for Outcome.
 type Outcome string
+
+// OwnKubeconfig defines model for OwnKubeconfig.
+type OwnKubeconfig struct {
+	// OwnKubeconfig YAML
+	OwnKubeconfig string `json:"own_kubeconfig"`
+}
 
 // OwnerHere defines model for OwnerHere.
 type OwnerHere struct {
@@ -4320,6 +4341,9 @@ type AddClusterJSONRequestBody = AddCluster
 // DraftAdoptionJSONRequestBody defines body for DraftAdoption for application/json ContentType.
 type DraftAdoptionJSONRequestBody = DraftAdoption
 
+// SetClusterSignInJSONRequestBody defines body for SetClusterSignIn for application/json ContentType.
+type SetClusterSignInJSONRequestBody = ClusterSignIn
+
 // ListContextsJSONRequestBody defines body for ListContexts for application/json ContentType.
 type ListContextsJSONRequestBody = Kubeconfig
 
@@ -4463,9 +4487,15 @@ type ServerInterface interface {
 	// DraftAdoption Draft manifests and a ward file for what is in a namespace already; nothing changes
 	// (POST /clusters/{name}/adopt)
 	DraftAdoption(c *gin.Context, name ItemName)
+	// GetKubeconfig A kubeconfig for you, with your own rights, where the API server takes people of the provider that you have signed in by
+	// (GET /clusters/{name}/kubeconfig)
+	GetKubeconfig(c *gin.Context, name ItemName)
 	// GetClusterSchema How the cluster describes its kinds, for checks without it
 	// (GET /clusters/{name}/schema)
 	GetClusterSchema(c *gin.Context, name ItemName)
+	// SetClusterSignIn Say which provider's people the API server of a cluster takes
+	// (PUT /clusters/{name}/sign-in)
+	SetClusterSignIn(c *gin.Context, name ItemName)
 	// ListComponents The components that can be switched, in each cluster and environment
 	// (GET /components)
 	ListComponents(c *gin.Context, params ListComponentsParams)
@@ -5155,6 +5185,31 @@ func (siw *ServerInterfaceWrapper) DraftAdoption(c *gin.Context) {
 	siw.Handler.DraftAdoption(c, name)
 }
 
+// GetKubeconfig operation middleware
+func (siw *ServerInterfaceWrapper) GetKubeconfig(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetKubeconfig(c, name)
+}
+
 // GetClusterSchema operation middleware
 func (siw *ServerInterfaceWrapper) GetClusterSchema(c *gin.Context) {
 
@@ -5178,6 +5233,31 @@ func (siw *ServerInterfaceWrapper) GetClusterSchema(c *gin.Context) {
 	}
 
 	siw.Handler.GetClusterSchema(c, name)
+}
+
+// SetClusterSignIn operation middleware
+func (siw *ServerInterfaceWrapper) SetClusterSignIn(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetClusterSignIn(c, name)
 }
 
 // ListComponents operation middleware
@@ -8976,6 +9056,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/new-clusters", wrapper.ListNewClusters)
 	router.DELETE(options.BaseURL+"/clusters/:name", wrapper.RemoveCluster)
 	router.GET(options.BaseURL+"/clusters/:name", wrapper.GetCluster)
+	router.GET(options.BaseURL+"/clusters/:name/kubeconfig", wrapper.GetKubeconfig)
+	router.PUT(options.BaseURL+"/clusters/:name/sign-in", wrapper.SetClusterSignIn)
 	router.POST(options.BaseURL+"/clusters/:name/adopt", wrapper.DraftAdoption)
 	router.GET(options.BaseURL+"/clusters/:name/schema", wrapper.GetClusterSchema)
 	router.POST(options.BaseURL+"/contexts", wrapper.ListContexts)

@@ -14,6 +14,7 @@ import (
 	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper"
+	"vigila.dev/vigila/internal/record"
 )
 
 func kitOf(x keeper.Kit) Kit {
@@ -213,7 +214,7 @@ func keptComponentOf(v *standing.View) KeptComponent {
 // GetCluster is GET /clusters/{name}.
 func (s *server) GetCluster(c *gin.Context, name ItemName) {
 	answer(s, c, func(x *keeper.ClusterPage) ClusterPage {
-		out := ClusterPage{ClusterOf: clusterOf(x.Cluster), Whole: x.Whole, Machines: []Machine{}, MachinesUnknown: x.NodesError, KeptBy: []OwnerHere{}, Switchable: []Component{}, People: []TeamHere{}, Warnings: []ClusterWarning{}, MoreWarnings: x.More, WarningsUnknown: x.EventError}
+		out := ClusterPage{ClusterOf: clusterOf(x.Cluster), Whole: x.Whole, Machines: []Machine{}, KubeconfigForYou: x.Kubeconfig, MachinesUnknown: x.NodesError, KeptBy: []OwnerHere{}, Switchable: []Component{}, People: []TeamHere{}, Warnings: []ClusterWarning{}, MoreWarnings: x.More, WarningsUnknown: x.EventError}
 		for _, n := range x.Nodes {
 			out.Machines = append(out.Machines, Machine{Name: n.Name, Up: n.Ready, Closed: n.Closed, Says: n.Says, Version: n.Version, Since: n.Since, Millicores: n.CPU, Bytes: n.Memory, PodRoom: n.Pods})
 		}
@@ -261,4 +262,16 @@ func (s *server) ListNewClusters(c *gin.Context) {
 		out.Items = append(out.Items, NewCluster{Name: n.Name, Ward: n.Ward, Namespace: n.Namespace, Answers: n.Ready, Says: n.Says, Labels: n.Labels, Links: n.Links})
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// GetKubeconfig is GET /clusters/{name}/kubeconfig.
+func (s *server) GetKubeconfig(c *gin.Context, name ItemName) {
+	answer(s, c, func(text string) OwnKubeconfig { return OwnKubeconfig{OwnKubeconfig: text} })(s.Keeper.Kubeconfig(c, who(c), name))
+}
+
+// SetClusterSignIn is PUT /clusters/{name}/sign-in.
+func (s *server) SetClusterSignIn(c *gin.Context, name ItemName) {
+	if in, ok := body[ClusterSignIn](c); ok {
+		answer(s, c, clusterOf)(do(s, c, keeper.SetClusterSignIn{Cluster: name, TakesPeople: record.TakesPeople{Provider: in.Provider, Client: in.ClientId}}))
+	}
 }

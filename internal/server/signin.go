@@ -363,7 +363,7 @@ func refuseOAuth(c *gin.Context, code, text string) {
 // GetDevice is GET /devices/{code}.
 func (s *server) GetDevice(c *gin.Context, code string) {
 	answer(s, c, func(d keeper.Device) Device {
-		return Device{Code: d.Code, Address: d.From, Made: d.Made, Expires: d.Made.Add(d.Expires)}
+		return Device{Code: d.Code, Address: d.From, Near: d.From != "" && d.From == c.ClientIP(), Made: d.Made, Expires: d.Made.Add(d.Expires)}
 	})(s.Keeper.Device(who(c), code))
 }
 

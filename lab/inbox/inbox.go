@@ -3,29 +3,21 @@
 package inbox
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/hmac"
-	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/base64"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"html/template"
 	"io"
-	"math/big"
 	"mime"
 	"mime/multipart"
 	"mime/quotedprintable"
 	"net"
 	"net/http"
 	netmail "net/mail"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -35,6 +27,8 @@ import (
 
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
+
+	"vigila.dev/lab/ownca"
 )
 
 // User signs in to the mail server; the password is the token.
@@ -80,7 +74,7 @@ const most = 2000
 // Start serves. The mail server's certificate is written into the directory.
 func Start(ports Ports, token, dir string) (*Server, error) {
 	s := &Server{token: token, modes: map[string]string{}, CA: filepath.Join(dir, "inbox-ca.pem")}
-	cert, err := certificate(s.CA)
+	cert, err := ownca.Certificate(s.CA, "inbox")
 	if err != nil {
 		return nil, err
 	}
@@ -345,29 +339,4 @@ func (m *Message) body(form, encoding string, r io.Reader) error {
 			return err
 		}
 	}
-}
-
-// certificate makes one for the mail server, signed by itself, and writes it down for whoever is to believe it; that of an earlier start stays, since others
-// know it.
-func certificate(file string) (tls.Certificate, error) {
-	keyFile := strings.TrimSuffix(file, ".pem") + ".key"
-	if old, err := tls.LoadX509KeyPair(file, keyFile); err == nil && time.Until(old.Leaf.NotAfter) > 24*time.Hour {
-		return old, nil
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "inbox of the lab"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		DNSNames: []string{"localhost"}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
-	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	secret, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	err = errors.Join(os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600), os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), 0o600))
-	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
 }

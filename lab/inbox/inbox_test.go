@@ -12,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vigila.dev/lab/ownca"
 )
 
 func post(t *testing.T, url, body string) int {
@@ -83,7 +85,7 @@ func TestWhatComesIn(t *testing.T) {
 	assert.Equal(t, []string{"ops@brindle.example"}, all[3].To)
 	ca, err := os.ReadFile(s.CA)
 	require.NoError(t, err)
-	_, err = certificate(s.CA)
+	_, err = ownca.Certificate(s.CA, "inbox")
 	require.NoError(t, err)
 	again, err := os.ReadFile(s.CA)
 	require.NoError(t, err)

@@ -39,6 +39,7 @@ type Plane struct {
 	adding   sync.Mutex // one more cluster at a time
 	children []*child
 	failed   chan error
+	flags    []string // of API servers, beside its own
 }
 
 // Cluster is one API server with its controllers.
@@ -61,13 +62,13 @@ type child struct {
 // ports are kept in the directory, so that a second start answers at the same addresses.
 type ports map[string]int
 
-// Start brings up etcd and every cluster, and returns when all API servers are ready. State is kept in dir.
-func Start(ctx context.Context, dir string, names []string) (*Plane, error) {
+// Start brings up etcd and every cluster, and returns when all API servers are ready. State is kept in dir; flags are more of every API server.
+func Start(ctx context.Context, dir string, names []string, flags ...string) (*Plane, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
 	}
-	p := &Plane{Dir: dir, failed: make(chan error, 16)}
+	p := &Plane{Dir: dir, flags: flags, failed: make(chan error, 16)}
 	for _, d := range []string{"etcd", "logs", "certs", "kubeconfig"} {
 		if err := os.MkdirAll(filepath.Join(dir, d), 0o700); err != nil {
 			return nil, err
@@ -174,12 +175,12 @@ func (p *Plane) cluster(ctx context.Context, name, etcd, key, token string, at p
 	if err := p.egress(c); err != nil {
 		return nil, err
 	}
-	if _, err := p.spawn("apiserver-"+name, "apiserver",
-		"--etcd-servers="+etcd, "--etcd-prefix=/"+name, "--secure-port="+strconv.Itoa(port), "--bind-address=127.0.0.1", "--cert-dir="+certs,
-		"--service-account-issuer=https://kubernetes.default.svc", "--service-account-key-file="+key, "--service-account-signing-key-file="+key,
-		"--token-auth-file="+filepath.Join(p.Dir, "tokens.csv"), "--authorization-mode=RBAC", "--service-cluster-ip-range=10.0.0.0/24",
+	if _, err := p.spawn("apiserver-"+name, "apiserver", append([]string{
+		"--etcd-servers=" + etcd, "--etcd-prefix=/" + name, "--secure-port=" + strconv.Itoa(port), "--bind-address=127.0.0.1", "--cert-dir=" + certs,
+		"--service-account-issuer=https://kubernetes.default.svc", "--service-account-key-file=" + key, "--service-account-signing-key-file=" + key,
+		"--token-auth-file=" + filepath.Join(p.Dir, "tokens.csv"), "--authorization-mode=RBAC", "--service-cluster-ip-range=10.0.0.0/24",
 		"--disable-admission-plugins=ServiceAccount", "--kubelet-preferred-address-types=InternalIP", "--allow-privileged=true",
-		"--endpoint-reconciler-type=none", "--profiling=false", "--egress-selector-config-file="+filepath.Join(p.Dir, name+"-egress.json")); err != nil {
+		"--endpoint-reconciler-type=none", "--profiling=false", "--egress-selector-config-file=" + filepath.Join(p.Dir, name+"-egress.json")}, p.flags...)...); err != nil {
 		return nil, err
 	}
 	ca := filepath.Join(certs, "apiserver.crt") // self-signed: the API server makes it at its first start

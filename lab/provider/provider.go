@@ -5,6 +5,7 @@ package provider
 import (
 	"context"
 	"crypto/sha256"
+	"crypto/tls"
 	"fmt"
 	"html/template"
 	"io"
@@ -20,6 +21,9 @@ import (
 
 // Client is what the provider knows Vigila by.
 const Client = "vigila"
+
+// Clusters is what it knows command lines by that sign in to the lab's API servers: a public client.
+const Clusters = "kubernetes"
 
 // password is everybody's: the page sends it.
 const password = "chosen"
@@ -93,7 +97,9 @@ func (s store) GetClientByClientID(ctx context.Context, id string) (op.Client, e
 type client struct{ op.Client }
 
 // RedirectURIGlobs are where people may be sent back to, as path.Match reads them.
-func (client) RedirectURIGlobs() []string { return []string{"http://127.0.0.1:*/sign-in/back"} }
+func (client) RedirectURIGlobs() []string {
+	return []string{"http://127.0.0.1:*/sign-in/back", "http://127.0.0.1:*/back"}
+}
 
 // PostLogoutRedirectURIGlobs are none.
 func (client) PostLogoutRedirectURIGlobs() []string { return nil }
@@ -113,15 +119,19 @@ type Server struct {
 	http *http.Server
 }
 
-// Start serves on loopback; port 0 takes any. The client's secret is the given one.
-func Start(port int, secret string) (*Server, error) {
+// Start serves on loopback; port 0 takes any. The client's secret is the given one. With a certificate it speaks TLS, as API servers want it.
+func Start(port int, secret string, own *tls.Certificate) (*Server, error) {
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
 		return nil, fmt.Errorf("the lab's provider: %w", err)
 	}
 	s := &Server{URL: "http://" + l.Addr().String()}
+	if own != nil {
+		s.URL = "https://" + l.Addr().String()
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*own}})
+	}
 	web := storage.WebClient(Client, secret, s.URL+"/nowhere")
-	all := store{storage.NewStorageWithClients(users{}, map[string]*storage.Client{Client: web})}
+	all := store{storage.NewStorageWithClients(users{}, map[string]*storage.Client{Client: web, Clusters: storage.NativeClient(Clusters, "http://127.0.0.1/nowhere")})}
 	p, err := op.NewProvider(&op.Config{CryptoKey: sha256.Sum256([]byte(secret)), CodeMethodS256: true, AuthMethodPost: true, SupportedScopes: []string{"openid", "profile", "email", "groups"}}, all, op.StaticIssuer(s.URL),
 		op.WithAllowInsecure(), op.WithLogger(slog.New(slog.NewTextHandler(io.Discard, nil))))
 	if err != nil {

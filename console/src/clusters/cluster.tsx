@@ -4,7 +4,7 @@ import { Link, useParams } from "react-router";
 import { Components } from "../kits/kits";
 import { type Schemas, api, got } from "../shared/api";
 import { Known, few } from "../shared/lists";
-import { Links, Panel, Wrong, useNow } from "../shared/parts";
+import { Button, Links, Panel, Wrong, useNow } from "../shared/parts";
 import { ago, count } from "../shared/words";
 
 type Of = Schemas["ClusterPage"];
@@ -37,6 +37,14 @@ export function ClusterPage() {
         <h1 className="text-2xl font-bold">{c.name}</h1>
         <span className="text-soft">{c.about}</span>
         <span className="ml-auto">
+          {p.kubeconfig_for_you && (
+            <Button
+              tip="For you, with your own rights there; nothing in it is secret"
+              onClick={() => void download(c.name)}
+            >
+              Your kubeconfig
+            </Button>
+          )}
           <Links of={c.links} />
         </span>
       </div>
@@ -85,6 +93,18 @@ export function ClusterPage() {
       </div>
     </>
   );
+}
+
+/** Saves the kubeconfig of whoever is signed in. */
+async function download(name: string) {
+  const { own_kubeconfig } = await got(
+    api.GET("/clusters/{name}/kubeconfig", { params: { path: { name } } }),
+  );
+  const a = document.createElement("a");
+  a.href = URL.createObjectURL(new Blob([own_kubeconfig], { type: "application/yaml" }));
+  a.download = `${name}.yaml`;
+  a.click();
+  URL.revokeObjectURL(a.href);
 }
 
 function sentence(p: Of, loud: number, down: number): string {

@@ -19,8 +19,13 @@ export function DevicePage() {
     enabled: code !== "",
     staleTime: Infinity,
   });
+  // Where this browser is on the machine of the command line, it waits there for word; nobody is sent anywhere but to a port of their own machine.
+  const here = /^\d{1,5}$/.test(params.get("here") ?? "") ? params.get("here") : null;
   const answer = useMutation({
     mutationFn: (lets: boolean) => got(api.POST("/devices/{code}", { ...at, body: { let: lets } })),
+    onSuccess: (_, lets) => {
+      if (lets && here && device.data?.near) location.assign(`http://127.0.0.1:${here}/let-in`);
+    },
   });
   return (
     <div className="mx-auto mt-8 max-w-[34rem]">

@@ -1070,6 +1070,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{name}/kubeconfig": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        /** A kubeconfig for you, with your own rights, where the API server takes people of the provider that you have signed in by */
+        get: operations["getKubeconfig"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clusters/{name}/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which provider's people the API server of a cluster takes */
+        put: operations["setClusterSignIn"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{name}/adopt": {
         parameters: {
             query?: never;
@@ -2121,6 +2159,8 @@ export interface components {
             code: string;
             /** @description from where the command line asks */
             address?: string;
+            /** @description you ask from the same address: it may be on your machine */
+            near?: boolean;
             /** Format: date-time */
             made: string;
             /** Format: date-time */
@@ -4222,10 +4262,22 @@ export interface components {
         NewClusterList: {
             items: components["schemas"]["NewCluster"][];
         };
+        OwnKubeconfig: {
+            /** @description YAML */
+            own_kubeconfig: string;
+        };
+        ClusterSignIn: {
+            /** @description nothing takes it back */
+            provider: string;
+            /** @description what the API server is to the provider: the audience that it takes */
+            client_id?: string;
+        };
         ClusterPage: {
             cluster_of: components["schemas"]["Cluster"];
             /** @description all of it is told; to a member what is theirs */
             whole: boolean;
+            /** @description GET /clusters/{name}/kubeconfig gives you one */
+            kubeconfig_for_you: boolean;
             machines: components["schemas"]["Machine"][];
             /** @description why they are not known */
             machines_unknown?: string;
@@ -6075,6 +6127,56 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getKubeconfig: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The kubeconfig, which holds nothing secret */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnKubeconfig"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setClusterSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClusterSignIn"];
+            };
+        };
+        responses: {
+            /** @description The cluster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cluster"];
+                };
             };
             default: components["responses"]["Problem"];
         };
