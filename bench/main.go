@@ -87,6 +87,11 @@ func run(ctx context.Context, o options) (rows []row, err error) {
 	if o.wants("rules") && !add("rules", rules(), nil) {
 		return rows, err
 	}
+	if o.wants("team") {
+		if r, e := team(ctx); !add("team", r, e) {
+			return rows, err
+		}
+	}
 	w, e := newWorld(ctx)
 	if e != nil {
 		return rows, e

@@ -588,13 +588,8 @@ func (k *Keeper) person(i grant.Identity) Who {
 }
 
 // Verbs lists what somebody may do to a ward.
-func (w Who) Verbs(v *standing.View) (out []grant.Verb) {
-	for _, x := range grant.About {
-		if x.Verb != grant.Allow && x.Verb != grant.Promote && w.Rights.May(x.Verb, ThingOf(v)).May {
-			out = append(out, x.Verb)
-		}
-	}
-	return out
+func (w Who) Verbs(v *standing.View) []grant.Verb {
+	return slices.DeleteFunc(w.Rights.Verbs(ThingOf(v)), func(x grant.Verb) bool { return x == grant.Allow || x == grant.Promote })
 }
 
 // SeenSecrets lists what the wards refer to that somebody sees.

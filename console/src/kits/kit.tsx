@@ -20,6 +20,16 @@ function useSettled<T>(v: T, ms: number): T {
   return settled;
 }
 
+/** Values that a link brings along: nothing is proposed by following it. */
+function linked(text: string | null): Given {
+  try {
+    const v: unknown = JSON.parse(text ?? "{}");
+    return typeof v === "object" && v !== null && !Array.isArray(v) ? (v as Given) : {};
+  } catch {
+    return {};
+  }
+}
+
 export function KitPage() {
   const { name = "" } = useParams();
   const [params] = useSearchParams();
@@ -56,7 +66,7 @@ export function KitPage() {
     <Form
       key={`${name} ${change} ${place}`}
       kit={kit.data}
-      start={(thing?.given ?? component?.given ?? {}) as Given}
+      start={{ ...((thing?.given ?? component?.given ?? {}) as Given), ...linked(params.get("with")) }}
       wish={{
         given: {},
         ...(change ? { change_of: change } : {}),

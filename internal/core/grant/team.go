@@ -149,6 +149,42 @@ type Rights struct {
 	Whose string
 }
 
+// Has is May without its why.
+func (r Rights) Has(v Verb, x Thing) bool {
+	if r.Role.May(roleFor(v, x)) {
+		return true
+	}
+	return slices.ContainsFunc(r.Grants, func(g Held) bool { return g.Covers(v, x) }) && (r.Bound == nil || r.Bound.Has(v, x))
+}
+
+// Verbs are all that somebody may do to a ward, in the order of About: only grants that let them see it are looked at more closely.
+func (r Rights) Verbs(ward Thing) (out []Verb) {
+	near := r
+	near.Grants = nil
+	for _, g := range r.Grants {
+		if g.Covers(See, ward) {
+			near.Grants = append(near.Grants, g)
+		}
+	}
+	for _, x := range About {
+		if near.Has(x.Verb, ward) {
+			out = append(out, x.Verb)
+		}
+	}
+	return out
+}
+
+// roleFor is the least role that may something without any grant.
+func roleFor(v Verb, x Thing) Role {
+	switch {
+	case v == People || x.All == People:
+		return Admin
+	case v == See || v == Look:
+		return Reader
+	}
+	return Operator
+}
+
 // Within are rights as far as somebody else's go as well: those of a token that they have made. What they may not, it may not.
 func (r Rights) Within(maker Rights, who string) Rights {
 	if maker.Role.May(Operator) { // every grant is within
@@ -185,13 +221,7 @@ type Answer struct {
 
 // May decides whether somebody may do something to a thing: this is the one place where that is decided.
 func (r Rights) May(v Verb, x Thing) Answer {
-	want := Operator
-	if v == People || x.All == People {
-		want = Admin
-	}
-	if v == See && x.All != People || v == Look {
-		want = Reader
-	}
+	want := roleFor(v, x)
 	if r.Role.May(want) {
 		return Answer{true, "role " + string(r.Role)}
 	}

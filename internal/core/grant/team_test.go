@@ -283,6 +283,12 @@ func FuzzTheDecision(f *testing.F) {
 			if one.May(w.Verb, x).May && !one.May(See, x).May {
 				t.Fatalf("%s of %s is not seen", w.Verb, x)
 			}
+			if x.Lane == "" && slices.Contains(one.Verbs(x), w.Verb) != one.Has(w.Verb, x) {
+				t.Fatalf("%s of %s among all and alone", w.Verb, x)
+			}
+			if one.Has(w.Verb, x) != one.May(w.Verb, x).May {
+				t.Fatalf("%s of %s with a why and without", w.Verb, x)
+			}
 			if x.Lane == "" && one.Seer()(x) != one.Sees(x) {
 				t.Fatalf("%s is seen one by one, and not among many", x)
 			}
