@@ -52,7 +52,7 @@ func cameBack(ctx context.Context, link string) (to string, back context.Context
 	back, came := context.WithCancel(context.WithoutCancel(ctx))
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return link, back, func() {}
+		return link, back, came
 	}
 	answered := make(chan struct{})
 	var once sync.Once
@@ -67,6 +67,7 @@ func cameBack(ctx context.Context, link string) (to string, back context.Context
 	})}
 	go func() { _ = s.Serve(l) }()
 	return fmt.Sprintf("%s&here=%d", link, l.Addr().(*net.TCPAddr).Port), back, func() {
+		defer came()
 		select {
 		case <-answered: // what was said to the browser goes out
 			_ = s.Shutdown(ctx)

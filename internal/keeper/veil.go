@@ -11,6 +11,7 @@ func (k *Keeper) Veil(w Who, text []byte) []byte {
 	if w.Rights.All() {
 		return text
 	}
+	sees := w.Rights.Seer()
 	seen := map[string]bool{} // of each name, whether it may stand there
 	text = replaceIDs(text, func(id []byte) bool {
 		may, known := seen[string(id)]
@@ -18,7 +19,7 @@ func (k *Keeper) Veil(w Who, text []byte) []byte {
 			k.mu.RLock()
 			p := k.wards[string(id)]
 			k.mu.RUnlock()
-			may = p == nil || w.Sees(p.View())
+			may = p == nil || sees(ThingOf(p.View()))
 			seen[string(id)] = may
 		}
 		return may
@@ -29,7 +30,7 @@ func (k *Keeper) Veil(w Who, text []byte) []byte {
 			all := k.named(string(name))
 			may = len(all) == 0
 			for _, p := range all {
-				may = may || w.Sees(p.View())
+				may = may || sees(ThingOf(p.View()))
 			}
 			seen[string(name)] = may
 		}

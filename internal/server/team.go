@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 
 	"github.com/gin-gonic/gin"
 
@@ -16,9 +17,15 @@ import (
 // veiled keeps an answer back until it is whole, to take out of it what whoever asks may not see.
 type veiled struct {
 	gin.ResponseWriter
-	body   bytes.Buffer
+	body   *bytes.Buffer
 	stream bool
 }
+
+// bodies are answers that are kept back, used again and again: a long list would be made anew for every member who asks.
+var bodies = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// maxKept is how large one may be to be used again, in bytes.
+const maxKept = 4 << 20
 
 func (v *veiled) isJSON() bool { return strings.Contains(v.Header().Get("Content-Type"), "json") }
 
@@ -38,7 +45,13 @@ func (s *server) veil(c *gin.Context) {
 	if w.Rights.All() {
 		return
 	}
-	v := &veiled{ResponseWriter: c.Writer}
+	v := &veiled{ResponseWriter: c.Writer, body: bodies.Get().(*bytes.Buffer)}
+	defer func() {
+		if v.body.Cap() <= maxKept {
+			v.body.Reset()
+			bodies.Put(v.body)
+		}
+	}()
 	c.Writer = v
 	defer func() { c.Writer = v.ResponseWriter }() // also where something panics, which is answered outside
 	c.Next()
