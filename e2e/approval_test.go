@@ -115,7 +115,7 @@ func TestMembersDeclareAndSetUp(t *testing.T) {
 	desk.ok("ward", "add", file(s.name, "ticketing"))
 	desk.fails(1, "may not declare", "ward", "add", file(s.name+"-other", "signals"))
 	desk.fails(1, "there is nothing such", "ward", "add", file(hidden, "ticketing"))
-	desk.fails(1, "there is nothing such", "ward", "remove", hidden)
+	desk.fails(1, "there is no ward", "ward", "remove", hidden)
 	assert.NotContains(t, desk.ok("ward", "list"), hidden)
 	desk.ok("ward", "remove", s.name)
 	desk.fails(1, "wants an operator's", "repo", "remove", s.name)
