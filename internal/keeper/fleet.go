@@ -84,6 +84,10 @@ func (k *Keeper) makers() (out []*placement) {
 
 func (k *Keeper) newCluster(ctx context.Context, p *placement, o standing.Object) NewCluster {
 	n := NewCluster{Name: o.Ref.Name, Namespace: o.Ref.Namespace, Ward: p.ID, Links: p.Ward.Links, Labels: map[string]string{}}
+	if p.cluster.conn == nil {
+		n.Says = "cluster " + p.cluster.record().Name + ", which makes it, is not connected"
+		return n
+	}
 	body, err := p.cluster.conn.Get(ctx, o.Version, o.Ref)
 	switch {
 	case errors.Is(err, cluster.ErrGone):
