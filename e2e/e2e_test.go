@@ -76,7 +76,7 @@ func run(m *testing.M) (int, error) {
 	if err != nil {
 		return 1, err
 	}
-	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--fleet", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus", "--host-token", hostToken, "--kv-token", kvToken, "--inbox-token", inboxToken, "--provider-secret", providerSecret)
+	lab := exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", labDir, "--clusters", "quay", "--slipway", "quay", "--catalogue", images, "--gateway", "--prometheus", "prometheus", "--host-token", hostToken, "--kv-token", kvToken, "--inbox-token", inboxToken, "--provider-secret", providerSecret)
 	lab.Stdout, lab.Stderr = os.Stderr, os.Stderr
 	if err := lab.Start(); err != nil {
 		return 1, err

@@ -26,7 +26,6 @@ import (
 	"vigila.dev/lab/codehost"
 	"vigila.dev/lab/edit"
 	"vigila.dev/lab/faults"
-	"vigila.dev/lab/fleet"
 	"vigila.dev/lab/gateway"
 	"vigila.dev/lab/gitserve"
 	"vigila.dev/lab/hostile"
@@ -38,6 +37,7 @@ import (
 	"vigila.dev/lab/plane"
 	"vigila.dev/lab/provider"
 	"vigila.dev/lab/registry"
+	"vigila.dev/lab/slipway"
 	"vigila.dev/lab/soak"
 	"vigila.dev/lab/traffic"
 )
@@ -159,11 +159,11 @@ func up() *cobra.Command {
 			if manages != "" {
 				i := slices.IndexFunc(p.Clusters, func(c *plane.Cluster) bool { return c.Name == manages })
 				if i < 0 {
-					return fmt.Errorf("--fleet is %q, and the clusters are %s", manages, strings.Join(clusters, ", "))
+					return fmt.Errorf("--slipway is %q, and the clusters are %s", manages, strings.Join(clusters, ", "))
 				}
-				f, err := fleet.Start(ctx, p.Clusters[i].Config, &fleetPlane{plane: p, images: catalogue, up: map[string]func(){}})
+				f, err := slipway.Start(ctx, p.Clusters[i].Config, &slipPlane{plane: p, images: catalogue, up: map[string]func(){}})
 				if err != nil {
-					return fmt.Errorf("fleet of %s: %w", manages, err)
+					return fmt.Errorf("slipway of %s: %w", manages, err)
 				}
 				defer f.Close()
 			}
@@ -286,7 +286,7 @@ func up() *cobra.Command {
 	f.StringVar(&catalogueFile, "catalogue", "", "how images behave")
 	f.StringVar(&seed, "seed", "", "directory of commits for a repository of the same name")
 	f.StringSliceVar(&empty, "empty-repos", nil, "empty repositories to make")
-	f.StringVar(&manages, "fleet", "", "the cluster that Clusters of the Cluster API are made in: each becomes one more API server of the lab")
+	f.StringVar(&manages, "slipway", "", "the cluster that Clusters of the Cluster API are made in: each becomes one more API server of the lab")
 	f.BoolVar(&withGateway, "gateway", false, "run a gateway for each cluster: HTTPRoutes lead real requests on loopback to its Pods")
 	f.StringVar(&hostToken, "host-token", "", "run a code host over the git repositories; its API asks for this token")
 	f.StringVar(&kvToken, "kv-token", "", "run a server of secret values that speaks KV version 2; this token is good for ever")
@@ -301,15 +301,15 @@ func up() *cobra.Command {
 	return c
 }
 
-// fleetPlane starts the clusters of a fleet, each with its nodes.
-type fleetPlane struct {
+// slipPlane starts the clusters of a slipway, each with its nodes.
+type slipPlane struct {
 	plane  *plane.Plane
 	images *nodes.Catalogue
 	up     map[string]func()
 }
 
-// Begin is of fleet.Plane.
-func (f *fleetPlane) Begin(ctx context.Context, name string, count int) (string, error) {
+// Begin is of slipway.Plane.
+func (f *slipPlane) Begin(ctx context.Context, name string, count int) (string, error) {
 	c, err := f.plane.Add(ctx, name)
 	if err != nil {
 		return "", err
@@ -333,8 +333,8 @@ func (f *fleetPlane) Begin(ctx context.Context, name string, count int) (string,
 	return c.Kubeconfig, nil
 }
 
-// End is of fleet.Plane.
-func (f *fleetPlane) End(name string) {
+// End is of slipway.Plane.
+func (f *slipPlane) End(name string) {
 	if end := f.up[name]; end != nil {
 		end()
 		delete(f.up, name)

@@ -17,11 +17,11 @@ import (
 // Clusters that are objects of another, in the words of the Cluster API (https://cluster-api.sigs.k8s.io): a Cluster, and beside it, once its
 // control plane answers, a Secret with a kubeconfig.
 const (
-	fleetGroup   = "cluster.x-k8s.io"
-	fleetSecret  = "-kubeconfig"
-	fleetLabel   = fleetGroup + "/cluster-name"
-	fleetOfType  = fleetGroup + "/secret"
-	fleetVersion = "v1"
+	clusterGroup      = "cluster.x-k8s.io"
+	kubeconfigSecret  = "-kubeconfig"
+	clusterLabel      = clusterGroup + "/cluster-name"
+	clusterSecretType = clusterGroup + "/secret"
+	secretVersion     = "v1"
 )
 
 // NewCluster is a cluster that a ward has made, and that is not known yet.
@@ -45,7 +45,7 @@ func (k *Keeper) NewClusters(ctx context.Context, w Who) []NewCluster {
 			continue // its ward says why it can't be read
 		}
 		for _, o := range all {
-			if o.Ref.Group != fleetGroup || o.Ref.Kind != "Cluster" {
+			if o.Ref.Group != clusterGroup || o.Ref.Kind != "Cluster" {
 				continue
 			}
 			k.mu.RLock()
@@ -68,7 +68,7 @@ func (k *Keeper) makers() (out []*placement) {
 	for _, c := range k.clusters {
 		c.mu.Lock()
 		for kind, ids := range c.needs {
-			if group, _, _ := strings.Cut(kind.Version, "/"); group != fleetGroup || kind.Kind != "Cluster" {
+			if group, _, _ := strings.Cut(kind.Version, "/"); group != clusterGroup || kind.Kind != "Cluster" {
 				continue
 			}
 			for id := range ids {
@@ -124,7 +124,7 @@ var errNotMade = errors.New("there is no kubeconfig of it yet")
 
 // kubeconfigOf is the kubeconfig of a cluster that a ward has made. It goes nowhere but to the record, sealed.
 func (k *Keeper) kubeconfigOf(ctx context.Context, p *placement, n NewCluster) (string, error) {
-	body, err := p.cluster.conn.Get(ctx, fleetVersion, object.Ref{Kind: "Secret", Namespace: n.Namespace, Name: n.Name + fleetSecret})
+	body, err := p.cluster.conn.Get(ctx, secretVersion, object.Ref{Kind: "Secret", Namespace: n.Namespace, Name: n.Name + kubeconfigSecret})
 	if errors.Is(err, cluster.ErrGone) {
 		return "", errNotMade
 	}
@@ -133,14 +133,14 @@ func (k *Keeper) kubeconfigOf(ctx context.Context, p *placement, n NewCluster) (
 	}
 	meta, _ := body["metadata"].(map[string]any)
 	labels, _ := meta["labels"].(map[string]any)
-	if of, _ := body["type"].(string); of != fleetOfType || labels[fleetLabel] != n.Name {
-		return "", fmt.Errorf("Secret %s%s of namespace %s is not what makes clusters wrote: it has not type %s and label %s: %s", n.Name, fleetSecret, n.Namespace, fleetOfType, fleetLabel, n.Name)
+	if of, _ := body["type"].(string); of != clusterSecretType || labels[clusterLabel] != n.Name {
+		return "", fmt.Errorf("Secret %s%s of namespace %s is not what makes clusters wrote: it has not type %s and label %s: %s", n.Name, kubeconfigSecret, n.Namespace, clusterSecretType, clusterLabel, n.Name)
 	}
 	data, _ := body["data"].(map[string]any)
 	value, _ := data["value"].(string)
 	text, err := base64.StdEncoding.DecodeString(value)
 	if err != nil || len(text) == 0 {
-		return "", fmt.Errorf("Secret %s%s of namespace %s holds no kubeconfig under value", n.Name, fleetSecret, n.Namespace)
+		return "", fmt.Errorf("Secret %s%s of namespace %s holds no kubeconfig under value", n.Name, kubeconfigSecret, n.Namespace)
 	}
 	return string(text), nil
 }
@@ -167,7 +167,7 @@ func (w AddMadeCluster) do(ctx context.Context, k *Keeper, _ Actor) (Cluster, er
 		return Cluster{}, err
 	}
 	for _, o := range all {
-		if o.Ref.Group != fleetGroup || o.Ref.Kind != "Cluster" || o.Ref.Name != w.Name {
+		if o.Ref.Group != clusterGroup || o.Ref.Kind != "Cluster" || o.Ref.Name != w.Name {
 			continue
 		}
 		n := k.newCluster(ctx, p, o)

@@ -1,7 +1,7 @@
-// Package fleet stands in for what makes clusters of Cluster API objects (https://cluster-api.sigs.k8s.io): it follows the Clusters of a
+// Package slipway stands in for what makes clusters of Cluster API objects (https://cluster-api.sigs.k8s.io): it follows the Clusters of a
 // management cluster, starts one more real API server of the lab for each, writes its kubeconfig into the Secret that the API names, and ends
 // it again with its object. Start with Start.
-package fleet
+package slipway
 
 import (
 	"bytes"
@@ -33,7 +33,7 @@ var definitions []byte
 
 const (
 	group     = "cluster.x-k8s.io"
-	owner     = "vigila-lab-fleet"
+	owner     = "vigila-lab-slipway"
 	finalizer = group + "/lab"
 	// pause is between two looks; whoever waits for a cluster waits for seconds anyway.
 	pause = 500 * time.Millisecond
@@ -53,8 +53,8 @@ type Plane interface {
 	End(name string)
 }
 
-// Fleet follows the Clusters of a management cluster.
-type Fleet struct {
+// Slipway follows the Clusters of a management cluster.
+type Slipway struct {
 	dyn    dynamic.Interface
 	client kubernetes.Interface
 	plane  Plane
@@ -63,7 +63,7 @@ type Fleet struct {
 }
 
 // Start defines the API's kinds in the management cluster, and follows them until the context ends.
-func Start(ctx context.Context, cfg *rest.Config, plane Plane) (*Fleet, error) {
+func Start(ctx context.Context, cfg *rest.Config, plane Plane) (*Slipway, error) {
 	dyn, err := dynamic.NewForConfig(cfg)
 	if err != nil {
 		return nil, err
@@ -72,7 +72,7 @@ func Start(ctx context.Context, cfg *rest.Config, plane Plane) (*Fleet, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Fleet{dyn: dyn, client: client, plane: plane, began: map[string]string{}}
+	f := &Slipway{dyn: dyn, client: client, plane: plane, began: map[string]string{}}
 	if err := f.define(ctx); err != nil {
 		return nil, err
 	}
@@ -81,10 +81,10 @@ func Start(ctx context.Context, cfg *rest.Config, plane Plane) (*Fleet, error) {
 }
 
 // Close waits until everything has ended after the context did.
-func (f *Fleet) Close() { f.done.Wait() }
+func (f *Slipway) Close() { f.done.Wait() }
 
 // define installs the kinds, unless they are there, and waits until they are served.
-func (f *Fleet) define(ctx context.Context) error {
+func (f *Slipway) define(ctx context.Context) error {
 	for read := yaml.NewYAMLOrJSONDecoder(bytes.NewReader(definitions), 4096); ; {
 		o := &unstructured.Unstructured{}
 		if err := read.Decode(o); errors.Is(err, io.EOF) {
@@ -119,7 +119,7 @@ func wait(ctx context.Context, d time.Duration) bool {
 	}
 }
 
-func (f *Fleet) follow(ctx context.Context) {
+func (f *Slipway) follow(ctx context.Context) {
 	for wait(ctx, pause) {
 		list, err := f.dyn.Resource(clusters).List(ctx, metav1.ListOptions{})
 		if err != nil {
@@ -127,14 +127,14 @@ func (f *Fleet) follow(ctx context.Context) {
 		}
 		for i := range list.Items {
 			if err := f.look(ctx, &list.Items[i]); err != nil && ctx.Err() == nil {
-				fmt.Fprintf(os.Stderr, "fleet: cluster %s: %v\n", list.Items[i].GetName(), err)
+				fmt.Fprintf(os.Stderr, "slipway: cluster %s: %v\n", list.Items[i].GetName(), err)
 			}
 		}
 	}
 }
 
 // look brings one Cluster further.
-func (f *Fleet) look(ctx context.Context, o *unstructured.Unstructured) error {
+func (f *Slipway) look(ctx context.Context, o *unstructured.Unstructured) error {
 	name, at := o.GetName(), f.dyn.Resource(clusters).Namespace(o.GetNamespace())
 	if o.GetDeletionTimestamp() != nil {
 		f.plane.End(name)
@@ -200,7 +200,7 @@ func patch(v any) []byte {
 }
 
 // say writes how far a Cluster is into its status.
-func (f *Fleet) say(ctx context.Context, o *unstructured.Unstructured, phase string, up bool) error {
+func (f *Slipway) say(ctx context.Context, o *unstructured.Unstructured, phase string, up bool) error {
 	status, why := "False", "Provisioning"
 	if up {
 		status, why = "True", "Available"
