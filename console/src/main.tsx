@@ -178,6 +178,11 @@ function Frame() {
     `-mb-px border-b-2 py-4 ${isActive ? "border-ink font-bold" : "border-transparent text-soft hover:text-ink"}`;
   const role = me.data?.role ?? "reader";
   const member = role === "member";
+  const kits = useQuery({
+    queryKey: ["kits", "any"],
+    queryFn: () => got(api.GET("/kits", { params: { query: { limit: 1 } } })),
+    enabled: member,
+  });
   return (
     <May value={{ role }}>
       <header className="border-b border-rule">
@@ -201,7 +206,7 @@ function Frame() {
             <NavLink to="/logbook" className={tab}>
               Logbook
             </NavLink>
-            {member && (
+            {member && !!kits.data?.total && (
               <NavLink to="/kits" className={tab}>
                 Kits
               </NavLink>
