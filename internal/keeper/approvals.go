@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"vigila.dev/vigila/internal/core/grant"
+	"vigila.dev/vigila/internal/core/lane"
 	"vigila.dev/vigila/internal/core/proposal"
 )
 
@@ -75,20 +76,40 @@ func (k *Keeper) wanted(ctx context.Context, p *proposal.Proposal) (out []propos
 	}
 	name, stop, _ := strings.Cut(p.Origin.Of, " ")
 	l := k.lanes.of(name)
-	if l == nil {
-		return out, nil
+	if l == nil { // not read yet, or gone with its file: what its stops wanted when it was known is wanted
+		return append(out, ofStops(p.Wants)...), nil
 	}
-	s := l.declared()
-	at, known := s.Stop(stop)
+	declared := l.declared()
+	at, known := declared.Stop(stop)
 	if !known {
-		return out, nil
+		return append(out, ofStops(p.Wants)...), nil
 	}
-	for _, g := range s.Group(at) {
+	group := declared.Group(at)
+	for _, x := range l.now().Places { // labels of its request may have taken others along
+		along := x.Has.Letting != nil && x.Has.Letting.Proposal == p.Number && p.Number > 0
+		if along && !slices.ContainsFunc(group, func(g lane.Stop) bool { return g.Name == x.Name }) {
+			group = append(group, x.Stop)
+		}
+	}
+	for _, g := range group {
 		if g.Approvals.Count > 0 {
-			out = append(out, proposal.Wanted{Count: g.Approvals.Count, Of: g.Approvals.Of, By: "stop " + g.Name})
+			out = append(out, proposal.Wanted{Count: g.Approvals.Count, Of: g.Approvals.Of, By: stopWants + g.Name})
 		}
 	}
 	return out, nil
+}
+
+// stopWants begins what wants an approval, where that is a stop.
+const stopWants = "stop "
+
+// ofStops are those of what is wanted that stops want.
+func ofStops(all []proposal.Wanted) (out []proposal.Wanted) {
+	for _, w := range all {
+		if strings.HasPrefix(w.By, stopWants) {
+			out = append(out, w)
+		}
+	}
+	return out
 }
 
 // as are the names that an approval counts by: the role of who gives it, and their teams.
