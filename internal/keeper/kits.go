@@ -641,7 +641,7 @@ func (k *Keeper) Choices(x Kit) []string {
 // kitNeeds are what a wish does to what: the wards that it makes, changes or ends.
 func (k *Keeper) kitNeeds(w KitWish, t *KitTry) (out []need) {
 	for _, x := range t.Wards {
-		for _, c := range k.matching(x) {
+		for _, c := range k.reaches(x) {
 			out = append(out, need{verb: grant.Propose, thing: grant.Thing{Kit: w.Kit, Ward: x.Name, Owner: x.Owner, Cluster: c, Roster: t.plan.kit.Roster}})
 		}
 	}

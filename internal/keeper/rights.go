@@ -64,6 +64,11 @@ func mayDo(k *Keeper, by Actor, w any) error {
 	if o, is := w.(owned); is && o.ownedBy(k, by.Name) {
 		return nil
 	}
+	if f, is := w.(interface{ malformed() error }); is {
+		if err := f.malformed(); err != nil {
+			return fault(Invalid, "%v", err)
+		}
+	}
 	n, is := w.(needy)
 	if about, of := w.(interface{ Subject() Subject }); of && !is {
 		if v := whole[about.Subject().Of]; v != "" && by.Rights.May(v, grant.Thing{All: v}).May {
@@ -138,11 +143,26 @@ func (w AddWards) needs(k *Keeper) (out []need) {
 	}
 	for _, x := range all {
 		out = append(out, k.toWard(x.Name, grant.Declare)...)
-		for _, c := range k.matching(x) {
+		for _, c := range k.reaches(x) {
 			out = append(out, need{verb: grant.Declare, thing: grant.Thing{Ward: x.Name, Owner: x.Owner, Cluster: c}, fresh: true})
 		}
 	}
 	return out
+}
+
+// reaches are the clusters that a ward can come into: the one that it names, known or not, or those that have its labels, and any other that gets
+// them later, which is "": only who is not held to some clusters may that.
+func (k *Keeper) reaches(w ward.Ward) []string {
+	if w.Into.Cluster != "" {
+		return []string{w.Into.Cluster}
+	}
+	return append(k.matching(w), "")
+}
+
+// malformed tells what is wrong with the file itself, before it is asked whether whoever gives it may.
+func (w AddWards) malformed() error {
+	_, err := ward.Parse(w.File, []byte(w.Text))
+	return err
 }
 
 func (w RemoveWard) needs(k *Keeper) []need {
@@ -291,7 +311,6 @@ func (k *Keeper) SeenWard(w Who, name string) (*standing.View, error) {
 	return nil, fault(Invalid, "%s is placed %d times: %s; name one", name, len(same), strings.Join(ids, ", "))
 }
 
-// How a ward is named in texts: with its cluster, and in sentences without.
 // ---- teams
 
 type (
