@@ -254,11 +254,11 @@ func (k *Keeper) other(m Made) string {
 	if err != nil {
 		return err.Error()
 	}
-	head, err := mirror.Branch(x.Ref)
-	if err != nil || head == "" {
-		return "kit " + m.Kit + " can't be read"
+	head, err := mirror.Resolve(k.ctx, x.Ref) // a roster may follow a range of tags
+	if err != nil {
+		return "kit " + m.Kit + " can't be read: " + err.Error()
 	}
-	now, err := mirror.At(head).Hash(x.Dir)
+	now, err := mirror.At(head.ID).Hash(x.Dir)
 	if err != nil {
 		return err.Error()
 	}
@@ -656,6 +656,9 @@ func (k *Keeper) TryKit(ctx context.Context, who Who, w KitWish) (*KitTry, error
 	if _, err := k.SeenKit(who, w.Kit); err != nil {
 		return nil, err
 	}
+	if err := k.changeSeen(ctx, who, w); err != nil {
+		return nil, err
+	}
 	t, err := k.tryKit(ctx, w)
 	if err != nil || t.plan.head == t.plan.base {
 		return t, err
@@ -682,6 +685,18 @@ func (k *Keeper) TryKit(ctx context.Context, who Who, w KitWish) (*KitTry, error
 		t.Effect.Wards = slices.DeleteFunc(t.Effect.Wards, func(e WardEffect) bool { name, _ := ward.OfID(e.ID); return !own[name] })
 	}
 	return t, nil
+}
+
+// changeSeen tells somebody of a thing that they don't see what is said of one that is not there.
+func (k *Keeper) changeSeen(ctx context.Context, w Who, wish KitWish) error {
+	if wish.Made == "" || w.Rights.All() {
+		return nil
+	}
+	all, _ := k.Makings(ctx, w) // what can't be read is not seen
+	if slices.ContainsFunc(all, func(m Made) bool { return m.Path == wish.Made }) {
+		return nil
+	}
+	return fault(NotFound, "no kit has made %s; see vigila kit made", wish.Made)
 }
 
 // ProposeKit opens a proposal with what a wish comes to.
@@ -727,6 +742,9 @@ func (k *Keeper) proposeKit(ctx context.Context, w ProposeKit, by Actor) (*propo
 		return nil, err
 	}
 	if by.Rights != nil { // it may be another since it was asked
+		if err := k.changeSeen(ctx, Who{Name: by.Name, Rights: *by.Rights}, w.KitWish); err != nil {
+			return nil, err
+		}
 		for _, x := range k.kitNeeds(w.KitWish, t) {
 			if a := by.Rights.May(x.verb, x.thing); !a.May {
 				return nil, fault(Denied, "%s may not %s by kit %s: %s", by.Name, x.verb, w.Kit, a.Why)

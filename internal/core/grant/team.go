@@ -112,6 +112,9 @@ func (x Thing) String() string {
 	case x.Guard != "":
 		return "guard " + x.Guard + " of " + x.Ward + "@" + x.Cluster
 	}
+	if x.Cluster == "" {
+		return x.Ward + " wherever its labels are"
+	}
 	return x.Ward + "@" + x.Cluster
 }
 
