@@ -318,8 +318,15 @@ func fill(f File, env *express.Env) ([]byte, error) {
 			errs = append(errs, enc.Encode(&root))
 		}
 	}
-	errs = append(errs, enc.Close())
-	return out.Bytes(), errors.Join(errs...)
+	if errs = append(errs, enc.Close()); errors.Join(errs...) != nil {
+		return nil, errors.Join(errs...)
+	}
+	for _, doc := range object.Split(out.Bytes()) { // such as an alias whose anchor was taken away
+		if _, err := object.DecodeYAML(f.Path, doc); err != nil {
+			return nil, fmt.Errorf("what is made of it is no YAML: %w", err)
+		}
+	}
+	return out.Bytes(), nil
 }
 
 // filler evaluates the expressions of one YAML document.
@@ -404,7 +411,7 @@ func (w *filler) scalar(n *yaml.Node) bool {
 		w.fail(n, err)
 		return true
 	}
-	to.HeadComment, to.LineComment, to.FootComment = n.HeadComment, n.LineComment, n.FootComment
+	to.HeadComment, to.LineComment, to.FootComment, to.Anchor = n.HeadComment, n.LineComment, n.FootComment, n.Anchor
 	if _, text := v.(string); text && style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0 {
 		to.Style = style
 	}

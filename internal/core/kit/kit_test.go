@@ -87,6 +87,25 @@ func TestWhatAKitMakes(t *testing.T) {
 	}
 }
 
+func TestAnchorsStay(t *testing.T) {
+	k := read(t, service)
+	one := func(text string) (string, error) {
+		values, _, err := k.Complete(map[string]any{"name": "a", "owner": "b"})
+		require.NoError(t, err)
+		k.Files = nil
+		made, err := k.Make(values, nil, []File{{"kits/web/files/x.yaml", []byte(text)}}, "")
+		if err != nil {
+			return "", err
+		}
+		return string(made.Files[1].Data), nil
+	}
+	got, err := one("a: &it ${{ params.name }}\nb: *it\n")
+	require.NoError(t, err)
+	assert.Equal(t, "a: &it a\nb: *it\n", got)
+	_, err = one("a: &it ${{ nothing }}\nb: *it\n")
+	assert.ErrorContains(t, err, "what is made of it is no YAML")
+}
+
 func TestWhatDoesNotFit(t *testing.T) {
 	k := read(t, service)
 	for _, c := range []struct {
