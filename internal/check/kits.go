@@ -2,8 +2,6 @@ package check
 
 import (
 	"fmt"
-	"path"
-	"slices"
 	"strings"
 
 	"vigila.dev/vigila/internal/core/kit"
@@ -72,11 +70,8 @@ func (c *checker) components(f repo.File, labels map[string]map[string]string) (
 			d.Wards[0].Line, d.Wards[0].Keys = w.Line, nil
 			out = append(out, d.Wards...)
 		}
-		for _, one := range x.All {
-			i := slices.IndexFunc(c.known, func(k *kit.Kit) bool { return k.Name == one.Kit })
-			if known, is := labels[x.Name]; one.On && i >= 0 && is && x.Clusters == nil && !c.known[i].May(known) {
-				c.add("ward", f.Path, &object.SyntaxError{File: f.Path, Line: one.Line, Text: fmt.Sprintf("kit %s is for clusters with %s, and %s has not those labels (%s)", one.Kit, c.known[i].For(), x.Name, path.Join(c.known[i].Dir, kit.FileName))})
-			}
+		for _, err := range x.Misfits(c.known, labels) {
+			c.add("ward", f.Path, err)
 		}
 	}
 	return out

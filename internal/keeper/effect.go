@@ -218,6 +218,7 @@ func (e *effects) rosters(ctx context.Context) error {
 				}
 			}
 			in, problems := readRoster(conf, files, common, own)
+			problems = append(problems, in.Fit(known.Clusters)...)
 			take, more := in.Plan(conf, known, nil)
 			out := map[string]roster.Ward{}
 			for _, w := range take {

@@ -249,6 +249,7 @@ func (l *rosterLoop) follow(files, common []repo.File, hash string) bool {
 	kept := keptOf(have)
 	own := slices.DeleteFunc(slices.Clone(kept), func(w roster.Kept) bool { return w.Roster != conf.Name })
 	in, problems := readRoster(conf, files, common, own)
+	problems = append(problems, in.Fit(k.known(nil).Clusters)...)
 	problems = append(problems, l.setRules(in.Rules)...)
 	problems = append(problems, l.setFollows(in)...)
 	problems = append(problems, l.setLanes(in)...)

@@ -174,6 +174,22 @@ func switched(kits []*Kit) (out []string) {
 	return out
 }
 
+// Misfits are the components that are on in the one cluster of that name, where its labels are known and their kits are not for it. In an
+// environment a kit that is for some clusters goes into those of them alone. Errors are each an *object.SyntaxError, by the names of their kits.
+func (c Components) Misfits(kits []*Kit, labels map[string]map[string]string) map[string]error {
+	out := map[string]error{}
+	known, is := labels[c.Name]
+	if c.Clusters != nil || !is {
+		return out
+	}
+	for _, x := range c.All {
+		if k := find(kits, x.Kit); x.On && k != nil && !k.May(known) {
+			out[x.Kit] = &object.SyntaxError{File: c.File, Line: x.Line, Text: fmt.Sprintf("kit %s is for clusters with %s, and %s has not those labels", x.Kit, k.For(), c.Name)}
+		}
+	}
+	return out
+}
+
 // ward is the ward file of a component that is on.
 func (c Components) ward(k *Kit, name string, values map[string]any) ([]byte, error) {
 	w := map[string]any{"vigila": "ward/v1", "name": name, "about": strings.TrimSpace(k.About)}
@@ -193,7 +209,14 @@ func (c Components) ward(k *Kit, name string, values map[string]any) ([]byte, er
 	if c.Clusters == nil {
 		into["cluster"] = c.Name
 	} else {
-		into["clusters"] = c.Clusters
+		labels := maps.Clone(c.Clusters)
+		for key, v := range k.Clusters {
+			if other, has := labels[key]; has && other != v {
+				return nil, fmt.Errorf("the kit is for clusters with %s, and these have %s: %s", k.For(), key, other)
+			}
+			labels[key] = v
+		}
+		into["clusters"] = labels
 	}
 	var after []string
 	for _, need := range k.Switch.Needs {

@@ -204,6 +204,14 @@ func TestComponents(t *testing.T) {
 	assert.Contains(t, got, "clusters:\n    tier: rehearsal\nname: certificates-rehearsal\n")
 	assert.NotContains(t, got, "metrics")
 
+	kits[1].Clusters = map[string]string{"sound": "brindle"}
+	got, err = wards("vigila: components/v1\nname: rehearsal\nclusters: {tier: rehearsal}\ncomponents:\n  certificates: {use: true}\n")
+	require.NoError(t, err)
+	assert.Contains(t, got, "clusters:\n    sound: brindle\n    tier: rehearsal\n", "into those of them alone that the kit is for")
+	_, err = wards("vigila: components/v1\nname: rehearsal\nclusters: {sound: other}\ncomponents:\n  certificates: {use: true}\n")
+	assert.Error(t, err)
+	kits[1].Clusters = nil
+
 	for _, c := range []struct{ text, want string }{
 		{"  metrics: {use: true}\n", "c.yaml:4: metrics needs certificates, which is off here"},
 		{"  metric: {use: true}\n", "there is no kit metric that can be switched; did you mean metrics?"},

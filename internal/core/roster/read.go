@@ -3,6 +3,8 @@ package roster
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"vigila.dev/vigila/internal/core/alert"
@@ -200,6 +202,21 @@ func (f *Files) components(r Roster, file File) (problems []Problem) {
 			}
 			d.Wards[0].Line, d.Wards[0].Keys = w.Line, nil
 			f.take(file.Path, d)
+		}
+	}
+	return problems
+}
+
+// Fit holds the components that are on against the labels of the clusters that are known: what a kit is not for is not taken from the files, and what was
+// there before stays as it was.
+func (f *Files) Fit(labels map[string]map[string]string) (problems []Problem) {
+	for _, c := range f.Places {
+		wrong := c.Misfits(f.Kits, labels)
+		for _, name := range slices.Sorted(maps.Keys(wrong)) {
+			err := wrong[name]
+			f.Broken[c.File] = err.Error()
+			problems = append(problems, Places(c.File, err)...)
+			f.Wards = slices.DeleteFunc(f.Wards, func(w Ward) bool { return w.File == c.File && w.Name == kit.WardName(name, c.Name) })
 		}
 	}
 	return problems

@@ -289,6 +289,19 @@ func TestKitsOfARoster(t *testing.T) {
 	assert.Len(t, in.Kits, 2)
 	assert.Len(t, in.Places, 1)
 
+	fits := func(may string, labels map[string]string) []Problem {
+		files[0].Data = []byte("vigila: kit/v1\nname: logs\nswitch: {from: {path: components/logs}, into: {namespace: logs}}\nparameters: {properties: {days: {type: integer, default: 7}}}\n" + may)
+		in, _ := Read(Roster{Name: "moorings", Repo: "moorings", Ref: "main", Path: "wards"}, files, ".vigila", nil)
+		problems := in.Fit(map[string]map[string]string{"quay": labels})
+		assert.Equal(t, len(problems) == 0, len(in.Wards) == 1)
+		return problems
+	}
+	assert.Empty(t, fits("", nil))
+	assert.Empty(t, fits("may: {clusters: {tier: rehearsal}}\n", map[string]string{"tier": "rehearsal"}))
+	wrong := fits("may: {clusters: {tier: rehearsal}}\n", map[string]string{"tier": "production"})
+	require.Len(t, wrong, 1)
+	assert.Equal(t, "wards/components/quay.yaml:4: kit logs is for clusters with tier: rehearsal, and quay has not those labels", wrong[0].At())
+
 	kept := []Kept{{Name: "logs-quay", Roster: "moorings", Source: "wards/components/quay.yaml"}}
 	files[3].Data = []byte("vigila: components/v1\nname: quay\ncomponents:\n  logs: {use: true, with: {days: many}}\n")
 	in, problems = Read(Roster{Name: "moorings", Repo: "moorings", Ref: "main", Path: "wards"}, files, ".vigila", kept)
