@@ -151,3 +151,10 @@ func wardEffectOf(w keeper.WardEffect) WardEffect {
 	}
 	return out
 }
+
+// SetApprovals is PUT /repos/{name}/approvals.
+func (s *server) SetApprovals(c *gin.Context, name ItemName) {
+	if in, ok := body[WantedApprovals](c); ok {
+		answer(s, c, repoOf)(do(s, c, keeper.SetApprovals{Repo: name, Wanted: proposal.Wanted{Count: in.HowMany, Of: in.OfTeams}}))
+	}
+}
