@@ -90,7 +90,16 @@ func keep(file string, c Credential) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
 	}
-	return os.WriteFile(file, b, 0o600)
+	tmp, err := os.CreateTemp(filepath.Dir(file), ".credential-") // 0600, and whole for whoever reads it meanwhile
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	_, err = tmp.Write(b)
+	if err = errors.Join(err, tmp.Close()); err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), file)
 }
 
 var errNothingToRenew = errors.New("there is nothing to renew")

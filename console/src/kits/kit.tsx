@@ -96,7 +96,8 @@ function Form({ kit, start, wish, note }: { kit: Schemas["Kit"]; start: Given; w
   const shape = form.data ?? kit;
   const tried = useQuery({
     queryKey: ["kit-try", kit.name, body],
-    queryFn: () => got(api.POST("/kits/{name}/try", { params: { path: { name: kit.name } }, body })),
+    queryFn: ({ signal }) =>
+      got(api.POST("/kits/{name}/try", { params: { path: { name: kit.name } }, body, signal })),
     placeholderData: keepPreviousData,
     staleTime: 0,
   });
