@@ -8,6 +8,14 @@ import (
 	"vigila.dev/vigila/internal/client"
 )
 
+// wanted says which approvals are wanted; "" for none.
+func wanted(w client.WantedApprovals) string {
+	if w.HowMany == 0 {
+		return ""
+	}
+	return count(w.HowMany, "approval") + pick(len(w.OfTeams) == 0, "", " of "+strings.Join(w.OfTeams, " or "))
+}
+
 func (a *app) repoApprovals() *cobra.Command {
 	var in client.WantedApprovals
 	c := &cobra.Command{
@@ -31,7 +39,7 @@ rules there alone.`,
 				p.line("Proposals of %s need no approval.", args[0])
 				return nil
 			}
-			p.line("Proposals of %s need %s%s before they are merged; their author's does not count.", args[0], count(in.HowMany, "approval"), pick(len(in.OfTeams) == 0, "", " of "+strings.Join(in.OfTeams, " or ")))
+			p.line("Proposals of %s need %s before they are merged; their author's does not count.", args[0], wanted(in))
 			return nil
 		}),
 	}

@@ -146,6 +146,9 @@ func (p *printer) lane(l *client.Lane) {
 		if !s.Arrived && !s.Arrives.IsZero() && s.Waits != "" {
 			p.line("\n%s arrives in %s, if its wards stay ready", s.Name, span(time.Until(s.Arrives).Round(time.Second)))
 		}
+		if w := wanted(s.WantsApprovals); w != "" {
+			p.line("\n%s wants %s before a lot is merged", s.Name, w)
+		}
 		for _, row := range s.Passage.Against {
 			p.line("\n%s: let in although %s: %s", s.Name, visible.Line(row), visible.Line(s.Passage.Why))
 		}

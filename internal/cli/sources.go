@@ -160,6 +160,9 @@ func (a *app) repoList() *cobra.Command {
 			rows := [][]cell{{{"REPOSITORY", "soft"}, {"HOLDS", "soft"}, {"ADDRESS", "soft"}, {"WARDS", "soft"}, {"ROSTERS", "soft"}, {"LAST LOOK", "soft"}}}
 			for _, x := range items {
 				look := known(x.Repository, "read ")
+				if w := wanted(x.WantsApprovals); w != "" {
+					look += "; wants " + w
+				}
 				if x.Warning != "" {
 					look += "; " + x.Warning
 				}

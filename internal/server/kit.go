@@ -124,7 +124,7 @@ func (s *server) TryKit(c *gin.Context, name ItemName) {
 			out.Effect = effectOf(t.Effect)
 		}
 		return out
-	})(s.Keeper.TryKit(c, who(c), wishOf(name, in)))
+	})(s.Keeper.TryKit(c.Request.Context(), who(c), wishOf(name, in))) // whoever types on lets go of it
 }
 
 // ProposeKit is POST /kits/{name}/proposals.

@@ -2,7 +2,7 @@
 import { type ReactNode, useLayoutEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../shared/api";
-import { ago, span } from "../shared/words";
+import { ago, span, wantsApprovals } from "../shared/words";
 
 export type Stop = Schemas["LaneStop"];
 type Lane = Schemas["Lane"];
@@ -205,6 +205,7 @@ function terms(s: Stop): string {
     s.together ? `with ${s.together}` : how + (s.by_proposal ? ", by proposal" : ""),
     s.settled_seconds ? `ready for ${span(s.settled_seconds * 1000)}` : "",
     s.hours ?? "",
+    wantsApprovals(s.wants_approvals),
   ]
     .filter(Boolean)
     .join(" · ");

@@ -6,7 +6,7 @@ import { type Schemas, api, got } from "../shared/api";
 import { type Field, FormDialog, type Values } from "../shared/forms";
 import { Forget, Known, Page, by, few, text, useList } from "../shared/lists";
 import { Button, Menu, Wrong, useNow } from "../shared/parts";
-import { ago, count, span } from "../shared/words";
+import { ago, count, span, wantsApprovals } from "../shared/words";
 
 function repoFields(old?: Schemas["Repo"]): Field[] {
   const ssh = (v: Values) => /^(ssh:|[\w.-]+@)/.test(text(v, "url"));
@@ -201,6 +201,7 @@ export function RepositoriesPage() {
                   r.signed_in && (r.with_key ? "with a key" : r.user ? `as ${r.user}` : "with a token"),
                   r.signers && "signed commits only",
                   r.own_ca && "own authority",
+                  wantsApprovals(r.wants_approvals),
                   ...(r.follow ?? []).map((f) => `follows ${f}`),
                 ]
                   .filter(Boolean)

@@ -61,6 +61,12 @@ export function value(v: unknown): string {
   return JSON.stringify(v);
 }
 
+/** Which approvals are wanted before something is merged; nothing for none. */
+export function wantsApprovals(w?: { how_many: number; of_teams?: string[] }): string {
+  if (!w?.how_many) return "";
+  return `wants ${count(w.how_many, "approval")}${w.of_teams?.length ? ` of ${w.of_teams.join(" or ")}` : ""}`;
+}
+
 export function count(n: number, one: string): string {
   return n === 1 ? `1 ${one}` : `${n} ${one}s`;
 }
