@@ -75,7 +75,7 @@ func TestABranchIsReviewedByItsEffect(t *testing.T) {
 	chart := map[string]string{"Chart.yaml": "apiVersion: v2\nname: tide\nversion: 1.0.0\n", "values.yaml": "password: tidewater-old\n",
 		"templates/s.yaml": "apiVersion: v1\nkind: Secret\nmetadata: {name: tide}\nstringData: {password: {{ .Values.password }}}\n"}
 	files := map[string]string{"a/one.yaml": config("one", "berths", "1"), "a/two.yaml": config("two", "berths", "1"), "b/c.yaml": config("b", "berths", "1"), "gone/c.yaml": config("gone", "berths", "1"),
-		"wards/a.yaml": s.declares(s.name, "a"), "wards/b.yaml": s.declares(s.name+"-b", "b"), "wards/gone.yaml": s.declares(s.name+"-gone", "gone"), "wards/tide.yaml": s.declares(s.name+"-tide", "tide"), "README.md": "Berths.\n"}
+		"wards/a.yaml": s.declares(s.name, "a"), "wards/b.yaml": s.declares(s.name+"-b", "b"), "wards/gone.yaml": strings.Replace(s.declares(s.name+"-gone", "gone"), "keep: {", "keep: {on_removal: dismantle, ", 1), "wards/tide.yaml": s.declares(s.name+"-tide", "tide"), "README.md": "Berths.\n"}
 	for name, text := range chart {
 		files["tide/"+name] = text
 	}
@@ -116,6 +116,7 @@ func TestABranchIsReviewedByItsEffect(t *testing.T) {
 	assert.Empty(t, byWard["-new@quay"].Refusals)
 	require.Len(t, byWard["-new@quay"].Objects, 1, "the namespace is there already")
 	assert.Equal(t, "removed", string(byWard["-gone@quay"].Change))
+	assert.True(t, byWard["-gone@quay"].Dismantles, "as its file says")
 	require.NotEmpty(t, e.Problems)
 	assert.Contains(t, e.Problems[0].Text, "frm")
 	tide := byWard["-tide@quay"]

@@ -99,6 +99,7 @@ func answers() map[string]any {
 		Effects: []client.WardEffect{
 			{Ward: "fare-gate@skerry", Cluster: "skerry", Change: "changed", Objects: moved, Canaries: []string{"Deployment/fare-gate"}},
 			{Ward: "gone@quay", Cluster: "quay", Change: "removed", Filed: true},
+			{Ward: "cleared@quay", Cluster: "quay", Change: "removed", Filed: true, Dismantles: true},
 			{Ward: "new@quay", Cluster: "quay", Change: "added", Filed: true, Refusals: []client.RefusedObject{{Kind: "Service", Name: "new", Says: "port 700000 is none"}}, Guards: []client.Guard{{Name: "mass-removal", Text: "five of seven objects go"}}},
 			{Ward: "tide@quay", Cluster: "quay", Change: "changed", Problem: "tide/c.yaml:3: this is not valid YAML"},
 			{Ward: "bell@quay", Cluster: "quay", Change: "changed", Filed: true, Untried: "bell@quay can't run: its cluster does not answer"}}}

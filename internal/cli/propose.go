@@ -170,7 +170,7 @@ func counted(n int, one, many string) string {
 }
 
 func (p *printer) wardEffect(w client.WardEffect) {
-	word := map[client.WardEffectChange]string{"added": "new", "removed": "its file is gone, or it goes elsewhere: it waits until somebody says what becomes of its objects"}[w.Change]
+	word := map[client.WardEffectChange]string{"added": "new", "removed": "its file is gone, or it goes elsewhere: its objects " + pick(w.Dismantles, "are removed with it (keep.on_removal: dismantle)", "stay, and are listed as left behind")}[w.Change]
 	if word == "" && w.Filed {
 		word = "its own file changes"
 	}

@@ -3830,6 +3830,9 @@ type WardEffect struct {
 	Change  WardEffectChange `json:"change"`
 	Cluster string           `json:"cluster"`
 
+	// Dismantles it is removed, and its objects with it; else they stay, and are listed as left behind
+	Dismantles bool `json:"dismantles,omitempty,omitzero"`
+
 	// Filed its own file would be another
 	Filed   bool          `json:"filed"`
 	Guards  []Guard       `json:"guards"`

@@ -76,7 +76,10 @@ func wardText(line func(string, ...any), w WardEffect, link string) {
 	if link != "" && w.Change != compare.Added {
 		name = fmt.Sprintf("[%s](%s/wards/%s)", w.ID, link, w.ID)
 	}
-	said := map[compare.Change]string{compare.Added: " is new", compare.Removed: " goes: its file is gone, or it goes elsewhere"}[w.Change]
+	said := map[compare.Change]string{compare.Added: " is new", compare.Removed: " goes: its file is gone, or it goes elsewhere. Its objects stay, and are listed as left behind"}[w.Change]
+	if w.Dismantles {
+		said = " goes: its file is gone, or it goes elsewhere. Its objects are removed with it, as its file says (keep.on_removal: dismantle)"
+	}
 	line("\n### %s%s", name, said)
 	wrong := func(format string, args ...any) { line("- ▲ "+format, args...) }
 	if w.Problem != "" {

@@ -68,6 +68,7 @@ type WardEffect struct {
 	Canaries    []ward.Canary
 	Untried     string // why nothing was tried out on the API server; "" when it was
 	Waits       string // it would declare nothing
+	Dismantles  bool   // it is Removed, and its objects with it; else they stay, and are listed as left behind
 }
 
 // The bounds of an effect.
@@ -391,7 +392,7 @@ func breaks(was, then *declared.Declaration, at time.Time) (out []rule.Finding) 
 func (e *effects) kept(ctx context.Context, p *placement, f filed) *WardEffect {
 	out := &WardEffect{ID: p.ID, Cluster: p.cluster.record().Name, Change: compare.Changed, Filed: f.change != ""}
 	if f.change == compare.Removed || f.change == compare.Changed && !slices.Contains(e.k.matching(f.ward.Ward), out.Cluster) {
-		out.Change = compare.Removed
+		out.Change, out.Dismantles = compare.Removed, p.Ward.Keep.OnRemoval == ward.Dismantle
 		return out
 	}
 	if p.Broken != "" {

@@ -133,7 +133,7 @@ func effectOf(e *keeper.Effect) Effect {
 }
 
 func wardEffectOf(w keeper.WardEffect) WardEffect {
-	out := WardEffect{Ward: w.ID, Cluster: w.Cluster, Change: WardEffectChange(w.Change), Filed: w.Filed, Problem: w.Problem, Waits: w.Waits, Untried: w.Untried, Objects: []MovedObject{}, Refusals: []RefusedObject{}, Guards: guardsOf(w.Guards), Canaries: []string{}}
+	out := WardEffect{Ward: w.ID, Cluster: w.Cluster, Change: WardEffectChange(w.Change), Filed: w.Filed, Problem: w.Problem, Waits: w.Waits, Dismantles: w.Dismantles, Untried: w.Untried, Objects: []MovedObject{}, Refusals: []RefusedObject{}, Guards: guardsOf(w.Guards), Canaries: []string{}}
 	for _, f := range w.Breaks {
 		out.Breaks = append(out.Breaks, findingOf(keeper.FindingNow{Ward: w.ID, Finding: f}))
 	}

@@ -366,7 +366,7 @@ function OfWard({ w }: { w: Schemas["WardEffect"] }) {
         <span className="text-sm font-normal text-soft">
           {w.change === "added" && "new"}
           {w.change === "removed" &&
-            "its file is gone, or it goes elsewhere: it waits until somebody says what becomes of its objects"}
+            `its file is gone, or it goes elsewhere: its objects ${w.dismantles ? "are removed with it (keep.on_removal: dismantle)" : "stay, and are listed as left behind"}`}
           {w.change === "changed" && w.filed && "its own file changes"}
         </span>
       </h3>

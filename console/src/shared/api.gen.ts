@@ -3177,6 +3177,8 @@ export interface components {
             problem?: string;
             /** @description it would declare nothing */
             waits?: string;
+            /** @description it is removed, and its objects with it; else they stay, and are listed as left behind */
+            dismantles?: boolean;
             objects: components["schemas"]["MovedObject"][];
             /** @description what the API server says to objects, in a dry run */
             refusals: components["schemas"]["RefusedObject"][];

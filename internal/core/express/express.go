@@ -12,10 +12,12 @@ import (
 	"strings"
 
 	"github.com/google/cel-go/cel"
+	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/common/types/ref"
 	"github.com/google/cel-go/ext"
 	"google.golang.org/protobuf/types/known/structpb"
 
+	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 )
 
@@ -33,8 +35,10 @@ var ErrTooMuch = errors.New("it does too much: more work, or a larger value, tha
 // Env evaluates expressions over some variables. It is not for two at once.
 type Env struct {
 	// Stop is asked before each evaluation; its error ends it. It may be nil.
-	Stop  func() error
-	env   *cel.Env
+	Stop func() error
+	// Closed are the variables that have no other keys than these: asking one for another is a mistake that Compile finds. It may be nil.
+	Closed map[string][]string
+	env    *cel.Env
 	vars  map[string]any
 	known map[string]cel.Program
 	count int
@@ -66,17 +70,37 @@ func (e *Env) program(expr string) (cel.Program, error) {
 	if e.count++; e.count > maxCount {
 		return nil, fmt.Errorf("there are more than %d expressions", maxCount)
 	}
-	ast, issues := e.env.Compile(expr)
+	tree, issues := e.env.Compile(expr)
 	if issues.Err() != nil {
 		first := issues.Errors()[0]
 		return nil, fmt.Errorf("%s (at character %d)", first.Message, first.Location.Column()+1)
 	}
-	prog, err := e.env.Program(ast, cel.CostLimit(maxCost))
+	if err := e.misspelt(tree); err != nil {
+		return nil, err
+	}
+	prog, err := e.env.Program(tree, cel.CostLimit(maxCost))
 	if err != nil {
 		return nil, err
 	}
 	e.known[expr] = prog
 	return prog, nil
+}
+
+// misspelt tells of a key that one of the closed variables doesn't have.
+func (e *Env) misspelt(tree *cel.Ast) (err error) {
+	if len(e.Closed) == 0 {
+		return nil
+	}
+	ast.PostOrderVisit(tree.NativeRep().Expr(), ast.NewExprVisitor(func(x ast.Expr) {
+		if x.Kind() != ast.SelectKind || x.AsSelect().Operand().Kind() != ast.IdentKind {
+			return
+		}
+		of, key := x.AsSelect().Operand().AsIdent(), x.AsSelect().FieldName()
+		if keys, closed := e.Closed[of]; closed && !slices.Contains(keys, key) && err == nil {
+			err = fmt.Errorf("there is no %s.%s; %s", of, key, nearest.Words(key, keys))
+		}
+	}))
+	return err
 }
 
 // NoKeyError tells that an expression asks for something that is not there.

@@ -173,12 +173,12 @@ func (k *Kit) Make(values, given map[string]any, files []File, commit string) (*
 		if i := slices.IndexFunc(k.Files, func(p Place) bool { return p.File == rel }); i >= 0 {
 			place = k.Files[i]
 		}
-		to, made2, err := k.placed(env, place, out.Path)
+		to, wanted, err := k.placed(env, place, out.Path)
 		if err != nil {
 			errs = append(errs, &object.SyntaxError{File: at, Line: place.line, Text: fmt.Sprintf("%s: %v", rel, err)})
 			continue
 		}
-		if !made2 {
+		if !wanted {
 			continue
 		}
 		if other, twice := made[to]; twice {

@@ -243,7 +243,7 @@ func shapeOf(parameters map[string]any) (*schema.Schema, error) {
 
 // expressions checks every text that has some.
 func (d *reader) expressions(k *Kit, n *yaml.Node) {
-	env, err := k.env(nil)
+	env, err := k.closed()
 	if err != nil {
 		d.Fail(d.Line(n), "%v", err)
 		return
@@ -283,10 +283,23 @@ func (k *Kit) env(values map[string]any) (*express.Env, error) {
 	return express.New(map[string]map[string]any{"params": values, "kit": {"name": k.Name}})
 }
 
+// closed is what expressions of a kit are read in: asking for a parameter that there isn't is found before there are any values.
+func (k *Kit) closed() (*express.Env, error) {
+	env, err := k.env(nil)
+	if err == nil {
+		env.Closed = map[string][]string{"kit": {"name"}}
+		extra, is := k.Parameters["additionalProperties"].(bool)
+		if _, more := k.Parameters["patternProperties"]; k.Parameters == nil || k.shape != nil && is && !extra && !more {
+			env.Closed["params"] = k.Order
+		}
+	}
+	return env, err
+}
+
 // Probe lists what is wrong with a kit's files whatever its values are: expressions that are none, and places of files that are not there.
 // files are those below its directory.
 func (k *Kit) Probe(files []File) error {
-	env, err := k.env(nil)
+	env, err := k.closed()
 	if err != nil {
 		return err
 	}

@@ -137,6 +137,9 @@ func TestBadKits(t *testing.T) {
 		{"k/kit.yaml", with("params.name }}\"}", "params.name \"}"), "${{ without }}"},
 		{"k/kit.yaml", with("when: params.route.public", "when: params.route.("), "k/kit.yaml:7: when: "},
 		{"k/kit.yaml", with("'https://' +", "https://' +"), "the default of address"},
+		{"k/kit.yaml", with("services/${{ params.name }}", "services/${{ params.nmae }}"), "makes.path: ${{ params.nmae }}: there is no params.nmae; did you mean name?"},
+		{"k/kit.yaml", with("'https://' + params.route.host", "'https://' + params.rout.host"), "the default of address: ${{ 'https://' + params.rout.host }}: there is no params.rout; did you mean route?"},
+		{"k/kit.yaml", with("when: params.route.public", "when: has(params.rute)"), "k/kit.yaml:7: when: there is no params.rute; did you mean route?"},
 		{"k/kit.yaml", with("of: [name, owner]", "of: [name, boss]"), "group What it is has boss, which is no parameter; they are: name, owner, replicas, route, address"},
 		{"k/kit.yaml", with("type: integer", "type: whole"), "parameters: this is not a JSON Schema"},
 		{"k/kit.yaml", with("    replicas:", "    no:"), "k/kit.yaml:13: a parameter can't be called no"},
@@ -151,6 +154,7 @@ func TestBadKits(t *testing.T) {
 	}
 	k := read(t, service)
 	assert.ErrorContains(t, k.Probe(files[:1]), "there is no file ward.yaml below kits/web/files")
+	assert.ErrorContains(t, k.Probe([]File{files[1], files[3], {"kits/web/files/x.yaml", []byte("a: 1\nb: ${{ params.onwer }}\n")}}), "kits/web/files/x.yaml:2: ${{ params.onwer }}: there is no params.onwer; did you mean owner?")
 	assert.ErrorContains(t, k.Probe([]File{files[1], files[3], {"kits/web/files/x.yaml", []byte("a: 1\nb: ${{ parms.name }}\n")}}), "kits/web/files/x.yaml:2: ${{ parms.name }}: undeclared reference to 'parms'")
 }
 
