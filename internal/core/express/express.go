@@ -39,10 +39,10 @@ type Env struct {
 	// Closed are the variables that have no other keys than these: asking one for another is a mistake that Compile finds. It may be nil.
 	Closed map[string][]string
 	env    *cel.Env
-	vars  map[string]any
-	known map[string]cel.Program
-	count int
-	size  int
+	vars   map[string]any
+	known  map[string]cel.Program
+	count  int
+	size   int
 }
 
 // New makes an Env whose variables are mappings, by name; beside them there is nothing, which is null.
