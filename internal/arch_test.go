@@ -34,7 +34,7 @@ var may = map[string][]string{
 	"internal/core/follow":   {"internal/core/document", "internal/core/object"},
 	"internal/core/versions": {"internal/core/nearest", "internal/core/object"},
 	"internal/core/judge":    {},
-	"internal/core/express":  {"internal/core/object"},
+	"internal/core/express":  {"internal/core/nearest", "internal/core/object"},
 	"internal/core/schema":   {"internal/core/nearest"},
 	"internal/core/kit":      {"internal/core/document", "internal/core/express", "internal/core/nearest", "internal/core/object", "internal/core/schema"},
 	"internal/core/proposal": {},
