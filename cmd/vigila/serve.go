@@ -216,25 +216,10 @@ func days(text string) (time.Duration, error) {
 }
 
 func serve(ctx context.Context, s settings) error {
-	var level slog.Level
-	if err := level.UnmarshalText([]byte(s.LogLevel)); err != nil {
-		return &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("log_level is %q; write debug, info, warn or error", s.LogLevel)}
+	log, handler, err := logger(s.LogLevel, s.LogFormat)
+	if err != nil {
+		return err
 	}
-	// What comes from a commit or a cluster is written out, also where the log is read on a terminal.
-	opts := &slog.HandlerOptions{Level: level, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
-		switch v := a.Value.Any().(type) {
-		case string:
-			return slog.String(a.Key, visible.Text(v))
-		case error:
-			return slog.String(a.Key, visible.Text(v.Error()))
-		}
-		return a
-	}}
-	var handler slog.Handler = slog.NewTextHandler(os.Stderr, opts)
-	if s.LogFormat == "json" {
-		handler = slog.NewJSONHandler(os.Stderr, opts)
-	}
-	log := slog.New(handler)
 	render.Offline()
 	syscall.Umask(0o077) // what is kept is nobody else's: private code, and what of it is secret
 	klog.SetSlogLogger(slog.New(asDebug{handler}).With("from", "client-go"))
@@ -309,6 +294,29 @@ func serve(ctx context.Context, s settings) error {
 		return err
 	}
 	return nil
+}
+
+// logger writes what happens to standard error.
+func logger(level, format string) (*slog.Logger, slog.Handler, error) {
+	var least slog.Level
+	if err := least.UnmarshalText([]byte(level)); err != nil {
+		return nil, nil, &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("log_level is %q; write debug, info, warn or error", level)}
+	}
+	// What comes from a commit or a cluster is written out, also where the log is read on a terminal.
+	opts := &slog.HandlerOptions{Level: least, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
+		switch v := a.Value.Any().(type) {
+		case string:
+			return slog.String(a.Key, visible.Text(v))
+		case error:
+			return slog.String(a.Key, visible.Text(v.Error()))
+		}
+		return a
+	}}
+	var handler slog.Handler = slog.NewTextHandler(os.Stderr, opts)
+	if format == "json" {
+		handler = slog.NewJSONHandler(os.Stderr, opts)
+	}
+	return slog.New(handler), handler, nil
 }
 
 // serveProfiles serves net/http/pprof. Profiles show code and sizes, no contents; all the same only to this machine.

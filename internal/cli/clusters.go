@@ -54,6 +54,9 @@ func (p *printer) cluster(x *client.ClusterPage, everything bool) {
 	for _, name := range slices.Sorted(maps.Keys(c.Links)) {
 		p.line("%s", p.paint("soft", name+": "+visible.Line(c.Links[name])))
 	}
+	if c.By == client.ClusterByLookout {
+		p.lookout(c.Lookout)
+	}
 	p.line("\n%s", p.paint("bold", "Kept here"))
 	if len(x.KeptBy) == 0 {
 		p.line("  No ward goes here.")

@@ -307,6 +307,7 @@ func (a *app) cluster() *cobra.Command {
 func (a *app) clusterAdd() *cobra.Command {
 	var in client.AddCluster
 	var file, tokenFile, caFile string
+	var by joining
 	c := &cobra.Command{
 		Use: "add NAME", Short: "Add a cluster or change one",
 		Long: `Add a cluster or change one. It is asked for its version before it is kept. It is reached by one of
@@ -316,16 +317,23 @@ func (a *app) clusterAdd() *cobra.Command {
   which directory it may be in (vigila serve --kubeconfigs);
   the token of a service account (--server, --token-file, --ca-file): it is stored encrypted and never shown again;
   from inside (--in-cluster): the cluster that the service runs in;
-  a ward that makes it, of Cluster API objects (--from): the kubeconfig that is written beside them. vigila cluster offered lists them.
+  a ward that makes it, of Cluster API objects (--from): the kubeconfig that is written beside them. vigila cluster offered lists them;
+  a lookout (--by-lookout): Vigila in the cluster or beside it, which calls this service. It joins with a token that is good once, for
+  an hour; a lookout of before is obeyed no more. Nothing outside has to reach the cluster.
 With none of them, only labels and links of a known cluster change. vigila cluster rbac prints what Vigila has to be
 allowed to do.`,
 		Example: `  vigila cluster add quay --kubeconfig ~/.kube/config --kube-context quay --label tier=rehearsal
   vigila cluster add skerry --server https://skerry.brindle.example:6443 --token-file token --ca-file ca.pem
   vigila cluster add skerry --label tier=production
-  vigila cluster add islet --from islet@quay`,
+  vigila cluster add islet --from islet@quay
+  vigila cluster add skerry --by-lookout --label tier=production
+  vigila cluster add skerry --by-lookout --image registry.brindle.example/vigila:1 | kubectl apply -f -`,
 		Args: exactly(1, "a name"),
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Name = args[0]
+			if by.on {
+				return a.join(c, conn, in, by)
+			}
 			for name, into := range map[string]*string{tokenFile: &in.Token, caFile: &in.Ca} {
 				if name != "" {
 					b, err := readFile(name, c.InOrStdin())
@@ -337,7 +345,7 @@ allowed to do.`,
 			}
 			if file == "" && in.KubeconfigFile == "" && in.Server == "" && !in.InCluster && in.MadeByWard == "" && !c.Flags().Changed("label") && !c.Flags().Changed("link") {
 				if os.Getenv("KUBECONFIG") == "" {
-					return usage("vigila cluster add needs --kubeconfig FILE, --server URL with --token-file, or --in-cluster")
+					return usage("vigila cluster add needs --kubeconfig FILE, --server URL with --token-file, --in-cluster, or --by-lookout")
 				}
 				file = os.Getenv("KUBECONFIG")
 			}
@@ -356,6 +364,7 @@ allowed to do.`,
 			return nil
 		}),
 	}
+	by.flags(c)
 	f := c.Flags()
 	f.StringVar(&file, "kubeconfig", "", "a file here (default: KUBECONFIG)")
 	f.StringVar(&in.KubeconfigFile, "service-kubeconfig", "", "a file on the service's machine, in the directory of vigila serve --kubeconfigs")

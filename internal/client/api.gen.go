@@ -192,6 +192,7 @@ func (e CanaryCheckUnit) Valid() bool {
 const (
 	ClusterByInside     ClusterBy = "inside"
 	ClusterByKubeconfig ClusterBy = "kubeconfig"
+	ClusterByLookout    ClusterBy = "lookout"
 	ClusterByToken      ClusterBy = "token"
 )
 
@@ -201,6 +202,8 @@ func (e ClusterBy) Valid() bool {
 	case ClusterByInside:
 		return true
 	case ClusterByKubeconfig:
+		return true
+	case ClusterByLookout:
 		return true
 	case ClusterByToken:
 		return true
@@ -1555,8 +1558,11 @@ type Cluster struct {
 	Links          map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
-	Live AsOf   `json:"live"`
-	Name string `json:"name"`
+	Live AsOf `json:"live"`
+
+	// Lookout The lookout that keeps a cluster.
+	Lookout Lookout `json:"lookout,omitempty,omitzero"`
+	Name    string  `json:"name"`
 
 	// Roster the roster that declares its labels and links
 	Roster  string `json:"roster,omitempty,omitzero"`
@@ -2318,6 +2324,15 @@ type LeftBehind struct {
 	Why  string `json:"why"`
 }
 
+// LetLookoutJoin defines model for LetLookoutJoin.
+type LetLookoutJoin struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Labels those that a known cluster has stay when absent
+	Labels map[string]string `json:"labels,omitempty,omitzero"`
+	Links  map[string]string `json:"links,omitempty,omitzero"`
+}
+
 // Limits defines model for Limits.
 type Limits struct {
 	// As the service account, in the ward's namespace, that their runs act as
@@ -2337,6 +2352,59 @@ type Limits struct {
 type LookFollow struct {
 	// Take a version to be taken, whatever it is; without one it only looks
 	Take string `json:"take,omitempty,omitzero"`
+}
+
+// Lookout The lookout that keeps a cluster.
+type Lookout struct {
+	// Alone when it was on its own, newest last
+	Alone []LookoutAlone `json:"alone"`
+
+	// Heard last
+	Heard time.Time `json:"heard,omitempty,omitzero"`
+
+	// Here it is connected
+	Here   bool      `json:"here"`
+	Joined time.Time `json:"joined,omitempty,omitzero"`
+
+	// Older it speaks an older protocol than the service; bring it up to date
+	Older    bool `json:"older,omitempty,omitzero"`
+	Protocol int  `json:"protocol,omitempty,omitzero"`
+
+	// Received bytes since it is here
+	Received int64 `json:"received,omitempty,omitzero"`
+
+	// Refused where somebody came from with a token that was used, or has ended
+	Refused   string    `json:"refused,omitempty,omitzero"`
+	RefusedAt time.Time `json:"refused_at,omitempty,omitzero"`
+
+	// Sent bytes since it is here
+	Sent int64 `json:"sent,omitempty,omitzero"`
+
+	// Since it has been here
+	Since time.Time `json:"since,omitempty,omitzero"`
+
+	// Until until when it can join
+	Until       time.Time `json:"until,omitempty,omitzero"`
+	Version     string    `json:"version,omitempty,omitzero"`
+	WaitsToJoin bool      `json:"waits_to_join"`
+}
+
+// LookoutAlone defines model for LookoutAlone.
+type LookoutAlone struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
+// LookoutJoin defines model for LookoutJoin.
+type LookoutJoin struct {
+	Cluster string `json:"cluster"`
+
+	// JoinToken good once; it is not shown again
+	JoinToken string `json:"join_token"`
+
+	// ServiceKey the name of the service's key: the lookout obeys nobody else
+	ServiceKey string    `json:"service_key"`
+	Until      time.Time `json:"until"`
 }
 
 // Lot exactly what moves from stop to stop, together
@@ -4349,6 +4417,9 @@ type AddClusterJSONRequestBody = AddCluster
 // DraftAdoptionJSONRequestBody defines body for DraftAdoption for application/json ContentType.
 type DraftAdoptionJSONRequestBody = DraftAdoption
 
+// LetLookoutJoinJSONRequestBody defines body for LetLookoutJoin for application/json ContentType.
+type LetLookoutJoinJSONRequestBody = LetLookoutJoin
+
 // SetClusterSignInJSONRequestBody defines body for SetClusterSignIn for application/json ContentType.
 type SetClusterSignInJSONRequestBody = ClusterSignIn
 
@@ -4607,6 +4678,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /clusters/{name}/kubeconfig (the `GetKubeconfig` operationId).
 	GetKubeconfig(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LetLookoutJoinWithBody Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /clusters/{name}/lookout (the `LetLookoutJoin` operationId).
+	LetLookoutJoinWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LetLookoutJoin Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /clusters/{name}/lookout (the `LetLookoutJoin` operationId).
+	LetLookoutJoin(ctx context.Context, name ItemName, body LetLookoutJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetClusterSchema How the cluster describes its kinds, for checks without it
 	//
@@ -5779,6 +5864,40 @@ func (c *Client) DraftAdoption(ctx context.Context, name ItemName, body DraftAdo
 // Corresponds with GET /clusters/{name}/kubeconfig (the `GetKubeconfig` operationId).
 func (c *Client) GetKubeconfig(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetKubeconfigRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LetLookoutJoinWithBody Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /clusters/{name}/lookout (the `LetLookoutJoin` operationId).
+func (c *Client) LetLookoutJoinWithBody(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLetLookoutJoinRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LetLookoutJoin Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /clusters/{name}/lookout (the `LetLookoutJoin` operationId).
+func (c *Client) LetLookoutJoin(ctx context.Context, name ItemName, body LetLookoutJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLetLookoutJoinRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8928,6 +9047,53 @@ func NewGetKubeconfigRequest(server string, name ItemName) (*http.Request, error
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewLetLookoutJoinRequest calls the generic LetLookoutJoin builder with application/json body
+func NewLetLookoutJoinRequest(server string, name ItemName, body LetLookoutJoinJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLetLookoutJoinRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewLetLookoutJoinRequestWithBody constructs an http.Request for the LetLookoutJoin method, with any body, and a specified content type
+func NewLetLookoutJoinRequestWithBody(server string, name ItemName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clusters/%s/lookout", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -15019,6 +15185,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /clusters/{name}/kubeconfig (the `GetKubeconfig` operationId).
 	GetKubeconfigWithResponse(ctx context.Context, name ItemName, reqEditors ...RequestEditorFn) (*GetKubeconfigResponse, error)
 
+	// LetLookoutJoinWithBodyWithResponse Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /clusters/{name}/lookout (the `LetLookoutJoin` operationId).
+	LetLookoutJoinWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LetLookoutJoinResponse, error)
+
+	// LetLookoutJoinWithResponse Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /clusters/{name}/lookout (the `LetLookoutJoin` operationId).
+	LetLookoutJoinWithResponse(ctx context.Context, name ItemName, body LetLookoutJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*LetLookoutJoinResponse, error)
+
 	// GetClusterSchemaWithResponse How the cluster describes its kinds, for checks without it
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -16651,6 +16831,54 @@ func (r GetKubeconfigResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetKubeconfigResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LetLookoutJoinResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LookoutJoin
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LetLookoutJoinResponse) GetJSON200() *LookoutJoin {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LetLookoutJoinResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LetLookoutJoinResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LetLookoutJoinResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LetLookoutJoinResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LetLookoutJoinResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22645,6 +22873,32 @@ func (c *ClientWithResponses) GetKubeconfigWithResponse(ctx context.Context, nam
 	return ParseGetKubeconfigResponse(rsp)
 }
 
+// LetLookoutJoinWithBodyWithResponse Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /clusters/{name}/lookout (the `LetLookoutJoin` operationId).
+func (c *ClientWithResponses) LetLookoutJoinWithBodyWithResponse(ctx context.Context, name ItemName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LetLookoutJoinResponse, error) {
+	rsp, err := c.LetLookoutJoinWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLetLookoutJoinResponse(rsp)
+}
+
+// LetLookoutJoinWithResponse Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /clusters/{name}/lookout (the `LetLookoutJoin` operationId).
+func (c *ClientWithResponses) LetLookoutJoinWithResponse(ctx context.Context, name ItemName, body LetLookoutJoinJSONRequestBody, reqEditors ...RequestEditorFn) (*LetLookoutJoinResponse, error) {
+	rsp, err := c.LetLookoutJoin(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLetLookoutJoinResponse(rsp)
+}
+
 // GetClusterSchemaWithResponse How the cluster describes its kinds, for checks without it
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25102,6 +25356,39 @@ func ParseGetKubeconfigResponse(rsp *http.Response) (*GetKubeconfigResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest OwnKubeconfig
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLetLookoutJoinResponse parses an HTTP response from a LetLookoutJoinWithResponse call
+func ParseLetLookoutJoinResponse(rsp *http.Response) (*LetLookoutJoinResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LetLookoutJoinResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LookoutJoin
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

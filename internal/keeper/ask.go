@@ -16,6 +16,7 @@ import (
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
@@ -26,6 +27,7 @@ import (
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
+	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -57,11 +59,15 @@ func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) 
 
 // fresh is the view once everything that waits has been looked at.
 func (p *placement) fresh(ctx context.Context) (*standing.View, error) {
-	err := p.ask(ctx, func() error {
-		p.Publish()
-		return nil
-	})
-	return p.View(), err
+	v, err := freshOf.ask(ctx, p, nothingAsked{})
+	if err != nil {
+		return p.View(), err
+	}
+	if p.cluster.away != nil {
+		p.shown(v)
+		v = p.View()
+	}
+	return v, nil
 }
 
 func (k *Keeper) start(ctx context.Context, name string, r Ask) (int, error) {
@@ -184,12 +190,24 @@ type Preview struct {
 
 // Diff tells what a sync would do, exactly: a dry-run apply of what is pending, and of nothing else.
 func (k *Keeper) Diff(ctx context.Context, name string) (*Preview, error) {
-	p, err := k.one(name)
+	return k.dressed(diffOf.of(ctx, k, name, nothingAsked{}))
+}
+
+// dressed is a preview with the view of its ward as it is shown here.
+func (k *Keeper) dressed(out *Preview, err error) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p, err := k.one(out.View.ID); err == nil && p.cluster.away != nil {
+		p.shown(out.View)
+		out.View = p.View()
+	}
+	return out, nil
+}
+
+func (k *Keeper) diff(ctx context.Context, p *placement, _ nothingAsked) (*Preview, error) {
 	var made *loop.Prepared
-	err = p.ask(ctx, func() (err error) {
+	err := p.ask(ctx, func() (err error) {
 		p.Publish()
 		if p.Says().Known() {
 			made, err = p.Prepare(Ask{Kind: run.Sync, By: logbook.Vigila, Retry: true, Diff: true})
@@ -217,6 +235,26 @@ func (k *Keeper) Preview(ctx context.Context, name string, r Ask) (*Preview, err
 	}
 	if err := p.resolve(ctx, &r); err != nil {
 		return nil, err
+	}
+	a := askRun{Ask: r, Declared: packed(r.Declared)}
+	return k.dressed(previewOf.ask(ctx, p, a))
+}
+
+// packed is a declaration as it goes elsewhere; nil for none.
+func packed(d *declared.Declaration) *reading.Packed {
+	if d == nil {
+		return nil
+	}
+	out := reading.Pack(d)
+	return &out
+}
+
+func (k *Keeper) previewRun(ctx context.Context, p *placement, a askRun) (_ *Preview, err error) {
+	r := a.Ask
+	if r.Declared == nil {
+		if r.Declared, err = p.brought(ctx, a.Declared); err != nil {
+			return nil, err
+		}
 	}
 	var made *loop.Prepared
 	var allowed []plan.Guard
@@ -352,7 +390,11 @@ type ObjectDetail struct {
 
 // Object looks closely at one object of a ward.
 func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, error) {
-	p, o, err := k.object(ctx, name, key)
+	return objectOf.of(ctx, k, name, key)
+}
+
+func (k *Keeper) objectDetail(ctx context.Context, p *placement, key string) (*ObjectDetail, error) {
+	o, err := p.object(ctx, key)
 	if err != nil {
 		return nil, err
 	}
@@ -414,32 +456,20 @@ func (k *Keeper) Object(ctx context.Context, name, key string) (*ObjectDetail, e
 	return out, nil
 }
 
-func (k *Keeper) object(ctx context.Context, name, key string) (*placement, standing.Object, error) {
-	p, err := k.one(name)
-	if err != nil {
-		return nil, standing.Object{}, err
-	}
+func (p *placement) object(ctx context.Context, key string) (standing.Object, error) {
 	ref, err := object.ParseKey(key)
 	if err != nil {
-		return nil, standing.Object{}, fault(Invalid, "%v; take the key from the ward's outline", err)
+		return standing.Object{}, fault(Invalid, "%v; take the key from the ward's outline", err)
 	}
-	all, err := p.objects(ctx)
+	all, err := objectsOf.ask(ctx, p, nothingAsked{})
 	if err != nil {
-		return nil, standing.Object{}, err
+		return standing.Object{}, err
 	}
 	i := slices.IndexFunc(all, func(o standing.Object) bool { return o.Ref == ref })
 	if i < 0 {
-		return nil, standing.Object{}, fault(NotFound, "%s has no object %s", p.ID, ref)
+		return standing.Object{}, fault(NotFound, "%s has no object %s", p.ID, ref)
 	}
-	return p, all[i], nil
-}
-
-func (p *placement) objects(ctx context.Context) (out []standing.Object, err error) {
-	err = p.ask(ctx, func() error {
-		out = p.Placement.Objects()
-		return nil
-	})
-	return out, err
+	return all[i], nil
 }
 
 // Objects lists every object of a ward as it stands now, in the order of a run.
@@ -448,20 +478,39 @@ func (k *Keeper) Objects(ctx context.Context, name string) ([]standing.Object, e
 	if err != nil {
 		return nil, err
 	}
-	return p.objects(ctx)
+	if a := p.cluster.away; a != nil {
+		if _, here := a.heard(); !here { // what is known of them is what was told with its standing
+			return p.View().Astray, nil
+		}
+	}
+	return objectsOf.ask(ctx, p, nothingAsked{})
 }
 
 // Names lists the objects of a ward as Kind/name, for searching.
-func (k *Keeper) Names(ctx context.Context, name string) (out []string, err error) {
+func (k *Keeper) Names(ctx context.Context, name string) ([]string, error) {
 	p, err := k.one(name)
 	if err != nil {
 		return nil, err
 	}
-	err = p.ask(ctx, func() error {
-		out = p.Placement.Names()
-		return nil
-	})
-	return out, err
+	if p.cluster.away != nil { // a search asks for those of every ward: no lookout is asked, and what is declared is known here
+		return p.namesHere(), nil
+	}
+	return namesOf.ask(ctx, p, nothingAsked{})
+}
+
+// namesHere lists the objects of a ward that a lookout keeps, as far as the service knows them.
+func (p *placement) namesHere() (out []string) {
+	if d := p.Says(); d != nil {
+		for _, o := range d.Objects {
+			out = append(out, o.Ref.Short())
+		}
+	}
+	for _, o := range p.View().Astray {
+		if p.Says().Find(o.Ref) == nil {
+			out = append(out, o.Ref.Short())
+		}
+	}
+	return out
 }
 
 // yaml prints a body without what nobody reads; of a Secret the values are digests, and so is what else is one. also is another body that may say so.
@@ -501,7 +550,37 @@ func (k *Keeper) yaml(ref object.Ref, body, also map[string]any) string {
 func (k *Keeper) Outline(ctx context.Context, v *standing.View, objects []standing.Object) map[object.Ref][]cluster.Owned {
 	out := map[object.Ref][]cluster.Owned{}
 	p, err := k.one(v.ID)
-	if err != nil || p.cluster.conn == nil || !v.Live.Known {
+	if err != nil || !v.Live.Known {
+		return out
+	}
+	if p.cluster.away != nil {
+		all, err := outlineOf.ask(ctx, p, nothingAsked{})
+		if err != nil {
+			return out
+		}
+		for _, x := range all {
+			out[x.Of] = x.All
+		}
+		return out
+	}
+	return p.outlined(ctx, objects)
+}
+
+// outline is Outline for somebody who has not got the objects.
+func (k *Keeper) outline(ctx context.Context, p *placement, _ nothingAsked) (out []ownedBelow, err error) {
+	all, err := objectsOf.ask(ctx, p, nothingAsked{})
+	if err != nil {
+		return nil, err
+	}
+	for ref, owned := range p.outlined(ctx, all) {
+		out = append(out, ownedBelow{ref, owned})
+	}
+	return out, nil
+}
+
+func (p *placement) outlined(ctx context.Context, objects []standing.Object) map[object.Ref][]cluster.Owned {
+	out := map[object.Ref][]cluster.Owned{}
+	if p.cluster.conn == nil {
 		return out
 	}
 	byNamespace := map[string][]standing.Object{}
@@ -524,7 +603,12 @@ func (k *Keeper) Outline(ctx context.Context, v *standing.View, objects []standi
 
 // Logs reads the log of a Pod below one of the ward's objects; other Pods are refused.
 func (k *Keeper) Logs(ctx context.Context, name, key, pod, container string, previous bool, tail int) (string, error) {
-	p, o, err := k.object(ctx, name, key)
+	return logsOf.of(ctx, k, name, askLog{key, pod, container, previous, tail})
+}
+
+func (k *Keeper) logs(ctx context.Context, p *placement, a askLog) (string, error) {
+	pod, container, previous, tail := a.Pod, a.Container, a.Previous, a.Tail
+	o, err := p.object(ctx, a.Key)
 	if err != nil {
 		return "", err
 	}
@@ -680,10 +764,7 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to int) (*Compa
 				return nil, nil, fault(Invalid, "entry #%d of %s is a %s and keeps no objects; choose a run (vigila logbook %s)", e.Number, p.ID, e.Kind, p.ID)
 			}
 			snapshot, entry = e.Snapshot, &e
-		} else if err := p.ask(ctx, func() (err error) {
-			snapshot, err = p.DeclaredNow()
-			return err
-		}); err != nil {
+		} else if snapshot, err = p.declaredNow(ctx); err != nil {
 			return nil, nil, err
 		}
 		kept, err := k.store.Snapshot(ctx, snapshot)
@@ -713,6 +794,22 @@ func (k *Keeper) Compare(ctx context.Context, name string, from, to int) (*Compa
 	return c, nil
 }
 
+// declaredNow is the snapshot of what is declared now.
+func (p *placement) declaredNow(ctx context.Context) (snapshot string, err error) {
+	if p.cluster.away != nil { // it was read here
+		d := p.Says()
+		if d == nil || d.Snapshot == "" {
+			return "", fault(Conflict, "what %s declares now is not known; nobody has read it since the service started", p.ID)
+		}
+		return d.Snapshot, nil
+	}
+	err = p.ask(ctx, func() (err error) {
+		snapshot, err = p.DeclaredNow()
+		return err
+	})
+	return snapshot, err
+}
+
 // doneBefore is the newest run before an entry that left the ward as a whole; 0 when there is none.
 func (k *Keeper) doneBefore(ctx context.Context, id string, number int) (int, error) {
 	for offset := 0; ; offset += 200 {
@@ -733,10 +830,21 @@ func (k *Keeper) doneBefore(ctx context.Context, id string, number int) (int, er
 
 // TaskLog is the log of a task, as an entry keeps it.
 func (k *Keeper) TaskLog(ctx context.Context, name string, number int, key string) (string, error) {
-	id, _, err := k.logbook(ctx, name)
+	id, gone, err := k.logbook(ctx, name)
 	if err != nil {
 		return "", err
 	}
+	if !gone {
+		return taskLogOf.of(ctx, k, name, askTask{number, key})
+	}
+	return k.keptLog(ctx, id, number, key)
+}
+
+func (k *Keeper) taskLog(ctx context.Context, p *placement, a askTask) (string, error) {
+	return k.keptLog(ctx, p.ID, a.Number, a.Key)
+}
+
+func (k *Keeper) keptLog(ctx context.Context, id string, number int, key string) (string, error) {
 	ref, err := object.ParseKey(key)
 	if err != nil {
 		return "", fault(Invalid, "%v; take the key from the entry", err)
@@ -761,6 +869,9 @@ func (k *Keeper) FollowTaskLog(ctx context.Context, name string, number int, key
 	p, err := k.one(name)
 	if err != nil {
 		return err
+	}
+	if p.cluster.away != nil {
+		return followOf(ctx, p, askTask{number, key}, w)
 	}
 	read := map[cluster.Container]bool{}
 	for {

@@ -167,12 +167,12 @@ type CanaryNow struct {
 
 // Canary is the canary of a ward: of the run that an entry's number names, or, for 0, the newest.
 func (k *Keeper) Canary(ctx context.Context, name string, number int) (*CanaryNow, error) {
-	p, err := k.one(name)
-	if err != nil {
-		return nil, err
-	}
+	return canaryOf.of(ctx, k, name, number)
+}
+
+func (k *Keeper) canary(ctx context.Context, p *placement, number int) (*CanaryNow, error) {
 	var out *CanaryNow
-	err = p.ask(ctx, func() error {
+	err := p.ask(ctx, func() error {
 		if c := p.CanaryNow(); c != nil && (number == 0 || number == c.Run) {
 			out = &CanaryNow{Ward: p.ID, State: c.State.Clone(), Now: c.Active()}
 		}

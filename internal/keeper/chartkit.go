@@ -159,6 +159,9 @@ func (k *Keeper) versionOf(ctx context.Context, name string) string {
 	k.mu.RLock()
 	c := k.clusters[name]
 	k.mu.RUnlock()
+	if c != nil && c.away != nil {
+		return c.away.facts().Version
+	}
 	if c == nil || c.conn == nil {
 		return ""
 	}

@@ -75,25 +75,19 @@ func (k *Keeper) ClusterPage(ctx context.Context, w Who, name string) (*ClusterP
 	})
 	if out.Whole {
 		all.Go(func() {
-			if c.conn == nil {
-				return
-			}
-			nodes, err := c.conn.Nodes(ctx)
+			nodes, err := c.nodes(ctx)
 			if out.Nodes = nodes; err != nil {
 				out.NodesError = err.Error()
 			}
 		})
 	}
 	all.Go(func() {
-		if c.conn == nil {
-			return
-		}
-		found, whole, err := c.conn.Warnings(ctx, time.Now().Add(-recently))
+		found, err := c.warnings(ctx, time.Now().Add(-recently))
 		if err != nil {
 			out.EventError = err.Error()
 		}
-		out.More = err == nil && !whole
-		for _, e := range alike(found) {
+		out.More = err == nil && !found.Whole
+		for _, e := range alike(found.All) {
 			if ids, sees := k.inNamespace(w, name, e.About.Namespace); sees {
 				out.Warnings = append(out.Warnings, WarningHere{e, ids})
 			}

@@ -1,11 +1,13 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
 	"sort"
 	"sync"
+	"time"
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/standing"
@@ -20,6 +22,7 @@ type Cluster struct {
 	Version string
 	Wards   int
 	Live    standing.AsOf
+	Lookout *Lookout // nil for a cluster that the service reaches itself
 }
 
 // checkCluster refuses what a cluster can't be like, whoever says so.
@@ -53,6 +56,9 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 			c.Token = was.Token
 		}
 		c.Roster, c.People = was.Roster, was.People
+		if old.away != nil && !reached(c) {
+			return k.relabel(ctx, old, c)
+		}
 	}
 	conn, err := cluster.Connect(k.clusterConfig(c), k.log)
 	if err != nil {
@@ -74,6 +80,9 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 		}
 	}
 	if err := k.store.PutCluster(ctx, c); err != nil {
+		return Cluster{}, err
+	}
+	if err := k.endLookout(ctx, old); err != nil {
 		return Cluster{}, err
 	}
 	changed := old == nil || anew || !maps.Equal(old.labels(), c.Labels)
@@ -104,6 +113,125 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 		}
 	}
 	return Cluster{}, fault(NotFound, "cluster %s is gone", c.Name)
+}
+
+// endLookout ends that a cluster is kept by a lookout: the service reaches it itself from now on.
+func (k *Keeper) endLookout(ctx context.Context, c *clusterLoop) error {
+	if c == nil || c.away == nil {
+		return nil
+	}
+	if err := k.store.RemoveLookout(ctx, c.away.name); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	delete(k.lookouts, c.away.name)
+	k.mu.Unlock()
+	c.away.end("the cluster is reached by the service itself now")
+	return nil
+}
+
+// reached tells whether it is said how a cluster is reached.
+func reached(c record.Cluster) bool {
+	return c.Kubeconfig != "" || c.KubeconfigText != "" || c.Server != "" || c.InCluster
+}
+
+// relabel changes labels, links and what a cluster of a lookout is.
+func (k *Keeper) relabel(ctx context.Context, old *clusterLoop, c record.Cluster) (Cluster, error) {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	if err := k.store.PutCluster(ctx, c); err != nil {
+		return Cluster{}, err
+	}
+	changed := !maps.Equal(old.labels(), c.Labels)
+	k.mu.Lock()
+	old.conf = c
+	k.mu.Unlock()
+	if changed {
+		old.away.tell("labels", c.Labels)
+		if err := k.replace(ctx, c.Name); err != nil {
+			return Cluster{}, err
+		}
+		k.nudgeRosters()
+	}
+	k.broker.send(Note{"cluster", c.Name})
+	return old.info(ctx), nil
+}
+
+// AddLookout lets a lookout join: a new cluster that only it reaches, or a known one that it keeps from now on. Whoever has the token that is
+// the answer can join with it once, within its time; a token of before is good no more.
+type AddLookout struct {
+	Name, About   string
+	Labels, Links map[string]string
+}
+
+// Join is what a lookout joins with.
+type Join struct {
+	Cluster, Token, Key string
+	Until               time.Time
+}
+
+// joinFor is how long a token to join with is good.
+const joinFor = time.Hour
+
+func (w AddLookout) Subject() Subject { return Subject{"add", "lookout", w.Name} }
+
+func (w AddLookout) do(ctx context.Context, k *Keeper, _ Actor) (Join, error) {
+	k.changing.Lock()
+	defer k.changing.Unlock()
+	c := record.Cluster{Name: w.Name, Labels: w.Labels, ClusterMore: record.ClusterMore{Links: w.Links, About: w.About}}
+	if err := checkCluster(c); err != nil {
+		return Join{}, err
+	}
+	old := k.clusterNamed(w.Name)
+	if old != nil {
+		was := old.record()
+		if c.Roster, c.People = was.Roster, was.People; w.Labels == nil {
+			c.Labels = was.Labels
+		}
+		if w.Links == nil {
+			c.Links = was.Links
+		}
+		c.About = cmp.Or(w.About, was.About)
+		if err := k.idle(k.keptIn(w.Name)); err != nil {
+			return Join{}, err
+		}
+	}
+	if c.Labels == nil {
+		c.Labels = map[string]string{}
+	}
+	key, err := k.lookoutKey(ctx)
+	if err != nil {
+		return Join{}, err
+	}
+	if err := k.store.PutCluster(ctx, c); err != nil {
+		return Join{}, err
+	}
+	token, hash := NewToken()
+	l := record.Lookout{Cluster: w.Name, Token: hash, Until: time.Now().Add(joinFor)}
+	if err := k.store.PutLookout(ctx, l); err != nil {
+		return Join{}, err
+	}
+	k.mu.Lock()
+	k.lookouts[w.Name] = l
+	k.mu.Unlock()
+	if old != nil {
+		if old.away != nil {
+			old.away.end("another lookout is to keep the cluster")
+		}
+		old.close()
+	}
+	k.openCluster(c)
+	if old != nil {
+		if err := k.reconnect(ctx, w.Name); err != nil {
+			return Join{}, err
+		}
+	}
+	if err := k.replace(ctx, w.Name); err != nil {
+		return Join{}, err
+	}
+	k.nudgeRosters()
+	k.broker.send(Note{"cluster", w.Name})
+	return Join{w.Name, token, key.Name(), l.Until}, nil
 }
 
 // Clusters lists the known clusters by name.
@@ -156,7 +284,11 @@ func (k *Keeper) removeCluster(ctx context.Context, name string) error {
 	}
 	k.mu.Lock()
 	delete(k.clusters, name)
+	delete(k.lookouts, name)
 	k.mu.Unlock()
+	if c.away != nil {
+		c.away.end("the cluster is not kept any more")
+	}
 	c.close()
 	k.broker.send(Note{"cluster", name})
 	return nil

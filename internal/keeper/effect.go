@@ -449,24 +449,35 @@ func (e *effects) tryKept(ctx context.Context, p *placement, d *declared.Declara
 	if d.Waits != "" {
 		return
 	}
-	var made *loop.Prepared
-	err := p.ask(ctx, func() (err error) {
-		made, err = p.Prepare(Ask{Kind: run.Sync, By: logbook.Vigila, Retry: true, Diff: true, Declared: d})
-		return err
-	})
-	if err == nil {
-		var tried *Preview
-		if tried, err = p.preview(ctx, made, nil); err == nil {
-			out.Guards, out.Canaries, out.Refused = tried.Guards, tried.Canaries, map[object.Ref]string{}
-			for _, o := range tried.Objects {
-				if o.Refused != "" && slices.ContainsFunc(out.Objects, func(m compare.Moved) bool { return m.Ref == o.Ref }) {
-					out.Refused[o.Ref] = o.Refused
-				}
-			}
-			return
+	var tried *Preview
+	var err error
+	if p.cluster.away != nil {
+		tried, err = tryingOf.ask(ctx, p, packed(d))
+	} else {
+		tried, err = p.trying(ctx, d)
+	}
+	if err != nil {
+		out.Untried = err.Error()
+		return
+	}
+	out.Guards, out.Canaries, out.Refused = tried.Guards, tried.Canaries, map[object.Ref]string{}
+	for _, o := range tried.Objects {
+		if o.Refused != "" && slices.ContainsFunc(out.Objects, func(m compare.Moved) bool { return m.Ref == o.Ref }) {
+			out.Refused[o.Ref] = o.Refused
 		}
 	}
-	out.Untried = err.Error()
+}
+
+// trying is the preview of a sync to what would be declared.
+func (p *placement) trying(ctx context.Context, d *declared.Declaration) (*Preview, error) {
+	var made *loop.Prepared
+	if err := p.ask(ctx, func() (err error) {
+		made, err = p.Prepare(Ask{Kind: run.Sync, By: logbook.Vigila, Retry: true, Diff: true, Declared: d})
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	return p.preview(ctx, made, nil)
 }
 
 // added is the effect of a ward that there is not yet in a cluster.
@@ -506,6 +517,10 @@ func (e *effects) added(ctx context.Context, f filed, name string) *WardEffect {
 	out.Waits, out.Canaries, out.Breaks = d.Waits, w.Canary, breaks(nil, d, time.Now())
 	out.Guards = loop.GuardsOf(d.Findings, time.Now(), func(rule.Finding) bool { return true })
 	out.Objects = e.differ(nil, now)
+	if c.away != nil || c.conn == nil {
+		out.Untried = fmt.Sprintf("%v", c.err)
+		return out
+	}
 	hands, err := c.as(w.Into.Namespace, w.Into.As)
 	if err != nil {
 		out.Untried = err.Error()

@@ -92,6 +92,7 @@ type Options struct {
 	KeepAudit       time.Duration // how long is kept what was done; 0: for ever
 	SessionIdle     time.Duration // how long a session is taken that nobody uses; 8 h when 0
 	SessionFor      time.Duration // how long one is taken at all; 24 h when 0
+	Lookout         *LookoutOf    // nil for a service
 	ChecksLocal     bool          // requests of checks may reach this machine and its link
 	Kubeconfigs     cluster.Kubeconfigs
 	// Render renders; render.Render, in this process, when nil.
@@ -122,15 +123,21 @@ type Keeper struct {
 	fetches *turns   // of repositories
 	renders *turns   // of wards
 	recent  sync.Map // ids of snapshots put lately, to when
-	asks    asker
+	outside
 	holdings
+}
+
+// outside is who is asked beside clusters and repositories.
+type outside struct {
+	asks asker
+	up   *uplink // the service, at a lookout; nil at a service
 }
 
 // holdings are what a Keeper keeps.
 type holdings struct {
-	mu         sync.RWMutex
-	repos      map[string]*sources.Loop
-	clusters   map[string]*clusterLoop
+	mu    sync.RWMutex
+	repos map[string]*sources.Loop
+	grounds
 	wards      map[string]*placement // by name@cluster
 	rosters    map[string]*rosterLoop
 	measured   []record.Metrics  // metrics sources, by name
@@ -145,6 +152,12 @@ type holdings struct {
 	pushed sync.Map // registries, to when the last push was taken
 }
 
+// grounds are the clusters, and what the record has of the lookouts that keep some.
+type grounds struct {
+	clusters map[string]*clusterLoop
+	lookouts map[string]record.Lookout
+}
+
 // ways are the ways of changes: their reviews, here and on code hosts, and from environment to environment.
 type ways struct {
 	proposals proposals
@@ -156,7 +169,7 @@ type ways struct {
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, clusters: map[string]*clusterLoop{}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts(), newMakings()}, people: newPeople()}
+	return holdings{repos: map[string]*sources.Loop{}, grounds: grounds{map[string]*clusterLoop{}, map[string]record.Lookout{}}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts(), newMakings()}, people: newPeople()}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -180,6 +193,12 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		m, known := k.metricsSource(name)
 		return sourceOf(m), known
 	}}
+	if opts.Lookout != nil {
+		store.Mirrors()
+		store.Vault().DigestsAs(opts.Lookout.Digest)
+		k.service, k.up = opts.Lookout.Service, newUplink(k, opts.Lookout)
+		k.asks = k.up
+	}
 	k.metrics.watch(k)
 	n, err := store.InterruptRunning(ctx)
 	if err != nil {
@@ -232,6 +251,13 @@ func (k *Keeper) openSources(ctx context.Context) error {
 	clusters, err := k.store.Clusters(ctx)
 	if err != nil {
 		return err
+	}
+	lookouts, err := k.store.Lookouts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range lookouts {
+		k.lookouts[l.Cluster] = l
 	}
 	for _, c := range clusters {
 		k.openCluster(c)

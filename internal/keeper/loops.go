@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"fmt"
 	"hash/maphash"
 	"maps"
 	"slices"
@@ -22,7 +23,8 @@ import (
 type clusterLoop struct {
 	k     *Keeper
 	conf  record.Cluster
-	conn  reach
+	conn  reach // nil where it can't be reached, and for the cluster of a lookout
+	away  *away // the lookout that keeps it; nil for a cluster that is reached from here
 	as    func(namespace, account string) (drive.Hands, error)
 	err   error  // why there is no connection
 	below *below // what controllers made
@@ -40,7 +42,9 @@ type clusterLoop struct {
 func (k *Keeper) openCluster(c record.Cluster) {
 	l := &clusterLoop{k: k, conf: c, claims: map[uint64]*placement{}, seed: maphash.MakeSeed(), needs: map[object.Kind]map[string]bool{},
 		calls: newTurns(k.opts.Calls, 10*time.Second, k.metrics.waits.WithLabelValues("cluster "+c.Name))}
-	if conn, err := cluster.Connect(k.clusterConfig(c), k.log); err != nil {
+	if kept, is := k.lookouts[c.Name]; is {
+		l.away, l.err = newAway(k, kept), fmt.Errorf("cluster %s is kept by its lookout, and this is asked of clusters that the service reaches itself", c.Name)
+	} else if conn, err := cluster.Connect(k.clusterConfig(c), k.log); err != nil {
 		l.err = err
 		k.log.Error("cluster can't be used", "cluster", c.Name, "error", l.err)
 	} else {
@@ -311,10 +315,42 @@ func (l *clusterLoop) WatchChanged() {
 	l.k.broker.send(Note{"cluster", l.conf.Name})
 }
 
+// nodes are the cluster's machines; warnings what its events warn of, and whether that is all.
+func (l *clusterLoop) nodes(ctx context.Context) (out []cluster.Node, err error) {
+	switch {
+	case l.away != nil:
+		return out, l.away.call(ctx, "nodes", nothingAsked{}, &out)
+	case l.conn == nil:
+		return nil, nil
+	}
+	return l.conn.Nodes(ctx)
+}
+
+func (l *clusterLoop) warnings(ctx context.Context, since time.Time) (out toldWarnings, err error) {
+	switch {
+	case l.away != nil:
+		return out, l.away.call(ctx, "warnings", since, &out)
+	case l.conn == nil:
+		return toldWarnings{Whole: true}, nil
+	}
+	out.All, out.Whole, err = l.conn.Warnings(ctx, since)
+	return out, err
+}
+
+// toldWarnings are warnings of a cluster, and whether they are all.
+type toldWarnings struct {
+	All   []cluster.Event
+	Whole bool
+}
+
 func (l *clusterLoop) info(ctx context.Context) Cluster {
 	l.k.mu.RLock()
 	out := Cluster{Cluster: l.conf}
 	l.k.mu.RUnlock()
+	if l.away != nil {
+		l.away.info(&out)
+		return out
+	}
 	if l.err != nil {
 		out.Live.Problem = l.err.Error()
 		return out

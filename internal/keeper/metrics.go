@@ -138,6 +138,10 @@ func (k *Keeper) readable() map[[2]string]bool {
 	}
 	k.mu.RLock()
 	for name, l := range k.clusters {
+		if l.away != nil {
+			_, out[[2]string{"cluster", name}] = l.away.heard()
+			continue
+		}
 		if l.err != nil {
 			out[[2]string{"cluster", name}] = false
 			continue

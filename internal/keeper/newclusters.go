@@ -40,7 +40,7 @@ func (k *Keeper) NewClusters(ctx context.Context, w Who) []NewCluster {
 		if !w.Sees(p.View()) {
 			continue
 		}
-		all, err := p.objects(ctx)
+		all, err := objectsOf.ask(ctx, p, nothingAsked{})
 		if err != nil {
 			continue // its ward says why it can't be read
 		}
@@ -162,7 +162,7 @@ func (w AddMadeCluster) do(ctx context.Context, k *Keeper, _ Actor) (Cluster, er
 	if known {
 		return Cluster{}, fault(Conflict, "cluster %s is known already", w.Name)
 	}
-	all, err := p.objects(ctx)
+	all, err := objectsOf.ask(ctx, p, nothingAsked{})
 	if err != nil {
 		return Cluster{}, err
 	}

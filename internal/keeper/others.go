@@ -22,6 +22,9 @@ import (
 type near struct{ c *clusterLoop }
 
 func (n near) Down() error {
+	if n.c.away != nil {
+		return n.c.away.down()
+	}
 	if n.c.conn == nil {
 		return n.c.err
 	}
@@ -43,6 +46,9 @@ func (n near) Labels() map[string]string { return n.c.labels() }
 
 func (n near) Facts(ctx context.Context) (out render.Cluster, whole bool, err error) {
 	out = render.Cluster{Name: n.Name(), Labels: n.Labels()}
+	if n.c.away != nil {
+		return n.c.away.renderFacts(out)
+	}
 	if n.c.conn == nil {
 		return out, false, n.c.err
 	}
@@ -54,6 +60,9 @@ func (n near) Facts(ctx context.Context) (out render.Cluster, whole bool, err er
 }
 
 func (n near) Namespaced(o object.Object) (bool, error) {
+	if n.c.away != nil {
+		return n.c.away.namespaced(o)
+	}
 	if n.c.conn == nil {
 		return false, n.c.err
 	}
@@ -133,6 +142,11 @@ func (o others) Neighbour(id string) *standing.View {
 }
 
 func (o others) Twins() map[string]*standing.View {
+	if up := o.p.k.up; up != nil {
+		up.mu.Lock()
+		defer up.mu.Unlock()
+		return up.twins[o.p.ID]
+	}
 	o.p.k.mu.RLock()
 	defer o.p.k.mu.RUnlock()
 	out := map[string]*standing.View{}

@@ -39,7 +39,7 @@ type placement struct {
 
 // ties are what it works with.
 type ties struct {
-	repo    *sources.Loop
+	repo    *sources.Loop // nil at a lookout
 	cluster *clusterLoop
 	hands   drive.Hands // the cluster, acted in as the ward's service account where it has one
 	ledger  ledger      // the record
@@ -50,6 +50,9 @@ type ties struct {
 }
 
 func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward.Ward, of record.Ward) error {
+	if k.up != nil {
+		return k.openTold(ctx, rec, w, of)
+	}
 	k.mu.RLock()
 	r, c := k.repos[w.From.Repo], k.clusters[rec.Cluster]
 	limits := of.Limits
@@ -73,11 +76,8 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	}
 	p := k.newPlacement(rec, w, of, c, "")
 	p.repo, p.reading = r, p.reads(r, limits)
-	if c.conn != nil {
-		var err error
-		if p.hands, err = c.as(w.Into.Namespace, w.Into.As); err != nil {
-			return err
-		}
+	if err := p.takeHands(); err != nil {
+		return err
 	}
 	stored, err := p.reading.Stored(ctx)
 	if err != nil {
@@ -97,16 +97,73 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	}
 	repository := r.Subscribe(p)
 	p.Open(repository, elsewhere)
-	k.mu.Lock()
-	k.wards[p.ID] = p
-	k.mu.Unlock()
-	k.spawn(p.run)
-	p.post(loop.Begins{})
-	p.post(loop.WatchMoved{}) // watches that other wards began may have told everything already
+	if c.away != nil { // what is known of it here is what its lookout tells
+		p.Show(nil, stored)
+		k.mu.Lock()
+		k.wards[p.ID] = p
+		k.mu.Unlock()
+		k.spawn(p.relay)
+		p.post(attached{})
+		if repository.At.IsZero() {
+			r.LookSoon()
+		}
+		return nil
+	}
+	p.begin()
 	if repository.At.IsZero() {
 		r.LookSoon()
 	} else { // it was read a moment ago; a thousand wards that a roster declares need no thousand looks
 		p.WasRead(r.Name(), r.State().AsOf)
+	}
+	return nil
+}
+
+// takeHands gives it what it acts in the cluster with.
+func (p *placement) takeHands() (err error) {
+	if p.cluster.conn != nil {
+		p.hands, err = p.cluster.as(p.Ward.Into.Namespace, p.Ward.Into.As)
+	}
+	return err
+}
+
+// begin lets it be found, and starts it.
+func (p *placement) begin() {
+	p.k.mu.Lock()
+	p.k.wards[p.ID] = p
+	p.k.mu.Unlock()
+	p.k.spawn(p.run)
+	p.post(loop.Begins{})
+	p.post(loop.WatchMoved{}) // watches that other wards began may have told everything already
+}
+
+// openTold opens a ward of a lookout.
+func (k *Keeper) openTold(ctx context.Context, rec record.Placement, w ward.Ward, of record.Ward) error {
+	c := k.up.own()
+	if c == nil || c.conf.Name != rec.Cluster {
+		return fmt.Errorf("ward %s is of cluster %s, which this is not the lookout of", rec.ID, rec.Cluster)
+	}
+	if rec.Err != nil {
+		return rec.Err
+	}
+	w = w.For(rec.Cluster, c.labels())
+	if of.Limits.As != "" {
+		w.Into.As = of.Limits.As
+	}
+	p := k.newPlacement(rec, w, of, c, "")
+	if err := p.takeHands(); err != nil {
+		return err
+	}
+	stored, err := toldBy{p}.Stored(ctx)
+	if err != nil {
+		return err
+	}
+	if err := p.load(ctx, rec, stored); err != nil {
+		return err
+	}
+	p.Open(standing.AsOf{}, nil)
+	p.begin()
+	if stored != nil { // what was declared when the service was heard of last stands until it tells otherwise
+		p.WasRead(w.From.Repo, standing.AsOf{Known: true, At: time.Now()})
 	}
 	return nil
 }
@@ -183,7 +240,9 @@ func (k *Keeper) openBroken(rec record.Placement, w ward.Ward, of record.Ward, w
 		w.Name = rec.Ward
 	}
 	p := k.newPlacement(rec, w, of, c, why.Error())
-	p.repo, p.reading = r, p.reads(r, of.Limits)
+	if p.repo = r; k.up == nil {
+		p.reading = p.reads(r, of.Limits)
+	}
 	p.Load(loop.Past{Placement: record.Placement{Applied: rec.Applied, Hold: rec.Hold}})
 	p.Open(standing.AsOf{}, nil)
 	k.mu.Lock()

@@ -704,12 +704,21 @@ func (k *Keeper) leave(ctx context.Context, p *placement, why string) error {
 	return fault(Conflict, "%s is being dismantled first", p.ID)
 }
 
+// leaving lists what the ward leaves in the cluster when it is let go of; its lookout lets go of it then.
+func (p *placement) leaving(ctx context.Context, l logbook.Leaving) ([]object.Ref, error) {
+	if p.cluster.away != nil {
+		return p.leftThere(ctx, l)
+	}
+	kept, err := p.k.store.Baselines(ctx, p.ID)
+	return slices.Collect(maps.Keys(kept)), err
+}
+
 // retire forgets a placement; what it keeps is left behind, and listed so when a roster or a dismantling left it.
 func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) error {
 	if _, err := p.want(ctx, loop.BeWritten{}); err != nil {
 		return err
 	}
-	kept, err := k.store.Baselines(ctx, p.ID)
+	kept, err := p.leaving(ctx, l)
 	if err != nil && p.Broken == "" {
 		return err
 	}
@@ -717,7 +726,7 @@ func (k *Keeper) retire(ctx context.Context, p *placement, l logbook.Leaving) er
 	k.use(p.ID, nil)
 	if len(kept) > 0 && (l.By == logbook.Vigila || l.Dismantle) {
 		left := record.LeftBehind{Placement: p.ID, Roster: p.Roster, At: time.Now(), Why: l.Why}
-		for ref := range kept {
+		for _, ref := range kept {
 			left.Refs = append(left.Refs, ref.Key())
 		}
 		slices.Sort(left.Refs)
@@ -935,12 +944,11 @@ func (k *Keeper) PreviewRoster(ctx context.Context, name string) ([]Bringing, er
 	var out []Bringing
 	for _, n := range k.withNested(name) {
 		for _, p := range k.wardsOf(n) {
-			if err := p.ask(ctx, func() error {
-				out = append(out, p.bringing())
-				return nil
-			}); err != nil {
+			one, err := bringingOf.ask(ctx, p, nothingAsked{})
+			if err != nil {
 				return nil, err
 			}
+			out = append(out, one)
 		}
 	}
 	slices.SortFunc(out, func(a, b Bringing) int { return strings.Compare(a.Ward, b.Ward) })

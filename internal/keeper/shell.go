@@ -150,7 +150,11 @@ func (p *placement) reachOut(e loop.Effect) {
 	case loop.Unstick:
 		p.beside(e.Run, func(d *drive.Drive) loop.Event { d.Unstick(e.Version, e.Ref); return nil })
 	case loop.Use:
-		p.k.use(p.ID, e.Places)
+		if p.k.up != nil {
+			p.k.up.use(p.ID, e.Places)
+		} else {
+			p.k.use(p.ID, e.Places)
+		}
 	case loop.Watch:
 		p.cluster.need(e.Kind, p.ID)
 	case loop.Unwatch:
@@ -235,6 +239,10 @@ func (p *placement) endTask(e loop.EndTask) {
 // read reads what the ward declares, when its turn has come.
 func (p *placement) read(e loop.Read) loop.Event {
 	out := loop.Rendered{AsOf: e.AsOf, Told: e.Told}
+	if p.k.up != nil {
+		out.Declared, out.Failed = toldBy{p}.Read(p.ctx, e.AsOf, e.Old)
+		return out
+	}
 	turn, err := p.k.renders.Take(p.ctx, p.ID)
 	if err == nil {
 		out.Declared, err = p.reading.Read(p.ctx, p.Ward.From.Ref, e.Old, turn)
@@ -251,7 +259,11 @@ func (p *placement) read(e loop.Read) loop.Event {
 
 // finish forgets the ward.
 func (p *placement) finish() {
-	if err := p.k.finish(p); err != nil && p.ctx.Err() == nil {
+	end := func() error { return p.k.finish(p) }
+	if p.k.up != nil {
+		end = func() error { return p.k.up.finished(p.ID) }
+	}
+	if err := end(); err != nil && p.ctx.Err() == nil {
 		p.log.Error("the ward can't be removed", "error", err)
 		time.AfterFunc(2*time.Second, func() { p.post(loop.Unfinished{}) })
 	}
@@ -277,6 +289,9 @@ func (p *placement) commit(writes []record.Write) {
 	p.flying = f
 	p.k.spawn(func() {
 		f.err = p.ledger.Commit(context.WithoutCancel(p.ctx), p.ID, writes...)
+		if p.k.up != nil {
+			rouse(p.k.up.wrote)
+		}
 		close(f.done)
 		p.post(loop.Written{Problem: f.err})
 	})

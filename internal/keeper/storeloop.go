@@ -84,6 +84,9 @@ const (
 
 // Known is what is known of a place, for one ward: what it may not use it knows nothing of.
 func (u uses) Known(p secret.Place) secret.Known {
+	if up := u.p.k.up; up != nil {
+		return up.knows(u.p.ID, p)
+	}
 	s := u.p.k.stores
 	s.mu.Lock()
 	l := s.loops[p.Store]
@@ -450,24 +453,14 @@ func (f filler) Fill(ctx context.Context, o object.Object) (object.Object, strin
 		if values[at] != nil {
 			continue
 		}
-		l := k.storeLoopOf(at.Store)
-		if l == nil {
-			return o, "", nil, &drive.StoreError{Err: fmt.Errorf("there is no store %s", at.Store)}
-		}
-		if no := l.refuses(f.p); no != "" {
-			return o, "", nil, &drive.StoreError{Err: errors.New(no)}
-		}
-		ctx, cancel := context.WithTimeout(ctx, storeTimeout)
-		v, err := l.store.Read(ctx, at.Path)
-		cancel()
-		l.took(at.Path, v, err)
+		keys, err := f.values(ctx, at)
 		if err != nil && !errors.Is(err, secrets.ErrNone) {
 			var why *secrets.Error
 			return o, "", nil, &drive.StoreError{Err: err, Away: errors.As(err, &why) && why.Away}
 		}
 		values[at] = map[string]string{}
 		if err == nil {
-			values[at] = v.Keys
+			values[at] = keys
 		}
 	}
 	digest := secret.Digest(refs, values, k.mask)
@@ -476,6 +469,25 @@ func (f filler) Fill(ctx context.Context, o object.Object) (object.Object, strin
 		return o, "", nil, &drive.StoreError{Err: err}
 	}
 	return filled, digest, hider(values, filled, k.mask), nil
+}
+
+// values reads what a store has at a place that the ward may use.
+func (f filler) values(ctx context.Context, at secret.Place) (map[string]string, error) {
+	if up := f.p.k.up; up != nil {
+		return up.value(ctx, f.p.ID, at)
+	}
+	l := f.p.k.storeLoopOf(at.Store)
+	if l == nil {
+		return nil, fmt.Errorf("there is no store %s", at.Store)
+	}
+	if no := l.refuses(f.p); no != "" {
+		return nil, errors.New(no)
+	}
+	ctx, cancel := context.WithTimeout(ctx, storeTimeout)
+	v, err := l.store.Read(ctx, at.Path)
+	cancel()
+	l.took(at.Path, v, err)
+	return v.Keys, err
 }
 
 // hider takes secret values out of a text, as they are and in base64, and what was made of them.

@@ -42,7 +42,7 @@ func (s *Store) LastNumber(ctx context.Context, placement string) (int, error) {
 func lastNumber(ctx context.Context, in interface {
 	row(ctx context.Context, into []any, query string, args ...any) error
 }, placement string) (n int, err error) {
-	err = in.row(ctx, []any{&n}, `SELECT coalesce(max(number),0) FROM all_entries WHERE placement=?`, placement)
+	err = in.row(ctx, []any{&n}, `SELECT max(coalesce((SELECT max(number) FROM all_entries WHERE placement=?1), 0), coalesce((SELECT before FROM placements WHERE id=?1), 0))`, placement)
 	return n, err
 }
 
@@ -156,13 +156,46 @@ func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.T
 	return out, err
 }
 
-// InterruptRunning ends the entries that a crash left running, and returns how many there were.
-func (s *Store) InterruptRunning(ctx context.Context) (int64, error) {
-	r, err := s.change(ctx, `UPDATE entries SET outcome='interrupted', reason='Vigila ended while it ran', ended=? WHERE outcome='running'`, ms(time.Now()))
-	if err != nil {
-		return 0, err
-	}
-	return r.RowsAffected()
+// InterruptRunning ends the entries that a crash left running, and returns how many there were. What a lookout runs goes on without the
+// service.
+func (s *Store) InterruptRunning(ctx context.Context) (n int, err error) {
+	err = s.tx(ctx, func(tx *transaction) error {
+		n = 0
+		type row struct {
+			id     string
+			number int
+		}
+		var all []row
+		if err := each(ctx, tx, func(r *sql.Rows) error {
+			var x row
+			all = append(all, x)
+			return r.Scan(&all[len(all)-1].id, &all[len(all)-1].number)
+		}, `SELECT placement, number FROM entries WHERE outcome='running' AND placement NOT IN (SELECT p.id FROM placements p JOIN lookouts l ON l.cluster=p.cluster)`); err != nil {
+			return err
+		}
+		for _, x := range all {
+			t, w := &writing{s, tx, x.id}, InterruptEntry{x.number, time.Now()}
+			if err := w.to(ctx, t); err != nil {
+				return err
+			}
+			if err := t.mirror(ctx, w); err != nil {
+				return err
+			}
+			n++
+		}
+		return nil
+	})
+	return n, err
+}
+
+// InterruptEntry ends an entry that a crash left running.
+type InterruptEntry struct {
+	Number int
+	At     time.Time
+}
+
+func (w InterruptEntry) to(ctx context.Context, t *writing) error {
+	return t.exec(ctx, `UPDATE entries SET outcome='interrupted', reason='Vigila ended while it ran', ended=? WHERE placement=? AND number=? AND outcome='running'`, ms(w.At), t.id, w.Number)
 }
 
 // Find says which entries are wanted; the newest come first.

@@ -45,7 +45,8 @@ type Store struct {
 	lock  *os.File
 	// writer is whoever writes, of all in this process. SQLite takes one writer at a time too, but lets the others ask again after
 	// growing pauses, each on a connection of its own that nobody reads with meanwhile.
-	writer chan struct{}
+	writer  chan struct{}
+	mirrors bool // writes wait for the service that this is the lookout of
 }
 
 // busyFor is how long somebody waits who can't write since others do.

@@ -28,6 +28,9 @@ func (s *Store) Commit(ctx context.Context, id string, writes ...Write) error {
 			if err := w.to(ctx, t); err != nil {
 				return &NotWrittenError{fmt.Sprintf("%T", w), err}
 			}
+			if err := t.mirror(ctx, w); err != nil {
+				return err
+			}
 		}
 		return nil
 	})

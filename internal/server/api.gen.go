@@ -187,6 +187,7 @@ func (e CanaryCheckUnit) Valid() bool {
 const (
 	ClusterByInside     ClusterBy = "inside"
 	ClusterByKubeconfig ClusterBy = "kubeconfig"
+	ClusterByLookout    ClusterBy = "lookout"
 	ClusterByToken      ClusterBy = "token"
 )
 
@@ -196,6 +197,8 @@ func (e ClusterBy) Valid() bool {
 	case ClusterByInside:
 		return true
 	case ClusterByKubeconfig:
+		return true
+	case ClusterByLookout:
 		return true
 	case ClusterByToken:
 		return true
@@ -1550,8 +1553,11 @@ type Cluster struct {
 	Links          map[string]string `json:"links,omitempty,omitzero"`
 
 	// Live What was last known of a source, and since when.
-	Live AsOf   `json:"live"`
-	Name string `json:"name"`
+	Live AsOf `json:"live"`
+
+	// Lookout The lookout that keeps a cluster.
+	Lookout Lookout `json:"lookout,omitempty,omitzero"`
+	Name    string  `json:"name"`
 
 	// Roster the roster that declares its labels and links
 	Roster  string `json:"roster,omitempty,omitzero"`
@@ -2313,6 +2319,15 @@ type LeftBehind struct {
 	Why  string `json:"why"`
 }
 
+// LetLookoutJoin defines model for LetLookoutJoin.
+type LetLookoutJoin struct {
+	About string `json:"about,omitempty,omitzero"`
+
+	// Labels those that a known cluster has stay when absent
+	Labels map[string]string `json:"labels,omitempty,omitzero"`
+	Links  map[string]string `json:"links,omitempty,omitzero"`
+}
+
 // Limits defines model for Limits.
 type Limits struct {
 	// As the service account, in the ward's namespace, that their runs act as
@@ -2332,6 +2347,59 @@ type Limits struct {
 type LookFollow struct {
 	// Take a version to be taken, whatever it is; without one it only looks
 	Take string `json:"take,omitempty,omitzero"`
+}
+
+// Lookout The lookout that keeps a cluster.
+type Lookout struct {
+	// Alone when it was on its own, newest last
+	Alone []LookoutAlone `json:"alone"`
+
+	// Heard last
+	Heard time.Time `json:"heard,omitempty,omitzero"`
+
+	// Here it is connected
+	Here   bool      `json:"here"`
+	Joined time.Time `json:"joined,omitempty,omitzero"`
+
+	// Older it speaks an older protocol than the service; bring it up to date
+	Older    bool `json:"older,omitempty,omitzero"`
+	Protocol int  `json:"protocol,omitempty,omitzero"`
+
+	// Received bytes since it is here
+	Received int64 `json:"received,omitempty,omitzero"`
+
+	// Refused where somebody came from with a token that was used, or has ended
+	Refused   string    `json:"refused,omitempty,omitzero"`
+	RefusedAt time.Time `json:"refused_at,omitempty,omitzero"`
+
+	// Sent bytes since it is here
+	Sent int64 `json:"sent,omitempty,omitzero"`
+
+	// Since it has been here
+	Since time.Time `json:"since,omitempty,omitzero"`
+
+	// Until until when it can join
+	Until       time.Time `json:"until,omitempty,omitzero"`
+	Version     string    `json:"version,omitempty,omitzero"`
+	WaitsToJoin bool      `json:"waits_to_join"`
+}
+
+// LookoutAlone defines model for LookoutAlone.
+type LookoutAlone struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
+// LookoutJoin defines model for LookoutJoin.
+type LookoutJoin struct {
+	Cluster string `json:"cluster"`
+
+	// JoinToken good once; it is not shown again
+	JoinToken string `json:"join_token"`
+
+	// ServiceKey the name of the service's key: the lookout obeys nobody else
+	ServiceKey string    `json:"service_key"`
+	Until      time.Time `json:"until"`
 }
 
 // Lot exactly what moves from stop to stop, together
@@ -4344,6 +4412,9 @@ type AddClusterJSONRequestBody = AddCluster
 // DraftAdoptionJSONRequestBody defines body for DraftAdoption for application/json ContentType.
 type DraftAdoptionJSONRequestBody = DraftAdoption
 
+// LetLookoutJoinJSONRequestBody defines body for LetLookoutJoin for application/json ContentType.
+type LetLookoutJoinJSONRequestBody = LetLookoutJoin
+
 // SetClusterSignInJSONRequestBody defines body for SetClusterSignIn for application/json ContentType.
 type SetClusterSignInJSONRequestBody = ClusterSignIn
 
@@ -4493,6 +4564,9 @@ type ServerInterface interface {
 	// GetKubeconfig A kubeconfig for you, with your own rights, where the API server takes people of the provider that you have signed in by
 	// (GET /clusters/{name}/kubeconfig)
 	GetKubeconfig(c *gin.Context, name ItemName)
+	// LetLookoutJoin Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more
+	// (POST /clusters/{name}/lookout)
+	LetLookoutJoin(c *gin.Context, name ItemName)
 	// GetClusterSchema How the cluster describes its kinds, for checks without it
 	// (GET /clusters/{name}/schema)
 	GetClusterSchema(c *gin.Context, name ItemName)
@@ -5211,6 +5285,31 @@ func (siw *ServerInterfaceWrapper) GetKubeconfig(c *gin.Context) {
 	}
 
 	siw.Handler.GetKubeconfig(c, name)
+}
+
+// LetLookoutJoin operation middleware
+func (siw *ServerInterfaceWrapper) LetLookoutJoin(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ItemName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LetLookoutJoin(c, name)
 }
 
 // GetClusterSchema operation middleware
@@ -9059,6 +9158,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/new-clusters", wrapper.ListNewClusters)
 	router.DELETE(options.BaseURL+"/clusters/:name", wrapper.RemoveCluster)
 	router.GET(options.BaseURL+"/clusters/:name", wrapper.GetCluster)
+	router.POST(options.BaseURL+"/clusters/:name/lookout", wrapper.LetLookoutJoin)
 	router.GET(options.BaseURL+"/clusters/:name/kubeconfig", wrapper.GetKubeconfig)
 	router.PUT(options.BaseURL+"/clusters/:name/sign-in", wrapper.SetClusterSignIn)
 	router.POST(options.BaseURL+"/clusters/:name/adopt", wrapper.DraftAdoption)

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"time"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -137,10 +138,24 @@ func repoOf(r keeper.Repo) Repo {
 func clusterOf(c keeper.Cluster) Cluster {
 	out := Cluster{Name: c.Name, About: c.About, Roster: c.Cluster.Roster, Context: c.Context, KubeconfigFile: c.Kubeconfig, By: ClusterByKubeconfig, Server: c.Server, Version: c.Version, Labels: c.Labels, Links: c.Links, Wards: c.Wards, Live: asOf(c.Live)}
 	switch {
+	case c.Lookout != nil:
+		out.By, out.Lookout = ClusterByLookout, lookoutOf(c.Lookout)
 	case c.InCluster:
 		out.By = ClusterByInside
 	case c.Cluster.Server != "":
 		out.By = ClusterByToken
+	}
+	return out
+}
+
+func lookoutOf(l *keeper.Lookout) Lookout {
+	out := Lookout{Here: l.Here, WaitsToJoin: l.Joined.IsZero(), Until: l.Until, Joined: l.Joined, Heard: l.Heard, Since: l.Since, Version: l.Version, Protocol: l.Protocol, Older: l.Older,
+		Refused: l.Refused, RefusedAt: l.RefusedAt, Received: l.BytesIn, Sent: l.BytesOut, Alone: []LookoutAlone{}}
+	if !out.WaitsToJoin {
+		out.Until = time.Time{}
+	}
+	for _, a := range l.Alone {
+		out.Alone = append(out.Alone, LookoutAlone{From: a.From, To: a.To})
 	}
 	return out
 }

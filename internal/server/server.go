@@ -23,6 +23,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/keeper"
+	"vigila.dev/vigila/internal/link"
 )
 
 // Options are the parts of a server.
@@ -44,12 +45,13 @@ type server struct {
 	unsigned unsigned
 	guesses  guesses
 	refusals refusals
+	lookouts *rate.Limiter
 }
 
 // New makes the handler of the whole service.
 func New(o Options) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
-	s := &server{Options: o, refusals: refusals{last: map[string]time.Time{}}, guesses: guesses{from: map[string]*rate.Limiter{}}}
+	s := &server{Options: o, refusals: refusals{last: map[string]time.Time{}}, guesses: guesses{from: map[string]*rate.Limiter{}}, lookouts: rate.NewLimiter(lookoutsASecond, lookoutsAtOnce)}
 	s.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vigila_request_seconds", Help: "Time to answer a request of the API.",
 		Buckets: prometheus.ExponentialBuckets(0.001, 4, 8)}, []string{"route", "status"})
 	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "vigila_build_info", Help: "1, with the version of the service.", ConstLabels: prometheus.Labels{"version": o.Version}})
@@ -74,6 +76,7 @@ func New(o Options) http.Handler {
 			s.refuse(c, RoleReader)
 		}
 	}, gin.WrapH(Metrics(o.Keeper)))
+	r.GET(link.Path, s.takeLookout) // its key says who it is, within the connection
 	api := r.Group("/api/v1", s.authenticate, s.authorize, func(c *gin.Context) {
 		if !isPush(c.Request.Method, c.FullPath()) {
 			whole(c, maxBody, bodyTime)
@@ -108,7 +111,7 @@ func (s *server) observe(c *gin.Context) {
 	if route == "" {
 		route = "console"
 	}
-	if strings.HasSuffix(route, "/events") {
+	if strings.HasSuffix(route, "/events") || route == link.Path {
 		return // a stream's length says nothing about speed
 	}
 	s.requests.WithLabelValues(methodOf(c.Request)+" "+route, http.StatusText(c.Writer.Status())).Observe(time.Since(start).Seconds())

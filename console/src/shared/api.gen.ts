@@ -1070,6 +1070,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clusters/{name}/lookout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a lookout join that keeps a cluster, new or known: a token that is good once, for an hour. One that kept it before keeps it no more */
+        post: operations["letLookoutJoin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clusters/{name}/kubeconfig": {
         parameters: {
             query?: never;
@@ -4234,7 +4253,8 @@ export interface components {
              * @description how it is reached
              * @enum {string}
              */
-            by?: "kubeconfig" | "token" | "inside";
+            by?: "kubeconfig" | "token" | "inside" | "lookout";
+            lookout?: components["schemas"]["Lookout"];
             server?: string;
             version?: string;
             labels: {
@@ -4245,6 +4265,74 @@ export interface components {
             };
             wards: number;
             live: components["schemas"]["AsOf"];
+        };
+        LetLookoutJoin: {
+            about?: string;
+            /** @description those that a known cluster has stay when absent */
+            labels?: {
+                [key: string]: string;
+            };
+            links?: {
+                [key: string]: string;
+            };
+        };
+        LookoutJoin: {
+            cluster: string;
+            /** @description good once; it is not shown again */
+            join_token: string;
+            /** @description the name of the service's key: the lookout obeys nobody else */
+            service_key: string;
+            /** Format: date-time */
+            until: string;
+        };
+        /** @description The lookout that keeps a cluster. */
+        Lookout: {
+            /** @description it is connected */
+            here: boolean;
+            waits_to_join: boolean;
+            /**
+             * Format: date-time
+             * @description until when it can join
+             */
+            until?: string;
+            /** Format: date-time */
+            joined?: string;
+            /**
+             * Format: date-time
+             * @description last
+             */
+            heard?: string;
+            /**
+             * Format: date-time
+             * @description it has been here
+             */
+            since?: string;
+            version?: string;
+            protocol?: number;
+            /** @description it speaks an older protocol than the service; bring it up to date */
+            older?: boolean;
+            /** @description where somebody came from with a token that was used, or has ended */
+            refused?: string;
+            /** Format: date-time */
+            refused_at?: string;
+            /**
+             * Format: int64
+             * @description bytes since it is here
+             */
+            received?: number;
+            /**
+             * Format: int64
+             * @description bytes since it is here
+             */
+            sent?: number;
+            /** @description when it was on its own, newest last */
+            alone: components["schemas"]["LookoutAlone"][];
+        };
+        LookoutAlone: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
         };
         NewCluster: {
             name: string;
@@ -6129,6 +6217,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    letLookoutJoin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["ItemName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetLookoutJoin"];
+            };
+        };
+        responses: {
+            /** @description What it joins with */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookoutJoin"];
+                };
             };
             default: components["responses"]["Problem"];
         };

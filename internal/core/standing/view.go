@@ -49,13 +49,13 @@ type Notch struct {
 // View is a ward as it stands, for readers. It never changes once it is made.
 type View struct {
 	ID, Cluster   string
-	Ward          ward.Ward
-	File          string
-	Roster        string // that declares it
-	Source        string // the file in the roster's repository
-	Head          string // the commit that its repository was at when it was read
-	Tag           string // that a range of versions in its ref took
-	Form          string // plain, overlay, chart or template
+	Ward          ward.Ward `cbor:"-"` // whoever is told of a ward by its lookout has its file
+	File          string    `cbor:"-"`
+	Roster        string    // that declares it
+	Source        string    // the file in the roster's repository
+	Head          string    // the commit that its repository was at when it was read
+	Tag           string    // that a range of versions in its ref took
+	Form          string    // plain, overlay, chart or template
 	Chart         string
 	Notes         []string // what of a chart was left out, and what of the file means nothing
 	Misfiled      string   // what is wrong with the ward's file; the last good one is in force
@@ -166,3 +166,16 @@ func Order(vs []*View) {
 }
 
 var loudness = map[Tone]int{ToneFailing: 0, ToneContested: 1, ToneDrifted: 2, ToneBlind: 3, ToneBehind: 4, Quiet: 5}
+
+// Away is how a ward stands whose lookout nobody hears of: what was known last, and that this is so. at is when it was heard of last.
+func Away(v *View, at time.Time, why string) *View {
+	out := *v
+	out.Live = AsOf{At: at, Problem: why}
+	out.Standing, out.Health = compare.Blind, health.Result{Word: health.Unknown}
+	out.Says, out.Todo, out.Rule = Capital(why), "It goes on by itself. What is shown is the last known.", "its lookout is away"
+	out.NeedsYou, out.Tone, out.Loudest = true, ToneBlind, false
+	if at.After(out.Since) {
+		out.Since = at
+	}
+	return &out
+}

@@ -144,6 +144,16 @@ type shown struct {
 // View is the ward as it stands now. It may be read by anybody.
 func (p *Placement) View() *standing.View { return p.view.Load() }
 
+// Show lets others read what was told of a ward that is kept elsewhere; nil is what is known already.
+func (p *Placement) Show(v *standing.View, d *declared.Declaration) {
+	if v != nil {
+		p.view.Store(v)
+	}
+	if d != nil {
+		p.says.Store(d)
+	}
+}
+
 // Says is what it declares; nil when that is not known. It may be read by anybody.
 func (p *Placement) Says() *declared.Declaration { return p.says.Load() }
 

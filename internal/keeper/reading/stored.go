@@ -19,8 +19,8 @@ import (
 // storedForm changes whenever rendering gives other objects for the same files, or the form below is another.
 const storedForm = "4"
 
-// stored is a declaration as the record keeps it.
-type stored struct {
+// Packed is a declaration as the record keeps it, and as it goes to a lookout: without what follows from the rest.
+type Packed struct {
 	Inputs   []declared.Input `json:"inputs"`
 	Form     string           `json:"form"`
 	Chart    string           `json:"chart,omitempty"`
@@ -33,6 +33,8 @@ type stored struct {
 	Findings []rule.Finding   `json:"findings,omitempty"`
 	Judged   string           `json:"judged,omitempty"`
 	Objects  []storedDeclared `json:"objects"`
+	Tag      string           `json:"tag,omitempty"`
+	Waits    string           `json:"waits,omitempty"`
 }
 
 type storedPair struct {
@@ -60,20 +62,25 @@ func (w *Ward) storedKey() string {
 }
 
 func (w *Ward) store(ctx context.Context, d *declared.Declaration) error {
-	out := stored{Inputs: d.Inputs, Form: d.Form, Chart: d.Chart, Notes: d.Notes, Head: d.Head, Revision: d.Revision, Snapshot: d.Snapshot, Rules: d.Files, Findings: d.Findings, Judged: d.Judged, Objects: make([]storedDeclared, len(d.Objects))}
+	return w.Cache.PutDeclaration(ctx, w.ID, w.storedKey(), Pack(d))
+}
+
+// Pack is a declaration without what follows from the rest of it.
+func Pack(d *declared.Declaration) Packed {
+	out := Packed{Tag: d.Tag, Waits: d.Waits, Inputs: d.Inputs, Form: d.Form, Chart: d.Chart, Notes: d.Notes, Head: d.Head, Revision: d.Revision, Snapshot: d.Snapshot, Rules: d.Files, Findings: d.Findings, Judged: d.Judged, Objects: make([]storedDeclared, len(d.Objects))}
 	for ref, name := range d.Scaled {
 		out.Scaled = append(out.Scaled, storedPair{ref.Key(), name})
 	}
 	for i, o := range d.Objects {
 		out.Objects[i] = storedDeclared{Key: o.Ref.Key(), Hash: o.Hash, Version: o.Version, File: o.File, Line: o.Line, Turn: o.Turn, Secrets: o.Secrets}
 	}
-	return w.Cache.PutDeclaration(ctx, w.ID, w.storedKey(), out)
+	return out
 }
 
 // Stored is what the repository declared before the service started; nil when that is not known, or the
 // ward file was another.
 func (w *Ward) Stored(ctx context.Context) (*declared.Declaration, error) {
-	var in stored
+	var in Packed
 	err := w.Cache.Declaration(ctx, w.ID, w.storedKey(), &in)
 	if errors.Is(err, record.ErrNone) {
 		return nil, nil
@@ -82,13 +89,25 @@ func (w *Ward) Stored(ctx context.Context) (*declared.Declaration, error) {
 		w.Log.Warn("what was declared can't be read any more; it is rendered again", "error", err)
 		return nil, nil
 	}
-	d := &declared.Declaration{Revision: in.Revision, Inputs: in.Inputs, Form: in.Form, Chart: in.Chart, Notes: in.Notes, Head: in.Head, Snapshot: in.Snapshot, Files: in.Rules, Findings: in.Findings, Judged: in.Judged, Scaled: map[object.Ref]string{}}
+	d, err := in.Open()
+	if err != nil {
+		w.Log.Warn("what was declared can't be read any more; it is rendered again", "error", err)
+		return nil, nil
+	}
+	w.inputs.Store(&d.Inputs)
+	return d, nil
+}
+
+// Open is the declaration that was packed.
+func (in Packed) Open() (*declared.Declaration, error) {
+	d := &declared.Declaration{Tag: in.Tag, Waits: in.Waits, Revision: in.Revision, Inputs: in.Inputs, Form: in.Form, Chart: in.Chart, Notes: in.Notes, Head: in.Head, Snapshot: in.Snapshot, Files: in.Rules, Findings: in.Findings, Judged: in.Judged, Scaled: map[object.Ref]string{}}
 	var files []repo.File
 	for _, f := range in.Rules {
 		files = append(files, repo.File{Path: f.Path, Data: []byte(f.Text)})
 	}
+	var err error
 	if d.Rules, d.Checks, err = render.Shared(files); err != nil {
-		return nil, nil
+		return nil, err
 	}
 	for _, x := range in.Scaled {
 		ref, err := object.ParseKey(x.Key)
@@ -106,6 +125,5 @@ func (w *Ward) Stored(ctx context.Context) (*declared.Declaration, error) {
 		objects[i] = declared.Object{Declared: plan.Declared{Ref: ref, Hash: o.Hash, Turn: o.Turn, Secrets: o.Secrets}, Version: o.Version, File: o.File, Line: o.Line}
 	}
 	d.Take(objects)
-	w.inputs.Store(&d.Inputs)
 	return d, nil
 }

@@ -1,0 +1,197 @@
+// Package lookout is Vigila beside one cluster that its service can't reach: it calls the service, keeps the cluster's wards as that tells
+// it to, and goes on by itself while there is nobody to call. What it does with wards is package keeper's. Start with Run.
+package lookout
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"time"
+
+	"vigila.dev/vigila/internal/keeper"
+	"vigila.dev/vigila/internal/link"
+	"vigila.dev/vigila/internal/record"
+)
+
+// Settings are whose lookout it is, and of what.
+type Settings struct {
+	Service string // its address, such as https://vigila.example.org
+	Key     string // the name of the service's key; nobody else is obeyed
+	Token   string // to join with; looked at the first time alone
+	CA      []byte // PEM of an authority of one's own, for the address of the service; nothing for the system's
+	Version string
+	Cluster record.Cluster // how it is reached; its name and labels are what the service says
+	Keeper  keeper.Options
+	Limits  keeper.LookoutOf // of it the limits
+}
+
+// home is what a lookout remembers of its service, so that it can go on without it.
+type home struct {
+	Service string            `json:"service"` // its id
+	Key     string            `json:"key"`
+	Cluster string            `json:"cluster"`
+	Labels  map[string]string `json:"labels"`
+	Digest  []byte            `json:"digest"`
+}
+
+// The pause before the service is called anew: it grows up to the longest, and each lookout takes another part of it, so that a service that
+// comes back is not called by all at once.
+const (
+	shortest = 500 * time.Millisecond
+	longest  = 15 * time.Second
+	joining  = 2 * time.Minute // for all that comes before the first word of the service
+)
+
+// Run keeps the cluster until ctx ends. Errors are of what can't go on: no record, no key, a service that says no before it has ever said yes.
+func Run(ctx context.Context, store *record.Store, s Settings, log *slog.Logger) error {
+	l := &lookout{store: store, s: s, log: log}
+	var err error
+	if l.key, err = ownKey(ctx, store); err != nil {
+		return err
+	}
+	known, err := l.remembered(ctx)
+	if err != nil {
+		return err
+	}
+	if known {
+		if l.home.Key != s.Key {
+			return fmt.Errorf("this directory is of a lookout whose service has the key %s, and --service-key says %s; give it a directory of its own", l.home.Key, s.Key)
+		}
+		if err := l.open(ctx); err != nil {
+			return err
+		}
+		defer l.keeper.Close()
+	}
+	for pause := shortest; ctx.Err() == nil; {
+		began := time.Now()
+		err := l.once(ctx)
+		var no *keeper.Fault
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case errors.As(err, &no) && l.keeper == nil && no.Kind != keeper.Unreachable:
+			return no
+		case errors.Is(err, link.ErrKey):
+			log.Error("whoever answers at the address of the service is not the service; nothing it says is taken in", "service", s.Service)
+		case err != nil:
+			log.Warn("the service can't be reached; the cluster is kept all the same", "service", s.Service, "error", err)
+		default:
+			log.Warn("the connection to the service has ended; the cluster is kept all the same", "service", s.Service)
+		}
+		if time.Since(began) > longest {
+			pause = shortest
+		}
+		wait := time.Duration(float64(pause) * (0.2 + 0.8*rand.Float64()))
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		pause = min(2*pause, longest)
+	}
+	return nil
+}
+
+type lookout struct {
+	store  *record.Store
+	s      Settings
+	log    *slog.Logger
+	key    *link.Key
+	home   home
+	keeper *keeper.Keeper // nil before the service has said whose it is
+}
+
+// ownKey is the lookout's key, made at its first start.
+func ownKey(ctx context.Context, store *record.Store) (*link.Key, error) {
+	seed, err := store.Setting(ctx, "lookout_own_key")
+	if err != nil {
+		return nil, fmt.Errorf("read the lookout's key: %w", err)
+	}
+	if seed != nil {
+		return link.ParseKey(seed)
+	}
+	key, err := link.NewKey()
+	if err != nil {
+		return nil, err
+	}
+	return key, store.PutSetting(ctx, "lookout_own_key", key.Seed())
+}
+
+func (l *lookout) remembered(ctx context.Context) (bool, error) {
+	text, err := l.store.Setting(ctx, "lookout_home")
+	if err != nil || text == nil {
+		return false, err
+	}
+	return true, json.Unmarshal(text, &l.home)
+}
+
+// open begins to keep the cluster.
+func (l *lookout) open(ctx context.Context) error {
+	c := l.s.Cluster
+	c.Name, c.Labels = l.home.Cluster, l.home.Labels
+	if err := l.store.PutCluster(ctx, c); err != nil {
+		return err
+	}
+	opts := l.s.Keeper
+	opts.Lookout = &keeper.LookoutOf{Service: l.home.Service, Digest: l.home.Digest, Limits: l.s.Limits.Limits}
+	k, err := keeper.New(ctx, l.store, opts, l.log)
+	if err != nil {
+		return err
+	}
+	l.keeper = k
+	return nil
+}
+
+// once calls the service, and speaks with it until the connection ends.
+func (l *lookout) once(ctx context.Context) error {
+	start, cancel := context.WithTimeout(ctx, joining)
+	defer cancel()
+	conn, err := link.Dial(start, l.s.Service, l.s.CA)
+	if err != nil {
+		return err
+	}
+	safe, err := link.Call(start, conn, l.key, l.s.Key)
+	if err != nil {
+		_ = conn.Close()
+		return err
+	}
+	handler := keeper.NewFromService()
+	peer := link.New(ctx, safe, handler)
+	ended := make(chan error, 1)
+	go func() { ended <- peer.Run() }()
+	defer func() {
+		peer.Close(nil)
+		<-ended
+	}()
+	waiting, last, err := l.store.OutgoingSpan(start)
+	if err != nil {
+		return err
+	}
+	w, err := keeper.SayHello(start, peer, keeper.Hello{Token: l.s.Token, Version: l.s.Version, Last: last, First: last - int64(waiting) + 1})
+	if err != nil {
+		return err
+	}
+	now := home{Service: w.Service, Key: l.s.Key, Cluster: w.Cluster, Labels: w.Labels, Digest: w.Digest}
+	if l.keeper != nil && (now.Service != l.home.Service || now.Cluster != l.home.Cluster) {
+		return fmt.Errorf("this is the lookout of %s for service %s, and is told that it is that of %s for service %s; give that one a directory of its own", l.home.Cluster, l.home.Service, now.Cluster, now.Service)
+	}
+	text, err := json.Marshal(now)
+	if err != nil {
+		return err
+	}
+	if err := l.store.PutSetting(start, "lookout_home", text); err != nil {
+		return err
+	}
+	l.home = now
+	if l.keeper == nil {
+		if err := l.open(ctx); err != nil {
+			return err
+		}
+		context.AfterFunc(ctx, l.keeper.Close)
+	}
+	handler.Is(l.keeper)
+	l.log.Info("the service is here", "service", l.s.Service, "cluster", w.Cluster, "version", w.Version)
+	return l.keeper.Serve(ctx, peer, w)
+}
