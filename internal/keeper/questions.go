@@ -2,7 +2,9 @@ package keeper
 
 import (
 	"context"
+	"errors"
 	"io"
+	"time"
 
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/declared"
@@ -36,9 +38,26 @@ func (q question[A, T]) ask(ctx context.Context, p *placement, a A) (out T, err 
 	if err != nil {
 		return out, err
 	}
-	err = p.cluster.away.call(ctx, "ask:"+q.name, wardAsks{p.ID, args}, &out)
-	return out, err
+	for began := time.Now(); ; {
+		err = p.cluster.away.call(ctx, "ask:"+q.name, wardAsks{p.ID, args}, &out)
+		if !errors.Is(err, errNotKept) {
+			return out, err
+		}
+		if time.Since(began) > introduced {
+			return out, fault(Unreachable, "the lookout of %s does not keep %s yet", p.cluster.away.name, p.ID)
+		}
+		select { // it is being told of it
+		case <-ctx.Done():
+			return out, ctx.Err()
+		case <-p.ended:
+			return out, fault(NotFound, "ward %s is not kept any more", p.ID)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 }
+
+// introduced is how long it may take until a lookout keeps a ward that it is told of.
+const introduced = 10 * time.Second
 
 // answers are the questions that a lookout is asked, by name.
 var answers = map[string]func(ctx context.Context, k *Keeper, a wardAsks) (any, error){}
@@ -48,7 +67,7 @@ func asks[A, T any](name string, answer func(k *Keeper, ctx context.Context, p *
 	answers[name] = func(ctx context.Context, k *Keeper, w wardAsks) (any, error) {
 		p, err := k.one(w.Ward)
 		if err != nil {
-			return nil, err
+			return nil, errNotKept
 		}
 		var a A
 		if err := link.Decode(w.Args, &a); err != nil {

@@ -34,10 +34,9 @@ type LookoutOf struct {
 
 // uplink is the service, as a lookout knows it: what was told last, and the connection while there is one.
 type uplink struct {
-	k       *Keeper
-	cluster string
-	limits  roster.Limits
-	wrote   chan struct{} // there is something that the service has not got
+	k      *Keeper
+	limits roster.Limits
+	wrote  chan struct{} // there is something that the service has not got
 
 	mu    sync.Mutex
 	peer  *link.Peer // nil while it can't be reached

@@ -218,9 +218,12 @@ var (
 const (
 	refusedQuiet = 100 + iota
 	refusedUnread
-	refusedKind // the cluster has no such kind
-	refusedAway // the cluster does not answer
+	refusedKind     // the cluster has no such kind
+	refusedStranger // the lookout does not keep the ward, or not yet
 )
+
+// errNotKept tells that a lookout does not keep a ward, or not yet.
+var errNotKept = errors.New("its lookout does not keep it yet")
 
 // refusal is an error as the other side is told it; unrefused is its reverse.
 func refusal(err error) error {
@@ -237,6 +240,8 @@ func refusal(err error) error {
 		r.Kind = refusedQuiet
 	case errors.Is(err, loop.ErrUnread):
 		r.Kind = refusedUnread
+	case errors.Is(err, errNotKept):
+		r.Kind = refusedStranger
 	case meta.IsNoMatchError(err):
 		r.Kind = refusedKind
 	}
@@ -263,6 +268,8 @@ func unrefused(err error, who string) error {
 		return loop.ErrQuiet
 	case r.Kind == refusedUnread:
 		return loop.ErrUnread
+	case r.Kind == refusedStranger:
+		return errNotKept
 	case r.Kind >= int(NotFound) && r.Kind <= int(Denied):
 		f := &Fault{Kind: FaultKind(r.Kind), Text: r.Text}
 		var more faultMore

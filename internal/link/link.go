@@ -68,7 +68,7 @@ var ErrFrame = errors.New("the other side says something that can't be read")
 
 var (
 	encode = must(cbor.EncOptions{Time: cbor.TimeRFC3339NanoUTC, Sort: cbor.SortNone}.EncMode())
-	decode = must(cbor.DecOptions{IntDec: cbor.IntDecConvertSigned, DefaultMapType: reflect.TypeFor[map[string]any](), MaxNestedLevels: maxNested, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 20, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode())
+	decode = must(cbor.DecOptions{IntDec: cbor.IntDecConvertSignedOrFail, DefaultMapType: reflect.TypeFor[map[string]any](), MaxNestedLevels: maxNested, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 20, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode())
 )
 
 func must[T any](v T, err error) T {
