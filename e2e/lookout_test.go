@@ -7,9 +7,11 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
 	"vigila.dev/vigila/internal/client"
 )
@@ -17,7 +19,6 @@ import (
 // lookout is a lookout of a service, as a process of its own.
 type lookout struct {
 	s    *service
-	dir  string
 	args []string
 	env  []string
 	cmd  *exec.Cmd
@@ -30,8 +31,8 @@ func (s *service) lookoutOf(cluster string, more ...string) *lookout {
 	r, err := s.api.LetLookoutJoinWithResponse(s.t.Context(), cluster, client.LetLookoutJoin{})
 	require.NoError(s.t, s.api.Check(r, err))
 	j := r.JSON200
-	l := &lookout{s: s, dir: s.t.TempDir(), log: &lockedBuffer{}, env: []string{"VIGILA_JOIN=" + j.JoinToken}}
-	l.args = append([]string{"lookout", "--service", s.url, "--service-key", j.ServiceKey, "--kubeconfig", kubeconfig(), "--data", filepath.Join(l.dir, "data"), "--log-format", "json"}, more...)
+	l := &lookout{s: s, log: &lockedBuffer{}, env: []string{"VIGILA_JOIN=" + j.JoinToken}}
+	l.args = append([]string{"lookout", "--service", s.url, "--service-key", j.ServiceKey, "--kubeconfig", kubeconfig(), "--data", filepath.Join(s.t.TempDir(), "data"), "--log-format", "json"}, more...)
 	l.start()
 	s.t.Cleanup(l.kill)
 	return l
@@ -46,6 +47,7 @@ func (l *lookout) start() {
 	require.NoError(l.s.t, l.cmd.Start())
 }
 
+// kill ends the lookout as a crash does, and waits for it.
 func (l *lookout) kill() {
 	if l.cmd == nil {
 		return
@@ -58,19 +60,145 @@ func (l *lookout) kill() {
 	}
 }
 
-// TestALookoutKeepsACluster: what a lookout keeps is synced, told, restored and gone back with as if the service reached the cluster itself.
+// here waits until the lookout is, or is not, connected.
+func (s *service) here(cluster string, want bool) client.Lookout {
+	s.t.Helper()
+	var out client.Lookout
+	require.Eventually(s.t, func() bool {
+		r, err := s.api.GetClusterWithResponse(s.t.Context(), cluster)
+		require.NoError(s.t, s.api.Check(r, err))
+		out = r.JSON200.ClusterOf.Lookout
+		return out.Here == want
+	}, patience, 50*time.Millisecond)
+	return out
+}
+
+// TestALookoutKeepsACluster: what a lookout keeps is synced, told, asked about, held and gone back with as if the service reached the cluster
+// itself.
 func TestALookoutKeepsACluster(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("Two berths", map[string]string{"app/c.yaml": config(s.name, "berths", "2")})
+	s.lookoutOf("quay")
+	s.add(s.wardFile("sync: auto, every: 1s, drift: report", "within: 30s"))
+	s.until("in step", inStepAndReady)
+	assert.Contains(t, s.ok("cluster", "show", "quay"), "here since")
+
+	s.push("Three berths", map[string]string{"app/c.yaml": config(s.name, "berths", "3")})
+	s.until("the newer one is in step", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })
+	require.Len(t, s.entries(), 2)
+	assert.Contains(t, s.ok("logbook", s.name, "2"), "ConfigMap "+s.name)
+
+	s.edit("kubectl-edit", "configmap/"+s.name, `data.berths="9"`)
+	s.until("drift is told", func(w client.Ward) bool { return w.Standing == "drifted" })
+	out, _, code := s.cli("diff", s.name)
+	assert.Equal(t, 3, code)
+	for _, want := range []string{"data.berths", "live 9", "kubectl-edit"} {
+		assert.Contains(t, out, want)
+	}
+	out, _, _ = s.cli("restore", s.name, "--preview")
+	assert.Contains(t, out, "data.berths")
+	s.ok("restore", s.name)
+	s.until("restored", inStepAndReady)
+
+	s.ok("rollback", s.name, "1")
+	w := s.until("gone back", func(w client.Ward) bool { return w.Hold.By != "" && w.Run.Number == 0 })
+	assert.Contains(t, w.Applied.Subject, "Two")
+	assert.Contains(t, s.ok("logbook", s.name), "rollback to #1, done")
+	s.ok("release", s.name)
+	s.until("forward again", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })
+
+	s.ok("ward", "remove", s.name, "--dismantle", "--allow", "Namespace/"+s.name)
+	require.Eventually(t, func() bool {
+		_, _, code := s.cli("ward", "show", s.name)
+		return code == 1
+	}, patience, 50*time.Millisecond, "it is dismantled")
+	assert.Contains(t, s.ok("logbook", s.name), "dismantle, done", "its logbook stays")
+}
+
+// berths is what the ConfigMap of the test has in the cluster itself.
+func (s *service) berths() string {
+	v, _, err := unstructured.NestedString(s.live("configmaps", s.name).Object, "data", "berths")
+	require.NoError(s.t, err)
+	return v
+}
+
+// TestALookoutGoesOnAlone: without the service it restores, and keeps its logbook, whole and in order; the service says what it does not know.
+func TestALookoutGoesOnAlone(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
 	s.push("Two berths", map[string]string{"app/c.yaml": config(s.name, "berths", "2")})
 	l := s.lookoutOf("quay")
 	s.add(s.wardFile("sync: auto, every: 1s, drift: restore", "within: 30s"))
 	s.until("in step", inStepAndReady)
-	assert.Contains(t, s.ok("cluster", "show", "quay"), "here since")
 
+	s.kill()
+	s.edit("kubectl-edit", "configmap/"+s.name, `data.berths="9"`)
+	restored := func() {
+		require.Eventually(t, func() bool { return s.berths() == "2" }, patience, 50*time.Millisecond, "it is put back without the service")
+	}
+	restored()
+	l.kill() // and after its own end as well
+	s.edit("kubectl-edit", "configmap/"+s.name, `data.berths="8"`)
+	l.start()
+	restored()
+
+	s.start()
+	s.until("in step", inStepAndReady)
+	require.Eventually(t, func() bool { return len(s.entries()) >= 3 }, patience, 50*time.Millisecond, "the logbook of the time between arrives")
+	var kinds []string
+	all := s.entries()
+	for i, e := range all {
+		assert.Equal(t, len(all)-i, e.Number, "numbers are whole and in order")
+		kinds = append(kinds, string(e.Kind))
+	}
+	assert.Contains(t, kinds, "restore")
+	assert.NotEmpty(t, s.here("quay", true).Alone, "when it was on its own is told")
+
+	l.kill()
+	s.here("quay", false)
+	w := s.ward()
+	assert.EqualValues(t, "blind", w.Standing)
+	assert.Contains(t, w.Says, "lookout of quay was heard of last")
+	s.fails(1, "goes on by itself", "sync", s.name)
 	s.push("Three berths", map[string]string{"app/c.yaml": config(s.name, "berths", "3")})
+	s.ok("repo", "look", s.name)
+	assert.EqualValues(t, "blind", s.ward().Standing, "never in step while nobody can know")
+	l.start()
 	s.until("the newer one is in step", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })
-	assert.NotEmpty(t, s.entries())
-	assert.Contains(t, s.ok("ward", "show", s.name), s.name)
-	_ = l
+}
+
+// TestALookoutJoinsOnce: a token is good once; who has it afterwards is refused, and that is loud.
+func TestALookoutJoinsOnce(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	l := s.lookoutOf("quay")
+	s.here("quay", true)
+	second := &lookout{s: s, log: &lockedBuffer{}, env: l.env}
+	for _, a := range l.args {
+		second.args = append(second.args, strings.Replace(a, "/data", "/other", 1))
+	}
+	second.start()
+	assert.Error(t, second.cmd.Wait())
+	second.cmd = nil
+	assert.Contains(t, second.log.String()+tail(s.log.String(), 5), "its token has been used")
+	assert.Contains(t, s.ok("cluster", "show", "quay"), "came with a token that was used")
+	assert.Contains(t, s.ok("audit", "--search", "quay"), "the token was used before")
+	assert.True(t, s.here("quay", true).Here, "the first one stays")
+
+	wrong := &lookout{s: s, log: &lockedBuffer{}, args: append([]string{}, l.args...)}
+	for i, a := range wrong.args {
+		if wrong.args[max(0, i-1)] == "--service-key" {
+			wrong.args[i] = strings.Repeat("A", len(a))
+		}
+		wrong.args[i] = strings.Replace(wrong.args[i], "/data", "/third", 1)
+	}
+	wrong.start()
+	t.Cleanup(wrong.kill)
+	require.Eventually(t, func() bool {
+		return strings.Contains(wrong.log.String(), "is not the service; nothing it says is taken in")
+	}, patience, 50*time.Millisecond)
+
+	s.ok("cluster", "remove", "quay")
+	require.Eventually(t, func() bool { return strings.Contains(l.log.String(), "the service can't be reached") }, patience, 50*time.Millisecond, "its key is good no more")
 }

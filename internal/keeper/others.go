@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"sigs.k8s.io/structured-merge-diff/v6/fieldpath"
@@ -20,6 +21,22 @@ import (
 
 // near is the cluster as one ward, and the reading of its declaration, know it.
 type near struct{ c *clusterLoop }
+
+// watched is what a ward knows of the cluster from the watches of this process: nothing, where a lookout has them.
+func (l *clusterLoop) watched() loop.Reach {
+	if l.away != nil {
+		return unwatched{near{l}}
+	}
+	return near{l}
+}
+
+// unwatched is a cluster that a lookout watches.
+type unwatched struct{ near }
+
+func (u unwatched) Down() error {
+	at, _ := u.c.away.heard()
+	return errors.New(awayText(u.c.away.name, at))
+}
 
 func (n near) Down() error {
 	if n.c.away != nil {
