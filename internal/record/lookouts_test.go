@@ -1,0 +1,200 @@
+package record
+
+import (
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/object"
+)
+
+// atSea is the record of a lookout, with the ward of placed.
+func atSea(t *testing.T) *Store {
+	t.Helper()
+	s := placed(t)
+	s.Mirrors()
+	return s
+}
+
+// ashore is the record of a service that the lookout has joined.
+func ashore(t *testing.T) *Store {
+	t.Helper()
+	s := placed(t)
+	require.NoError(t, s.PutLookout(ctx, Lookout{Cluster: "quay", Token: "t", Until: time.Now().Add(time.Hour)}))
+	require.NoError(t, s.JoinLookout(ctx, "quay", "t", "key", time.Now()))
+	return s
+}
+
+// TestWhatALookoutWritesArrivesOnce: whatever is sent twice, or in pieces, the two records say the same in the end.
+func TestWhatALookoutWritesArrivesOnce(t *testing.T) {
+	r := rand.New(rand.NewPCG(18, 7))
+	sea, shore := atSea(t), ashore(t)
+	now := time.Now().Truncate(time.Millisecond).UTC()
+	said := logbook.Revision{ID: "1d77f3a", Subject: "Prefer leeward berths"}
+	for n := range 40 {
+		e := logbook.Entry{Placement: id, Number: n + 1, Kind: "sync", Outcome: "running", By: "vigila", Started: now.Add(time.Duration(n) * time.Second), Revision: &said}
+		require.NoError(t, sea.Commit(ctx, id, AddEntry{e}, PutBaselines{[]compare.Baseline{}}, AddStanding{logbook.Stretch{From: e.Started, Standing: "behind", Health: "ready"}}))
+		e.Outcome, e.Ended, e.Objects = "done", e.Started.Add(time.Millisecond), []logbook.EntryObject{{Ref: object.Ref{Kind: "ConfigMap", Namespace: "a/b", Name: "c"}, State: "ready"}}
+		require.NoError(t, sea.Commit(ctx, id, EndEntry{e}, SetApplied{Revision: said, Snapshot: "s"}, SetHold{&logbook.Hold{By: "operator", At: now}}, Reject{logbook.Rejection{Revision: "bad", At: now}}))
+		if n%3 == 0 {
+			require.NoError(t, sea.Commit(ctx, id, SetHold{}, Unreject{"bad"}))
+		}
+		if r.IntN(3) == 0 {
+			continue
+		}
+		all, err := sea.Outgoing(ctx, 0, 1+r.IntN(30))
+		require.NoError(t, err)
+		seen, err := shore.TakeIn(ctx, "quay", all)
+		require.NoError(t, err)
+		switch r.IntN(3) {
+		case 0: // the answer is lost: all of it comes again
+			again, err := shore.TakeIn(ctx, "quay", all)
+			require.NoError(t, err)
+			assert.Equal(t, seen, again)
+		case 1:
+			require.NoError(t, sea.WentOut(ctx, seen))
+		}
+	}
+	for {
+		all, err := sea.Outgoing(ctx, 0, 50)
+		require.NoError(t, err)
+		if len(all) == 0 {
+			break
+		}
+		seen, err := shore.TakeIn(ctx, "quay", all)
+		require.NoError(t, err)
+		require.NoError(t, sea.WentOut(ctx, seen))
+	}
+	waiting, last, err := sea.OutgoingSpan(ctx)
+	require.NoError(t, err)
+	assert.Zero(t, waiting)
+	assert.Positive(t, last, "numbers go on although nothing waits")
+	for _, s := range []*Store{sea, shore} {
+		page, total, err := s.Entries(ctx, Find{Placement: id})
+		require.NoError(t, err)
+		require.Equal(t, 40, total)
+		for i, e := range page {
+			assert.Equal(t, 40-i, e.Number)
+		}
+	}
+	for _, read := range []func(s *Store) (any, error){
+		func(s *Store) (any, error) { return s.Entry(ctx, id, 17) },
+		func(s *Store) (any, error) { return s.Standings(ctx, id, now.Add(-time.Hour)) },
+		func(s *Store) (any, error) { return s.Rejections(ctx, id) },
+		func(s *Store) (any, error) {
+			p, err := s.Placements(ctx, "berth-planner")
+			for i := range p {
+				p[i].Made = time.Time{}
+			}
+			return p, err
+		},
+	} {
+		a, err := read(sea)
+		require.NoError(t, err)
+		b, err := read(shore)
+		require.NoError(t, err)
+		assert.Equal(t, a, b)
+	}
+}
+
+func TestWhatCantBeTakenIn(t *testing.T) {
+	shore := ashore(t)
+	stretch := []byte(toJSON(AddStanding{logbook.Stretch{From: time.Now(), Standing: "behind"}}))
+	for _, c := range []struct {
+		all  []Outgoing
+		want string
+		seen int64
+	}{
+		{[]Outgoing{{2, id, "standing", stretch}}, "number 2 comes after 0", 0},
+		{[]Outgoing{{1, id, "standing", stretch}, {3, id, "standing", stretch}}, "number 3 comes after 1", 0},
+		{[]Outgoing{{1, id, "standing", []byte("{")}}, "a write of kind standing", 0},
+		{[]Outgoing{{1, id, "tides", []byte("{}")}}, "", 1},                   // of a newer lookout
+		{[]Outgoing{{2, "gone@quay", "standing", stretch}}, "", 2},            // of a ward that is not kept any more
+		{[]Outgoing{{3, "berth-planner@skerry", "standing", stretch}}, "", 3}, // of a ward of another cluster
+	} {
+		seen, err := shore.TakeIn(ctx, "quay", c.all)
+		if c.want != "" {
+			require.ErrorContains(t, err, c.want)
+		} else {
+			require.NoError(t, err)
+			assert.Equal(t, c.seen, seen)
+		}
+		kept, err := shore.Lookouts(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, c.seen, kept[0].Seen, "all of it or nothing")
+	}
+	stretches, err := shore.Standings(ctx, id, time.Time{})
+	require.NoError(t, err)
+	assert.Empty(t, stretches)
+}
+
+func TestATokenToJoinWithIsGoodOnce(t *testing.T) {
+	s := placed(t)
+	until := time.Now().Add(time.Hour)
+	require.NoError(t, s.PutLookout(ctx, Lookout{Cluster: "quay", Token: "t", Until: until}))
+	require.ErrorIs(t, s.JoinLookout(ctx, "quay", "other", "k", time.Now()), ErrNone)
+	require.ErrorIs(t, s.JoinLookout(ctx, "quay", "t", "k", until.Add(time.Second)), ErrNone, "it has ended")
+	require.NoError(t, s.JoinLookout(ctx, "quay", "t", "k", time.Now()))
+	require.ErrorIs(t, s.JoinLookout(ctx, "quay", "t", "another", time.Now()), ErrNone)
+	all, err := s.Lookouts(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "k", all[0].Key)
+	require.NoError(t, s.RemoveLookout(ctx, "quay"))
+	all, err = s.Lookouts(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, all)
+}
+
+// TestWhatRunsAtALookoutGoesOn: the start of a service interrupts nothing that a lookout runs; the lookout's own does, and says so.
+func TestWhatRunsAtALookoutGoesOn(t *testing.T) {
+	sea, shore := atSea(t), ashore(t)
+	running := AddEntry{logbook.Entry{Placement: id, Number: 1, Kind: "sync", Outcome: "running", Started: time.Now()}}
+	require.NoError(t, sea.Commit(ctx, id, running))
+	require.NoError(t, shore.Commit(ctx, id, running))
+	n, err := shore.InterruptRunning(ctx)
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	n, err = sea.InterruptRunning(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	all, err := sea.Outgoing(ctx, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	_, err = shore.TakeIn(ctx, "quay", []Outgoing{{1, id, all[1].Kind, all[1].Body}})
+	require.NoError(t, err)
+	e, err := shore.Entry(ctx, id, 1)
+	require.NoError(t, err)
+	assert.EqualValues(t, "interrupted", e.Outcome)
+}
+
+// TestNumbersGoOnWhereALookoutBeginsAnew: one that has lost its record takes no number a second time.
+func TestNumbersGoOnWhereALookoutBeginsAnew(t *testing.T) {
+	s := atSea(t)
+	require.NoError(t, s.SetBefore(ctx, id, 7))
+	n, err := s.LastNumber(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, 7, n)
+	require.NoError(t, s.Commit(ctx, id, AddEntry{logbook.Entry{Placement: id, Number: 8, Kind: "sync", Outcome: "done", Started: time.Now()}}))
+	n, err = s.LastNumber(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, 8, n)
+}
+
+func TestSettingsAreSealed(t *testing.T) {
+	s := placed(t)
+	v, err := s.Setting(ctx, "lookout_key")
+	require.NoError(t, err)
+	assert.Nil(t, v)
+	require.NoError(t, s.PutSetting(ctx, "lookout_key", []byte("tidewater")))
+	v, err = s.Setting(ctx, "lookout_key")
+	require.NoError(t, err)
+	assert.Equal(t, "tidewater", string(v))
+	var kept string
+	require.NoError(t, s.db.QueryRow(`SELECT value FROM settings WHERE name='lookout_key'`).Scan(&kept))
+	assert.NotContains(t, kept, "tidewater")
+}
