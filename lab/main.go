@@ -548,6 +548,7 @@ faults again.`,
 	f.Uint64Var(&o.Seed, "seed", 0, "of all that happens; a new one when 0")
 	f.IntVar(&o.Wards, "wards", 12, "how many wards")
 	f.BoolVar(&o.Rewinds, "rewinds", true, "put the cluster's data back now and then, as a restored backup does")
+	f.BoolVar(&o.Lookout, "lookout", false, "let a lookout keep the cluster: it, the service and the wire between them fail")
 	f.BoolVar(&o.Hostile, "hostile", true, "keep wards from a repository of bombs and endless things beside the others")
 	f.StringVar(&o.Vigila, "vigila", "bin/vigila", "the binary under test")
 	return c

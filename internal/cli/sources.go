@@ -395,7 +395,14 @@ func (a *app) clusterList() *cobra.Command {
 			rows := [][]cell{{{"CLUSTER", "soft"}, {"VERSION", "soft"}, {"SERVER", "soft"}, {"LABELS", "soft"}, {"WARDS", "soft"}, {"LIVE", "soft"}}}
 			for _, x := range items {
 				live := "watched"
-				if !x.Live.Known {
+				switch {
+				case x.By == client.ClusterByLookout && x.Lookout.Here:
+					live = "by its lookout" + pick(x.Lookout.Older, ", which is older than the service", "") + pick(x.Lookout.Refused != "", "; somebody was refused", "")
+				case x.By == client.ClusterByLookout && x.Lookout.WaitsToJoin:
+					live = "? waits for its lookout"
+				case x.By == client.ClusterByLookout:
+					live = "? its lookout is away, heard of " + ago(x.Lookout.Heard) + "; it goes on by itself"
+				case !x.Live.Known:
 					live = known(x.Live, "heard ")
 				}
 				rows = append(rows, []cell{{x.Name, "bold"}, plain(x.Version), plain(x.Server), plain(pairs(x.Labels)), plain(fmt.Sprint(x.Wards)), plain(live)})

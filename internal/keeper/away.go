@@ -278,6 +278,8 @@ func (v *visitor) Asked(ctx context.Context, method string, args link.Raw, part 
 			out.New, out.Old = a.k.asks.Ask(ctx, r.Check, r.Pods, r.Old)
 			return out, nil
 		})
+	case "whole":
+		return answered(args, func(w toldWhole) (any, error) { return nil, a.tookWhole(ctx, w) })
 	case "writes":
 		return answered(args, func(w toldWrites) (any, error) { return a.took(ctx, w) })
 	}
@@ -574,6 +576,25 @@ func (a *away) took(ctx context.Context, w toldWrites) (int64, error) {
 		}
 	}
 	return seen, nil
+}
+
+// tookWhole takes in all that the lookout has of its wards: this service has lost some of what it was told.
+func (a *away) tookWhole(ctx context.Context, w toldWhole) error {
+	if err := a.k.store.TakeWhole(ctx, a.name, w.All, w.UpTo); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	if w.UpTo >= 0 {
+		a.kept.Seen = w.UpTo
+	}
+	a.mu.Unlock()
+	if w.UpTo >= 0 {
+		a.k.log.Info("what a lookout has written down was taken in anew", "cluster", a.name)
+	}
+	for id := range w.All {
+		a.k.broker.send(Note{"ward", id})
+	}
+	return nil
 }
 
 func (a *away) tookView(t toldView) {

@@ -105,6 +105,9 @@ func (k *Keeper) ClusterPage(ctx context.Context, w Who, name string) (*ClusterP
 		out.People = k.teamsIn(kept)
 	} else {
 		out.Cluster.Cluster.Server, out.Server, out.Context, out.Cluster.Kubeconfig = "", "", "", ""
+		if out.Lookout != nil {
+			out.Lookout.Refused = "" // where somebody came from is for those who have to see to it
+		}
 	}
 	return out, nil
 }

@@ -89,8 +89,15 @@ func (k *Keeper) Serve(ctx context.Context, peer *link.Peer, w Welcome) error {
 	u := k.up
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	if err := k.store.WentOut(ctx, w.Seen); err != nil {
+	waiting, last, err := k.store.OutgoingSpan(ctx)
+	if err != nil {
 		return err
+	}
+	lost := w.Seen < last-int64(waiting) || w.Seen > last // one of the two was put back to an earlier state
+	if !lost {
+		if err := k.store.WentOut(ctx, w.Seen); err != nil {
+			return err
+		}
 	}
 	u.mu.Lock()
 	u.peer = peer
@@ -117,7 +124,20 @@ func (k *Keeper) Serve(ctx context.Context, peer *link.Peer, w Welcome) error {
 		return unrefused(err, "the service")
 	}
 	all.Go(func() { u.tellViews(ctx, peer, listener, ids) })
-	all.Go(func() { u.tellWrites(ctx, peer) })
+	all.Go(func() {
+		for lost && ctx.Err() == nil {
+			if err := u.tellWhole(ctx, peer); err == nil {
+				break
+			} else if !errors.Is(err, link.ErrAway) {
+				u.k.log.Error("what was written down can't be told to the service; it is tried again", "error", err)
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(2 * time.Second):
+			}
+		}
+		u.tellWrites(ctx, peer)
+	})
 	all.Go(func() { u.tellFacts(ctx, peer) })
 	u.mu.Lock()
 	used := maps.Clone(u.uses)
@@ -198,6 +218,23 @@ func (u *uplink) tellWrites(ctx context.Context, peer *link.Peer) {
 		}
 		wait.Stop()
 	}
+}
+
+// tellWhole gives the service all that it is to have of every ward: a ward at a time, since logbooks are long.
+func (u *uplink) tellWhole(ctx context.Context, peer *link.Peer) error {
+	all, asOf, err := u.k.store.Wholes(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range sortedKeys(all) {
+		if err := peer.Call(ctx, "whole", toldWhole{All: map[string]record.Whole{id: all[id]}, UpTo: -1}, nil); err != nil {
+			return err
+		}
+	}
+	if err := peer.Call(ctx, "whole", toldWhole{UpTo: asOf}, nil); err != nil {
+		return err
+	}
+	return u.k.store.WentOut(ctx, asOf)
 }
 
 // factsEvery is how often it is looked whether the cluster has other kinds, or another version.

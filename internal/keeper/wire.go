@@ -163,6 +163,12 @@ type toldValue struct {
 // toldWrites are writes of a lookout, in their order; the answer is the number of the last that the service has.
 type toldWrites struct{ All []record.Outgoing }
 
+// toldWhole is all that the service is to have of some wards. With the last comes the number of the write that all of it is as of; -1 before.
+type toldWhole struct {
+	All  map[string]record.Whole
+	UpTo int64
+}
+
 // toldTwins is how the same ward stands in other clusters.
 type toldTwins struct {
 	Ward string

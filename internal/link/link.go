@@ -28,8 +28,8 @@ const (
 
 // Times of the heartbeat.
 const (
-	Beat   = 30 * time.Second // a side that has said nothing for so long says that it is there
-	Silent = 75 * time.Second // a side that was not heard of for so long is gone
+	Beat   = 10 * time.Second // a side that has said nothing for so long says that it is there
+	Silent = 25 * time.Second // a side that was not heard of for so long is gone
 )
 
 // Kinds of frames.
@@ -175,7 +175,7 @@ func (p *Peer) Run() error {
 
 // beats says that this side is there, and ends the connection to one that is not.
 func (p *Peer) beats() {
-	tick := time.NewTicker(Beat / 3)
+	tick := time.NewTicker(Beat / 4)
 	defer tick.Stop()
 	for {
 		select {
@@ -186,7 +186,7 @@ func (p *Peer) beats() {
 				p.Close(fmt.Errorf("it was not heard of for %s", Silent))
 				return
 			}
-			if now.UnixNano()-p.wrote.Load() > int64(Beat-Beat/3) {
+			if now.UnixNano()-p.wrote.Load() > int64(Beat-Beat/4) {
 				_ = p.write(frame{K: beat})
 			}
 		}

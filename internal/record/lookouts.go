@@ -9,6 +9,7 @@ import (
 	"reflect"
 	"time"
 
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 )
 
@@ -223,6 +224,112 @@ func (o Outgoing) to(ctx context.Context, t *writing) error {
 		return fmt.Errorf("a write of kind %s: %w", o.Kind, err)
 	}
 	return w.to(ctx, t)
+}
+
+// Whole is all that a service has of a placement by the writes of its lookout: where some of those are lost, since the service was put back to an
+// earlier state, it takes their place.
+type Whole struct {
+	Entries    []logbook.Entry
+	Hold       *logbook.Hold
+	Leaving    *logbook.Leaving
+	Applied    *logbook.Revision
+	Snapshot   string
+	Tasks      map[string]string
+	Rejections map[string]logbook.Rejection
+	Stretches  []logbook.Stretch
+}
+
+func (w Whole) to(ctx context.Context, t *writing) error {
+	for _, table := range []string{"entries", "rejections", "standings"} {
+		if err := t.exec(ctx, `DELETE FROM `+table+` WHERE placement=?`, t.id); err != nil {
+			return err
+		}
+	}
+	writes := []Write{SetHold{w.Hold}, SetLeaving{w.Leaving}}
+	if w.Applied != nil {
+		writes = append(writes, SetApplied{*w.Applied, w.Snapshot, w.Tasks})
+	}
+	for _, e := range w.Entries {
+		writes = append(writes, AddEntry{e})
+	}
+	for _, r := range w.Rejections {
+		writes = append(writes, Reject{r})
+	}
+	for _, s := range w.Stretches {
+		writes = append(writes, AddStanding{s})
+	}
+	for _, x := range writes {
+		if err := x.to(ctx, t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Wholes are what a service is to have of all placements, as of the write whose number is given with them. Nothing is written meanwhile.
+func (s *Store) Wholes(ctx context.Context) (out map[string]Whole, asOf int64, err error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer done()
+	all, err := s.Placements(ctx, "")
+	if err != nil {
+		return nil, 0, err
+	}
+	out = map[string]Whole{}
+	for _, p := range all {
+		if out[p.ID], err = s.whole(ctx, p); err != nil {
+			return nil, 0, err
+		}
+	}
+	_, asOf, err = s.OutgoingSpan(ctx)
+	return out, asOf, err
+}
+
+func (s *Store) whole(ctx context.Context, p Placement) (w Whole, err error) {
+	id := p.ID
+	w.Hold, w.Leaving, w.Applied, w.Snapshot, w.Tasks = p.Hold, p.Leaving, p.Applied, p.Snapshot, p.Tasks
+	page, _, err := s.Entries(ctx, Find{Placement: id})
+	if err != nil {
+		return w, err
+	}
+	for i := len(page) - 1; i >= 0; i-- { // with their objects, which a list has not
+		e, err := s.Entry(ctx, id, page[i].Number)
+		if err != nil {
+			return w, err
+		}
+		w.Entries = append(w.Entries, e)
+	}
+	if w.Rejections, err = s.Rejections(ctx, id); err != nil {
+		return w, err
+	}
+	w.Stretches, err = s.Standings(ctx, id, time.Now().Add(-7*24*time.Hour))
+	return w, err
+}
+
+// TakeWhole takes in all that a lookout has of some of its placements: what was here of them before goes. With the last of them comes the number of
+// the write that all of it is as of; -1 before.
+func (s *Store) TakeWhole(ctx context.Context, cluster string, all map[string]Whole, upTo int64) error {
+	return s.tx(ctx, func(tx *transaction) error {
+		for id, w := range all {
+			var kept string
+			err := tx.row(ctx, []any{&kept}, `SELECT id FROM placements WHERE id=? AND cluster=?`, id, cluster)
+			if errors.Is(err, sql.ErrNoRows) {
+				continue
+			}
+			if err == nil {
+				err = w.to(ctx, &writing{s, tx, id})
+			}
+			if err != nil {
+				return err
+			}
+		}
+		if upTo < 0 {
+			return nil
+		}
+		return tx.exec(ctx, `UPDATE lookouts SET seen=? WHERE cluster=?`, upTo, cluster)
+	})
 }
 
 // Setting is a small thing that the record keeps by name, sealed; nothing when there is none.

@@ -1,7 +1,10 @@
 package record
 
 import (
+	"bytes"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -197,4 +200,113 @@ func TestSettingsAreSealed(t *testing.T) {
 	var kept string
 	require.NoError(t, s.db.QueryRow(`SELECT value FROM settings WHERE name='lookout_key'`).Scan(&kept))
 	assert.NotContains(t, kept, "tidewater")
+}
+
+// TestWhatIsLostIsToldWhole: a service that was put back to an earlier state has the same as the lookout afterwards, and goes on from there.
+func TestWhatIsLostIsToldWhole(t *testing.T) {
+	sea, shore := atSea(t), ashore(t)
+	add := func(number int) {
+		e := logbook.Entry{Placement: id, Number: number, Kind: "sync", Outcome: "done", Started: time.Now(), Objects: []logbook.EntryObject{{Ref: object.Ref{Kind: "ConfigMap", Name: "c"}, State: "ready"}}}
+		require.NoError(t, sea.Commit(ctx, id, AddEntry{e}, Reject{logbook.Rejection{Revision: "bad", At: time.Now()}}, SetHold{&logbook.Hold{By: "operator"}}))
+	}
+	add(1)
+	add(2)
+	_, last, err := sea.OutgoingSpan(ctx)
+	require.NoError(t, err)
+	require.NoError(t, sea.WentOut(ctx, last-1), "somebody had it")
+	add(3)
+	_, err = shore.TakeIn(ctx, "quay", must(sea.Outgoing(ctx, 0, 10)))
+	require.ErrorIs(t, err, ErrGap)
+	require.NoError(t, shore.Commit(ctx, id, AddEntry{logbook.Entry{Placement: id, Number: 1, Kind: "hold", Started: time.Now()}}), "of before")
+
+	all, asOf, err := sea.Wholes(ctx)
+	require.NoError(t, err)
+	require.NoError(t, shore.TakeWhole(ctx, "quay", all, -1))
+	require.NoError(t, shore.TakeWhole(ctx, "quay", nil, asOf))
+	require.NoError(t, sea.WentOut(ctx, asOf))
+	add(4)
+	_, err = shore.TakeIn(ctx, "quay", must(sea.Outgoing(ctx, 0, 10)))
+	require.NoError(t, err)
+	for n := 1; n <= 4; n++ {
+		a, err := sea.Entry(ctx, id, n)
+		require.NoError(t, err)
+		b, err := shore.Entry(ctx, id, n)
+		require.NoError(t, err)
+		assert.Equal(t, a, b)
+	}
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// TestACopyIsWholeAndSealed: it is made while others write, and holds what was there at one moment; without the key it is nothing.
+func TestACopyIsWholeAndSealed(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	require.NoError(t, s.PutCluster(ctx, Cluster{Name: "quay", Labels: map[string]string{}}))
+	require.NoError(t, s.PutWard(ctx, Ward{Name: "berth-planner", File: "file"}, []string{"quay"}))
+	stop := make(chan struct{})
+	wrote := make(chan int)
+	go func() {
+		n := 0
+		for ; ; n++ {
+			select {
+			case <-stop:
+				wrote <- n
+				return
+			default:
+			}
+			if err := s.Commit(ctx, id, AddEntry{logbook.Entry{Placement: id, Number: n + 1, Kind: "sync", Outcome: "done", Started: time.Now()}}); err != nil {
+				panic(err)
+			}
+		}
+	}()
+	var b bytes.Buffer
+	require.NoError(t, Copy(ctx, dir, &b))
+	close(stop)
+	n := <-wrote
+	assert.NotContains(t, b.String(), "berth-planner")
+
+	other := t.TempDir()
+	assert.ErrorContains(t, PutBack(ctx, other, bytes.NewReader(b.Bytes())), "there is no key")
+	key := must(os.ReadFile(filepath.Join(dir, "vigila.key")))
+	require.NoError(t, os.WriteFile(filepath.Join(other, "vigila.key"), key, 0o600))
+	assert.ErrorContains(t, PutBack(ctx, other, bytes.NewReader(b.Bytes()[:b.Len()/2])), "broken")
+	_, err := os.Stat(filepath.Join(other, "vigila.db"))
+	require.ErrorIs(t, err, os.ErrNotExist, "a broken one leaves nothing")
+	require.NoError(t, PutBack(ctx, other, bytes.NewReader(b.Bytes())))
+	assert.ErrorContains(t, PutBack(ctx, other, bytes.NewReader(b.Bytes())), "is there already")
+	assert.ErrorContains(t, PutBack(ctx, dir, bytes.NewReader(b.Bytes())), "another Vigila already uses")
+
+	again := open(t, other)
+	assert.Equal(t, s.ServiceID(), again.ServiceID())
+	last, err := again.LastNumber(ctx, id)
+	require.NoError(t, err)
+	assert.LessOrEqual(t, last, n)
+	_, total, err := again.Entries(ctx, Find{Placement: id})
+	require.NoError(t, err)
+	assert.Equal(t, last, total, "of one moment")
+
+	assert.ErrorContains(t, Copy(ctx, t.TempDir(), &b), "there is no database")
+}
+
+// TestANewerDatabaseIsRefused: what a newer version has made of it is not guessed at.
+func TestANewerDatabaseIsRefused(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	_, err := s.db.Exec(`INSERT INTO migrations VALUES ('migrations/0999_tides.sql')`)
+	require.NoError(t, err)
+	var copied bytes.Buffer
+	require.NoError(t, Copy(ctx, dir, &copied))
+	require.NoError(t, s.Close())
+	_, err = Open(ctx, dir)
+	var newer *NewerError
+	require.ErrorAs(t, err, &newer)
+	assert.Contains(t, err.Error(), "of a newer version of Vigila than this one (it knows of 0999_tides")
+	require.NoError(t, os.Remove(filepath.Join(dir, "vigila.db")))
+	require.ErrorAs(t, PutBack(ctx, dir, &copied), &newer)
 }

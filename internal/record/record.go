@@ -16,7 +16,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver
@@ -109,13 +108,9 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := tighten(dir); err != nil {
 		return nil, err
 	}
-	lock, err := os.OpenFile(filepath.Join(dir, "vigila.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	lock, err := lockDir(dir)
 	if err != nil {
-		return nil, fmt.Errorf("open the data directory: %w", err)
-	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		_ = lock.Close()
-		return nil, fmt.Errorf("another Vigila already uses %s; stop it, or choose another --data", dir)
+		return nil, err
 	}
 	s := &Store{lock: lock, writer: make(chan struct{}, 1)}
 	if s.vault, err = OpenVault(filepath.Join(dir, "vigila.key")); err != nil {
@@ -167,6 +162,9 @@ func (s *Store) Ping(ctx context.Context) error {
 
 func (s *Store) migrate(ctx context.Context) error {
 	if _, err := s.db.ExecContext(ctx, `CREATE TABLE IF NOT EXISTS migrations (name TEXT PRIMARY KEY)`); err != nil {
+		return err
+	}
+	if err := newer(ctx, s.db); err != nil {
 		return err
 	}
 	names, err := fs.Glob(migrations, "migrations/*.sql")

@@ -186,7 +186,7 @@ func (s *soak) follow(ctx context.Context) error {
 			return nil
 		case <-time.After(400 * time.Millisecond):
 		}
-		asked, up := time.Now(), s.upSince()
+		asked, up, grace := time.Now(), s.upSince(), s.grace()
 		if up.IsZero() {
 			continue
 		}

@@ -43,6 +43,7 @@ type Options struct {
 	Seed     uint64
 	Wards    int
 	Rewinds  bool      // the cluster's data are put back now and then
+	Lookout  bool      // a lookout keeps the cluster, and is cut off and killed too
 	Hostile  bool      // wards from a hostile repository stand beside the others
 	Out      io.Writer // tells what is done
 }
@@ -71,6 +72,7 @@ type soak struct {
 	git       *gitserve.Server
 	kv        *kv.Server
 	inbox     *inbox.Server
+	keeper    keeper
 	gitPort   int
 	dyn       dynamic.Interface
 	token     string
@@ -151,6 +153,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 	defer s.inbox.Close()
 	defer s.stop()
+	defer s.endLookout()
 	return s.play()
 }
 
@@ -215,10 +218,18 @@ func (s *soak) prepare() error {
 	if err != nil {
 		return err
 	}
-	for _, c := range []struct {
+	type added struct {
 		path string
 		body any
-	}{{"repos", map[string]string{"name": "moorings", "url": s.git.URL("moorings")}}, {"clusters", map[string]string{"name": "quay", "kubeconfig": string(through), "context": "quay"}},
+	}
+	cluster := added{"clusters", map[string]string{"name": "quay", "kubeconfig": string(through), "context": "quay"}}
+	if s.Lookout {
+		if err := s.lookOut(); err != nil {
+			return err
+		}
+		cluster = added{"clusters", map[string]any{"name": "quay", "labels": map[string]string{"kept": "by-lookout"}}}
+	}
+	for _, c := range []added{{"repos", map[string]string{"name": "moorings", "url": s.git.URL("moorings")}}, cluster,
 		{"stores", map[string]any{"name": "harbour", "form": "kv", "url": s.kv.URL, "mount": "secret", "token": storeToken, "every_seconds": 5}},
 		{"wards", map[string]string{"name": "wards.yaml", "file": gates.String()}}} {
 		if err := s.call(http.MethodPost, c.path, c.body, nil); err != nil {
@@ -494,6 +505,8 @@ var actions = []struct {
 	{"edits by hand", 5, (*soak).edit},
 	{"deletions by hand", 2, (*soak).delete},
 	{"kills", 2, (*soak).crash},
+	{"kills of the lookout", 2, (*soak).killLookout},
+	{"failures of the wire", 3, (*soak).strain},
 	{"parts", 1, (*soak).part},
 	{"stops", 1, (*soak).stopRun},
 	{"removals of a ward", 1, (*soak).dismantle},

@@ -6,6 +6,7 @@ import { type Schemas, api, got } from "../shared/api";
 import { Known, few } from "../shared/lists";
 import { Button, Links, Panel, Wrong, useNow } from "../shared/parts";
 import { ago, count } from "../shared/words";
+import { LookoutPanel } from "./lookout";
 
 type Of = Schemas["ClusterPage"];
 
@@ -55,7 +56,16 @@ export function ClusterPage() {
           ` · ${Object.entries(c.labels)
             .map(([k, v]) => `${k}: ${v}`)
             .join(", ")}`}
-        {c.server && ` · ${c.server}`} · <Known of={c.live}>live</Known>
+        {c.server && ` · ${c.server}`} ·{" "}
+        {c.lookout ? (
+          c.lookout.here ? (
+            "by its lookout"
+          ) : (
+            "its lookout is away"
+          )
+        ) : (
+          <Known of={c.live}>live</Known>
+        )}
       </p>
       <div className="mt-6 grid items-start gap-5 lg:grid-cols-2">
         <div className="grid min-w-0 gap-5">
@@ -87,9 +97,12 @@ export function ClusterPage() {
             </Panel>
           )}
         </div>
-        <Panel title="Warnings of the last hour">
-          <Warnings of={p} now={now} />
-        </Panel>
+        <div className="grid min-w-0 gap-5">
+          {c.lookout && <LookoutPanel of={c.lookout} />}
+          <Panel title="Warnings of the last hour">
+            <Warnings of={p} now={now} />
+          </Panel>
+        </div>
       </div>
     </>
   );
@@ -110,7 +123,13 @@ async function download(name: string) {
 function sentence(p: Of, loud: number, down: number): string {
   const c = p.cluster_of;
   const parts = [
-    !c.live.known ? "It can't be read; what is shown is the last known" : "",
+    c.lookout?.waits_to_join
+      ? "Its lookout has not joined yet"
+      : c.lookout && !c.lookout.here
+        ? "Its lookout is away, and goes on by itself; what is shown is the last known"
+        : !c.live.known
+          ? "It can't be read; what is shown is the last known"
+          : "",
     down > 0 ? `${count(down, "machine")} of ${p.machines.length} ${down === 1 ? "is" : "are"} not up` : "",
     loud > 0 ? `${count(loud, "ward")} of ${c.wards} ${loud === 1 ? "needs" : "need"} somebody` : "",
   ].filter(Boolean);

@@ -7,6 +7,7 @@ import { type Field, FormDialog, type Values, pairText, pairs } from "../shared/
 import { Forget, Known, Page, by, text, useList } from "../shared/lists";
 import { Button, Links, Menu, Wrong } from "../shared/parts";
 import { count } from "../shared/words";
+import { JoinText, LookoutState } from "./lookout";
 
 function clusterFields(old?: Schemas["Cluster"]): Field[] {
   const is = (w: string) => (v: Values) => v.by === w;
@@ -21,9 +22,9 @@ function clusterFields(old?: Schemas["Cluster"]): Field[] {
     {
       name: "by",
       label: "Reached by",
-      help: "What a kubeconfig holds, one that lies on the service's machine, the token of a service account, or from inside: the cluster that the service runs in.",
+      help: "What a kubeconfig holds, one that lies on the service's machine, the token of a service account, from inside (the cluster that the service runs in), or a lookout: Vigila in the cluster or beside it, which calls this service, so that nothing outside has to reach the cluster.",
       kind: "choice",
-      of: [...(old ? ["as it is now"] : []), "kubeconfig", "file there", "token", "inside"],
+      of: [...(old ? ["as it is now"] : []), "kubeconfig", "file there", "token", "inside", "lookout"],
     },
     {
       name: "kubeconfig",
@@ -162,7 +163,7 @@ export function ClustersPage() {
               </Link>
             </td>
             <td className="px-3">
-              <Known of={c.live}>live</Known>
+              {c.by === "lookout" ? <LookoutState of={c} /> : <Known of={c.live}>live</Known>}
             </td>
             <td className="py-1.5 text-right">
               <Menu
@@ -207,7 +208,7 @@ export function ClustersPage() {
       {form && (
         <FormDialog
           title={old ? `Change ${old.name}` : "Add a cluster"}
-          about="It is asked for its version before it is kept."
+          about="It is asked for its version before it is kept; a lookout joins when it calls."
           label={old ? "Check and change it" : "Check and add it"}
           fields={clusterFields(old)}
           start={{
@@ -218,6 +219,21 @@ export function ClustersPage() {
           }}
           close={() => setForm(undefined)}
           send={async (v) => {
+            if (v.by === "lookout") {
+              const name = text(v, "name");
+              const join = await got(
+                api.POST("/clusters/{name}/lookout", {
+                  params: { path: { name } },
+                  body: {
+                    about: text(v, "about"),
+                    labels: pairs(text(v, "labels")),
+                    links: old?.links ?? {},
+                  },
+                }),
+              );
+              void client.invalidateQueries({ queryKey: ["clusters"] });
+              return <JoinText of={join} />;
+            }
             await got(
               api.POST("/clusters", {
                 body: {
