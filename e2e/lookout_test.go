@@ -202,3 +202,39 @@ func TestALookoutJoinsOnce(t *testing.T) {
 	s.ok("cluster", "remove", "quay")
 	require.Eventually(t, func() bool { return strings.Contains(l.log.String(), "the service can't be reached") }, patience, 50*time.Millisecond, "its key is good no more")
 }
+
+// TestABackupIsRestored: a service that was put back to a backup is told by its lookout what it has lost, and keeps watch as before.
+func TestABackupIsRestored(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	data, place := filepath.Join(s.dir, "data"), filepath.Join(s.dir, "backups")
+	s.push("Two berths", map[string]string{"app/c.yaml": config(s.name, "berths", "2")})
+	s.lookoutOf("quay")
+	s.add(s.wardFile("sync: auto, every: 1s, drift: restore", "within: 30s"))
+	s.until("in step", inStepAndReady)
+	require.Eventually(t, func() bool { return len(s.entries()) == 1 }, patience, 50*time.Millisecond)
+	assert.Contains(t, s.ok("backup", "take", "--data", data, "--to", place), "is encrypted with the key of")
+
+	s.push("Three berths", map[string]string{"app/c.yaml": config(s.name, "berths", "3")})
+	s.until("the newer one is in step", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })
+	s.ok("hold", s.name, "--why", "the tide is high")
+	require.Eventually(t, func() bool { return len(s.entries()) == 3 }, patience, 50*time.Millisecond)
+	before := s.entries()
+
+	s.kill()
+	s.fails(1, "is there already; nothing is written over", "backup", "restore", "--data", data, "--from", place)
+	require.NoError(t, os.Rename(filepath.Join(data, "vigila.db"), filepath.Join(s.dir, "lost.db")))
+	for _, more := range []string{"-wal", "-shm"} {
+		_ = os.Remove(filepath.Join(data, "vigila.db"+more))
+	}
+	assert.Contains(t, s.ok("backup", "list", "--in", place), "vigila-20")
+	s.ok("backup", "restore", "--data", data, "--from", place)
+	s.start()
+	s.here("quay", true)
+	require.Eventually(t, func() bool { return len(s.entries()) == 3 }, patience, 50*time.Millisecond, "what was lost is told anew")
+	assert.Equal(t, before, s.entries())
+	w := s.until("in step", func(w client.Ward) bool { return w.Standing == "in step" })
+	assert.Equal(t, "the tide is high", w.Hold.Why)
+	s.ok("release", s.name)
+	require.Eventually(t, func() bool { return len(s.entries()) == 4 }, patience, 50*time.Millisecond, "and it goes on from there")
+}

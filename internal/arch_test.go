@@ -66,6 +66,7 @@ var may = map[string][]string{
 	"internal/keeper/reading": {"internal/core/", "internal/cluster", "internal/keeper/sources", "internal/record", "internal/render", "internal/repo"},
 	"internal/keeper/sources": {"internal/core/standing", "internal/charts", "internal/record", "internal/repo"},
 
+	"internal/backup":   {"internal/record"},
 	"internal/link":     {},
 	"internal/lookout":  {"internal/keeper", "internal/link", "internal/record"},
 	"internal/check":    {"internal/core/", "internal/repo", "internal/render", "internal/visible"},

@@ -27,10 +27,7 @@ func lookoutCommand() *cobra.Command {
 	var s lookout.Settings
 	var data, tokenFile, caFile, kubeconfig, context, level, format, listen string
 	var limits roster.Limits
-	data = "vigila-lookout"
-	if dir, err := os.UserHomeDir(); err == nil {
-		data = filepath.Join(dir, ".local", "share", "vigila-lookout")
-	}
+	data = dataDir() + "-lookout"
 	c := &cobra.Command{
 		Use: "lookout", Short: "Keep one cluster that the service can't reach: run it inside the cluster, or beside it",
 		Long: `Keep one cluster that the service can't reach. A lookout calls the service, over HTTPS, and is called by nobody; it goes

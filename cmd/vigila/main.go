@@ -35,7 +35,7 @@ func main() {
 		return
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	code := cli.Main(ctx, cli.Root(version, serveCommand(), lookoutCommand(), renderCommand(), checkCommand(), schemaCommand(), liftCommand(), ruleTestCommand()), os.Stderr)
+	code := cli.Main(ctx, cli.Root(version, serveCommand(), lookoutCommand(), backupCommand(), renderCommand(), checkCommand(), schemaCommand(), liftCommand(), ruleTestCommand()), os.Stderr)
 	stop()
 	os.Exit(code)
 }

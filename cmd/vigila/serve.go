@@ -22,6 +22,7 @@ import (
 	"k8s.io/klog/v2"
 
 	"vigila.dev/vigila/console"
+	"vigila.dev/vigila/internal/backup"
 	"vigila.dev/vigila/internal/cli"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/audit"
@@ -57,10 +58,15 @@ type settings struct {
 	TrustedProxies  string `mapstructure:"trusted_proxies"`
 	SessionIdle     string `mapstructure:"session_idle"`
 	SessionFor      string `mapstructure:"session_for"`
+	BackupTo        string `mapstructure:"backup_to"`
+	BackupEvery     string `mapstructure:"backup_every"`
+	BackupKeep      int    `mapstructure:"backup_keep"`
 	keepFor         time.Duration
 	keepAudit       time.Duration
 	sessionIdle     time.Duration
 	sessionFor      time.Duration
+	backupTo        backup.Place // nil: none are taken
+	backupEvery     time.Duration
 }
 
 func serveCommand() *cobra.Command {
@@ -88,10 +94,7 @@ Where no admin's token is left: vigila serve --make-admin-token makes one on the
 			return serve(c.Context(), s)
 		},
 	}
-	data := "vigila-data"
-	if dir, err := os.UserHomeDir(); err == nil {
-		data = filepath.Join(dir, ".local", "share", "vigila")
-	}
+	data := dataDir()
 	f := c.Flags()
 	f.StringVar(&file, "config", "", "configuration file, YAML")
 	f.BoolVar(&another, "make-admin-token", false, "make another admin's token for the service with this --data, running or not, print it and end")
@@ -109,6 +112,9 @@ Where no admin's token is left: vigila serve --make-admin-token makes one on the
 	f.String("session-idle", "8h", "how long somebody stays signed in who does nothing, such as 8h")
 	f.String("session-for", "24h", "how long somebody stays signed in at most, such as 24h or 7d")
 	f.String("keep-for", "0", "how long entries are kept, such as 90d or 720h; 0: for ever")
+	f.String("backup-to", "", "place that backups are taken into: a directory, or s3://BUCKET/PREFIX?endpoint=https://HOST; none when empty")
+	f.String("backup-every", "24h", "how often a backup is taken, such as 6h or 1d")
+	f.Int("backup-keep", 14, "backups that are left there, the newest; 0: all")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.String("log-format", "text", "text or json")
 	f.String("admin-token-file", "", "where to write the admin token at the first start, instead of printing it")
@@ -126,7 +132,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "session-idle", "session-for", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "session-idle", "session-for", "backup-to", "backup-every", "backup-keep", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -180,6 +186,17 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	}{{"session_idle", s.SessionIdle, &s.sessionIdle}, {"session_for", s.SessionFor, &s.sessionFor}} {
 		if *x.into, err = days(x.text); err != nil || *x.into < time.Minute || *x.into > 90*24*time.Hour {
 			return s, fmt.Errorf("%s is %q; write between 1m and 90d, such as 8h", x.name, x.text)
+		}
+	}
+	if s.BackupTo != "" {
+		if s.backupTo, err = backup.Open(s.BackupTo); err != nil {
+			return s, fmt.Errorf("backup_to: %w", err)
+		}
+		if s.backupEvery, err = days(s.BackupEvery); err != nil || s.backupEvery < time.Minute {
+			return s, fmt.Errorf("backup_every is %q; write a time of a minute or more, such as 6h or 1d", s.BackupEvery)
+		}
+		if s.BackupKeep < 0 {
+			return s, fmt.Errorf("backup_keep is %d; it must be 0 or more", s.BackupKeep)
 		}
 	}
 	if s.keepAudit, err = days(s.KeepAudit); err != nil {
@@ -280,6 +297,9 @@ func serve(ctx context.Context, s settings) error {
 			return err
 		}
 		defer stop()
+	}
+	if s.backupTo != nil {
+		go keepBackups(ctx, s.Data, s.backupTo, s.backupEvery, s.BackupKeep, log)
 	}
 	log.Info("Vigila keeps watch", "address", address, "data", s.Data, "version", version)
 	select {
