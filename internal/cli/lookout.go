@@ -96,7 +96,7 @@ func joinSecret(j client.LookoutJoin) string {
 // Source: https://kubernetes.io/docs/concepts/security/pod-security-standards/ (restricted)
 func lookoutManifests(j client.LookoutJoin, how joining, authorities string) string {
 	var b strings.Builder
-	b.WriteString(rbac(how.namespaces, nil, false))
+	b.WriteString(rbac("vigila", how.namespaces, nil, false))
 	doc := func(format string, args ...any) { fmt.Fprintf(&b, "---\n"+format, args...) }
 	args := []string{"lookout", "--data=/data", "--health-listen=:7742", "--join-file=/join/token", "--service=" + how.url, "--service-key=" + j.ServiceKey}
 	for _, n := range how.namespaces {

@@ -72,7 +72,7 @@ syncs changes, tells drift and who caused it, and goes back to an earlier revisi
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%v; see %s --help", err, c.CommandPath())
 	})
-	root.AddCommand(a.signIn(), a.signOut(), a.credential(), a.sessions(), a.providers(), a.teams(), a.may(), a.ward(), a.diff(), a.sync(), a.restore(), a.run(), a.wait(), a.look(), a.watch(), a.logbook(), a.rollback(), a.compare(), a.rejections(), a.reject(), a.accept(), a.hold(), a.release(), a.repo(), a.cluster(), a.roster(), a.adopt(), a.token(), a.canary(), a.metrics(), a.follows(), a.registry(), a.proposals(), a.lanes(), a.stores(), a.secrets(), a.rules(), a.kits(), a.alerts(), a.audit(), a.metricsRules(), a.dashboard(), &cobra.Command{
+	root.AddCommand(a.signIn(), a.signOut(), a.credential(), a.sessions(), a.providers(), a.teams(), a.may(), a.ward(), a.diff(), a.sync(), a.restore(), a.run(), a.wait(), a.look(), a.watch(), a.logbook(), a.rollback(), a.compare(), a.rejections(), a.reject(), a.accept(), a.hold(), a.release(), a.repo(), a.cluster(), a.roster(), a.adopt(), a.token(), a.canary(), a.metrics(), a.follows(), a.registry(), a.proposals(), a.lanes(), a.stores(), a.secrets(), a.rules(), a.kits(), a.alerts(), a.audit(), a.metricsRules(), a.dashboard(), a.install(), &cobra.Command{
 		Use: "version", Short: "Print the version", Example: "  vigila version", Args: noArgs,
 		Run: func(c *cobra.Command, _ []string) { fmt.Fprintln(c.OutOrStdout(), "vigila "+version) },
 	})

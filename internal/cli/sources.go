@@ -528,7 +528,7 @@ there: such a ward can do no more than its account may.`,
 					return usage("--as is %q; write NAMESPACE/ACCOUNT", x)
 				}
 			}
-			fmt.Fprint(c.OutOrStdout(), rbac(namespaces, impersonate, readOnly))
+			fmt.Fprint(c.OutOrStdout(), rbac("vigila", namespaces, impersonate, readOnly))
 			return nil
 		},
 	}
@@ -538,13 +538,13 @@ there: such a ward can do no more than its account may.`,
 	return c
 }
 
-// rbac writes the manifests of cluster rbac.
+// rbac writes the manifests of cluster rbac; in is the namespace of the service account.
 // Source: https://kubernetes.io/docs/reference/access-authn-authz/rbac/
-func rbac(namespaces, impersonate []string, readOnly bool) string {
+func rbac(in string, namespaces, impersonate []string, readOnly bool) string {
 	var b strings.Builder
 	doc := func(format string, args ...any) { fmt.Fprintf(&b, "---\n"+format, args...) }
-	doc("apiVersion: v1\nkind: Namespace\nmetadata: {name: vigila}\n")
-	doc("apiVersion: v1\nkind: ServiceAccount\nmetadata: {name: vigila, namespace: vigila}\n")
+	doc("apiVersion: v1\nkind: Namespace\nmetadata: {name: %s}\n", in)
+	doc("apiVersion: v1\nkind: ServiceAccount\nmetadata: {name: vigila, namespace: %s}\n", in)
 	const look = "  # what is kept, and what it makes, is watched\n  - {apiGroups: [\"*\"], resources: [\"*\"], verbs: [get, list, watch]}\n"
 	const change = "  # it is applied and removed\n  - {apiGroups: [\"*\"], resources: [\"*\"], verbs: [create, patch, delete]}\n"
 	rules := look
@@ -552,12 +552,12 @@ func rbac(namespaces, impersonate []string, readOnly bool) string {
 		rules += change
 	}
 	bind := func(kind, namespace, name string) {
-		in := ""
+		at := ""
 		if namespace != "" {
-			in = ", namespace: " + namespace
+			at = ", namespace: " + namespace
 		}
-		doc("apiVersion: rbac.authorization.k8s.io/v1\nkind: %s\nmetadata: {name: %s%s}\nrules:\n%s", kind, name, in, rules)
-		doc("apiVersion: rbac.authorization.k8s.io/v1\nkind: %sBinding\nmetadata: {name: %s%s}\nroleRef: {apiGroup: rbac.authorization.k8s.io, kind: %s, name: %s}\nsubjects: [{kind: ServiceAccount, name: vigila, namespace: vigila}]\n", kind, name, in, kind, name)
+		doc("apiVersion: rbac.authorization.k8s.io/v1\nkind: %s\nmetadata: {name: %s%s}\nrules:\n%s", kind, name, at, rules)
+		doc("apiVersion: rbac.authorization.k8s.io/v1\nkind: %sBinding\nmetadata: {name: %s%s}\nroleRef: {apiGroup: rbac.authorization.k8s.io, kind: %s, name: %s}\nsubjects: [{kind: ServiceAccount, name: vigila, namespace: %s}]\n", kind, name, at, kind, name, in)
 	}
 	if len(namespaces) == 0 {
 		bind("ClusterRole", "", "vigila")
