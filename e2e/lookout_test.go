@@ -82,7 +82,7 @@ func TestALookoutKeepsACluster(t *testing.T) {
 	s.lookoutOf("quay")
 	s.add(s.wardFile("sync: auto, every: 1s, drift: report", "within: 30s"))
 	s.until("in step", inStepAndReady)
-	assert.Contains(t, s.ok("cluster", "show", "quay"), "here since")
+	assert.Contains(t, s.ok("cluster", "show", "quay"), "here, came")
 
 	s.push("Three berths", map[string]string{"app/c.yaml": config(s.name, "berths", "3")})
 	s.until("the newer one is in step", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })

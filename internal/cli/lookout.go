@@ -177,7 +177,7 @@ func (p *printer) lookout(l client.Lookout) {
 	case l.WaitsToJoin:
 		p.line("  %s", p.paint("failing", "It has not joined, and its token has ended; another: vigila cluster add NAME --by-lookout"))
 	case l.Here:
-		p.line("  here since %s, heard of %s  %s", ago(l.Since), ago(l.Heard), p.paint("soft", fmt.Sprintf("version %s, %s received, %s sent", visible.Line(l.Version), size(l.Received), size(l.Sent))))
+		p.line("  here, came %s, heard of %s  %s", ago(l.Since), ago(l.Heard), p.paint("soft", fmt.Sprintf("version %s, %s received, %s sent", visible.Line(l.Version), size(l.Received), size(l.Sent))))
 	default:
 		p.line("  %s", p.paint("failing", "? away: heard of last "+ago(l.Heard)+"; it goes on by itself, and its wards are shown as they were"))
 	}

@@ -46,7 +46,7 @@ type Alone struct{ From, To time.Time }
 const keptAlone = 20
 
 func newAway(k *Keeper, kept record.Lookout) *away {
-	return &away{k: k, name: kept.Cluster, kept: kept}
+	return &away{k: k, name: kept.Cluster, kept: kept, since: time.Now()}
 }
 
 // heard is when the lookout was heard of last; zero when it never was.
@@ -97,7 +97,10 @@ func (a *away) tell(method string, args any) {
 func (a *away) seen(v *standing.View) *standing.View {
 	at, here := a.heard()
 	if !here {
-		return standing.Away(v, at, awayText(a.name, at))
+		a.mu.Lock()
+		long := time.Since(a.since) > awayLong
+		a.mu.Unlock()
+		return standing.Away(v, at, awayText(a.name, at), long)
 	}
 	out := *v
 	if out.Live.Known {
@@ -105,6 +108,9 @@ func (a *away) seen(v *standing.View) *standing.View {
 	}
 	return &out
 }
+
+// awayLong is how long a lookout may be away before somebody is to see to it.
+const awayLong = time.Minute
 
 // ---- what a reading knows of the cluster
 
@@ -493,7 +499,15 @@ func (a *away) left(peer *link.Peer, why error) {
 	}
 	a.k.log.Warn("a lookout is away; it goes on by itself", "cluster", a.name, "why", why)
 	a.write()
-	a.turned(func(p *placement) { a.k.broker.send(Note{"ward", p.ID}) })
+	a.noted()
+	time.AfterFunc(awayLong+time.Second, a.noted) // by then it is loud
+}
+
+// noted tells whoever listens that every ward of the cluster may stand otherwise.
+func (a *away) noted() {
+	if a.k.ctx.Err() == nil {
+		a.turned(func(p *placement) { a.k.broker.send(Note{"ward", p.ID}) })
+	}
 }
 
 // turned does something with every ward of the cluster, since its lookout came or went.
@@ -734,8 +748,9 @@ func (p *placement) introduce(filed loop.Filed) {
 		err = p.cluster.away.call(p.ctx, "keep", w, nil)
 	}
 	if err != nil {
-		if p.ctx.Err() == nil {
-			p.log.Error("a lookout does not take the ward", "error", err)
+		if _, gone := p.cluster.away.there(); p.ctx.Err() == nil && gone == nil { // in the middle of a run it is kept as it was until that has ended
+			p.log.Info("a lookout does not take the ward yet", "error", err)
+			time.AfterFunc(retell, func() { p.post(attached{}) })
 		}
 		return
 	}
@@ -755,6 +770,9 @@ func (p *placement) introduce(filed loop.Filed) {
 	}
 }
 
+// retell is how long it takes until a lookout is told again of a ward that it did not take.
+const retell = 2 * time.Second
+
 // toKeep is the ward as its lookout is told of it.
 func (p *placement) toKeep() (w keepWard, err error) {
 	all, err := p.k.store.Wards(p.ctx)
@@ -766,7 +784,7 @@ func (p *placement) toKeep() (w keepWard, err error) {
 		return w, fmt.Errorf("ward %s is not in the record", p.Ward.Name)
 	}
 	of := all[i]
-	w = keepWard{Name: of.Name, File: of.File, Roster: of.Roster, Source: of.Source, Home: of.Home, Limits: p.reading.Limits}
+	w = keepWard{Name: of.Name, File: of.File, Roster: of.Roster, Source: of.Source, Home: of.Home, Limits: p.reading.Limits, Labels: p.cluster.labels()}
 	if w.Number, err = p.ledger.LastNumber(p.ctx, p.ID); err != nil {
 		return w, err
 	}

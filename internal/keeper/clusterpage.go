@@ -50,6 +50,9 @@ type WarningHere struct {
 	Wards []string
 }
 
+// unheard is said of what only the lookout of a cluster could tell.
+const unheard = "Not known while its lookout is away."
+
 // recently is how far back a cluster's page looks.
 const recently = time.Hour
 
@@ -73,7 +76,15 @@ func (k *Keeper) ClusterPage(ctx context.Context, w Who, name string) (*ClusterP
 		out.Cluster = c.info(ctx)
 		out.Cluster.Wards = len(kept)
 	})
-	if out.Whole {
+	gone := c.away != nil
+	if gone {
+		_, here := c.away.heard()
+		gone = !here
+	}
+	switch {
+	case gone:
+		out.NodesError, out.EventError = unheard, unheard
+	case out.Whole:
 		all.Go(func() {
 			nodes, err := c.nodes(ctx)
 			if out.Nodes = nodes; err != nil {
@@ -82,6 +93,9 @@ func (k *Keeper) ClusterPage(ctx context.Context, w Who, name string) (*ClusterP
 		})
 	}
 	all.Go(func() {
+		if gone {
+			return
+		}
 		found, err := c.warnings(ctx, time.Now().Add(-recently))
 		if err != nil {
 			out.EventError = err.Error()

@@ -43,7 +43,9 @@ func (k *Keeper) openCluster(c record.Cluster) {
 	l := &clusterLoop{k: k, conf: c, claims: map[uint64]*placement{}, seed: maphash.MakeSeed(), needs: map[object.Kind]map[string]bool{},
 		calls: newTurns(k.opts.Calls, 10*time.Second, k.metrics.waits.WithLabelValues("cluster "+c.Name))}
 	if kept, is := k.lookouts[c.Name]; is {
-		l.away, l.err = newAway(k, kept), fmt.Errorf("cluster %s is kept by its lookout, and this is asked of clusters that the service reaches itself", c.Name)
+		l.away = newAway(k, kept)
+		time.AfterFunc(awayLong+time.Second, l.away.noted) // where it has not come by then, it is loud
+		l.err = fmt.Errorf("cluster %s is kept by its lookout, and this is asked of clusters that the service reaches itself", c.Name)
 	} else if conn, err := cluster.Connect(k.clusterConfig(c), k.log); err != nil {
 		l.err = err
 		k.log.Error("cluster can't be used", "cluster", c.Name, "error", l.err)

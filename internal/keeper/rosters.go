@@ -461,6 +461,9 @@ func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Clust
 	if !moved {
 		return took{changed: true}, nil
 	}
+	if c.away != nil {
+		c.away.tell("labels", labels)
+	}
 	err := k.replace(ctx, d.Name)
 	var f *Fault
 	if errors.As(err, &f) && f.Kind == Conflict { // a run has to end first; the labels are taken already

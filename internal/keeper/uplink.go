@@ -659,6 +659,7 @@ func (u *uplink) want(ctx context.Context, w wardWish) (int, error) {
 // keep begins to keep a ward, or keeps it otherwise.
 func (u *uplink) keep(ctx context.Context, w keepWard) error {
 	k := u.k
+	u.relabel(w.Labels)
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	rec := record.Ward{Name: w.Name, File: w.File, Roster: w.Roster, Source: w.Source, Home: w.Home, Limits: w.Limits}
@@ -695,7 +696,7 @@ func (u *uplink) keep(ctx context.Context, w keepWard) error {
 	if err != nil {
 		return err
 	}
-	return k.put(ctx, one, rec, "the ward no longer goes there")
+	return k.putIn(ctx, one, rec, []string{c.conf.Name}, "the ward no longer goes there") // that it goes there the service has found out
 }
 
 // beginAfter takes over what the service knows of a ward that this lookout does not know, or of which it has lost something.

@@ -105,7 +105,11 @@ func (k *Keeper) cycle(added []ward.Ward) []string {
 // put stores a ward and opens its placements. What stays where it goes no more is left behind, or dismantled before.
 // changing is held.
 func (k *Keeper) put(ctx context.Context, w ward.Ward, of record.Ward, why string) error {
-	clusters := k.matching(w)
+	return k.putIn(ctx, w, of, k.matching(w), why)
+}
+
+// putIn is put into clusters that somebody else has chosen.
+func (k *Keeper) putIn(ctx context.Context, w ward.Ward, of record.Ward, clusters []string, why string) error {
 	for _, p := range k.named(w.Name) {
 		if !slices.Contains(clusters, p.cluster.conf.Name) {
 			if err := k.leave(ctx, p, why); err != nil {

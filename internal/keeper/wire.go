@@ -58,7 +58,8 @@ type welcome struct {
 type keepWard struct {
 	Name, File, Roster, Source string
 	Home                       record.Home
-	Limits                     roster.Limits // of its roster, by now
+	Limits                     roster.Limits     // of its roster, by now
+	Labels                     map[string]string // of the cluster: what the ward is like there may follow from them
 	// What the service knows of it, for a lookout that begins anew: the number of its newest entry, its hold and what is rejected.
 	Number     int
 	Hold       *logbook.Hold

@@ -169,12 +169,16 @@ func TestNobodyHearsOfIt(t *testing.T) {
 	v := &standing.View{ID: "a@quay", Standing: compare.InStep, Health: health.Result{Word: health.Ready}, Live: standing.AsOf{Known: true, At: at.Add(time.Hour)}, Since: at.Add(-time.Hour), Loudest: true}
 	before, err := json.Marshal(v)
 	require.NoError(t, err)
-	got := standing.Away(v, at, awayText("quay", at))
+	got := standing.Away(v, at, awayText("quay", at), true)
 	assert.Equal(t, compare.Blind, got.Standing)
 	assert.Equal(t, health.Unknown, got.Health.Word)
 	assert.Equal(t, standing.AsOf{At: at, Problem: "the lookout of quay was heard of last at 2026-11-27 03:00:00 UTC"}, got.Live)
 	assert.Equal(t, at, got.Since)
 	assert.True(t, got.NeedsYou)
+	assert.False(t, standing.Away(v, at, "w", false).NeedsYou, "for a moment that is nobody's trouble")
+	v.Says, v.Rule = "Went back to 1d77f3a", "it went back"
+	assert.Equal(t, "The lookout is away; until then: Went back to 1d77f3a", standing.Away(v, at, "the lookout is away", true).Says)
+	v.Says, v.Rule = "", ""
 	after, err := json.Marshal(v)
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(after), "what was told is not changed by it")

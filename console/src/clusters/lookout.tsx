@@ -44,7 +44,7 @@ export function LookoutPanel({ of: l }: { of: Schemas["Lookout"] }) {
   const rows: [string, ReactNode][] = [];
   if (l.waits_to_join) rows.push(["Joins", l.until ? `with its token, until ${clock(l.until)}` : "not yet"]);
   else {
-    rows.push(["Now", l.here ? `here since ${ago(l.since ?? "", now)}` : "away; it goes on by itself"]);
+    rows.push(["Now", l.here ? `here, came ${ago(l.since ?? "", now)}` : "away; it goes on by itself"]);
     if (l.heard) rows.push(["Heard of", ago(l.heard, now)]);
     if (l.version)
       rows.push([

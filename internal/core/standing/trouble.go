@@ -16,6 +16,7 @@ var topics = map[string]alert.Topic{
 	"it went back":                                  alert.WentBack,
 	"the repository can't be read":                  alert.Blind,
 	"the cluster can't be read":                     alert.Blind,
+	"its lookout is away":                           alert.Blind,
 	"a canary goes on":                              alert.CanaryWaits,
 	"its file is wrong":                             alert.NeedsYou,
 	"the record can't be used":                      alert.NeedsYou,
@@ -39,7 +40,7 @@ func (v *View) Trouble() *alert.Trouble {
 	switch {
 	case t.Topic == alert.SecretMissing && !slices.ContainsFunc(v.Guards, func(g plan.Guard) bool { return g.Name == missingSecret }):
 		t.Topic = alert.NeedsYou
-	case t.Topic == alert.Blind && v.Rule == "the cluster can't be read":
+	case t.Topic == alert.Blind && (v.Rule == "the cluster can't be read" || v.Rule == "its lookout is away"):
 		t.Cause = "cluster " + v.Cluster
 	case t.Topic == alert.Blind:
 		t.Cause = "repository " + v.Ward.From.Repo
