@@ -682,7 +682,7 @@ func (p *placement) passOn(ev loop.Event, filed loop.Filed) {
 		p.introduce(filed)
 	case loop.WasRead:
 		p.k.spawn(func() {
-			_ = a.call(p.ctx, "was_read", wasRead{p.ID, ev.Name, ev.AsOf}, nil) // it asks anew when it is back
+			_ = p.ofKept(p.ctx, "was_read", wasRead{p.ID, ev.Name, ev.AsOf}, nil) // it is told anew when it is back
 			p.Hears().Taken.Add(1)
 		})
 	case loop.WasSame:
@@ -812,7 +812,7 @@ func (p *placement) wishThere(ev loop.Wished) loop.Answer {
 		wish = s
 	}
 	if w.Kind, w.Wish, out.Err = toldWishes.pack(wish); out.Err == nil {
-		out.Err = p.cluster.away.call(p.ctx, "want", w, &out.Number)
+		out.Err = p.ofKept(p.ctx, "want", w, &out.Number)
 	}
 	return out
 }

@@ -38,19 +38,25 @@ func (q question[A, T]) ask(ctx context.Context, p *placement, a A) (out T, err 
 	if err != nil {
 		return out, err
 	}
+	err = p.ofKept(ctx, "ask:"+q.name, wardAsks{p.ID, args}, &out)
+	return out, err
+}
+
+// ofKept asks the lookout something about the ward, once that keeps it.
+func (p *placement) ofKept(ctx context.Context, method string, args, into any) error {
 	for began := time.Now(); ; {
-		err = p.cluster.away.call(ctx, "ask:"+q.name, wardAsks{p.ID, args}, &out)
+		err := p.cluster.away.call(ctx, method, args, into)
 		if !errors.Is(err, errNotKept) {
-			return out, err
+			return err
 		}
 		if time.Since(began) > introduced {
-			return out, fault(Unreachable, "the lookout of %s does not keep %s yet", p.cluster.away.name, p.ID)
+			return fault(Unreachable, "the lookout of %s does not keep %s yet", p.cluster.away.name, p.ID)
 		}
 		select { // it is being told of it
 		case <-ctx.Done():
-			return out, ctx.Err()
+			return ctx.Err()
 		case <-p.ended:
-			return out, fault(NotFound, "ward %s is not kept any more", p.ID)
+			return fault(NotFound, "ward %s is not kept any more", p.ID)
 		case <-time.After(20 * time.Millisecond):
 		}
 	}

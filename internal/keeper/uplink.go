@@ -549,7 +549,7 @@ func (u *uplink) asked(ctx context.Context, method string, args link.Raw, part f
 		return answered(args, func(w wasRead) (any, error) {
 			p, err := k.one(w.Ward)
 			if err != nil {
-				return nil, err
+				return nil, errNotKept
 			}
 			p.WasRead(w.Name, w.AsOf)
 			_, err = p.await(ctx, func(t loop.Ticket) loop.Event { return loop.AwaitRead{Ticket: t} })
@@ -640,7 +640,7 @@ func (u *uplink) told(method string, args link.Raw) error {
 func (u *uplink) want(ctx context.Context, w wardWish) (int, error) {
 	p, err := u.k.one(w.Ward)
 	if err != nil {
-		return 0, err
+		return 0, errNotKept
 	}
 	v, err := toldWishes.open(w.Kind, w.Wish)
 	if err != nil {
