@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
 
 	"vigila.dev/vigila/internal/client"
+	"vigila.dev/vigila/internal/link"
 )
 
 // lookout is a lookout of a service, as a process of its own.
@@ -237,4 +239,76 @@ func TestABackupIsRestored(t *testing.T) {
 	assert.Equal(t, "the tide is high", w.Hold.Why)
 	s.ok("release", s.name)
 	require.Eventually(t, func() bool { return len(s.entries()) == 4 }, patience, 50*time.Millisecond, "and it goes on from there")
+}
+
+// quiet answers nothing that it is asked.
+type quiet struct{}
+
+func (quiet) Asked(context.Context, string, link.Raw, func(any) error) (any, error) { return nil, nil }
+func (quiet) Told(string, link.Raw) error                                           { return nil }
+
+// rogue calls the service as a lookout with a key of its own, and says what it likes.
+func (s *service) rogue(service string) *link.Peer {
+	s.t.Helper()
+	key, err := link.NewKey()
+	require.NoError(s.t, err)
+	conn, err := link.Dial(s.t.Context(), s.url, nil)
+	require.NoError(s.t, err)
+	safe, err := link.Call(s.t.Context(), conn, key, service)
+	require.NoError(s.t, err)
+	p := link.New(s.t.Context(), safe, quiet{})
+	go func() { _ = p.Run() }()
+	s.t.Cleanup(func() { p.Close(nil) })
+	return p
+}
+
+// TestARogueLookoutGetsNothing: whoever has not joined is asked and told nothing, and whoever has is told of its own cluster alone.
+func TestARogueLookoutGetsNothing(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("Two berths", map[string]string{"app/c.yaml": config(s.name, "berths", "2")})
+	s.add(s.wardFile("sync: auto, every: 1s", "within: 30s"))
+	s.until("in step", inStepAndReady)
+	r, err := s.api.LetLookoutJoinWithResponse(t.Context(), "skerry", client.LetLookoutJoin{})
+	require.NoError(t, s.api.Check(r, err))
+	ctx, id := t.Context(), s.name+"@quay"
+	refused := func(p *link.Peer, want, method string, args any) {
+		t.Helper()
+		err := p.Call(ctx, method, args, nil)
+		require.Error(t, err)
+		assert.Contains(t, err.Error(), want)
+	}
+	hello := map[string]any{"Protocol": 1, "Least": 1, "Version": "rogue"}
+
+	stranger := s.rogue(r.JSON200.ServiceKey)
+	for _, method := range []string{"ready", "read", "objects", "value", "check", "writes", "whole"} {
+		refused(stranger, "say hello first", method, map[string]any{})
+	}
+	refused(stranger, "not known here", "hello", hello)
+	refused(stranger, "speaks 1 to 1 and the lookout 7 to 9", "hello", map[string]any{"Protocol": 9, "Least": 7})
+	require.NoError(t, stranger.Tell("view", map[string]any{"Ward": id}))
+	<-stranger.Done() // that ends it
+	large := s.rogue(r.JSON200.ServiceKey)
+	_ = large.Call(ctx, "hello", map[string]any{"Version": strings.Repeat("x", 1<<20)}, nil)
+	<-large.Done()
+
+	joined := s.rogue(r.JSON200.ServiceKey)
+	hello["Token"] = r.JSON200.JoinToken
+	require.NoError(t, joined.Call(ctx, "hello", hello, nil))
+	require.NoError(t, joined.Call(ctx, "ready", map[string]any{}, nil))
+	for _, method := range []string{"read", "value"} {
+		refused(joined, "is not kept any more", method, map[string]any{"Ward": id, "Store": "harbour", "Path": "x"})
+	}
+	refused(joined, "knows no tides", "tides", nil)
+	require.NoError(t, joined.Tell("view", map[string]any{"Ward": id, "View": map[string]any{"Standing": "contested", "Says": "ahoy"}}))
+	require.NoError(t, joined.Tell("finished", id))
+	var seen int64
+	require.NoError(t, joined.Call(ctx, "writes", map[string]any{"All": []map[int]any{{1: 1, 2: id, 3: "remove_entry", 4: []byte(`{"Number":1}`)}}}, &seen))
+	assert.EqualValues(t, 1, seen)
+	require.NoError(t, joined.Call(ctx, "whole", map[string]any{"All": map[string]any{id: map[string]any{}}, "UpTo": 1}, nil))
+	assert.Len(t, s.entries(), 1, "the logbook of another cluster's ward stays")
+	assert.EqualValues(t, "in step", s.ward().Standing)
+
+	s.ok("cluster", "remove", "skerry")
+	<-joined.Done()
 }

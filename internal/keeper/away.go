@@ -216,6 +216,16 @@ func (k *Keeper) lookoutKey(ctx context.Context) (*link.Key, error) {
 // TakeLookout speaks with a lookout until it goes. conn is ended then.
 func (k *Keeper) TakeLookout(ctx context.Context, conn net.Conn, from, version string) error {
 	defer conn.Close()
+	k.mu.RLock()
+	closed := k.closed
+	if !closed {
+		k.done.Add(1) // what is noted when it goes has to be written before the record is closed
+		defer k.done.Done()
+	}
+	k.mu.RUnlock()
+	if closed {
+		return nil
+	}
 	own, err := k.LookoutKey(ctx)
 	if err != nil {
 		return err
@@ -226,6 +236,7 @@ func (k *Keeper) TakeLookout(ctx context.Context, conn net.Conn, from, version s
 	}
 	v := &visitor{k: k, key: caller, from: from, version: version, log: k.log.With("from", from)}
 	v.peer = link.New(k.ctx, safe, v)
+	v.peer.Limit(strangersSay)
 	late := time.AfterFunc(helloWithin, func() {
 		if v.of() == nil {
 			v.peer.Close(errors.New("it has not said who it is"))
@@ -233,11 +244,17 @@ func (k *Keeper) TakeLookout(ctx context.Context, conn net.Conn, from, version s
 	})
 	err = v.peer.Run()
 	late.Stop()
-	if v.away != nil {
-		v.away.left(v.peer, err)
+	v.mu.Lock()
+	a := v.away
+	v.mu.Unlock()
+	if a != nil {
+		a.left(v.peer, err)
 	}
 	return nil
 }
+
+// strangersSay is how much somebody may say at a time of whom it is not known yet who they are, in bytes.
+const strangersSay = 64 << 10
 
 // helloWithin is how long a lookout has to say who it is.
 const helloWithin = 20 * time.Second
@@ -254,10 +271,20 @@ type visitor struct {
 	away *away
 }
 
+// of is the cluster whose lookout it is; nil as long as that is not known, and once it keeps that no more.
 func (v *visitor) of() *away {
 	v.mu.Lock()
-	defer v.mu.Unlock()
-	return v.away
+	a := v.away
+	v.mu.Unlock()
+	if a == nil {
+		return nil
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.ended {
+		return nil
+	}
+	return a
 }
 
 // Asked is part of link.Handler.
@@ -315,8 +342,8 @@ func (v *visitor) Told(method string, args link.Raw) error {
 		return told(args, func(f toldFacts) { a.tookFacts(f) })
 	case "use":
 		return told(args, func(u toldUse) {
-			if p := a.ward(u.Ward); p != nil {
-				a.k.use(p.ID, u.Places)
+			if p := a.ward(u.Ward); p != nil { // which places it may know of follows from what was rendered here, not from what it says
+				a.k.use(p.ID, loop.Places(p.Says()))
 				p.post(loop.Told{Others: false})
 			}
 		})
@@ -375,6 +402,7 @@ func (v *visitor) hello(ctx context.Context, h hello) (*welcome, error) {
 	v.mu.Lock()
 	v.away = a
 	v.mu.Unlock()
+	v.peer.Limit(0)
 	return &welcome{Protocol: spoken, Version: v.version, Service: a.k.service, Cluster: a.name, Labels: l.labels(), Digest: a.k.store.Vault().DigestKey(), Seen: seen}, nil
 }
 
@@ -451,10 +479,34 @@ func (a *away) came(peer *link.Peer, r ready) error {
 		old.Close(errors.New("the lookout has called anew"))
 	}
 	a.write()
+	a.k.spawn(func() { a.heeds(peer) })
 	a.k.log.Info("a lookout is here", "cluster", a.name, "wards", len(r.Wards))
 	a.turned(func(p *placement) { p.post(attached{}) })
 	a.k.spawn(func() { a.letGoOf(r.Wards) })
 	return nil
+}
+
+// heeds writes down now and then when the lookout was heard of, so that a service which is killed knows since when nobody was.
+func (a *away) heeds(peer *link.Peer) {
+	tick := time.NewTicker(time.Minute)
+	defer tick.Stop()
+	for {
+		select {
+		case <-peer.Done():
+			return
+		case <-tick.C:
+		}
+		a.mu.Lock()
+		mine := a.peer == peer
+		if mine {
+			a.kept.Told.Heard = peer.Heard()
+		}
+		a.mu.Unlock()
+		if !mine {
+			return
+		}
+		a.write()
+	}
 }
 
 // letGoOf tells the lookout of wards that were removed while it was away. One that this service has never known is left to it.
@@ -561,6 +613,13 @@ func (a *away) value(ctx context.Context, r askValue) (toldValue, error) {
 	if p == nil {
 		return toldValue{}, fault(NotFound, "ward %s is not kept any more", r.Ward)
 	}
+	refers, err := p.mayKnow(ctx, r.Place)
+	if err == nil && !refers {
+		err = fmt.Errorf("nothing that %s declares, or has applied, refers to %s", p.ID, r.Place)
+	}
+	if err != nil {
+		return toldValue{Failed: err.Error()}, nil
+	}
 	keys, err := filler{p}.values(ctx, r.Place)
 	switch {
 	case errors.Is(err, secrets.ErrNone):
@@ -570,6 +629,34 @@ func (a *away) value(ctx context.Context, r askValue) (toldValue, error) {
 		return toldValue{Failed: err.Error(), Away: errors.As(err, &why) && why.Away}, nil
 	}
 	return toldValue{Keys: keys}, nil
+}
+
+// mayKnow tells whether what the ward declares, or what is kept of what it applied, refers to a place: a lookout is told no other values.
+func (p *placement) mayKnow(ctx context.Context, at secret.Place) (bool, error) {
+	if len(p.refersTo(at)) > 0 {
+		return true, nil
+	}
+	entries, _, err := p.ledger.Entries(ctx, record.Find{Placement: p.ID})
+	if err != nil {
+		return false, err
+	}
+	seen := map[string]bool{"": true}
+	for _, e := range entries {
+		if seen[e.Snapshot] {
+			continue
+		}
+		seen[e.Snapshot] = true
+		whole, err := p.ledger.Snapshot(ctx, e.Snapshot)
+		if err != nil {
+			return false, err
+		}
+		for _, o := range whole {
+			if slices.ContainsFunc(secret.Of(o.Object), func(r secret.Ref) bool { return r.Place() == at }) {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
 }
 
 // took takes in writes of the lookout.

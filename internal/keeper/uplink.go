@@ -196,6 +196,7 @@ const writesAtOnce = 200
 func (u *uplink) tellWrites(ctx context.Context, peer *link.Peer) {
 	for ctx.Err() == nil {
 		all, err := u.k.store.Outgoing(ctx, 0, writesAtOnce)
+		all = some(all)
 		if err == nil && len(all) > 0 {
 			var seen int64
 			if err = peer.Call(ctx, "writes", toldWrites{all}, &seen); err == nil {
@@ -220,6 +221,20 @@ func (u *uplink) tellWrites(ctx context.Context, peer *link.Peer) {
 	}
 }
 
+// sayAtOnce is about how much is said in one call, in bytes; a frame holds more.
+const sayAtOnce = 4 << 20
+
+// some are the first of some writes that go together in one call.
+func some(all []record.Outgoing) []record.Outgoing {
+	size := 0
+	for i, o := range all {
+		if size += len(o.Body); size > sayAtOnce && i > 0 {
+			return all[:i]
+		}
+	}
+	return all
+}
+
 // tellWhole gives the service all that it is to have of every ward: a ward at a time, since logbooks are long.
 func (u *uplink) tellWhole(ctx context.Context, peer *link.Peer) error {
 	all, asOf, err := u.k.store.Wholes(ctx)
@@ -227,8 +242,10 @@ func (u *uplink) tellWhole(ctx context.Context, peer *link.Peer) error {
 		return err
 	}
 	for _, id := range sortedKeys(all) {
-		if err := peer.Call(ctx, "whole", toldWhole{All: map[string]record.Whole{id: all[id]}, UpTo: -1}, nil); err != nil {
-			return err
+		for _, part := range all[id].Parts(sayAtOnce) {
+			if err := peer.Call(ctx, "whole", toldWhole{All: map[string]record.Whole{id: part}, UpTo: -1}, nil); err != nil {
+				return err
+			}
 		}
 	}
 	if err := peer.Call(ctx, "whole", toldWhole{UpTo: asOf}, nil); err != nil {
@@ -416,7 +433,11 @@ func (t toldBy) Stored(ctx context.Context) (*declared.Declaration, error) {
 	if err != nil {
 		return nil, err
 	}
-	return in.Open()
+	d, err := in.Open()
+	if err == nil && t.p.k.up.beyond(ctx, d) != nil { // its limits are narrower than they were
+		return nil, nil
+	}
+	return d, err
 }
 
 // gather takes in the objects of a snapshot that come in parts.

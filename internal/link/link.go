@@ -20,8 +20,8 @@ import (
 
 // The bounds of a connection. What is larger than a frame goes as a stream.
 const (
-	maxFrame  = 8 << 20 // bytes
-	maxCalls  = 256     // of the other side that are answered at a time
+	maxFrame  = 32 << 20 // bytes
+	maxCalls  = 256      // of the other side that are answered at a time
 	maxNested = 64
 	writeTime = 30 * time.Second // until a frame that nobody takes ends the connection
 )
@@ -113,6 +113,7 @@ type Peer struct {
 	wrote   atomic.Int64 // when, in Unix nanoseconds
 	heard   atomic.Int64
 	in, out atomic.Int64 // bytes
+	limit   atomic.Int64 // of what is taken, bytes
 
 	mu      sync.Mutex
 	last    uint64
@@ -132,10 +133,19 @@ type waiting struct {
 func New(ctx context.Context, conn net.Conn, h Handler) *Peer {
 	p := &Peer{conn: conn, handler: h, waiting: map[uint64]*waiting{}, going: map[uint64]context.CancelFunc{}, slots: make(chan struct{}, maxCalls), told: make(chan frame, 64)}
 	p.ctx, p.end = context.WithCancelCause(ctx)
+	p.limit.Store(maxFrame)
 	now := time.Now().UnixNano()
 	p.wrote.Store(now)
 	p.heard.Store(now)
 	return p
+}
+
+// Limit says how large a frame of the other side may be, in bytes; 0: as large as any. It is for those of whom it is not known yet who they are.
+func (p *Peer) Limit(bytes int64) {
+	if bytes <= 0 {
+		bytes = maxFrame
+	}
+	p.limit.Store(bytes)
 }
 
 // Done is closed once the connection has ended.
@@ -215,8 +225,8 @@ func (p *Peer) read() error {
 			return err
 		}
 		n := binary.BigEndian.Uint32(head[:])
-		if n > maxFrame {
-			return fmt.Errorf("%w: a frame of %d bytes; at most %d are taken", ErrFrame, n, maxFrame)
+		if limit := p.limit.Load(); int64(n) > limit {
+			return fmt.Errorf("%w: a frame of %d bytes; at most %d are taken", ErrFrame, n, limit)
 		}
 		body, err := readAll(p.conn, int(n))
 		if err != nil {

@@ -237,9 +237,35 @@ type Whole struct {
 	Tasks      map[string]string
 	Rejections map[string]logbook.Rejection
 	Stretches  []logbook.Stretch
+	More       bool // these are more entries of one that came before
+}
+
+// Parts are a Whole in several, each with entries of about so many bytes.
+func (w Whole) Parts(bytes int) []Whole {
+	entries := w.Entries
+	w.Entries = nil
+	out := []Whole{w}
+	size := 0
+	for _, e := range entries {
+		n := len(toJSON(e))
+		if size += n; size > bytes && len(out[len(out)-1].Entries) > 0 {
+			out, size = append(out, Whole{More: true}), n
+		}
+		last := &out[len(out)-1]
+		last.Entries = append(last.Entries, e)
+	}
+	return out
 }
 
 func (w Whole) to(ctx context.Context, t *writing) error {
+	if w.More {
+		for _, e := range w.Entries {
+			if err := (AddEntry{e}).to(ctx, t); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	for _, table := range []string{"entries", "rejections", "standings"} {
 		if err := t.exec(ctx, `DELETE FROM `+table+` WHERE placement=?`, t.id); err != nil {
 			return err

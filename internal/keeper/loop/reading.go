@@ -141,7 +141,7 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 	p.declared, p.stored, p.heldBack = d, nil, ""
 	p.says.Store(d)
 	p.idle = p.meansNothing(d)
-	p.out(Use{places(d)})
+	p.out(Use{Places(d)})
 	if d.Files != nil || len(p.index.Rules) > 0 {
 		p.setRules(d)
 	}

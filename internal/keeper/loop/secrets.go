@@ -30,8 +30,11 @@ func (p *Placement) secrets(refs []secret.Ref) secret.Standing {
 	return secret.Stand(refs, p.Stores.Known, p.Mask)
 }
 
-// places lists where the values are that a declaration refers to.
-func places(d *declared.Declaration) []secret.Place {
+// Places lists where the values are that a declaration refers to.
+func Places(d *declared.Declaration) []secret.Place {
+	if d == nil {
+		return nil
+	}
 	all := map[secret.Place]bool{}
 	for _, o := range d.Objects {
 		for _, r := range o.Secrets {
@@ -46,7 +49,7 @@ func (p *Placement) unreadStores() (out []string) {
 	if !p.declared.Known() {
 		return nil
 	}
-	for _, place := range places(p.declared) {
+	for _, place := range Places(p.declared) {
 		if k := p.Stores.Known(place); k.Problem != "" && k.Refused == "" {
 			out = append(out, "whether secret values are others is not known: "+k.Problem)
 		}
