@@ -346,7 +346,8 @@ func (f *files) tar() ([]byte, error) {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	return b.Bytes(), w.Close()
+	err := w.Close()
+	return b.Bytes(), err
 }
 
 // materials is what the image is made of: the modules of the binary and the packages below it.
