@@ -10,7 +10,7 @@ LAB_SOURCES := $(shell find lab -name '*.go') lab/go.mod lab/go.sum lab/version.
 # Pinned; the newest that builds with this Go.
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.1
 
-.PHONY: build lab host demo demo-down test bench soak fuzz check generate screenshots prepare clean
+.PHONY: build lab host image demo demo-down test bench soak fuzz check generate screenshots prepare clean
 
 build: bin/vigila
 
@@ -60,17 +60,21 @@ bench: build lab bin/kubectl
 bin/kubectl: lab/go.mod lab/version.ldflags
 	cd lab && go build -ldflags "$$(cat version.ldflags)" -o ../$@ k8s.io/kubernetes/cmd/kubectl
 
+# Images for amd64 and arm64 as an OCI layout in bin/image, without a container engine; PUSH=REGISTRY/NAME:TAG pushes them too.
+image: console/dist/index.html
+	go run ./image $(if $(PUSH),-push $(PUSH))
+
 # Plays random faults against a running service, while a checker that shares no code with it looks for a false claim.
 soak: build lab
 	bin/vigila-lab soak --minutes $(MINUTES) --seed $(SEED)
 
 # Every fuzz test for a while. What one finds it keeps below testdata/fuzz, where make test plays it ever after.
 fuzz:
-	@for t in core/object:FuzzParse core/object:FuzzProject core/compare:FuzzDiffer core/ward:FuzzWard core/ward:FuzzDeclared core/health:FuzzParseRules render:FuzzChart render:FuzzTemplate render:FuzzArchive render:FuzzApart cluster:FuzzKubeconfig server:FuzzPush; do \
+	@for t in core/object:FuzzParse core/object:FuzzProject core/compare:FuzzDiffer core/ward:FuzzWard core/ward:FuzzDeclared core/health:FuzzParseRules render:FuzzChart render:FuzzTemplate render:FuzzArchive render:FuzzApart cluster:FuzzKubeconfig server:FuzzPush link:FuzzFrames core/kit:FuzzMake; do \
 	  echo "$$t"; go test ./internal/$${t%%:*} -run xxx -fuzz "$${t##*:}\$$" -fuzztime $(SECONDS_EACH)s || exit 1; done
 
 check: console/node_modules/.package-lock.json
-	@test -z "$$(gofmt -l bench cmd internal api console/*.go docs e2e lab)" || { gofmt -l cmd internal api console/*.go docs e2e lab; echo "run gofmt -w on these"; exit 1; }
+	@test -z "$$(gofmt -l bench cmd image internal api console/*.go docs e2e lab)" || { gofmt -l bench cmd image internal api console/*.go docs e2e lab; echo "run gofmt -w on these"; exit 1; }
 	@[ -e console/dist/.keep ] || { mkdir -p console/dist; touch console/dist/.keep; }
 	go vet ./...
 	cd lab && go vet ./...
