@@ -61,6 +61,7 @@ type settings struct {
 	BackupTo        string `mapstructure:"backup_to"`
 	BackupEvery     string `mapstructure:"backup_every"`
 	BackupKeep      int    `mapstructure:"backup_keep"`
+	StandBy         bool   `mapstructure:"stand_by"`
 	keepFor         time.Duration
 	keepAudit       time.Duration
 	sessionIdle     time.Duration
@@ -112,6 +113,7 @@ Where no admin's token is left: vigila serve --make-admin-token makes one on the
 	f.String("session-idle", "8h", "how long somebody stays signed in who does nothing, such as 8h")
 	f.String("session-for", "24h", "how long somebody stays signed in at most, such as 24h or 7d")
 	f.String("keep-for", "0", "how long entries are kept, such as 90d or 720h; 0: for ever")
+	f.Bool("stand-by", false, "where another service works in the data directory, wait until it is gone, and take over")
 	f.String("backup-to", "", "place that backups are taken into: a directory, or s3://BUCKET/PREFIX?endpoint=https://HOST; none when empty")
 	f.String("backup-every", "24h", "how often a backup is taken, such as 6h or 1d")
 	f.Int("backup-keep", 14, "backups that are left there, the newest; 0: all")
@@ -132,7 +134,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "session-idle", "session-for", "backup-to", "backup-every", "backup-keep", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "session-idle", "session-for", "stand-by", "backup-to", "backup-every", "backup-keep", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -241,15 +243,18 @@ func serve(ctx context.Context, s settings) error {
 	syscall.Umask(0o077) // what is kept is nobody else's: private code, and what of it is secret
 	klog.SetSlogLogger(slog.New(asDebug{handler}).With("from", "client-go"))
 
-	store, err := record.Open(ctx, s.Data)
-	if err != nil {
-		return err
-	}
-	defer store.Close()
 	listener, err := net.Listen("tcp", s.Listen)
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w; choose another with --listen", s.Listen, err)
 	}
+	store, err := s.open(ctx, listener, log)
+	if err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	if store == nil { // it ended while it stood by
+		return nil
+	}
+	defer store.Close()
 	address := "http://" + listener.Addr().String()
 	if s.TLSCert != "" {
 		pair := &certificate{cert: s.TLSCert, key: s.TLSKey, log: log}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"filippo.io/age"
 )
@@ -149,6 +150,32 @@ func (e *NewerError) Error() string {
 	return fmt.Sprintf("the database is of a newer version of Vigila than this one (it knows of %s, and this binary does not); run that version, or restore a backup of before", e.Step)
 }
 
+// ErrLocked tells that another service has the data directory.
+var ErrLocked = errors.New("another Vigila already uses it")
+
+// WaitFree waits until no service has a data directory: for one that stands by. Between that and Open another may have taken it.
+func WaitFree(ctx context.Context, dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("make the data directory: %w", err)
+	}
+	again := time.NewTicker(500 * time.Millisecond)
+	defer again.Stop()
+	for {
+		lock, err := lockDir(dir)
+		if err == nil {
+			return lock.Close()
+		}
+		if !errors.Is(err, ErrLocked) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-again.C:
+		}
+	}
+}
+
 // lockDir takes the lock of a data directory.
 func lockDir(dir string) (*os.File, error) {
 	lock, err := os.OpenFile(filepath.Join(dir, "vigila.lock"), os.O_CREATE|os.O_RDWR, 0o600)
@@ -157,10 +184,17 @@ func lockDir(dir string) (*os.File, error) {
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = lock.Close()
-		return nil, fmt.Errorf("another Vigila already uses %s; stop it, or choose another --data", dir)
+		return nil, &lockedError{dir}
 	}
 	return lock, nil
 }
+
+type lockedError struct{ dir string }
+
+func (e *lockedError) Error() string {
+	return fmt.Sprintf("another Vigila already uses %s; stop it, or choose another --data", e.dir)
+}
+func (e *lockedError) Unwrap() error { return ErrLocked }
 
 // knownVault is the key of a directory that has one, or that of VIGILA_KEY; none is made.
 func knownVault(dir string) (*Vault, error) {
