@@ -129,6 +129,11 @@ func answers() map[string]any {
 	missing := client.Secret{Reference: "harbour/fare-gate#password", Store: "harbour", Path: "fare-gate", Key: "password", Says: "missing", NeedsYou: true, UsedBy: []string{"fare-gate@skerry"}, ObjectsUsing: []string{"fare-gate@skerry Secret/fare-gate"}}
 	secrets := []client.Secret{missing, {Reference: "sealed/gate#token", Store: "sealed", Path: "gate", Key: "token", Says: "unknown", Reason: stores[1].Problem, ObjectsUsing: []string{"fare-gate@quay Secret/fare-gate"}},
 		{Reference: "harbour/gale-post#token", Says: "set", Version: "3", ObjectsUsing: []string{"gale-post@quay Secret/gale-post", "gale-post@skerry Secret/gale-post"}}}
+	quay := client.Cluster{Name: "quay", Server: "https://quay.brindle.example:6443", Version: "v1.37.2", Labels: map[string]string{"tier": "rehearsal", "line": "brindle"}, Live: seen, Wards: 5, By: client.ClusterByLookout,
+		Lookout: client.Lookout{Here: true, Since: at(3 * time.Hour), Heard: at(4 * time.Second), Version: "1.4", Older: true, Received: 3 << 20, Sent: 700, Alone: []client.LookoutAlone{}}}
+	skerry := client.Cluster{Name: "skerry", Version: "v1.37.2", Live: client.AsOf{At: at(time.Hour), Problem: "the lookout of skerry was heard of last"}, Wards: 4, By: client.ClusterByLookout,
+		Lookout: client.Lookout{Heard: at(time.Hour), Refused: "192.0.2.7", RefusedAt: at(30 * time.Minute), Alone: []client.LookoutAlone{}}}
+	holm := client.Cluster{Name: "holm", Live: client.AsOf{Problem: "waits"}, By: client.ClusterByLookout, Lookout: client.Lookout{WaitsToJoin: true, Until: at(time.Hour), Alone: []client.LookoutAlone{}}}
 	return map[string]any{
 		"GET /stores":                       client.StoreList{Items: stores, Total: 3},
 		"POST /stores":                      stores[0],
@@ -198,7 +203,9 @@ func answers() map[string]any {
 		"GET /rosters/moorings":                      roster,
 		"GET /repos":                                 client.RepoList{Items: []client.Repo{{Name: "moorings", Url: "https://git.brindle.example/moorings.git", Branches: []string{"main", "next"}, Repository: seen, Wards: 10, Rosters: 1, Warning: "its token ends in 3 d"}}, Total: 1},
 		"GET /repos/moorings/pushes":                 client.Pushes{Path: "/api/v1/repos/moorings/pushes", HasKey: true, Last: at(4 * time.Minute)},
-		"GET /clusters":                              client.ClusterList{Items: []client.Cluster{{Name: "quay", Server: "https://quay.brindle.example:6443", Version: "v1.37.2", Labels: map[string]string{"tier": "rehearsal", "line": "brindle"}, Live: seen, Wards: 5}}, Total: 1},
+		"GET /clusters":                              client.ClusterList{Items: []client.Cluster{quay, skerry, holm}, Total: 3},
+		"GET /clusters/quay":                         client.ClusterPage{ClusterOf: quay, Whole: true, KeptBy: []client.OwnerHere{{Owner: "harbour-ops", Wards: 3, InStep: 2, NeedYou: 1}, {Wards: 2, InStep: 2}}, Machines: []client.Machine{{Name: "n1", Up: true, Millicores: 4000, Bytes: 16 << 30, PodRoom: 110}, {Name: "n2", Says: "the kubelet is silent", Since: at(time.Hour)}}},
+		"GET /clusters/skerry":                       client.ClusterPage{ClusterOf: skerry, KeptBy: []client.OwnerHere{{Owner: "ticketing", Wards: 4, NeedYou: 4}}, WarningsUnknown: "Not known while its lookout is away."},
 		"GET /tokens":                                client.TokenList{Items: []client.Token{{Name: "pipeline", Role: "operator", Made: at(48 * time.Hour), Used: at(time.Minute), Expires: now.Add(89*24*time.Hour + time.Hour)}, {Name: "admin", Role: "admin", Made: at(48 * time.Hour), Used: at(time.Minute), You: true}}, Total: 2},
 		"GET /proposals":                             client.ProposalList{Items: []client.Proposal{proposed, stale}, Total: 2},
 		"GET /proposals/12":                          proposed,
@@ -245,7 +252,7 @@ func TestOutputs(t *testing.T) {
 	for _, width := range []int{80, 140} {
 		var out bytes.Buffer
 		for _, line := range []string{"ward list", "ward show berth-planner", "ward show fare-gate", "diff berth-planner", "sync fare-gate --preview", "logbook", "logbook fare-gate", "logbook fare-gate 2", "compare fare-gate 1 2", "rejections fare-gate",
-			"roster list", "roster show moorings", "repo list", "repo pushes moorings", "cluster list", "token list", "rollback fare-gate --propose --preview",
+			"roster list", "roster show moorings", "repo list", "repo pushes moorings", "cluster list", "cluster show quay", "cluster show skerry", "token list", "rollback fare-gate --propose --preview",
 			"look fare-gate", "run fare-gate 2", "logbook fare-gate 2 --log gate-report", "hold fare-gate --for 2h --why gale", "release fare-gate", "reject fare-gate c15182f --why squeaks", "accept fare-gate c15182f", "sync fare-gate --stop", "canary show ticket-office", "canary show departures", "canary next ticket-office", "canary show gate", "follow list", "follow show fare-gate", "follow take fare-gate 2.9.0", "registry list", "registry pushes harbour", "registry pushes harbour --new-key", "registry add harbour registry.brindle.example", "registry remove harbour", "propose list", "propose show 12", "propose show 13", "propose effect --repo moorings --branch vigila/gate-2.8.1", "propose approve 12", "propose merge 12", "propose withdraw 13", "propose show x", "lane list", "lane show fare-gate", "lane show fare-gate --limit 2", "lane preview fare-gate --to skerry", "lane promote fare-gate --to skerry --along --why late", "lane compare fare-gate quay skerry", "lane hold fare-gate skerry --why gale", "lane hold fare-gate skerry", "lane release fare-gate skerry", "lane show", "lane promote fare-gate", "alert list", "alert log", "alert muted", "alert mute fare-gate --for 2h --why gale", "alert mute fare-gate", "alert unmute fare-gate", "alert way list", "alert way try ops-chat", "alert way add x", "alert way remove ops-chat", "store list", "store add harbour https://secrets.brindle.example", "store add vault --namespace quay", "store try harbour", "store pushes harbour", "store remove harbour", "secret list", "secret set harbour/fare-gate#password", "metrics list", "metrics add harbour-metrics https://metrics.brindle.example", "metrics try harbour-metrics up", "metrics remove harbour-metrics",
 			"logbook --since yesterday", "repo notices moorings", "ward lst", "nonsense"} {
 			fmt.Fprintf(&out, "$ vigila %s\n", line)

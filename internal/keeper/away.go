@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
+	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/judge"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -460,6 +461,22 @@ func (a *away) refused(at time.Time, from string) {
 	a.write()
 	a.k.Refused(a.k.ctx, Actor{Name: "a lookout from " + from}, Subject{"join", "cluster", a.name}, "the token was used before, or has ended")
 	a.k.broker.send(Note{"cluster", a.name})
+}
+
+// refusedFor is how long somebody is told that somebody was refused.
+const refusedFor = 24 * time.Hour
+
+// trouble is that somebody came with a token of the cluster's lookout that was used, or has ended; nil when nobody has of late. That the lookout is away
+// its wards tell.
+func (a *away) trouble(now time.Time) *alert.Trouble {
+	a.mu.Lock()
+	from, at := a.kept.Told.Refused, a.kept.Told.At
+	a.mu.Unlock()
+	if from == "" || now.Sub(at) > refusedFor {
+		return nil
+	}
+	return &alert.Trouble{Subject: ofCluster + a.name, Topic: alert.NeedsYou, Text: fmt.Sprintf("somebody from %s came with a token of its lookout that was used before, or has ended, and was refused", from), Since: at, Link: "/clusters/" + a.name,
+		Todo: "Who has it? vigila audit --search " + a.name + ". If it got about, let a lookout join anew: vigila cluster add " + a.name + " --by-lookout"}
 }
 
 // came begins to keep the lookout up to date. A connection of before, which may hang, is ended.

@@ -74,7 +74,12 @@ func (k *Keeper) troubles(ctx context.Context) (all []alert.Trouble, unknown map
 	}
 	k.mu.RLock()
 	for name, l := range k.clusters {
-		unknown[ofCluster+name] = l.conn == nil
+		unknown[ofCluster+name] = l.conn == nil && l.away == nil
+		if l.away != nil {
+			if t := l.away.trouble(time.Now()); t != nil {
+				all = append(all, belongs(*t, ofWards(views, func(v *standing.View) bool { return v.Cluster == name })))
+			}
+		}
 	}
 	k.mu.RUnlock()
 	ending, err := k.ending(ctx)

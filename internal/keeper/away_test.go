@@ -1,0 +1,51 @@
+package keeper
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/link"
+	"vigila.dev/vigila/internal/record"
+)
+
+func TestSomebodyIsToldOfAUsedToken(t *testing.T) {
+	now := time.Date(2026, 11, 27, 3, 0, 0, 0, time.UTC)
+	a := newAway(nil, record.Lookout{Cluster: "skerry"})
+	assert.Nil(t, a.trouble(now))
+	a.kept.Told.Refused, a.kept.Told.At = "192.0.2.7", now
+	got := a.trouble(now.Add(time.Hour))
+	assert.Contains(t, got.Text, "192.0.2.7")
+	assert.Equal(t, "cluster skerry", got.Subject)
+	assert.Nil(t, a.trouble(now.Add(25*time.Hour)), "it is over by itself")
+}
+
+// TestWhatIsKnownOfACluster: kinds that were asked for once are known while the cluster's kinds are the same, and what can't be told changes nothing.
+func TestWhatIsKnownOfACluster(t *testing.T) {
+	a := newAway(nil, record.Lookout{Cluster: "skerry", Told: record.LookoutTold{Facts: record.LookoutsFacts{Version: "v1.37.2", Kinds: map[string]bool{"v1/ConfigMap": true, "v1/Namespace": false}}}})
+	assert.NoError(t, a.down())
+	for kind, want := range map[string]bool{"ConfigMap": true, "Namespace": false} {
+		is, err := a.namespaced(object.Object{Version: "v1", Ref: object.Ref{Kind: kind}})
+		assert.NoError(t, err)
+		assert.Equal(t, want, is, kind)
+	}
+	a.tookFacts(toldFacts{Problem: "the cluster does not answer"})
+	assert.Equal(t, "v1.37.2", a.facts().Version)
+	assert.Error(t, newAway(nil, record.Lookout{Cluster: "skerry"}).down(), "nothing is rendered for what nobody knows")
+}
+
+func TestWritesGoTogetherUpToABound(t *testing.T) {
+	body := make([]byte, sayAtOnce/3)
+	var all []record.Outgoing
+	for n := range 7 {
+		all = append(all, record.Outgoing{N: int64(n + 1), Body: body})
+	}
+	assert.Len(t, some(all), 3)
+	assert.Len(t, some(all[:2]), 2)
+	assert.Empty(t, some(nil))
+	assert.Len(t, some([]record.Outgoing{{N: 1, Body: make([]byte, 2*sayAtOnce)}}), 1, "one that is large goes alone")
+	_, err := link.Encode(toldWrites{some(all)})
+	assert.NoError(t, err)
+}
