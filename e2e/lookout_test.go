@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"k8s.io/apimachinery/pkg/apis/meta/v1/unstructured"
@@ -311,4 +312,50 @@ func TestARogueLookoutGetsNothing(t *testing.T) {
 
 	s.ok("cluster", "remove", "skerry")
 	<-joined.Done()
+}
+
+// TestTheConsoleLetsALookoutJoin: from the form to a cluster that is kept, and back to one whose lookout is away.
+func TestTheConsoleLetsALookoutJoin(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows("No wards yet")
+	b.open(s.url + "/clusters")
+	b.click("Add a cluster")
+	b.fill("name", "skerry")
+	b.do(chromedp.SendKeys(chromedp.CSS("#by"), "lookout"))
+	b.click("Check and add it")
+	b.shows("The token is good once")
+	words := strings.Fields(strings.ReplaceAll(b.text(), "\\", " "))
+	after := func(word string) string {
+		for i, w := range words {
+			if rest, is := strings.CutPrefix(w, word+"="); is {
+				return rest
+			}
+			if w == word && i+1 < len(words) {
+				return words[i+1]
+			}
+		}
+		t.Fatalf("the page says no %s:\n%s", word, b.text())
+		return ""
+	}
+	l := &lookout{s: s, log: &lockedBuffer{}, env: []string{"VIGILA_JOIN=" + after("VIGILA_JOIN")}}
+	l.args = []string{"lookout", "--service", after("--service"), "--service-key", after("--service-key"), "--kubeconfig", kubeconfig(), "--data", filepath.Join(t.TempDir(), "data"), "--log-format", "json"}
+	b.click("Close")
+	b.shows("waits for its lookout")
+	l.start()
+	t.Cleanup(l.kill)
+	s.here("skerry", true)
+	b.open(s.url + "/clusters")
+	b.shows("by lookout")
+	b.open(s.url + "/clusters/skerry")
+	b.shows("here, came")
+	b.shows("Nothing is kept here yet")
+	l.kill()
+	s.here("skerry", false)
+	b.open(s.url + "/clusters/skerry")
+	b.shows("Its lookout is away, and goes on by itself")
+	b.open(s.url + "/clusters")
+	b.shows("its lookout is away")
 }
