@@ -39,6 +39,7 @@ const perWard = 500
 // crowd is a service with wards that are in step, shared by several measures.
 type crowd struct {
 	world   *world
+	prefix  string // of its wards
 	objects int
 	quiet   time.Duration
 
@@ -46,6 +47,8 @@ type crowd struct {
 	repo  *repository
 	count int // wards so far
 }
+
+func (f *crowd) name(i int) string { return fmt.Sprintf("%s-%02d", f.prefix, i) }
 
 // ready brings the crowd up to so many objects, all in step.
 func (f *crowd) ready(ctx context.Context, objects int) (err error) {
@@ -65,7 +68,7 @@ func (f *crowd) ready(ctx context.Context, objects int) (err error) {
 	}
 	files, gates := map[string]string{}, ""
 	for ; f.count*perWard < objects; f.count++ {
-		name := fmt.Sprintf("crowd-%02d", f.count)
+		name := f.name(f.count)
 		for i := range perWard - 1 { // and its namespace
 			file := fmt.Sprintf("%s/part-%d.yaml", name, i/50)
 			files[file] += "---\n" + manifest(fmt.Sprintf("berth-%03d", i), i, 1)
@@ -124,7 +127,7 @@ func (f *crowd) drift(ctx context.Context) (row, error) {
 	var ours, limit []time.Duration
 	profile, err := f.profiled(func() error {
 		for n := range writes {
-			ns, name := fmt.Sprintf("crowd-%02d", n%f.count), fmt.Sprintf("berth-%03d", 2*(n/f.count))
+			ns, name := f.name(n%f.count), fmt.Sprintf("berth-%03d", 2*(n/f.count))
 			start := time.Now()
 			failed := make(chan error, 1)
 			go func() {
@@ -161,7 +164,7 @@ func (f *crowd) drift(ctx context.Context) (row, error) {
 		return r, err
 	}
 	for i := range f.count { // put it back for the measures that follow
-		if err := f.cli("sync", fmt.Sprintf("crowd-%02d", i)); err != nil {
+		if err := f.cli("sync", f.name(i)); err != nil {
 			return r, err
 		}
 	}

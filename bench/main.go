@@ -104,9 +104,11 @@ func run(ctx context.Context, o options) (rows []row, err error) {
 	// The first ones have a service each, which ends with them; the last ones share one that watches o.objects, and would
 	// be in the way of all others.
 	forms := &forms{world: w, wards: o.wards}
-	crowd := &crowd{world: w, objects: o.objects, quiet: o.quiet}
+	crowd := &crowd{world: w, prefix: "crowd", objects: o.objects, quiet: o.quiet}
+	far := &distant{crowd: *crowd}
+	far.objects, far.prefix = min(o.objects, 2000), "far"
 	var all = []measure{{"sync", w.sync}, {"preview", w.preview}, {"push", func(ctx context.Context) (row, error) { return w.push(ctx, o.wards) }}, {"lanes", func(ctx context.Context) (row, error) { return w.lanes(ctx, 500) }}, {"effect", w.effect}, {"hostile", w.hostile}, {"back", w.back},
-		{"render", forms.render}, {"warm", forms.warm}, {"touch", forms.touch}, {"large", func(ctx context.Context) (row, error) { return w.large(ctx, o.files) }},
+		{"wire", far.wire}, {"far", func(ctx context.Context) (row, error) { defer far.end(); return far.drift(ctx) }}, {"render", forms.render}, {"warm", forms.warm}, {"touch", forms.touch}, {"large", func(ctx context.Context) (row, error) { return w.large(ctx, o.files) }},
 		{"drift", crowd.drift}, {"restart", crowd.restart}, {"requests", crowd.requests}, {"memory", crowd.memory}}
 	for _, m := range all {
 		if o.wants(m.name) {
