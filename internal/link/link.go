@@ -123,10 +123,42 @@ type Peer struct {
 	told    chan frame
 }
 
-// waiting is somebody who waits for an answer.
+// waiting is somebody who waits for an answer. Parts wait for them, so that who is slow to take them holds up nobody else.
 type waiting struct {
-	part func(Raw) error
-	done chan frame
+	streams bool
+	done    chan frame
+	more    chan struct{} // there are parts
+
+	mu    sync.Mutex
+	parts []Raw
+	size  int // of the parts, bytes
+}
+
+// maxWaiting is how much may wait for somebody who is slow, in bytes.
+const maxWaiting = 128 << 20
+
+// put keeps a part until it is taken; false when too much waits already.
+func (w *waiting) put(part Raw) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.size += len(part); w.size > maxWaiting {
+		return false
+	}
+	w.parts = append(w.parts, part)
+	select {
+	case w.more <- struct{}{}:
+	default:
+	}
+	return true
+}
+
+// take is every part that waits.
+func (w *waiting) take() []Raw {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	all := w.parts
+	w.parts, w.size = nil, 0
+	return all
 }
 
 // New is a peer at the other end of a connection whose keys are known. Run has to be called.
@@ -291,16 +323,12 @@ func (p *Peer) take(f frame) error {
 		case w == nil: // nobody waits for it any more
 		case f.K == answer:
 			w.done <- f
-		case w.part == nil:
+		case !w.streams:
 			return fmt.Errorf("%w: a stream where none was asked for", ErrFrame)
-		default:
-			if err := w.part(f.B); err != nil {
-				p.mu.Lock()
-				delete(p.waiting, f.N)
-				p.mu.Unlock()
-				w.done <- frame{K: answer, E: &Refusal{Text: err.Error()}}
-				return p.write(frame{K: cancel, N: f.N})
-			}
+		case !w.put(f.B):
+			p.leave(f.N)
+			w.done <- frame{K: answer, E: &Refusal{Text: fmt.Sprintf("more than %d bytes wait for whoever asked", maxWaiting)}}
+			go func() { _ = p.write(frame{K: cancel, N: f.N}) }()
 		}
 	case tell:
 		select {
@@ -401,43 +429,61 @@ func (p *Peer) Call(ctx context.Context, method string, args, into any) error {
 	return p.Stream(ctx, method, args, into, nil)
 }
 
-// Stream is a Call whose answer comes in parts. They are given one after the other while nothing else is read, so part must not wait for
-// anything of the same peer.
+// Stream is a Call whose answer comes in parts, which are given one after the other; an error of part ends it.
 func (p *Peer) Stream(ctx context.Context, method string, args, into any, part func(Raw) error) error {
 	b, err := Encode(args)
 	if err != nil {
 		return err
 	}
-	w := &waiting{part: part, done: make(chan frame, 1)}
+	w := &waiting{streams: part != nil, done: make(chan frame, 1), more: make(chan struct{}, 1)}
 	p.mu.Lock()
 	p.last++
 	n := p.last
 	p.waiting[n] = w
 	p.mu.Unlock()
-	leave := func() {
-		p.mu.Lock()
-		delete(p.waiting, n)
-		p.mu.Unlock()
-	}
+	defer p.leave(n)
 	if err := p.write(frame{K: call, N: n, M: method, B: b}); err != nil {
-		leave()
 		return err
 	}
-	select {
-	case f := <-w.done:
-		switch {
-		case f.E != nil:
-			return f.E
-		case into == nil || len(f.B) == 0:
-			return nil
+	for {
+		select {
+		case <-w.more:
+			if err := each(w.take(), part); err != nil {
+				_ = p.write(frame{K: cancel, N: n})
+				return err
+			}
+		case f := <-w.done:
+			if f.E != nil {
+				return f.E
+			}
+			if err := each(w.take(), part); err != nil { // they came before the answer
+				return err
+			}
+			if into == nil || len(f.B) == 0 {
+				return nil
+			}
+			return Decode(f.B, into)
+		case <-ctx.Done():
+			_ = p.write(frame{K: cancel, N: n})
+			return ctx.Err()
+		case <-p.ctx.Done():
+			return ErrAway
 		}
-		return Decode(f.B, into)
-	case <-ctx.Done():
-		leave()
-		_ = p.write(frame{K: cancel, N: n})
-		return ctx.Err()
-	case <-p.ctx.Done():
-		leave()
-		return ErrAway
 	}
+}
+
+func each(all []Raw, part func(Raw) error) error {
+	for _, x := range all {
+		if err := part(x); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// leave lets nobody wait for the answer to a call any more.
+func (p *Peer) leave(n uint64) {
+	p.mu.Lock()
+	delete(p.waiting, n)
+	p.mu.Unlock()
 }

@@ -130,6 +130,40 @@ func TestCallsStreamsAndWords(t *testing.T) {
 	require.ErrorIs(t, p.Tell("say", "four"), ErrAway)
 }
 
+// TestWhoIsSlowHoldsUpNobody: one that takes the parts of an answer slowly keeps no other from theirs.
+func TestWhoIsSlowHoldsUpNobody(t *testing.T) {
+	h := &talker{answers: map[string]func(context.Context, Raw, func(any) error) (any, error){
+		"log": func(_ context.Context, _ Raw, part func(any) error) (any, error) {
+			for i := range 2000 {
+				if err := part(i); err != nil {
+					return nil, err
+				}
+			}
+			return nil, nil
+		},
+		"hail": func(context.Context, Raw, func(any) error) (any, error) { return "ahoy", nil },
+	}}
+	p, _ := pair(t, &talker{}, h)
+	begun, goOn, ended := make(chan struct{}), make(chan struct{}), make(chan error, 1)
+	count := 0
+	go func() {
+		ended <- p.Stream(context.Background(), "log", nil, nil, func(Raw) error {
+			if count++; count == 1 {
+				close(begun)
+				<-goOn
+			}
+			return nil
+		})
+	}()
+	<-begun
+	for range 10 {
+		require.NoError(t, p.Call(t.Context(), "hail", nil, nil))
+	}
+	close(goOn)
+	require.NoError(t, <-ended)
+	assert.Equal(t, 2000, count, "and gets all of them")
+}
+
 // TestWhoWaitsIsToldOfTheEnd: nobody waits for an answer of somebody who is gone.
 func TestWhoWaitsIsToldOfTheEnd(t *testing.T) {
 	begun := make(chan struct{})
