@@ -804,9 +804,7 @@ func (p *placement) passOn(ev loop.Event, filed loop.Filed) {
 	case loop.Told:
 		p.tellKnown(ev.Others)
 	case loop.Woken:
-		if p.Ward.Spread.InTurn {
-			a.tell("twins", toldTwins{p.ID, others{p}.Twins()})
-		}
+		p.tellTwins()
 	case loop.Wished:
 		p.k.spawn(func() { p.waiters.answer(p.wishThere(ev)) })
 	case loop.AwaitRead:
@@ -842,6 +840,13 @@ func (p *placement) tellKnown(others bool) {
 	p.cluster.away.tell("known", out)
 }
 
+// tellTwins tells how the same ward stands in other clusters, where it goes into them in turn.
+func (p *placement) tellTwins() {
+	if p.Ward.Spread.InTurn {
+		p.cluster.away.tell("twins", toldTwins{p.ID, others{p}.Twins()})
+	}
+}
+
 // introduce has the lookout keep the ward, and tells it all that it would have been told meanwhile.
 func (p *placement) introduce(filed loop.Filed) {
 	if _, err := p.cluster.away.there(); err != nil {
@@ -861,6 +866,7 @@ func (p *placement) introduce(filed loop.Filed) {
 	if filed != (loop.Filed{}) {
 		p.tellEvent(filed)
 	}
+	p.tellTwins()
 	for _, name := range append([]string{p.Ward.From.Repo}, p.Ward.Reads()...) {
 		l, err := p.k.source(name)
 		if err != nil {
