@@ -175,6 +175,8 @@ func TestNobodyHearsOfIt(t *testing.T) {
 	assert.Equal(t, standing.AsOf{At: at, Problem: "the lookout of quay was heard of last at 2026-11-27 03:00:00 UTC"}, got.Live)
 	assert.Equal(t, at, got.Since)
 	assert.True(t, got.NeedsYou)
+	assert.EqualValues(t, "blind", got.Trouble().Topic)
+	assert.Equal(t, "cluster "+got.Cluster, got.Trouble().Cause, "one trouble for all wards of the cluster")
 	assert.False(t, standing.Away(v, at, "w", false).NeedsYou, "for a moment that is nobody's trouble")
 	v.Says, v.Rule = "Went back to 1d77f3a", "it went back"
 	assert.Equal(t, "The lookout is away; until then: Went back to 1d77f3a", standing.Away(v, at, "the lookout is away", true).Says)

@@ -16,7 +16,6 @@ var topics = map[string]alert.Topic{
 	"it went back":                                  alert.WentBack,
 	"the repository can't be read":                  alert.Blind,
 	"the cluster can't be read":                     alert.Blind,
-	"its lookout is away":                           alert.Blind,
 	"a canary goes on":                              alert.CanaryWaits,
 	"its file is wrong":                             alert.NeedsYou,
 	"the record can't be used":                      alert.NeedsYou,
@@ -37,10 +36,13 @@ func (v *View) Trouble() *alert.Trouble {
 	if topic, is := topics[v.Rule]; is {
 		t.Topic = topic
 	}
+	if v.Rule == lookoutAway {
+		t.Topic = alert.Blind
+	}
 	switch {
 	case t.Topic == alert.SecretMissing && !slices.ContainsFunc(v.Guards, func(g plan.Guard) bool { return g.Name == missingSecret }):
 		t.Topic = alert.NeedsYou
-	case t.Topic == alert.Blind && (v.Rule == "the cluster can't be read" || v.Rule == "its lookout is away"):
+	case t.Topic == alert.Blind && (v.Rule == "the cluster can't be read" || v.Rule == lookoutAway):
 		t.Cause = "cluster " + v.Cluster
 	case t.Topic == alert.Blind:
 		t.Cause = "repository " + v.Ward.From.Repo

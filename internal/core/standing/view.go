@@ -167,13 +167,16 @@ func Order(vs []*View) {
 
 var loudness = map[Tone]int{ToneFailing: 0, ToneContested: 1, ToneDrifted: 2, ToneBlind: 3, ToneBehind: 4, Quiet: 5}
 
+// lookoutAway is the rule that Away goes by: it is no sentence among the others, since only who hears of no lookout can say it.
+const lookoutAway = "its lookout is away"
+
 // Away is how a ward stands whose lookout nobody hears of: what was known last, and that this is so. at is when it was heard of last. It needs
 // somebody where it is so for long: a service that was started, or a wire that was cut, is called again within moments.
 func Away(v *View, at time.Time, why string, long bool) *View {
 	out := *v
 	out.Live = AsOf{At: at, Problem: why}
 	out.Standing, out.Health = compare.Blind, health.Result{Word: health.Unknown}
-	out.Says, out.Todo, out.Rule = Capital(why), "It goes on by itself. What is shown is the last known.", "its lookout is away"
+	out.Says, out.Todo, out.Rule = Capital(why), "It goes on by itself. What is shown is the last known.", lookoutAway
 	if v.Says != "" && v.Rule != "the cluster can't be read" {
 		out.Says += "; until then: " + v.Says
 	}
