@@ -32,9 +32,9 @@ func (s *service) applied(text string) (kinds []string) {
 		}
 		gvr := o.GroupVersionKind().GroupVersion().WithResource(resourceOf[o.GetKind()])
 		client := s.dynamic().Resource(gvr)
-		how := metav1.ApplyOptions{FieldManager: "kubectl", DryRun: []string{metav1.DryRunAll}}
+		how := metav1.ApplyOptions{FieldManager: "kubectl", Force: true, DryRun: []string{metav1.DryRunAll}} // others try the same names
 		if o.GetKind() == "Namespace" {
-			how.DryRun = nil // what follows lives in it
+			how.DryRun, how.Force = nil, false // what follows lives in it
 		}
 		var err error
 		if o.GetNamespace() != "" {
