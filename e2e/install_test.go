@@ -85,6 +85,12 @@ func TestWhatIsInstalledIsTaken(t *testing.T) {
 	assert.NotContains(t, string(text), "vigila_", "no token goes into git")
 
 	s.fails(2, "needs --image", "install", "cluster")
+	for flag, bad := range map[string]string{"--image": "a b", "--namespace": "Foo Bar", "--volume": "much", "--storage-class": "a: b", "--tls-secret": "x\ny"} {
+		s.fails(2, flag+" is", "install", "cluster", "--image", "i", "--host", "h", "--tls-secret", "t", flag, bad)
+	}
+	s.fails(2, "--call is", "cluster", "add", "skerry", "--by-lookout", "--call", "vigila")
+	s.fails(2, "is no address of a service", "lookout", "--service", "foo", "--service-key", "x")
+	s.fails(2, "is no name of a key", "lookout", "--service", "https://vigila.brindle.example", "--service-key", "x")
 	s.fails(2, "belong together", "install", "cluster", "--image", "i", "--host", "a")
 	for _, args := range [][]string{{"install", "systemd"}, {"install", "systemd", "--for-lookout"}} {
 		assert.Contains(t, s.ok(args...), "NoNewPrivileges=yes")

@@ -68,7 +68,7 @@ var may = map[string][]string{
 
 	"internal/backup":   {"internal/record"},
 	"internal/link":     {},
-	"internal/lookout":  {"internal/keeper", "internal/link", "internal/record"},
+	"internal/lookout":  {"internal/core/roster", "internal/keeper", "internal/link", "internal/record"},
 	"internal/check":    {"internal/core/", "internal/repo", "internal/render", "internal/visible"},
 	"internal/server":   {"internal/core/", "internal/cluster", "internal/keeper", "internal/link", "internal/record"},
 	"internal/client":   {"internal/loopback"},

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -10,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"k8s.io/klog/v2"
@@ -18,6 +20,7 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/keeper"
+	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/lookout"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/server"
@@ -38,7 +41,7 @@ goes back where a deploy fails, and begins nothing new.
 vigila cluster add NAME --by-lookout prints all that is needed to run it inside a cluster, with a token that it joins with once.
 Beside a cluster, give it a kubeconfig. It obeys the service whose key it was given, and nobody else, and does no more than its
 own limits and the rights of its kubeconfig or service account let it.`,
-		Example: "  VIGILA_JOIN=vgl_… vigila lookout --service https://vigila.brindle.example --service-key KEY --data /var/lib/vigila-lookout\n" +
+		Example: "  VIGILA_JOIN=vigila_… vigila lookout --service https://vigila.brindle.example --service-key KEY --data /var/lib/vigila-lookout\n" +
 			"  vigila lookout --service https://vigila.brindle.example --service-key KEY --join-file token --kubeconfig skerry.yaml --only-namespace berth-planner",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -47,6 +50,12 @@ own limits and the rights of its kubeconfig or service account let it.`,
 			}
 			if s.Service == "" || s.Key == "" {
 				return wrong("vigila lookout needs --service and --service-key; vigila cluster add NAME --by-lookout prints them")
+			}
+			if _, err := link.Address(s.Service); err != nil {
+				return wrong("--service: %v", err)
+			}
+			if !link.IsName(s.Key) {
+				return wrong("--service-key is %q, which is no name of a key; vigila cluster add NAME --by-lookout prints it", s.Key)
 			}
 			s.Token = os.Getenv("VIGILA_JOIN")
 			if tokenFile != "" {
@@ -62,7 +71,9 @@ own limits and the rights of its kubeconfig or service account let it.`,
 				if err != nil {
 					return fmt.Errorf("read the authorities: %w", err)
 				}
-				s.CA = b
+				if s.CA = b; !x509.NewCertPool().AppendCertsFromPEM(b) {
+					return wrong("--ca-file: %s holds no certificate in PEM", caFile)
+				}
 			}
 			s.Cluster = record.Cluster{ClusterMore: record.ClusterMore{InCluster: kubeconfig == ""}}
 			files := cluster.Kubeconfigs{}
@@ -88,7 +99,7 @@ own limits and the rights of its kubeconfig or service account let it.`,
 				return err
 			}
 			defer store.Close()
-			s.Version, s.Limits.Limits = version, limits
+			s.Version, s.Limits = version, limits
 			s.Keeper = keeper.Options{MirrorDir: filepath.Join(data, "mirrors"), Kubeconfigs: files, Keep: record.Retention{Entries: 1000}}
 			if listen != "" {
 				stop, err := serveHealth(listen, log)
@@ -124,7 +135,7 @@ func serveHealth(address string, log *slog.Logger) (stop func(), err error) {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
-	h := &http.Server{Handler: mux, ReadHeaderTimeout: 10e9}
+	h := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = h.Serve(server.Bounded(l)) }()
 	log.Info("health is served", "address", l.Addr().String())
 	return func() { _ = h.Close() }, nil

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -45,6 +46,12 @@ The image has to hold the programs git and ssh, which repositories are fetched w
 			if (in.host == "") != (in.tlsSecret == "") {
 				return usage("--host and --tls-secret belong together: what is in front of the service speaks HTTPS")
 			}
+			for _, x := range []shape{{"--image", in.image, anImage, "REGISTRY/NAME:TAG"}, {"--namespace", in.namespace, aName, "small letters, digits and dashes"}, {"--host", in.host, aHost, "vigila.brindle.example"},
+				{"--tls-secret", in.tlsSecret, aHost, "the name of a Secret"}, {"--volume", in.size, aSize, "a size such as 10Gi"}, {"--storage-class", in.class, aHost, "the name of a storage class"}} {
+				if err := x.check(); err != nil {
+					return err
+				}
+			}
 			fmt.Fprint(c.OutOrStdout(), in.manifests())
 			return nil
 		}}
@@ -58,6 +65,30 @@ The image has to hold the programs git and ssh, which repositories are fetched w
 	f.StringVar(&in.backup, "backup-to", "", "place that it takes backups into, as vigila serve has it; credentials come from Secret vigila-backup")
 	f.BoolVar(&in.keep, "keep-this-cluster", false, "give it the rights to keep this cluster too: vigila cluster add NAME --in-cluster")
 	return c
+}
+
+// shape is a value that goes into a manifest, and what it may look like: what is printed is applied as it is.
+type shape struct {
+	flag, value string
+	is          *regexp.Regexp
+	write       string
+}
+
+// Sources: https://kubernetes.io/docs/concepts/overview/working-with-objects/names/ and the reference grammar of
+// https://github.com/opencontainers/distribution-spec
+var (
+	anImage = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:/@-]*$`)
+	aName   = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+	aHost   = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?$`)
+	aSize   = regexp.MustCompile(`^[0-9]+(\.[0-9]+)?([EPTGMK]i?|k)?$`)
+)
+
+// check refuses what would break the manifest; nothing is nothing.
+func (s shape) check() error {
+	if s.value == "" || s.is.MatchString(s.value) {
+		return nil
+	}
+	return usage("%s is %q; write %s", s.flag, s.value, s.write)
 }
 
 // manifests run the service in a cluster.

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,6 +39,18 @@ func (a *app) join(c *cobra.Command, conn *client.Conn, in client.AddCluster, j 
 	}
 	if j.url == "" {
 		j.url = conn.Context.URL
+	}
+	if u, err := url.Parse(j.url); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
+		return usage("--call is %q; write the address that the lookout calls, such as https://vigila.brindle.example", j.url)
+	}
+	checks := []shape{{"--image", j.image, anImage, "REGISTRY/NAME:TAG"}}
+	for _, n := range j.namespaces {
+		checks = append(checks, shape{"--only-namespace", n, aName, "the name of a namespace"})
+	}
+	for _, x := range checks {
+		if err := x.check(); err != nil {
+			return err
+		}
 	}
 	authorities := ""
 	if j.ca != "" {
@@ -180,6 +193,9 @@ func (p *printer) lookout(l client.Lookout) {
 		p.line("  here, came %s, heard of %s  %s", ago(l.Since), ago(l.Heard), p.paint("soft", fmt.Sprintf("version %s, %s received, %s sent", visible.Line(l.Version), size(l.Received), size(l.Sent))))
 	default:
 		p.line("  %s", p.paint("failing", "? away: heard of last "+ago(l.Heard)+"; it goes on by itself, and its wards are shown as they were"))
+	}
+	if l.Waiting > 0 {
+		p.line("  %s", p.paint("soft", fmt.Sprintf("%d entries and changes of standing are still to come", l.Waiting)))
 	}
 	if l.Older {
 		p.line("  %s", p.paint("drifted", "It is older than the service, and still understood; bring it up to date."))

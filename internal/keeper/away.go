@@ -36,12 +36,9 @@ type away struct {
 	kept  record.Lookout
 	peer  *link.Peer // nil while it is away
 	since time.Time  // when it came, or went
-	alone []Alone    // when it was on its own, newest last
+	last  int64      // the number of its last write when it came
 	ended bool       // another, or none, is to keep the cluster
 }
-
-// Alone is a time in which a lookout was on its own.
-type Alone struct{ From, To time.Time }
 
 // keptAlone is how many of them are remembered.
 const keptAlone = 20
@@ -185,7 +182,7 @@ func (a *away) write() {
 	if ended {
 		return
 	}
-	if err := a.k.store.PutLookout(context.WithoutCancel(a.k.ctx), kept); err != nil {
+	if err := a.k.store.TellLookout(context.WithoutCancel(a.k.ctx), kept); err != nil {
 		a.k.log.Error("what a lookout told can't be written", "cluster", a.name, "error", err)
 	}
 }
@@ -194,12 +191,8 @@ func (a *away) write() {
 
 // LookoutKey is the service's own key, which every lookout knows it by. It is made once.
 func (k *Keeper) LookoutKey(ctx context.Context) (*link.Key, error) {
-	k.changing.Lock()
-	defer k.changing.Unlock()
-	return k.lookoutKey(ctx)
-}
-
-func (k *Keeper) lookoutKey(ctx context.Context) (*link.Key, error) {
+	k.keys.Lock() // its own lock: a lookout calls again while something that changes waits for it
+	defer k.keys.Unlock()
 	seed, err := k.store.Setting(ctx, "lookout_key")
 	if err != nil {
 		return nil, err
@@ -291,7 +284,7 @@ func (v *visitor) of() *away {
 // Asked is part of link.Handler.
 func (v *visitor) Asked(ctx context.Context, method string, args link.Raw, part func(any) error) (any, error) {
 	if method == "hello" {
-		return answered(args, func(h hello) (any, error) { return v.hello(ctx, h) })
+		return answered(args, func(h Hello) (any, error) { return v.hello(ctx, h) })
 	}
 	a := v.of()
 	if a == nil {
@@ -382,7 +375,7 @@ func (a *away) ward(id string) *placement {
 }
 
 // hello finds out whose lookout has called: by its key, or, the first time, by its token.
-func (v *visitor) hello(ctx context.Context, h hello) (*welcome, error) {
+func (v *visitor) hello(ctx context.Context, h Hello) (*Welcome, error) {
 	spoken := min(protocol, h.Protocol)
 	if spoken < max(protocolLeast, h.Least) {
 		return nil, fault(Conflict, "this service speaks %d to %d and the lookout %d to %d; bring the older of the two up to date", protocolLeast, protocol, h.Least, h.Protocol)
@@ -393,7 +386,7 @@ func (v *visitor) hello(ctx context.Context, h hello) (*welcome, error) {
 		return nil, err
 	}
 	a.mu.Lock()
-	a.kept.Told.Version, a.kept.Told.Protocol = h.Version, spoken
+	a.kept.Told.Version, a.kept.Told.Protocol, a.last = h.Version, spoken, h.Last
 	seen := a.kept.Seen
 	a.mu.Unlock()
 	l := a.k.clusterNamed(a.name)
@@ -404,7 +397,7 @@ func (v *visitor) hello(ctx context.Context, h hello) (*welcome, error) {
 	v.away = a
 	v.mu.Unlock()
 	v.peer.Limit(0)
-	return &welcome{Protocol: spoken, Version: v.version, Service: a.k.service, Cluster: a.name, Labels: l.labels(), Digest: a.k.store.Vault().DigestKey(), Seen: seen}, nil
+	return &Welcome{Protocol: spoken, Version: v.version, Service: a.k.service, Cluster: a.name, Labels: l.labels(), Digest: a.k.store.Vault().DigestKey(), Seen: seen}, nil
 }
 
 // errStranger is all that somebody is told who has no key and no token that are known.
@@ -486,9 +479,8 @@ func (a *away) came(peer *link.Peer, r ready) error {
 	old := a.peer
 	a.peer = peer
 	if heard := a.kept.Told.Heard; old == nil && !heard.IsZero() {
-		if a.alone = append(a.alone, Alone{heard, now}); len(a.alone) > keptAlone {
-			a.alone = a.alone[1:]
-		}
+		alone := append(slices.Clone(a.kept.Told.Alone), record.Alone{From: heard, To: now})
+		a.kept.Told.Alone = alone[max(0, len(alone)-keptAlone):]
 	}
 	a.since, a.kept.Told.Heard = now, now
 	a.mu.Unlock()
@@ -967,7 +959,7 @@ func (a *away) info(out *Cluster) {
 	a.mu.Lock()
 	kept, peer, since := a.kept, a.peer, a.since
 	l := &Lookout{Joined: kept.Told.Joined, Until: kept.Until, Version: kept.Told.Version, Protocol: kept.Told.Protocol, Older: kept.Told.Protocol > 0 && kept.Told.Protocol < protocol,
-		Heard: kept.Told.Heard, Refused: kept.Told.Refused, RefusedAt: kept.Told.At, Alone: slices.Clone(a.alone)}
+		Heard: kept.Told.Heard, Refused: kept.Told.Refused, RefusedAt: kept.Told.At, Alone: kept.Told.Alone, Waiting: max(0, a.last-kept.Seen)}
 	a.mu.Unlock()
 	if l.Here = peer != nil; l.Here {
 		l.Heard, l.Since = peer.Heard(), since
@@ -1002,7 +994,8 @@ type Lookout struct {
 	Older             bool // it speaks an older protocol than the service
 	Refused           string
 	RefusedAt         time.Time
-	Alone             []Alone
+	Alone             []record.Alone
+	Waiting           int64 // writes of it that are still to come
 	BytesIn, BytesOut int64 // since it is here
 }
 

@@ -199,7 +199,7 @@ func (w AddLookout) do(ctx context.Context, k *Keeper, _ Actor) (Join, error) {
 	if c.Labels == nil {
 		c.Labels = map[string]string{}
 	}
-	key, err := k.lookoutKey(ctx)
+	key, err := k.LookoutKey(ctx)
 	if err != nil {
 		return Join{}, err
 	}

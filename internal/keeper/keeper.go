@@ -156,6 +156,7 @@ type holdings struct {
 type grounds struct {
 	clusters map[string]*clusterLoop
 	lookouts map[string]record.Lookout
+	keys     sync.Mutex // one makes the service's own key
 }
 
 // ways are the ways of changes: their reviews, here and on code hosts, and from environment to environment.
@@ -169,7 +170,7 @@ type ways struct {
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, grounds: grounds{map[string]*clusterLoop{}, map[string]record.Lookout{}}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts(), newMakings()}, people: newPeople()}
+	return holdings{repos: map[string]*sources.Loop{}, grounds: grounds{clusters: map[string]*clusterLoop{}, lookouts: map[string]record.Lookout{}}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts(), newMakings()}, people: newPeople()}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:

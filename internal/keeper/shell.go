@@ -264,7 +264,9 @@ func (p *placement) finish() {
 		end = func() error { return p.k.up.finished(p.ID) }
 	}
 	if err := end(); err != nil && p.ctx.Err() == nil {
-		p.log.Error("the ward can't be removed", "error", err)
+		if !errors.Is(err, errAlone) { // that is told already, and goes on for as long as it takes
+			p.log.Error("the ward can't be removed", "error", err)
+		}
 		time.AfterFunc(2*time.Second, func() { p.post(loop.Unfinished{}) })
 	}
 }

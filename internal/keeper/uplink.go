@@ -61,30 +61,14 @@ func (u *uplink) there() (*link.Peer, error) {
 	return u.peer, nil
 }
 
-// Hello is what a lookout says first.
-type Hello struct {
-	Token, Version string
-	Last, First    int64 // the numbers of the last write that there was, and of the first that the service has not taken in
-}
-
-// Welcome is what the service says to it.
-type Welcome struct {
-	Protocol         int
-	Version, Service string
-	Cluster          string
-	Labels           map[string]string
-	Digest           []byte
-	Seen             int64
-}
-
 // SayHello begins to speak with a service. Errors are a *Fault where it says no.
-func SayHello(ctx context.Context, peer *link.Peer, h Hello) (Welcome, error) {
-	var w welcome
-	err := peer.Call(ctx, "hello", hello{Protocol: protocol, Least: protocolLeast, Version: h.Version, Token: h.Token, Last: h.Last, Waiting: h.First}, &w)
-	return Welcome(w), unrefused(err, "the service")
+func SayHello(ctx context.Context, peer *link.Peer, h Hello) (w Welcome, err error) {
+	h.Protocol, h.Least = protocol, protocolLeast
+	err = peer.Call(ctx, "hello", h, &w)
+	return w, unrefused(err, "the service")
 }
 
-// Serve speaks with the service until the connection ends. The peer's handler is the Keeper's own (Keeper.Lookout).
+// Serve speaks with the service until the connection ends. The peer's handler is the Keeper's own (FromService).
 func (k *Keeper) Serve(ctx context.Context, peer *link.Peer, w Welcome) error {
 	u := k.up
 	ctx, stop := context.WithCancel(ctx)

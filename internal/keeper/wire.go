@@ -34,17 +34,16 @@ const (
 	protocolLeast = 1
 )
 
-// hello begins: who the lookout is, and what it has. Its answer is a welcome.
-type hello struct {
+// Hello begins: who the lookout is, and what it has. Its answer is a Welcome.
+type Hello struct {
 	Protocol, Least int
 	Version         string
 	Token           string // the first time
 	Last            int64  // the number of its last write
-	Waiting         int64  // that of the first that it has still; 0 when it has none
 }
 
-// welcome tells the lookout whose it is.
-type welcome struct {
+// Welcome tells the lookout whose it is.
+type Welcome struct {
 	Protocol int
 	Version  string
 	Service  string // the id of the service: what objects are marked with
@@ -181,7 +180,7 @@ type leftThere struct{ Keys []string }
 
 // kinds are the kinds of some plain values, by name.
 type kinds struct {
-	make  map[string]func() any
+	fresh map[string]func() any
 	names map[reflect.Type]string
 }
 
@@ -189,7 +188,7 @@ func kindsOf(all map[string]any) kinds {
 	k := kinds{map[string]func() any{}, map[reflect.Type]string{}}
 	for name, v := range all {
 		t := reflect.TypeOf(v)
-		k.make[name], k.names[t] = func() any { return reflect.New(t).Interface() }, name
+		k.fresh[name], k.names[t] = func() any { return reflect.New(t).Interface() }, name
 	}
 	return k
 }
@@ -203,11 +202,11 @@ func (k kinds) pack(v any) (name string, body link.Raw, err error) {
 }
 
 func (k kinds) open(name string, body link.Raw) (any, error) {
-	make := k.make[name]
-	if make == nil {
+	fresh := k.fresh[name]
+	if fresh == nil {
 		return nil, fmt.Errorf("there is no %q here; this side is older than the other", name)
 	}
-	v := make()
+	v := fresh()
 	if err := link.Decode(body, v); err != nil {
 		return nil, err
 	}

@@ -96,7 +96,7 @@ func filled(v reflect.Value, depth int) {
 
 // TestWhatIsToldIsWhole: no field of a view, an entry, a wish or an answer is lost on the way.
 func TestWhatIsToldIsWhole(t *testing.T) {
-	for _, v := range []any{&standing.View{}, &standing.Object{}, &logbook.Entry{}, &Preview{}, &CanaryNow{}, &Bringing{}, &keepWard{}, &welcome{}, &hello{}, &toldFacts{}, &toldKnown{}, &canary.State{}, &loop.Unreadable{}} {
+	for _, v := range []any{&standing.View{}, &standing.Object{}, &logbook.Entry{}, &Preview{}, &CanaryNow{}, &Bringing{}, &keepWard{}, &Welcome{}, &Hello{}, &toldFacts{}, &toldKnown{}, &canary.State{}, &loop.Unreadable{}} {
 		if p, is := v.(*Preview); is {
 			p.View = nil
 		}

@@ -52,6 +52,12 @@ func (k *Key) Name() string {
 	return nameOf(leaf)
 }
 
+// IsName tells whether a text may be the name of a key.
+func IsName(text string) bool {
+	b, err := base64.RawURLEncoding.DecodeString(text)
+	return err == nil && len(b) == sha256.Size
+}
+
 func nameOf(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
 	return base64.RawURLEncoding.EncodeToString(sum[:])

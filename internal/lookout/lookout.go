@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/record"
@@ -25,7 +26,7 @@ type Settings struct {
 	Version string
 	Cluster record.Cluster // how it is reached; its name and labels are what the service says
 	Keeper  keeper.Options
-	Limits  keeper.LookoutOf // of it the limits
+	Limits  roster.Limits // what it does in its cluster at most, whatever the service says
 }
 
 // home is what a lookout remembers of its service, so that it can go on without it.
@@ -135,7 +136,7 @@ func (l *lookout) open(ctx context.Context) error {
 		return err
 	}
 	opts := l.s.Keeper
-	opts.Lookout = &keeper.LookoutOf{Service: l.home.Service, Digest: l.home.Digest, Limits: l.s.Limits.Limits}
+	opts.Lookout = &keeper.LookoutOf{Service: l.home.Service, Digest: l.home.Digest, Limits: l.s.Limits}
 	k, err := keeper.New(ctx, l.store, opts, l.log)
 	if err != nil {
 		return err
@@ -165,11 +166,11 @@ func (l *lookout) once(ctx context.Context) error {
 		peer.Close(nil)
 		<-ended
 	}()
-	waiting, last, err := l.store.OutgoingSpan(start)
+	_, last, err := l.store.OutgoingSpan(start)
 	if err != nil {
 		return err
 	}
-	w, err := keeper.SayHello(start, peer, keeper.Hello{Token: l.s.Token, Version: l.s.Version, Last: last, First: last - int64(waiting) + 1})
+	w, err := keeper.SayHello(start, peer, keeper.Hello{Token: l.s.Token, Version: l.s.Version, Last: last})
 	if err != nil {
 		return err
 	}

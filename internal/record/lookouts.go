@@ -31,8 +31,15 @@ type LookoutTold struct {
 	Joined   time.Time     `json:"joined,omitzero"`
 	Heard    time.Time     `json:"heard,omitzero"` // last, when that was written down
 	Refused  string        `json:"refused,omitempty"`
-	At       time.Time     `json:"at,omitzero"` // when that was
+	At       time.Time     `json:"at,omitzero"`     // when that was
+	Alone    []Alone       `json:"alone,omitempty"` // when it was on its own, newest last
 	Facts    LookoutsFacts `json:"facts,omitzero"`
+}
+
+// Alone is a time in which a lookout was on its own.
+type Alone struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
 }
 
 // LookoutsFacts are what there is to know of a cluster that is rendered for.
@@ -47,19 +54,17 @@ type LookoutsFacts struct {
 // KindKey names a kind in LookoutsFacts.
 func KindKey(k object.Kind) string { return k.Version + "/" + k.Kind }
 
-// PutLookout adds what is kept of a lookout, or changes it.
+// PutLookout lets a lookout join with a token; one that joined before is known no more.
 func (s *Store) PutLookout(ctx context.Context, l Lookout) error {
-	return s.tx(ctx, func(tx *transaction) error {
-		if err := tx.exec(ctx, `INSERT INTO lookouts (cluster, token, until, used, key, told) VALUES (?,?,?,?,?,?)
-			ON CONFLICT (cluster) DO UPDATE SET token=excluded.token, until=excluded.until, used=excluded.used, key=excluded.key, told=excluded.told`, l.Cluster, l.Token, ms(l.Until), ms(l.Used), l.Key, toJSON(l.Told)); err != nil {
-			return err
-		}
-		if l.Key != "" {
-			return nil
-		}
-		// What is applied is known where the cluster is kept.
-		return tx.exec(ctx, `DELETE FROM baselines WHERE placement IN (SELECT id FROM placements WHERE cluster=?)`, l.Cluster)
-	})
+	_, err := s.change(ctx, `INSERT INTO lookouts (cluster, token, until, told) VALUES (?,?,?,?)
+		ON CONFLICT (cluster) DO UPDATE SET token=excluded.token, until=excluded.until, used=0, key='', told=excluded.told`, l.Cluster, l.Token, ms(l.Until), toJSON(l.Told))
+	return err
+}
+
+// TellLookout keeps what a lookout told. Where another token was given since, it is told by somebody who keeps the cluster no more, and means nothing.
+func (s *Store) TellLookout(ctx context.Context, l Lookout) error {
+	_, err := s.change(ctx, `UPDATE lookouts SET told=? WHERE cluster=? AND token=?`, toJSON(l.Told), l.Cluster, l.Token)
+	return err
 }
 
 // RemoveLookout forgets the lookout of a cluster, which is reached otherwise from now on.
@@ -70,14 +75,17 @@ func (s *Store) RemoveLookout(ctx context.Context, cluster string) error {
 
 // JoinLookout notes that a lookout has joined with its token, which nobody has used before: ErrNone when somebody has.
 func (s *Store) JoinLookout(ctx context.Context, cluster, token, key string, at time.Time) error {
-	res, err := s.change(ctx, `UPDATE lookouts SET used=?, key=?, seen=0 WHERE cluster=? AND token=? AND used=0 AND until>?`, ms(at), key, cluster, token, ms(at))
-	if err != nil {
-		return err
-	}
-	if n, err := res.RowsAffected(); err != nil || n != 1 {
-		return errors.Join(err, ErrNone)
-	}
-	return nil
+	return s.tx(ctx, func(tx *transaction) error {
+		var good bool
+		if err := tx.row(ctx, []any{&good}, `SELECT EXISTS (SELECT 1 FROM lookouts WHERE cluster=? AND token=? AND used=0 AND until>?)`, cluster, token, ms(at)); err != nil || !good {
+			return errors.Join(err, ErrNone)
+		}
+		if err := tx.exec(ctx, `UPDATE lookouts SET used=?, key=?, seen=0 WHERE cluster=?`, ms(at), key, cluster); err != nil {
+			return err
+		}
+		// What is applied is known where the cluster is kept, from now on.
+		return tx.exec(ctx, `DELETE FROM baselines WHERE placement IN (SELECT id FROM placements WHERE cluster=?)`, cluster)
+	})
 }
 
 // Lookouts lists what is kept of lookouts, by their clusters.
@@ -119,8 +127,8 @@ var mirrored = map[string]func() Write{
 // mirrorKinds are the names of mirrored, by the types of the writes.
 var mirrorKinds = func() map[reflect.Type]string {
 	out := map[reflect.Type]string{}
-	for name, make := range mirrored {
-		out[reflect.TypeOf(make()).Elem()] = name
+	for name, fresh := range mirrored {
+		out[reflect.TypeOf(fresh()).Elem()] = name
 	}
 	return out
 }()
@@ -215,11 +223,11 @@ func (s *Store) TakeIn(ctx context.Context, cluster string, all []Outgoing) (see
 }
 
 func (o Outgoing) to(ctx context.Context, t *writing) error {
-	make := mirrored[o.Kind]
-	if make == nil { // of a newer lookout, which knows what older services take in
+	fresh := mirrored[o.Kind]
+	if fresh == nil { // of a newer lookout, which knows what older services take in
 		return nil
 	}
-	w := make()
+	w := fresh()
 	if err := json.Unmarshal(o.Body, w); err != nil {
 		return fmt.Errorf("a write of kind %s: %w", o.Kind, err)
 	}
@@ -237,6 +245,7 @@ type Whole struct {
 	Tasks      map[string]string
 	Rejections map[string]logbook.Rejection
 	Stretches  []logbook.Stretch
+	Before     int  // what the service had up to this number is not the lookout's, and stays
 	More       bool // these are more entries of one that came before
 }
 
@@ -266,8 +275,14 @@ func (w Whole) to(ctx context.Context, t *writing) error {
 		}
 		return nil
 	}
-	for _, table := range []string{"entries", "rejections", "standings"} {
-		if err := t.exec(ctx, `DELETE FROM `+table+` WHERE placement=?`, t.id); err != nil {
+	if err := t.exec(ctx, `DELETE FROM entries WHERE placement=? AND number>?`, t.id, w.Before); err != nil {
+		return err
+	}
+	if err := t.exec(ctx, `DELETE FROM rejections WHERE placement=?`, t.id); err != nil {
+		return err
+	}
+	if len(w.Stretches) > 0 {
+		if err := t.exec(ctx, `DELETE FROM standings WHERE placement=? AND at>=?`, t.id, ms(w.Stretches[0].From)); err != nil {
 			return err
 		}
 	}
@@ -316,6 +331,9 @@ func (s *Store) Wholes(ctx context.Context) (out map[string]Whole, asOf int64, e
 func (s *Store) whole(ctx context.Context, p Placement) (w Whole, err error) {
 	id := p.ID
 	w.Hold, w.Leaving, w.Applied, w.Snapshot, w.Tasks = p.Hold, p.Leaving, p.Applied, p.Snapshot, p.Tasks
+	if err := s.row(ctx, []any{&w.Before}, `SELECT before FROM placements WHERE id=?`, id); err != nil {
+		return w, err
+	}
 	page, _, err := s.Entries(ctx, Find{Placement: id})
 	if err != nil {
 		return w, err

@@ -240,6 +240,37 @@ func TestWhatIsLostIsToldWhole(t *testing.T) {
 	}
 }
 
+// TestWhatCameBeforeTheLookoutStays: what a service has done itself is not taken away by a lookout that tells it all it knows.
+func TestWhatCameBeforeTheLookoutStays(t *testing.T) {
+	sea, shore := atSea(t), placed(t)
+	for n := 1; n <= 2; n++ {
+		require.NoError(t, shore.Commit(ctx, id, AddEntry{logbook.Entry{Placement: id, Number: n, Kind: "sync", Outcome: "done", Started: time.Now()}}, PutBaselines{[]compare.Baseline{{Ref: object.Ref{Kind: "ConfigMap", Name: "c"}, UID: "u"}}}))
+	}
+	require.NoError(t, shore.PutLookout(ctx, Lookout{Cluster: "quay", Token: "t", Until: time.Now().Add(time.Hour)}))
+	kept, err := shore.Baselines(ctx, id)
+	require.NoError(t, err)
+	assert.Len(t, kept, 1, "before it has joined, nobody else knows them")
+	require.NoError(t, shore.JoinLookout(ctx, "quay", "t", "k", time.Now()))
+	kept, err = shore.Baselines(ctx, id)
+	require.NoError(t, err)
+	assert.Empty(t, kept)
+
+	require.NoError(t, sea.SetBefore(ctx, id, 2))
+	require.NoError(t, sea.Commit(ctx, id, AddEntry{logbook.Entry{Placement: id, Number: 3, Kind: "sync", Outcome: "done", Started: time.Now()}}))
+	all, asOf, err := sea.Wholes(ctx)
+	require.NoError(t, err)
+	require.NoError(t, shore.TakeWhole(ctx, "quay", all, asOf))
+	_, total, err := shore.Entries(ctx, Find{Placement: id})
+	require.NoError(t, err)
+	assert.Equal(t, 3, total)
+
+	require.NoError(t, shore.PutLookout(ctx, Lookout{Cluster: "quay", Token: "another", Until: time.Now().Add(time.Hour)}))
+	require.NoError(t, shore.TellLookout(ctx, Lookout{Cluster: "quay", Token: "t", Key: "k", Told: LookoutTold{Version: "old"}}))
+	now, err := shore.Lookouts(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"another", "", ""}, []string{now[0].Token, now[0].Key, now[0].Told.Version}, "one of before says nothing any more")
+}
+
 func must[T any](v T, err error) T {
 	if err != nil {
 		panic(err)

@@ -2379,9 +2379,12 @@ type Lookout struct {
 	Since time.Time `json:"since,omitempty,omitzero"`
 
 	// Until until when it can join
-	Until       time.Time `json:"until,omitempty,omitzero"`
-	Version     string    `json:"version,omitempty,omitzero"`
-	WaitsToJoin bool      `json:"waits_to_join"`
+	Until   time.Time `json:"until,omitempty,omitzero"`
+	Version string    `json:"version,omitempty,omitzero"`
+
+	// Waiting entries, holds and changes of standing of it that are still to come
+	Waiting     int64 `json:"waiting,omitempty,omitzero"`
+	WaitsToJoin bool  `json:"waits_to_join"`
 }
 
 // LookoutAlone defines model for LookoutAlone.

@@ -150,7 +150,7 @@ func clusterOf(c keeper.Cluster) Cluster {
 
 func lookoutOf(l *keeper.Lookout) Lookout {
 	out := Lookout{Here: l.Here, WaitsToJoin: l.Joined.IsZero(), Until: l.Until, Joined: l.Joined, Heard: l.Heard, Since: l.Since, Version: l.Version, Protocol: l.Protocol, Older: l.Older,
-		Refused: l.Refused, RefusedAt: l.RefusedAt, Received: l.BytesIn, Sent: l.BytesOut, Alone: []LookoutAlone{}}
+		Refused: l.Refused, RefusedAt: l.RefusedAt, Received: l.BytesIn, Sent: l.BytesOut, Waiting: l.Waiting, Alone: []LookoutAlone{}}
 	if !out.WaitsToJoin {
 		out.Until = time.Time{}
 	}

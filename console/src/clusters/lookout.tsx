@@ -51,6 +51,7 @@ export function LookoutPanel({ of: l }: { of: Schemas["Lookout"] }) {
         "Version",
         `${l.version}${l.older ? ", older than the service and still understood: bring it up to date" : ""}`,
       ]);
+    if (l.waiting) rows.push(["Still to come", `${l.waiting} entries and changes of standing`]);
     if (l.joined) rows.push(["Joined", ago(l.joined, now)]);
   }
   return (

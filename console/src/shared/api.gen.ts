@@ -4325,6 +4325,11 @@ export interface components {
              * @description bytes since it is here
              */
             sent?: number;
+            /**
+             * Format: int64
+             * @description entries, holds and changes of standing of it that are still to come
+             */
+            waiting?: number;
             /** @description when it was on its own, newest last */
             alone: components["schemas"]["LookoutAlone"][];
         };
