@@ -10,7 +10,7 @@ LAB_SOURCES := $(shell find lab -name '*.go') lab/go.mod lab/go.sum lab/version.
 # Pinned; the newest that builds with this Go.
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.1
 
-.PHONY: build lab host image demo demo-down test bench soak fuzz check generate screenshots prepare clean
+.PHONY: build lab host image demo demo-down test bench scale soak fuzz check generate screenshots prepare clean
 
 build: bin/vigila
 
@@ -56,6 +56,10 @@ test: prepare build lab
 # Measures Vigila against raw limits taken in the same run, and writes docs/performance.md. About half an hour.
 bench: build lab bin/kubectl
 	go run ./bench
+
+# Many lookouts, and very many wards by simulated ones, on real API servers: half an hour, loopback only; writes docs/scale.md.
+scale: build lab
+	go run ./bench -scale
 
 bin/kubectl: lab/go.mod lab/version.ldflags
 	cd lab && go build -ldflags "$$(cat version.ldflags)" -o ../$@ k8s.io/kubernetes/cmd/kubectl

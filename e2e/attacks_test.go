@@ -456,15 +456,7 @@ func TestNothingGoesInTheClear(t *testing.T) {
 	s.fails(1, "is not https: credentials would go over the network as they are", "cluster", "add", "far", "--server", "http://192.0.2.1:6443", "--token-file", s.file("t", "tok"))
 	s.fails(1, "javascript:alert(1)", "cluster", "add", "quay", "--link", "Runbook=javascript:alert(1)")
 
-	public, private, err := ed25519.GenerateKey(nil)
-	require.NoError(t, err)
-	template := x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
-	der, err := x509.CreateCertificate(rand.Reader, &template, &template, public, private)
-	require.NoError(t, err)
-	pkcs8, err := x509.MarshalPKCS8PrivateKey(private)
-	require.NoError(t, err)
-	cert := s.file("cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
-	key := s.file("key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8})))
+	cert, key := s.certificate("vigila.brindle.example")
 	s.kill()
 	s.args = []string{"--tls-cert", cert, "--tls-key", key}
 	s.start()
@@ -479,4 +471,17 @@ func TestNothingGoesInTheClear(t *testing.T) {
 	require.NoError(t, err)
 	_ = r.Body.Close()
 	assert.Equal(t, http.StatusBadRequest, r.StatusCode, "plain HTTP is answered by nothing of the service")
+}
+
+// certificate makes one of this machine's loopback address and of a name, and its key: their files.
+func (s *service) certificate(name string) (cert, key string) {
+	s.t.Helper()
+	public, private, err := ed25519.GenerateKey(nil)
+	require.NoError(s.t, err)
+	template := x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, DNSNames: []string{name}, IsCA: true, BasicConstraintsValid: true}
+	der, err := x509.CreateCertificate(rand.Reader, &template, &template, public, private)
+	require.NoError(s.t, err)
+	pkcs8, err := x509.MarshalPKCS8PrivateKey(private)
+	require.NoError(s.t, err)
+	return s.file("cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))), s.file("key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8})))
 }

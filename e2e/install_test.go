@@ -67,7 +67,15 @@ func TestWhatIsInstalledIsTaken(t *testing.T) {
 	restricted := `{"metadata":{"labels":{"pod-security.kubernetes.io/enforce":"restricted"}}}`
 	_, err := s.dynamic().Resource(schema.GroupVersionResource{Version: "v1", Resource: "namespaces"}).Patch(t.Context(), s.name, "application/merge-patch+json", []byte(restricted), metav1.PatchOptions{})
 	require.NoError(t, err)
-	for _, text := range []string{out, s.ok("install", "cluster", "--image", "i", "--namespace", s.name)} {
+	pair := s.ok("install", "cluster", "--image", "i", "--namespace", s.name, "--pair")
+	assert.Subset(t, s.applied(pair), []string{"StatefulSet", "Service", "Role", "RoleBinding"})
+	for _, want := range []string{"replicas: 2", `"--lease=` + s.name + `/vigila"`, "http://vigila-0.vigila-each." + s.name + ":7740,http://vigila-1.", "publishNotReadyAddresses: true", "secretKeyRef: {name: vigila-key, key: key}"} {
+		assert.Contains(t, pair, want)
+	}
+	key := s.ok("install", "key", "--namespace", s.name)
+	assert.Equal(t, []string{"Secret"}, s.applied(key))
+	assert.NotEqual(t, key, s.ok("install", "key", "--namespace", s.name))
+	for _, text := range []string{out, pair, s.ok("install", "cluster", "--image", "i", "--namespace", s.name)} {
 		s.podsAreTaken(text)
 	}
 

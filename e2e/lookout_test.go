@@ -2,10 +2,18 @@ package e2e
 
 import (
 	"context"
+	"crypto/tls"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -242,6 +250,176 @@ func TestABackupIsRestored(t *testing.T) {
 	require.Eventually(t, func() bool { return len(s.entries()) == 4 }, patience, 50*time.Millisecond, "and it goes on from there")
 }
 
+// TestALookoutBehindAProxy: it calls out through a proxy that lets connections out and none in, by the name of the service, which only the proxy can
+// resolve; what goes through says nothing to the proxy, and when that has gone for a while all is as before.
+func TestALookoutBehindAProxy(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	cert, key := s.certificate("vigila.brindle.example")
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	require.NoError(t, err)
+	to, err := url.Parse(s.url)
+	require.NoError(t, err)
+	front := httptest.NewUnstartedServer(httputil.NewSingleHostReverseProxy(to)) // what speaks HTTPS before the service
+	front.TLS = &tls.Config{Certificates: []tls.Certificate{pair}}
+	front.StartTLS()
+	t.Cleanup(front.Close)
+	s.push("Two berths", map[string]string{"app/c.yaml": config(s.name, "berths", "2")})
+	p := startProxy(t, "vigila.brindle.example:443", strings.TrimPrefix(front.URL, "https://"))
+	r, err := s.api.LetLookoutJoinWithResponse(t.Context(), "quay", client.LetLookoutJoin{})
+	require.NoError(t, s.api.Check(r, err))
+	l := &lookout{s: s, log: &lockedBuffer{}, env: []string{"VIGILA_JOIN=" + r.JSON200.JoinToken, "HTTPS_PROXY=http://" + p.address, "NO_PROXY=127.0.0.1", "SSL_CERT_FILE="}}
+	l.args = []string{"lookout", "--service", "https://vigila.brindle.example", "--ca-file", cert, "--service-key", r.JSON200.ServiceKey, "--kubeconfig", kubeconfig(), "--data", filepath.Join(t.TempDir(), "data"), "--log-format", "json"}
+	l.start()
+	t.Cleanup(l.kill)
+	s.here("quay", true)
+	s.add(s.wardFile("sync: auto, every: 1s, drift: restore", "within: 30s"))
+	s.until("in step", inStepAndReady)
+	assert.NotContains(t, p.read.String(), s.name, "the proxy reads nothing")
+	p.cut()
+	s.here("quay", false)
+	s.edit("kubectl-edit", "configmap/"+s.name, `data.berths="9"`)
+	require.Eventually(t, func() bool { return s.berths() == "2" }, patience, 50*time.Millisecond, "it goes on by itself")
+	p.let()
+	s.here("quay", true)
+	s.until("in step", inStepAndReady)
+	require.Eventually(t, func() bool { return len(s.entries()) == 2 }, patience, 50*time.Millisecond)
+}
+
+// proxy is an HTTP proxy that lets connections to one place out.
+type proxy struct {
+	address string
+	mu      sync.Mutex
+	shut    bool
+	all     map[net.Conn]bool
+	read    lockedBuffer // what went through
+}
+
+func startProxy(t *testing.T, name, at string) *proxy {
+	t.Helper()
+	p := &proxy{all: map[net.Conn]bool{}}
+	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		p.mu.Lock()
+		shut := p.shut
+		p.mu.Unlock()
+		if shut || q.Method != http.MethodConnect || q.Host != name {
+			http.Error(w, "not through here", http.StatusForbidden)
+			return
+		}
+		out, err := net.Dial("tcp", at)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+		in, _, err := w.(http.Hijacker).Hijack()
+		if err != nil {
+			return
+		}
+		_, _ = in.Write([]byte("HTTP/1.1 200 Connection established\r\n\r\n"))
+		p.mu.Lock()
+		p.all[in], p.all[out] = true, true
+		p.mu.Unlock()
+		go func() { _, _ = io.Copy(in, io.TeeReader(out, &p.read)); _ = in.Close() }()
+		go func() { _, _ = io.Copy(out, io.TeeReader(in, &p.read)); _ = out.Close() }()
+	}))
+	t.Cleanup(func() { p.cut(); h.Close() })
+	p.address = strings.TrimPrefix(h.URL, "http://")
+	return p
+}
+
+// cut ends every connection, and lets none through until let.
+func (p *proxy) cut() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.shut = true
+	for c := range p.all {
+		_ = c.Close()
+	}
+	clear(p.all)
+}
+
+func (p *proxy) let() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.shut = false
+}
+
+// TestACentreIsRebuiltFromItsLookouts: of a service that lost everything, its key too, another one takes the place: what was declared comes from git,
+// and what was written down from its lookouts, whichever of them is known first.
+func TestACentreIsRebuiltFromItsLookouts(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	s.push("Two berths", map[string]string{"app/c.yaml": config(s.name, "berths", "2"), "keys/s.yaml": "apiVersion: v1\nkind: Secret\nmetadata: {name: tides}\nstringData: {key: high-water}\n", "keys/c.yaml": config("mark", "v", "1")})
+	l := s.lookoutOf("quay")
+	wards := s.wardFile("sync: auto, every: 1s, drift: restore", "within: 30s") + "---\n" + strings.NewReplacer("name: "+s.name+"\n", "name: "+s.name+"-keys\n", "path: app", "path: keys", ", create_namespace: true", "").Replace(s.wardFile("sync: auto, every: 1s, drift: restore", "within: 30s"))
+	s.add(wards)
+	s.until("in step", inStepAndReady)
+	keys := s.name + "-keys@quay"
+	s.untilOf(keys, "in step", inStepAndReady)
+	s.push("Three berths", map[string]string{"app/c.yaml": config(s.name, "berths", "3")})
+	s.until("the newer one is in step", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })
+	s.edit("kubectl-edit", "configmap/"+s.name, `data.berths="9"`)
+	require.Eventually(t, func() bool { return s.berths() == "3" }, patience, 50*time.Millisecond)
+	s.ok("rollback", s.name, "1", "--why", "the third berth leaks")
+	s.until("gone back", func(w client.Ward) bool {
+		return w.Hold.By != "" && w.Run.Number == 0 && strings.Contains(w.Applied.Subject, "Two")
+	})
+	var before []client.Entry
+	require.Eventually(t, func() bool { before = s.entries(); return len(before) >= 4 && !before[0].Ended.IsZero() }, patience, 50*time.Millisecond)
+	held := s.ward().Hold
+
+	s.kill()
+	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "data")))
+	s.start()
+	r, err := s.api.LetLookoutJoinWithResponse(t.Context(), "quay", client.LetLookoutJoin{})
+	require.NoError(t, s.api.Check(r, err))
+	l.kill()
+	for i := range l.args {
+		if l.args[max(0, i-1)] == "--service-key" {
+			l.args[i] = r.JSON200.ServiceKey
+		}
+	}
+	l.env = nil
+	l.start()
+	require.Eventually(t, func() bool { return strings.Contains(l.log.String(), "vigila serve --in-place-of ") }, patience, 50*time.Millisecond, "a key alone makes no other service its own")
+	_, rest, _ := strings.Cut(l.log.String(), "vigila serve --in-place-of ")
+	id := rest[:10]
+	l.kill()
+	l.env = []string{"VIGILA_JOIN=" + r.JSON200.JoinToken}
+	l.start()
+	require.Eventually(t, func() bool {
+		return strings.Contains(l.log.String(), "where the service is lost, start the other in its place")
+	}, patience, 50*time.Millisecond, "nor does a token")
+	s.edit("kubectl-edit", "configmap/mark", `data.v="7"`)
+	require.Eventually(t, func() bool { return strings.Count(l.log.String(), `"kind":"restore"`) >= 4 }, patience, 50*time.Millisecond, "it goes on by itself meanwhile")
+	s.kill()
+	s.fails(2, "keeps wards or lookouts already", "serve", "--in-place-of", id, "--listen", "127.0.0.1:0", "--data", filepath.Join(s.dir, "data"))
+	require.NoError(t, os.RemoveAll(filepath.Join(s.dir, "data")))
+	s.args = []string{"--in-place-of", id}
+	s.start()
+	r, err = s.api.LetLookoutJoinWithResponse(t.Context(), "quay", client.LetLookoutJoin{})
+	require.NoError(t, s.api.Check(r, err))
+	l.kill()
+	for i := range l.args {
+		if l.args[max(0, i-1)] == "--service-key" {
+			l.args[i] = r.JSON200.ServiceKey
+		}
+	}
+	l.env = []string{"VIGILA_JOIN=" + r.JSON200.JoinToken}
+	l.start()
+	s.here("quay", true)
+	s.ok("repo", "add", s.name, s.origin())
+	s.add(wards)
+	w := s.until("as it was", func(w client.Ward) bool { return w.Hold.By != "" && w.Standing == "behind" })
+	assert.Equal(t, held.Why, w.Hold.Why)
+	s.untilOf(keys, "in step", inStepAndReady)
+	require.Eventually(t, func() bool { return len(s.entries()) == len(before) }, patience, 50*time.Millisecond, "the logbook comes back")
+	assert.Equal(t, before, s.entries())
+	assert.Contains(t, s.ok("logbook", keys), "restore, done", "and what the lookout did alone")
+	s.ok("release", s.name)
+	s.until("it goes on from there", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })
+}
+
 // quiet answers nothing that it is asked.
 type quiet struct{}
 
@@ -310,8 +488,16 @@ func TestARogueLookoutGetsNothing(t *testing.T) {
 	assert.Len(t, s.entries(), 1, "the logbook of another cluster's ward stays")
 	assert.EqualValues(t, "in step", s.ward().Standing)
 
+	// Nor does what it says of its own wards do more than say something of them.
+	s.add(strings.ReplaceAll(strings.Replace(s.wardFile("sync: auto, every: 1s", "within: 30s"), "name: "+s.name, "name: own", 1), "cluster: quay", "cluster: skerry"))
+	require.NoError(t, joined.Tell("view", map[string]any{"Ward": "own@skerry", "View": map[string]any{"Standing": "in step", "Canary": map[string]any{"run": 1, "share": -7, "phase": "sharing"}, "Run": map[string]any{"Number": 1}}}))
+	require.NoError(t, joined.Tell("finished", "own@skerry"))
+	refused(joined, "declares no such check", "check", map[string]any{"Ward": "own@skerry", "Check": map[string]any{"Name": "errors", "Ask": map[string]any{"URL": s.url}}})
+	assert.Contains(t, s.ok("ward", "list", "--search", "own@skerry"), "own@skerry")
+	joined.Close(nil)
+	s.here("skerry", false)
+	s.ok("ward", "remove", "own")
 	s.ok("cluster", "remove", "skerry")
-	<-joined.Done()
 }
 
 // TestTheConsoleLetsALookoutJoin: from the form to a cluster that is kept, and back to one whose lookout is away.

@@ -228,26 +228,7 @@ func TestRostersNestAndHaveLimits(t *testing.T) {
 	ns := s.name
 	_, err := dyn.Resource(space).Create(context.Background(), &unstructured.Unstructured{Object: map[string]any{"apiVersion": "v1", "kind": "Namespace", "metadata": map[string]any{"name": ns}}}, metav1.CreateOptions{})
 	require.NoError(t, err)
-	apply := func(text string) {
-		for _, doc := range strings.Split(text, "---\n") {
-			var body map[string]any
-			require.NoError(t, yaml.Unmarshal([]byte(doc), &body))
-			if body == nil {
-				continue
-			}
-			o := &unstructured.Unstructured{Object: body}
-			gvr := map[string]schema.GroupVersionResource{"ServiceAccount": {Version: "v1", Resource: "serviceaccounts"}, "Namespace": space,
-				"Role": {Group: "rbac.authorization.k8s.io", Version: "v1", Resource: "roles"}, "RoleBinding": {Group: "rbac.authorization.k8s.io", Version: "v1", Resource: "rolebindings"},
-				"ClusterRole": {Group: "rbac.authorization.k8s.io", Version: "v1", Resource: "clusterroles"}, "ClusterRoleBinding": {Group: "rbac.authorization.k8s.io", Version: "v1", Resource: "clusterrolebindings"}}[o.GetKind()]
-			var err error
-			if o.GetNamespace() == "" {
-				_, err = dyn.Resource(gvr).Apply(context.Background(), o.GetName(), o, metav1.ApplyOptions{FieldManager: "test", Force: true})
-			} else {
-				_, err = dyn.Resource(gvr).Namespace(o.GetNamespace()).Apply(context.Background(), o.GetName(), o, metav1.ApplyOptions{FieldManager: "test", Force: true})
-			}
-			require.NoError(t, err, doc)
-		}
-	}
+	apply := func(text string) { s.applyByHand(text) }
 	role := func(resources string) string {
 		return "apiVersion: v1\nkind: ServiceAccount\nmetadata: {name: deployer, namespace: " + ns + "}\n---\napiVersion: rbac.authorization.k8s.io/v1\nkind: Role\nmetadata: {name: deployer, namespace: " + ns + "}\nrules: [{apiGroups: [\"\"], resources: [" + resources + "], verbs: [get, create, patch, delete]}]\n---\n" +
 			"apiVersion: rbac.authorization.k8s.io/v1\nkind: RoleBinding\nmetadata: {name: deployer, namespace: " + ns + "}\nroleRef: {apiGroup: rbac.authorization.k8s.io, kind: Role, name: deployer}\nsubjects: [{kind: ServiceAccount, name: deployer, namespace: " + ns + "}]\n"
@@ -285,23 +266,17 @@ func TestRostersNestAndHaveLimits(t *testing.T) {
 	apply(s.ok("cluster", "rbac", "--as", ns+"/deployer"))
 	apply(s.ok("cluster", "rbac", "--namespace", ns, "--read-only"))
 	apply(s.ok("cluster", "rbac"))
-	rc, err := clientcmd.BuildConfigFromFlags("", kubeconfig())
-	require.NoError(t, err)
-	typed, err := kubernetes.NewForConfig(rc)
-	require.NoError(t, err)
-	token, err := typed.CoreV1().ServiceAccounts("vigila").CreateToken(context.Background(), "vigila", &authenticationv1.TokenRequest{}, metav1.CreateOptions{})
-	require.NoError(t, err)
+	server, token, ca := s.account("vigila")
 	raw, err := clientcmd.LoadFromFile(kubeconfig())
 	require.NoError(t, err)
-	args := []string{"cluster", "add", "far", "--server", rc.Host, "--token-file", s.file("token.txt", token.Status.Token), "--label", "sea=far"}
+	args := []string{"cluster", "add", "far", "--server", server, "--token-file", s.file("token.txt", token), "--label", "sea=far"}
 	s.fails(1, "certificate", args...)
-	ca := raw.Clusters[raw.Contexts[raw.CurrentContext].Cluster].CertificateAuthorityData
-	s.ok(append(args, "--ca-file", s.file("ca.pem", string(ca)))...)
+	s.ok(append(args, "--ca-file", s.file("ca.pem", ca))...)
 	list, err := s.api.ListClustersWithResponse(context.Background(), &client.ListClustersParams{Search: "sea=far", Limit: 10})
 	require.NoError(t, s.api.Check(list, err))
 	require.Equal(t, 1, list.JSON200.Total)
 	assert.EqualValues(t, "token", list.JSON200.Items[0].By)
-	assert.NotContains(t, string(list.Body), token.Status.Token)
+	assert.NotContains(t, string(list.Body), token)
 	s.ok("cluster", "add", "far", "--label", "sea=near")
 	assert.Contains(t, s.ok("cluster", "list"), "sea=near", "labels change without the token")
 	assert.Contains(t, s.ok("cluster", "contexts", kubeconfig()), raw.CurrentContext)
@@ -315,6 +290,110 @@ func TestRostersNestAndHaveLimits(t *testing.T) {
 		}
 		require.False(t, time.Now().After(end), "the nested roster never goes")
 	}
+}
+
+// applyByHand applies objects as an engineer does who sets a cluster up.
+func (s *service) applyByHand(text string) {
+	s.t.Helper()
+	dyn := cluster(s.t)
+	rbac := func(resource string) schema.GroupVersionResource {
+		return schema.GroupVersionResource{Group: "rbac.authorization.k8s.io", Version: "v1", Resource: resource}
+	}
+	for _, doc := range strings.Split(text, "---\n") {
+		var body map[string]any
+		require.NoError(s.t, yaml.Unmarshal([]byte(doc), &body))
+		if body == nil {
+			continue
+		}
+		o := &unstructured.Unstructured{Object: body}
+		gvr := map[string]schema.GroupVersionResource{"ServiceAccount": {Version: "v1", Resource: "serviceaccounts"}, "Namespace": {Version: "v1", Resource: "namespaces"},
+			"Role": rbac("roles"), "RoleBinding": rbac("rolebindings"), "ClusterRole": rbac("clusterroles"), "ClusterRoleBinding": rbac("clusterrolebindings")}[o.GetKind()]
+		var err error
+		if o.GetNamespace() == "" {
+			_, err = dyn.Resource(gvr).Apply(context.Background(), o.GetName(), o, metav1.ApplyOptions{FieldManager: "test", Force: true})
+		} else {
+			_, err = dyn.Resource(gvr).Namespace(o.GetNamespace()).Apply(context.Background(), o.GetName(), o, metav1.ApplyOptions{FieldManager: "test", Force: true})
+		}
+		require.NoError(s.t, err, doc)
+	}
+}
+
+// account is how the service account vigila of a namespace reaches the cluster.
+func (s *service) account(namespace string) (server, token, ca string) {
+	s.t.Helper()
+	rc, err := clientcmd.BuildConfigFromFlags("", kubeconfig())
+	require.NoError(s.t, err)
+	typed, err := kubernetes.NewForConfig(rc)
+	require.NoError(s.t, err)
+	t, err := typed.CoreV1().ServiceAccounts(namespace).CreateToken(context.Background(), "vigila", &authenticationv1.TokenRequest{}, metav1.CreateOptions{})
+	require.NoError(s.t, err)
+	raw, err := clientcmd.LoadFromFile(kubeconfig())
+	require.NoError(s.t, err)
+	return rc.Host, t.Status.Token, string(raw.Clusters[raw.Contexts[raw.CurrentContext].Cluster].CertificateAuthorityData)
+}
+
+// TestRightsInTwoNamespacesAreEnough: whoever may only look into some namespaces watches those, each by itself; what is declared elsewhere is
+// told before it is applied, and so are the namespaces that git names for the cluster. A lookout is no other.
+func TestRightsInTwoNamespacesAreEnough(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	one, two := s.name+"-one", s.name+"-two"
+	for _, ns := range []string{s.name, one, two} {
+		s.applyByHand("apiVersion: v1\nkind: Namespace\nmetadata: {name: " + ns + "}\n")
+	}
+	// As vigila cluster rbac prints it, for a service account that no other test has.
+	s.applyByHand(strings.NewReplacer("namespace: vigila}", "namespace: "+s.name+"}", "metadata: {name: vigila}", "metadata: {name: "+s.name+"}", "vigila-namespaces", s.name).Replace(s.ok("cluster", "rbac", "--namespace", one, "--namespace", two)))
+	server, token, ca := s.account(s.name)
+	args := []string{"cluster", "add", "narrow", "--server", server, "--token-file", s.file("token.txt", token), "--ca-file", s.file("ca.pem", ca)}
+	s.ok(args...)
+	gate := func(ns string) string {
+		return "vigila: ward/v1\nname: " + ns + "\nfrom: {repo: " + s.name + ", path: app}\ninto: {cluster: narrow, namespace: " + ns + "}\nkeep: {sync: auto, drift: report, every: 1s}\nsettle: {within: 10s}\n"
+	}
+	s.push("First", map[string]string{"app/c.yaml": config("mark", "v", "1")})
+	s.add(gate(one))
+	at := func(id, what string, cond func(client.Ward) bool) client.Ward {
+		t.Helper()
+		return s.untilOf(id, what, cond)
+	}
+	at(one+"@narrow", "is told how to look into some namespaces", func(w client.Ward) bool { return strings.Contains(w.Says, "--only-namespace") })
+
+	s.ok("cluster", "add", "narrow", "--only-namespace", one, "--only-namespace", two)
+	s.add(gate(two))
+	at(one+"@narrow", "is in step", inStepAndReady)
+	at(two+"@narrow", "is in step", inStepAndReady)
+	assert.Contains(t, s.ok("cluster", "show", "narrow"), "looked into are the namespaces "+one+", "+two+" alone")
+	lab(t, "edit", "configmap/mark", "--kubeconfig", kubeconfig(), "-n", two, "--as", "kubectl-edit", `data.v="9"`)
+	at(two+"@narrow", "has drifted", func(w client.Ward) bool { return w.Standing == "drifted" })
+	other, _ := s.of(one + "@narrow")
+	assert.EqualValues(t, "in step", other.Standing)
+	s.push("More than can be looked into", map[string]string{"app/far.yaml": "apiVersion: v1\nkind: ConfigMap\nmetadata: {name: far, namespace: default}\ndata: {a: b}\n"})
+	at(one+"@narrow", "says what lies outside", func(w client.Ward) bool {
+		return strings.Contains(w.Says, "default/ConfigMap/far is outside the namespaces that Vigila may look into in cluster narrow (--only-namespace): "+one+", "+two)
+	})
+	s.push("Within", map[string]string{"app/far.yaml": "", "wards/c.yaml": "vigila: cluster/v1\nname: narrow\nnamespaces: [" + one + "]\n"})
+	s.ok("roster", "add", s.name, "--repo", s.name, "--path", "wards")
+	at(two+"@narrow", "says what git lets be kept", func(w client.Ward) bool {
+		return strings.Contains(w.Says, "is outside the namespaces that are declared for cluster narrow (namespaces of its cluster/v1): "+one)
+	})
+	s.push("Both", map[string]string{"wards/c.yaml": "vigila: cluster/v1\nname: narrow\nnamespaces: [" + one + ", " + two + "]\n"})
+	at(two+"@narrow", "is let in again", func(w client.Ward) bool { return w.Standing == "drifted" })
+	s.ok("sync", two, "--why", "both")
+	at(two+"@narrow", "is in step again", inStepAndReady)
+
+	// A lookout with the same rights.
+	l := s.lookoutOf("narrow", "--kubeconfig", s.file("narrow.yaml", fmt.Sprintf("apiVersion: v1\nkind: Config\ncurrent-context: a\ncontexts: [{name: a, context: {cluster: a, user: a}}]\nclusters: [{name: a, cluster: {server: %s, certificate-authority-data: %s}}]\nusers: [{name: a, user: {token: %s}}]\n",
+		server, base64.StdEncoding.EncodeToString([]byte(ca)), token)), "--only-namespace", one+","+two)
+	s.here("narrow", true)
+	at(two+"@narrow", "is in step by the lookout", inStepAndReady)
+	s.push("Second", map[string]string{"app/c.yaml": config("mark", "v", "2")})
+	at(one+"@narrow", "is in step with the second", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Second") })
+	assert.NotContains(t, l.log.String(), "forbidden")
+
+	// What can be looked into stays so until somebody says otherwise.
+	s.fails(1, "is not a name", "cluster", "add", "narrow", "--by-lookout", "--only-namespace", "Not A Name")
+	assert.Contains(t, s.ok("cluster", "add", "narrow", "--by-lookout"), "--only-namespace "+one+","+two)
+	assert.NotContains(t, s.ok("cluster", "add", "narrow", "--by-lookout", "--only-namespace", "*"), "--only-namespace")
+	assert.NotContains(t, s.ok("cluster", "show", "narrow"), "looked into are")
 }
 
 // TestOneClusterAfterTheOther: a new revision reaches the clusters of a ward in turn, and stops at the first failure.

@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"net"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -67,4 +69,89 @@ func TestOneStandsBy(t *testing.T) {
 	}
 
 	s.fails(1, "another Vigila already uses", "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(s.dir, "data"))
+}
+
+// TestOneStandsByOnACopy: of two services on two machines the one that holds the Lease works, and the other has a copy of its record that nothing is
+// missing of; it takes over when that one is killed, and the one that comes back stands by in its turn.
+func TestOneStandsByOnACopy(t *testing.T) {
+	t.Parallel()
+	a := newService(t)
+	a.push("Two berths", map[string]string{"app/c.yaml": config(a.name, "berths", "2"), "app/d.yaml": deployment("registry.brindle.example/berth-planner:1.0.0", 1)})
+	a.kill()
+	b := &service{t: t, dir: t.TempDir(), log: &lockedBuffer{}, name: a.name, url: "http://" + freeAddress(t)}
+	pair := func(other string) []string {
+		return []string{"--lease", "default/" + a.name, "--lease-kubeconfig", kubeconfig(), "--stand-by-of", other}
+	}
+	a.args, b.args = pair(b.url), pair(a.url)
+	a.start()
+	require.NoError(t, os.MkdirAll(filepath.Join(b.dir, "data"), 0o700))
+	key, err := os.ReadFile(filepath.Join(a.dir, "data", "vigila.key"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "data", "vigila.key"), key, 0o600))
+	token, err := os.ReadFile(filepath.Join(a.dir, "token"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, "token"), token, 0o600))
+	tookOver := make(chan struct{})
+	go func() {
+		defer close(tookOver)
+		b.start()
+	}()
+	t.Cleanup(b.kill)
+	inStep := func(s *service) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "the copy is in step") }, patience, 20*time.Millisecond)
+	}
+	inStep(b)
+	r, err := http.Get(b.url + "/readyz")
+	require.NoError(t, err)
+	_ = r.Body.Close()
+	assert.Equal(t, http.StatusServiceUnavailable, r.StatusCode)
+	a.fails(2, "stand_by_of needs lease", "serve", "--stand-by-of", b.url)
+
+	a.add(a.wardFile("sync: auto, every: 1s", "within: 60s"))
+	a.until("in step", inStepAndReady)
+	a.ok("hold", a.name, "--why", "the tide is high")
+	a.ok("release", a.name)
+	a.push("Three berths", map[string]string{"app/c.yaml": config(a.name, "berths", "3")})
+	a.until("a run goes on, or has ended", func(w client.Ward) bool { return w.Run.Number > 0 || strings.Contains(w.Applied.Subject, "Three") })
+	before := a.entries()
+	a.kill()
+	killed := time.Now()
+	<-tookOver
+	t.Logf("taken over %s after the kill", time.Since(killed).Round(100*time.Millisecond))
+	b.until("in step", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })
+	after := b.entries()
+	require.GreaterOrEqual(t, len(after), len(before), "nothing that was answered is lost")
+	for i, e := range before {
+		was := after[len(after)-len(before)+i]
+		assert.Equal(t, e.Number, was.Number)
+		if !e.Ended.IsZero() {
+			assert.Equal(t, e, was)
+		}
+	}
+	for i, e := range after {
+		assert.Equal(t, len(after)-i, e.Number)
+	}
+
+	// The one that was killed comes back: what it had is old by now.
+	back := make(chan struct{})
+	go func() {
+		defer close(back)
+		a.start()
+	}()
+	inStep(a)
+	b.ok("hold", b.name, "--why", "by the other one")
+	_ = syscall.Kill(b.cmd.Process.Pid, syscall.SIGTERM) // it gives the Lease back
+	<-back
+	assert.Equal(t, "by the other one", a.ward().Hold.Why)
+	_, err = os.Stat(filepath.Join(a.dir, "data", "vigila.db.before"))
+	require.NoError(t, err, "what it had is kept")
+}
+
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
 }

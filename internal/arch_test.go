@@ -68,9 +68,10 @@ var may = map[string][]string{
 
 	"internal/backup":   {"internal/record"},
 	"internal/link":     {},
+	"internal/standby":  {"internal/link", "internal/record"},
 	"internal/lookout":  {"internal/core/roster", "internal/keeper", "internal/link", "internal/record"},
 	"internal/check":    {"internal/core/", "internal/repo", "internal/render", "internal/visible"},
-	"internal/server":   {"internal/core/", "internal/cluster", "internal/keeper", "internal/link", "internal/record"},
+	"internal/server":   {"internal/core/", "internal/cluster", "internal/keeper", "internal/link", "internal/record", "internal/standby"},
 	"internal/client":   {"internal/loopback"},
 	"internal/cli":      {"internal/client", "internal/observe", "internal/core/grant", "internal/core/nearest", "internal/visible", "internal/loopback"},
 	"internal/visible":  {},

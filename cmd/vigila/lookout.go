@@ -19,6 +19,7 @@ import (
 	"vigila.dev/vigila/internal/cli"
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/lookout"
@@ -28,7 +29,7 @@ import (
 
 func lookoutCommand() *cobra.Command {
 	var s lookout.Settings
-	var data, tokenFile, caFile, kubeconfig, context, level, format, listen string
+	var data, tokenFile, caFile, kubeconfig, context, level, format, listen, profiles string
 	var limits roster.Limits
 	data = dataDir() + "-lookout"
 	c := &cobra.Command{
@@ -75,7 +76,12 @@ own limits and the rights of its kubeconfig or service account let it.`,
 					return wrong("--ca-file: %s holds no certificate in PEM", caFile)
 				}
 			}
-			s.Cluster = record.Cluster{ClusterMore: record.ClusterMore{InCluster: kubeconfig == ""}}
+			for _, n := range limits.Namespaces {
+				if err := ward.Name(n); err != nil {
+					return wrong("--only-namespace: %v", err)
+				}
+			}
+			s.Cluster = record.Cluster{ClusterMore: record.ClusterMore{InCluster: kubeconfig == "", Only: limits.Namespaces}}
 			files := cluster.Kubeconfigs{}
 			if kubeconfig != "" {
 				at, err := filepath.Abs(kubeconfig)
@@ -87,6 +93,9 @@ own limits and the rights of its kubeconfig or service account let it.`,
 				}
 				files = cluster.Kubeconfigs{Dir: filepath.Dir(at), Commands: true} // it is the lookout's own
 				s.Cluster.Kubeconfig, s.Cluster.Context = filepath.Base(at), context
+			}
+			if err := loopbackOnly(profiles); err != nil {
+				return wrong("--%v", err)
 			}
 			log, handler, err := logger(level, format)
 			if err != nil {
@@ -108,6 +117,13 @@ own limits and the rights of its kubeconfig or service account let it.`,
 				}
 				defer stop()
 			}
+			if profiles != "" {
+				stop, err := serveProfiles(profiles, make(chan error, 1), log)
+				if err != nil {
+					return err
+				}
+				defer stop()
+			}
 			log.Info("a lookout keeps watch", "service", s.Service, "data", data, "version", version)
 			return lookout.Run(c.Context(), store, s, log)
 		},
@@ -120,8 +136,9 @@ own limits and the rights of its kubeconfig or service account let it.`,
 	f.StringVar(&kubeconfig, "kubeconfig", "", "how the cluster is reached; from inside it when empty")
 	f.StringVar(&context, "kube-context", "", "context in it (default: its current one)")
 	f.StringVar(&data, "data", data, "directory of its record and its keys")
-	f.StringSliceVar(&limits.Namespaces, "only-namespace", nil, "namespaces that it keeps objects in, whatever the service says; NAME* for all that begin so")
+	f.StringSliceVar(&limits.Namespaces, "only-namespace", nil, "namespaces that it looks into and keeps objects in, whatever the service says")
 	f.StringVar(&listen, "health-listen", "", "address to answer /healthz at, such as :7742; none when empty")
+	f.StringVar(&profiles, "profiles", "", "loopback address to serve Go profiles at (/debug/pprof), to find out where time and memory go; none when empty")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.StringVar(&format, "log-format", "text", "text or json")
 	return c

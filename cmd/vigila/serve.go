@@ -62,6 +62,11 @@ type settings struct {
 	BackupEvery     string `mapstructure:"backup_every"`
 	BackupKeep      int    `mapstructure:"backup_keep"`
 	StandBy         bool   `mapstructure:"stand_by"`
+	StandByOf       string `mapstructure:"stand_by_of"`
+	StandByCA       string `mapstructure:"stand_by_ca_file"`
+	Lease           string `mapstructure:"lease"`
+	LeaseKubeconfig string `mapstructure:"lease_kubeconfig"`
+	InPlaceOf       string `mapstructure:"in_place_of"`
 	keepFor         time.Duration
 	keepAudit       time.Duration
 	sessionIdle     time.Duration
@@ -114,6 +119,11 @@ Where no admin's token is left: vigila serve --make-admin-token makes one on the
 	f.String("session-for", "24h", "how long somebody stays signed in at most, such as 24h or 7d")
 	f.String("keep-for", "0", "how long entries are kept, such as 90d or 720h; 0: for ever")
 	f.Bool("stand-by", false, "where another service works in the data directory, wait until it is gone, and take over")
+	f.String("stand-by-of", "", "addresses, separated by commas, of the services of the same pair on other machines (its own may be among them): while one of them works, a copy of its record is kept here; all need the same vigila.key, and --lease")
+	f.String("stand-by-ca-file", "", "authorities (PEM) of that address's certificate, where the system does not know them")
+	f.String("lease", "", "NAMESPACE/NAME of a Lease (coordination.k8s.io): of the services that name it only the one that holds it works")
+	f.String("lease-kubeconfig", "", "how the cluster of the Lease is reached; from inside it when empty")
+	f.String("in-place-of", "", "the id of a service that is lost with its record: what it kept is this one's own, and its lookouts tell this one what they know")
 	f.String("backup-to", "", "place that backups are taken into: a directory, or s3://BUCKET/PREFIX?endpoint=https://HOST; none when empty")
 	f.String("backup-every", "24h", "how often a backup is taken, such as 6h or 1d")
 	f.Int("backup-keep", 14, "backups that are left there, the newest; 0: all")
@@ -134,7 +144,7 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	v.AutomaticEnv()
 	var s settings
 	var known []string
-	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "session-idle", "session-for", "stand-by", "backup-to", "backup-every", "backup-keep", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
+	for _, name := range []string{"listen", "data", "parallel", "log-level", "log-format", "admin-token-file", "allow-local-repos", "checks-may-reach-local", "cluster-calls", "keep-entries", "keep-for", "keep-audit", "session-idle", "session-for", "stand-by", "stand-by-of", "stand-by-ca-file", "lease", "lease-kubeconfig", "in-place-of", "backup-to", "backup-every", "backup-keep", "profiles", "kubeconfigs", "kubeconfig-commands", "tls-cert", "tls-key", "plain-http", "metrics-listen", "trusted-proxies"} {
 		key := strings.ReplaceAll(name, "-", "_")
 		known = append(known, key)
 		if err := v.BindPFlag(key, c.Flags().Lookup(name)); err != nil {
@@ -190,6 +200,9 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 			return s, fmt.Errorf("%s is %q; write between 1m and 90d, such as 8h", x.name, x.text)
 		}
 	}
+	if err := s.pairing(); err != nil {
+		return s, err
+	}
 	if s.BackupTo != "" {
 		if s.backupTo, err = backup.Open(s.BackupTo); err != nil {
 			return s, fmt.Errorf("backup_to: %w", err)
@@ -204,15 +217,22 @@ func readSettings(c *cobra.Command, file string) (settings, error) {
 	if s.keepAudit, err = days(s.KeepAudit); err != nil {
 		return s, fmt.Errorf("keep_audit is %q; write a time such as 732d or 720h, or 0", s.KeepAudit)
 	}
-	if host, _, err := net.SplitHostPort(s.Profiles); s.Profiles != "" {
-		if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
-			return s, fmt.Errorf("profiles is %q; write a loopback address with a port, such as 127.0.0.1:7741", s.Profiles)
-		}
+	if err := loopbackOnly(s.Profiles); err != nil {
+		return s, err
 	}
 	if s.LogFormat != "text" && s.LogFormat != "json" {
 		return s, fmt.Errorf("log_format is %q; write text or json", s.LogFormat)
 	}
 	return s, nil
+}
+
+// loopbackOnly refuses to serve profiles to other machines.
+func loopbackOnly(profiles string) error {
+	host, _, err := net.SplitHostPort(profiles)
+	if ip := net.ParseIP(host); profiles != "" && (err != nil || ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("profiles is %q; write a loopback address with a port, such as 127.0.0.1:7741", profiles)
+	}
+	return nil
 }
 
 // days reads a time that may be given in days: 90d.
@@ -247,6 +267,16 @@ func serve(ctx context.Context, s settings) error {
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w; choose another with --listen", s.Listen, err)
 	}
+	ctx, lost := context.WithCancelCause(ctx)
+	defer lost(nil)
+	letGo, err := s.elect(ctx, listener, lost, log)
+	if err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	defer letGo()
+	if ctx.Err() != nil { // it ended while it stood by
+		return listener.Close()
+	}
 	store, err := s.open(ctx, listener, log)
 	if err != nil {
 		return errors.Join(err, listener.Close())
@@ -255,6 +285,11 @@ func serve(ctx context.Context, s settings) error {
 		return nil
 	}
 	defer store.Close()
+	if s.InPlaceOf != "" {
+		if err := store.TakePlace(ctx, s.InPlaceOf); err != nil {
+			return &cli.Exit{Code: cli.ExitUsage, Text: "in_place_of: " + err.Error()}
+		}
+	}
 	address := "http://" + listener.Addr().String()
 	if s.TLSCert != "" {
 		pair := &certificate{cert: s.TLSCert, key: s.TLSKey, log: log}
@@ -280,7 +315,7 @@ func serve(ctx context.Context, s settings) error {
 	}
 	defer k.Close()
 	h := &http.Server{
-		Handler:           server.New(server.Options{Keeper: k, Console: console.Files(), Version: version, Log: log, Ending: ctx.Done(), Proxies: listed(s.TrustedProxies)}),
+		Handler:           server.New(server.Options{Keeper: k, Console: console.Files(), Version: version, Log: log, Ending: ctx.Done(), Proxies: listed(s.TrustedProxies), Copy: copyOf(store, log)}),
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(handler, slog.LevelDebug),
@@ -306,7 +341,7 @@ func serve(ctx context.Context, s settings) error {
 	if s.backupTo != nil {
 		go keepBackups(ctx, s.Data, s.backupTo, s.backupEvery, s.BackupKeep, log)
 	}
-	log.Info("Vigila keeps watch", "address", address, "data", s.Data, "version", version)
+	log.Info("Vigila keeps watch", "address", address, "data", s.Data, "version", version, "service", store.ServiceID())
 	select {
 	case err := <-failed:
 		return err
@@ -317,6 +352,9 @@ func serve(ctx context.Context, s settings) error {
 	defer cancel()
 	if err := h.Shutdown(end); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		return err
+	}
+	if cause := context.Cause(ctx); errors.Is(cause, errLeaseLost) {
+		return cause
 	}
 	return nil
 }

@@ -51,13 +51,20 @@ func TestSettingsByFileEnvironmentAndFlag(t *testing.T) {
 
 func TestMistakesInSettingsAreNamed(t *testing.T) {
 	for text, want := range map[string]string{
-		"lissten: x":             "unknown key lissten; known: listen, data",
-		"parallel: 0":            "parallel is 0; it must be 1 to 256",
-		"log_format: xml":        `log_format is "xml"; write text or json`,
-		"parallel: [1":           "configuration",
-		"parallel: lots\n":       "parallel",
-		"profiles: 0.0.0.0:7741": `profiles is "0.0.0.0:7741"; write a loopback address with a port`,
-		"profiles: here":         `profiles is "here"`,
+		"lissten: x":                                 "unknown key lissten; known: listen, data",
+		"parallel: 0":                                "parallel is 0; it must be 1 to 256",
+		"log_format: xml":                            `log_format is "xml"; write text or json`,
+		"parallel: [1":                               "configuration",
+		"parallel: lots\n":                           "parallel",
+		"profiles: 0.0.0.0:7741":                     `profiles is "0.0.0.0:7741"; write a loopback address with a port`,
+		"profiles: here":                             `profiles is "here"`,
+		"lease: vigila":                              `lease is "vigila"; write NAMESPACE/NAME`,
+		"lease: Vigila/Ops":                          `lease is "Vigila/Ops"`,
+		"lease_kubeconfig: k":                        "lease_kubeconfig needs lease",
+		"stand_by_of: https://b":                     "stand_by_of needs lease: without it nobody decides which of the two works",
+		"stand_by_ca_file: f":                        "stand_by_ca_file needs stand_by_of",
+		"lease: a/b\nstand_by_of: ' , '":             `stand_by_of is " , "; write addresses`,
+		"lease: a/b\nstand_by_of: b.brindle.example": `stand_by_of: "b.brindle.example" is no address of a service`,
 	} {
 		_, err := readSettings(serveCommand(), file(t, text))
 		assert.ErrorContains(t, err, want, text)

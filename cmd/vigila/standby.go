@@ -17,7 +17,7 @@ import (
 func (s settings) open(ctx context.Context, listener net.Listener, log *slog.Logger) (*record.Store, error) {
 	for {
 		store, err := record.Open(ctx, s.Data)
-		if err == nil || !s.StandBy || !errors.Is(err, record.ErrLocked) {
+		if err == nil || !s.StandBy && s.Lease == "" || !errors.Is(err, record.ErrLocked) {
 			return store, err
 		}
 		log.Info("Vigila stands by: another one works here", "data", s.Data, "address", "http://"+listener.Addr().String())
@@ -34,6 +34,20 @@ func (s settings) open(ctx context.Context, listener net.Listener, log *slog.Log
 
 // standBy says that this service stands by, until no other has the data directory.
 func standBy(ctx context.Context, listener net.Listener, dir string) error {
+	waits, end := context.WithCancel(ctx)
+	said := make(chan struct{})
+	go func() {
+		defer close(said)
+		serveStandBy(waits, listener)
+	}()
+	err := record.WaitFree(ctx, dir)
+	end()
+	<-said
+	return err
+}
+
+// serveStandBy says that this service stands by, until ctx ends. The listener stays open.
+func serveStandBy(ctx context.Context, listener net.Listener) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
@@ -49,13 +63,12 @@ func standBy(ctx context.Context, listener net.Listener, dir string) error {
 		_ = h.Serve(server.Bounded(lent))
 		close(served)
 	}()
-	err := record.WaitFree(ctx, dir)
+	<-ctx.Done()
 	_ = h.Close()
 	<-served
 	if t, is := listener.(*net.TCPListener); is {
 		_ = t.SetDeadline(time.Time{}) // it waits as long as it takes again
 	}
-	return err
 }
 
 // lentListener is a listener that somebody uses for a while: closing it ends that, and leaves the listener open.

@@ -48,6 +48,12 @@ func (p *printer) cluster(x *client.ClusterPage, everything bool) {
 		about = append(about, c.Server)
 	}
 	p.line("%s", p.paint("soft", visible.Line(strings.Join(about, ", "))))
+	if len(c.OnlyNamespaces) > 0 {
+		p.line("%s", p.paint("soft", "looked into are the namespaces "+visible.Line(strings.Join(c.OnlyNamespaces, ", "))+" alone"))
+	}
+	if len(c.DeclaredNamespaces) > 0 {
+		p.line("%s", p.paint("soft", "roster "+c.Roster+" lets objects be kept in the namespaces "+visible.Line(strings.Join(c.DeclaredNamespaces, ", "))))
+	}
 	if !c.Live.Known {
 		p.line("%s", p.paint("failing", "? It can't be read: "+visible.Line(c.Live.Problem)))
 	}

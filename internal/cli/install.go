@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 
+	"filippo.io/age"
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 )
@@ -16,6 +17,7 @@ type installing struct {
 	image, namespace, host, tlsSecret, size, class string
 	backup                                         string
 	keep                                           bool // it keeps the cluster that it runs in as well
+	pair                                           bool // two of them, of which one stands by
 }
 
 func (a *app) install() *cobra.Command {
@@ -23,7 +25,7 @@ func (a *app) install() *cobra.Command {
 		Long: `Print what it takes to run the service for real. Nothing is installed: what is printed is read, changed, and applied by whoever
 reads it, or put into git.`,
 		Example: "  vigila install cluster --image registry.brindle.example/vigila:1 --host vigila.brindle.example --tls-secret vigila-tls | kubectl apply -f -\n  vigila install systemd > /etc/systemd/system/vigila.service\n  vigila install man --dir /usr/local/share/man/man1"}
-	c.AddCommand(a.installCluster(), a.installSystemd(), a.installMan())
+	c.AddCommand(a.installCluster(), a.installKey(), a.installSystemd(), a.installMan())
 	return c
 }
 
@@ -34,6 +36,9 @@ func (a *app) installCluster() *cobra.Command {
 NetworkPolicy, and the security settings that Kubernetes calls restricted. With --host and --tls-secret an Ingress leads to it, and
 what is in front speaks HTTPS; without, kubectl port-forward does. The first start writes the admin token into the volume; another one:
   kubectl -n vigila exec vigila-0 -- /vigila serve --make-admin-token --data /data
+
+With --pair two run, each with a volume of its own: one works, the other keeps a copy of its record and takes over within twenty
+seconds when it is gone. Both need the same key, which vigila install key prints as a Secret; apply that first.
 
 Its rights in that cluster are none, unless it is to keep it (--keep-this-cluster): then they are those of vigila cluster rbac.
 The image has to hold the programs git and ssh, which repositories are fetched with; make image builds one that does.`,
@@ -63,6 +68,7 @@ The image has to hold the programs git and ssh, which repositories are fetched w
 	f.StringVar(&in.size, "volume", "10Gi", "size of the volume: the record, and mirrors of repositories")
 	f.StringVar(&in.class, "storage-class", "", "storage class of the volume; the cluster's default when empty")
 	f.StringVar(&in.backup, "backup-to", "", "place that it takes backups into, as vigila serve has it; credentials come from Secret vigila-backup")
+	f.BoolVar(&in.pair, "pair", false, "run two, of which one stands by with a copy of the record; the key comes from Secret vigila-key (vigila install key)")
 	f.BoolVar(&in.keep, "keep-this-cluster", false, "give it the rights to keep this cluster too: vigila cluster add NAME --in-cluster")
 	return c
 }
@@ -109,8 +115,18 @@ func (in installing) manifests() string {
 		args = append(args, "--backup-to="+in.backup)
 		from = "          envFrom: [{secretRef: {name: vigila-backup, optional: true}}] # AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY\n"
 	}
+	env, replicas, name, apart := "[{name: HOME, value: /data}]", "1 # one process has the record", "vigila", ""
+	if in.pair {
+		args = append(args, "--lease="+ns+"/vigila", fmt.Sprintf("--stand-by-of=http://vigila-0.vigila-each.%[1]s:7740,http://vigila-1.vigila-each.%[1]s:7740", ns))
+		env = "[{name: HOME, value: /data}, {name: VIGILA_KEY, valueFrom: {secretKeyRef: {name: vigila-key, key: key}}}]"
+		replicas, name = "2 # one works, the other stands by", "vigila-each"
+		apart = "      affinity: {podAntiAffinity: {preferredDuringSchedulingIgnoredDuringExecution: [{weight: 100, podAffinityTerm: {topologyKey: kubernetes.io/hostname, labelSelector: {matchLabels: {app: vigila}}}}]}}\n"
+		doc("# Which of the two works is who holds this Lease.\napiVersion: rbac.authorization.k8s.io/v1\nkind: Role\nmetadata: {name: vigila-lease, namespace: %s}\nrules: [{apiGroups: [coordination.k8s.io], resources: [leases], verbs: [get, create, update]}]\n", ns)
+		doc("apiVersion: rbac.authorization.k8s.io/v1\nkind: RoleBinding\nmetadata: {name: vigila-lease, namespace: %[1]s}\nroleRef: {apiGroup: rbac.authorization.k8s.io, kind: Role, name: vigila-lease}\nsubjects: [{kind: ServiceAccount, name: vigila, namespace: %[1]s}]\n", ns)
+		doc("# Each of the two by its name, whether it works or not: the other one finds it here.\napiVersion: v1\nkind: Service\nmetadata: {name: vigila-each, namespace: %s}\nspec:\n  clusterIP: None\n  publishNotReadyAddresses: true\n  selector: {app: vigila}\n  ports: [{name: http, port: 7740}]\n", ns)
+	}
 	token := "false"
-	if in.keep {
+	if in.keep || in.pair {
 		token = "true"
 	}
 	class := ""
@@ -128,8 +144,9 @@ spec:
 kind: StatefulSet
 metadata: {name: vigila, namespace: %s, labels: {app: vigila}}
 spec:
-  serviceName: vigila
-  replicas: 1 # one process has the record
+  serviceName: %s
+  podManagementPolicy: Parallel # the one that stands by is ready when it works, and not before
+  replicas: %s
   selector: {matchLabels: {app: vigila}}
   template:
     metadata: {labels: {app: vigila}}
@@ -138,11 +155,11 @@ spec:
       automountServiceAccountToken: %s
       securityContext: {runAsNonRoot: true, runAsUser: 65532, runAsGroup: 65532, fsGroup: 65532, seccompProfile: {type: RuntimeDefault}}
       terminationGracePeriodSeconds: 30
-      containers:
+%s      containers:
         - name: vigila
           image: %s
           args: [%s]
-          env: [{name: HOME, value: /data}]
+          env: %s
 %s          ports: [{name: http, containerPort: 7740}]
           startupProbe: {httpGet: {path: /healthz, port: http}, periodSeconds: 2, failureThreshold: 60}
           livenessProbe: {httpGet: {path: /healthz, port: http}, periodSeconds: 20}
@@ -158,7 +175,7 @@ spec:
       spec:
         accessModes: [ReadWriteOnce]
         resources: {requests: {storage: %s}}%s
-`, ns, token, in.image, quoted(args), from, in.size, class)
+`, ns, name, replicas, token, apart, in.image, quoted(args), env, from, in.size, class)
 	doc(`# Whoever may reach it: what is in front of it, and lookouts. What it reaches (repositories, registries, clusters) is not limited here.
 apiVersion: networking.k8s.io/v1
 kind: NetworkPolicy
@@ -181,6 +198,27 @@ spec:
 `, ns, in.host, in.tlsSecret, in.host)
 	}
 	return b.String()
+}
+
+func (a *app) installKey() *cobra.Command {
+	var namespace string
+	c := &cobra.Command{Use: "key", Short: "Print a Secret with a new key, for services that share one",
+		Long: `Print a Secret with a new key (age), for services that share one: what is secret in their record is encrypted with it, and they know
+each other by it. Keep a copy where backups are not: without it nothing of a backup can be read.`,
+		Example: "  vigila install key | kubectl apply -f -", Args: noArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := (shape{"--namespace", namespace, aName, "small letters, digits and dashes"}).check(); err != nil {
+				return err
+			}
+			id, err := age.GenerateX25519Identity()
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "apiVersion: v1\nkind: Secret\nmetadata: {name: vigila-key, namespace: %s}\nstringData: {key: %q}\n", namespace, id.String())
+			return nil
+		}}
+	c.Flags().StringVar(&namespace, "namespace", "vigila", "namespace that the services run in")
+	return c
 }
 
 func quoted(all []string) string {

@@ -28,7 +28,7 @@ func (j *joining) flags(c *cobra.Command) {
 	f.StringVar(&j.image, "image", "", "with --by-lookout: the image of Vigila that the cluster can pull; manifests are printed then")
 	f.StringVar(&j.url, "call", "", "with --by-lookout: the address that the lookout calls (default: the one that this command uses)")
 	f.StringVar(&j.ca, "call-ca-file", "", "with --by-lookout: authorities (PEM) of that address's certificate")
-	f.StringSliceVar(&j.namespaces, "only-namespace", nil, "with --by-lookout: namespaces that it keeps objects in, whatever the service says")
+	f.StringSliceVar(&j.namespaces, "only-namespace", nil, "namespaces that Vigila may look into: it watches these alone, and keeps nothing elsewhere; * for all again; with --by-lookout the lookout sees to it, whatever the service says")
 	f.StringVar(&j.dir, "dir", "", "with --image: a directory, for git, that the manifests are written into, but for the token")
 }
 
@@ -43,14 +43,8 @@ func (a *app) join(c *cobra.Command, conn *client.Conn, in client.AddCluster, j 
 	if u, err := url.Parse(j.url); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
 		return usage("--call is %q; write the address that the lookout calls, such as https://vigila.brindle.example", j.url)
 	}
-	checks := []shape{{"--image", j.image, anImage, "REGISTRY/NAME:TAG"}}
-	for _, n := range j.namespaces {
-		checks = append(checks, shape{"--only-namespace", n, aName, "the name of a namespace"})
-	}
-	for _, x := range checks {
-		if err := x.check(); err != nil {
-			return err
-		}
+	if err := (shape{"--image", j.image, anImage, "REGISTRY/NAME:TAG"}).check(); err != nil {
+		return err
 	}
 	authorities := ""
 	if j.ca != "" {
@@ -60,7 +54,7 @@ func (a *app) join(c *cobra.Command, conn *client.Conn, in client.AddCluster, j 
 		}
 		authorities = string(b)
 	}
-	body := client.LetLookoutJoin{About: in.About, Links: in.Links}
+	body := client.LetLookoutJoin{About: in.About, Links: in.Links, OnlyNamespaces: j.namespaces}
 	if c.Flags().Changed("label") {
 		body.Labels = in.Labels
 	}
@@ -68,6 +62,7 @@ func (a *app) join(c *cobra.Command, conn *client.Conn, in client.AddCluster, j 
 	if err := conn.Check(r, err); err != nil {
 		return err
 	}
+	j.namespaces = r.JSON200.OnlyNamespaces // those of before, where none is said
 	out := c.OutOrStdout()
 	until := r.JSON200.Until.Local().Format("15:04")
 	switch {

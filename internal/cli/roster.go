@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vigila.dev/vigila/internal/client"
+	"vigila.dev/vigila/internal/visible"
 )
 
 func (a *app) roster() *cobra.Command {
@@ -310,6 +311,11 @@ func (p *printer) bringUp(ctx context.Context, conn *client.Conn, name string, s
 				}
 				for _, w := range list.JSON200.Items {
 					if stays[w.Id] != "" {
+						continue
+					}
+					if len(w.Guards) > 0 && w.Run.Number == 0 { // it was not known yet when the plan was made: a lookout tells it
+						stays[w.Id] = "a guard would stop it: " + w.Guards[0].Text
+						p.line("%6s  %-32s stays as it is: %s", "", w.Id, visible.Line(stays[w.Id]))
 						continue
 					}
 					wards++

@@ -334,6 +334,9 @@ allowed to do.`,
 			if by.on {
 				return a.join(c, conn, in, by)
 			}
+			if c.Flags().Changed("only-namespace") {
+				in.OnlyNamespaces = by.namespaces
+			}
 			for name, into := range map[string]*string{tokenFile: &in.Token, caFile: &in.Ca} {
 				if name != "" {
 					b, err := readFile(name, c.InOrStdin())
@@ -343,7 +346,7 @@ allowed to do.`,
 					*into = strings.TrimSpace(string(b))
 				}
 			}
-			if file == "" && in.KubeconfigFile == "" && in.Server == "" && !in.InCluster && in.MadeByWard == "" && !c.Flags().Changed("label") && !c.Flags().Changed("link") {
+			if file == "" && in.KubeconfigFile == "" && in.Server == "" && !in.InCluster && in.MadeByWard == "" && !c.Flags().Changed("label") && !c.Flags().Changed("link") && !c.Flags().Changed("only-namespace") {
 				if os.Getenv("KUBECONFIG") == "" {
 					return usage("vigila cluster add needs --kubeconfig FILE, --server URL with --token-file, --in-cluster, or --by-lookout")
 				}
@@ -565,7 +568,7 @@ func rbac(in string, namespaces, impersonate []string, readOnly bool) string {
 		for _, n := range namespaces {
 			bind("Role", n, "vigila")
 		}
-		rules = "  # namespaces are looked up by name\n  - {apiGroups: [\"\"], resources: [namespaces], verbs: [get, list, watch]}\n"
+		rules = "  # namespaces are looked up by name; how volumes are bound follows from their classes\n  - {apiGroups: [\"\"], resources: [namespaces], verbs: [get, list, watch]}\n  - {apiGroups: [storage.k8s.io], resources: [storageclasses], verbs: [get, list]}\n"
 		bind("ClusterRole", "", "vigila-namespaces")
 	}
 	byNamespace := map[string][]string{}

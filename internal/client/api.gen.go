@@ -908,7 +908,7 @@ func (e ListWardsParamsFold) Valid() bool {
 	}
 }
 
-// AddCluster One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone.
+// AddCluster One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes the rest alone. What is absent stays as it was.
 type AddCluster struct {
 	About string `json:"about,omitempty,omitzero"`
 
@@ -925,13 +925,18 @@ type AddCluster struct {
 	Kubeconfig string `json:"kubeconfig,omitempty,omitzero"`
 
 	// KubeconfigFile path of a kubeconfig in the directory of vigila serve --kubeconfigs
-	KubeconfigFile string            `json:"kubeconfig_file,omitempty,omitzero"`
-	Labels         map[string]string `json:"labels,omitempty,omitzero"`
-	Links          map[string]string `json:"links,omitempty,omitzero"`
+	KubeconfigFile string `json:"kubeconfig_file,omitempty,omitzero"`
+
+	// Labels those of before when absent; where a roster declares them, they are changed there
+	Labels map[string]string `json:"labels,omitempty,omitzero"`
+	Links  map[string]string `json:"links,omitempty,omitzero"`
 
 	// MadeByWard the ward that makes it, whose kubeconfig of it is taken; nothing else is given then but its name
 	MadeByWard string `json:"made_by_ward,omitempty,omitzero"`
 	Name       string `json:"name"`
+
+	// OnlyNamespaces those that Vigila may look into: it watches these alone, each by itself, and keeps nothing elsewhere; those of before when absent, and all of them for * alone
+	OnlyNamespaces []string `json:"only_namespaces,omitempty,omitzero"`
 
 	// Server address of the API server
 	Server string `json:"server,omitempty,omitzero"`
@@ -1552,6 +1557,9 @@ type Cluster struct {
 	By      ClusterBy `json:"by,omitempty,omitzero"`
 	Context string    `json:"context"`
 
+	// DeclaredNamespaces those that its roster lets objects be kept in; all when absent
+	DeclaredNamespaces []string `json:"declared_namespaces,omitempty,omitzero"`
+
 	// KubeconfigFile path in the directory of vigila serve --kubeconfigs
 	KubeconfigFile string            `json:"kubeconfig_file,omitempty,omitzero"`
 	Labels         map[string]string `json:"labels"`
@@ -1563,6 +1571,9 @@ type Cluster struct {
 	// Lookout The lookout that keeps a cluster.
 	Lookout Lookout `json:"lookout,omitempty,omitzero"`
 	Name    string  `json:"name"`
+
+	// OnlyNamespaces those that Vigila may look into; all when absent
+	OnlyNamespaces []string `json:"only_namespaces,omitempty,omitzero"`
 
 	// Roster the roster that declares its labels and links
 	Roster  string `json:"roster,omitempty,omitzero"`
@@ -2331,6 +2342,9 @@ type LetLookoutJoin struct {
 	// Labels those that a known cluster has stay when absent
 	Labels map[string]string `json:"labels,omitempty,omitzero"`
 	Links  map[string]string `json:"links,omitempty,omitzero"`
+
+	// OnlyNamespaces those that the lookout keeps objects in; those of before when absent, and all of them for * alone
+	OnlyNamespaces []string `json:"only_namespaces,omitempty,omitzero"`
 }
 
 // Limits defines model for Limits.
@@ -2404,6 +2418,9 @@ type LookoutJoin struct {
 
 	// JoinToken good once; it is not shown again
 	JoinToken string `json:"join_token"`
+
+	// OnlyNamespaces those that it is to be run with; all when absent
+	OnlyNamespaces []string `json:"only_namespaces,omitempty,omitzero"`
 
 	// ServiceKey the name of the service's key: the lookout obeys nobody else
 	ServiceKey string    `json:"service_key"`

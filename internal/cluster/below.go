@@ -234,21 +234,33 @@ const maxWarnings = 5000
 func (c *Cluster) Warnings(ctx context.Context, since time.Time) (out []Event, all bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	query := map[string]string{"limit": "500", "fieldSelector": "type=" + corev1.EventTypeWarning}
-	for read := 0; ; {
-		var list corev1.EventList
-		if err := c.read(ctx, &list, "/api/v1/events", query); err != nil {
-			return nil, false, c.explain("list events", err)
+	read := 0
+	all = true
+	for _, only := range c.spaces() {
+		at := "/api/v1/events"
+		if only != "" {
+			at = path.Join("/api/v1/namespaces", only, "events")
 		}
-		for i := range list.Items {
-			if e := eventOf(&list.Items[i]); !e.At.Before(since) {
-				out = append(out, e)
+		query := map[string]string{"limit": "500", "fieldSelector": "type=" + corev1.EventTypeWarning}
+		for {
+			var list corev1.EventList
+			if err := c.read(ctx, &list, at, query); err != nil {
+				return nil, false, c.explain("list events", err)
 			}
-		}
-		read += len(list.Items)
-		query["continue"] = list.Continue
-		if all = list.Continue == ""; all || read >= maxWarnings {
-			break
+			for i := range list.Items {
+				if e := eventOf(&list.Items[i]); !e.At.Before(since) {
+					out = append(out, e)
+				}
+			}
+			read += len(list.Items)
+			query["continue"] = list.Continue
+			if list.Continue == "" {
+				break
+			}
+			if read >= maxWarnings {
+				all = false
+				break
+			}
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].At.After(out[j].At) })

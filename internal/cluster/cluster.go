@@ -39,11 +39,12 @@ type Config struct {
 	Kubeconfig string // path below Files.Dir
 	Text       string // of a kubeconfig, in place of a path
 	Files      Kubeconfigs
-	Context    string // the kubeconfig's current one when empty
-	Server     string // with Token: the address of the API server
-	Token      string // of a service account
-	CA         string // PEM, of the API server
-	InCluster  bool   // the cluster that this service runs in
+	Context    string   // the kubeconfig's current one when empty
+	Server     string   // with Token: the address of the API server
+	Token      string   // of a service account
+	CA         string   // PEM, of the API server
+	InCluster  bool     // the cluster that this service runs in
+	Namespaces []string // those alone are looked into, each by itself; all when empty
 }
 
 // ErrGone tells that an object does not exist.
@@ -62,8 +63,9 @@ type Handler interface {
 	// Deleted tells that an object with this last state left the watch: deleted, or its mark was removed.
 	Deleted(body map[string]any)
 	// Listed brings all marked objects of a kind, after a first list or a gap in the watch; what is not among them has
-	// left the watch meanwhile. Changed was called for each before.
-	Listed(group, kind string, all map[object.Ref]bool)
+	// left the watch meanwhile. Changed was called for each before. Of a kind that lives in namespaces only those in one are told where
+	// that is named.
+	Listed(group, kind, namespace string, all map[object.Ref]bool)
 	// PutBack tells that the cluster's data were put back to an earlier state: a whole list is of an earlier version than what was
 	// seen before.
 	PutBack()
@@ -89,7 +91,7 @@ type Cluster struct {
 	handler  Handler
 	ctx      context.Context
 	cancel   context.CancelFunc
-	watches  map[schema.GroupVersionKind]*watch
+	watches  map[schema.GroupVersionKind][]*watch
 	scalers  *scalers // nil until the first watch
 	apis     []string // what it serves, as of apisAt
 	apisAt   time.Time
@@ -152,7 +154,7 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	rc.QPS = -1 // the API server's own fairness is the limit, not the client's guess
 	rc.UserAgent = "vigila"
 	rc.WarningHandler = rest.NoWarnings{}
-	c := &Cluster{Config: cfg, log: log.With("cluster", cfg.Name), rest: rc, watches: map[schema.GroupVersionKind]*watch{}, actors: map[string]*Cluster{}}
+	c := &Cluster{Config: cfg, log: log.With("cluster", cfg.Name), rest: rc, watches: map[schema.GroupVersionKind][]*watch{}, actors: map[string]*Cluster{}}
 	c.endsWhat, c.ends = endOf(rc)
 	if c.dyn, err = dynamic.NewForConfig(rc); err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", cfg.Name, err)

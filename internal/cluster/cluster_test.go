@@ -115,7 +115,7 @@ func (s *seen) Deleted(map[string]any) { s.deleted.Add(1) }
 func (s *seen) Breathe()               { s.breaths.Add(1) }
 func (s *seen) WatchChanged()          { s.watch.Add(1) }
 func (s *seen) PutBack()               { s.back.Add(1) }
-func (s *seen) Listed(_, _ string, all map[object.Ref]bool) {
+func (s *seen) Listed(_, _, _ string, all map[object.Ref]bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.last = all
@@ -124,10 +124,10 @@ func (s *seen) Listed(_, _ string, all map[object.Ref]bool) {
 func watched(t *testing.T) (*watch, *seen, context.Context) {
 	t.Helper()
 	s := &seen{}
-	c := &Cluster{Config: Config{Name: "quay"}, log: slog.New(slog.DiscardHandler), handler: s, watches: map[schema.GroupVersionKind]*watch{}}
+	c := &Cluster{Config: Config{Name: "quay"}, log: slog.New(slog.DiscardHandler), handler: s, watches: map[schema.GroupVersionKind][]*watch{}}
 	gvk := schema.GroupVersionKind{Version: "v1", Kind: "ConfigMap"}
 	w := &watch{c: c, gvk: gvk}
-	c.watches[gvk] = w
+	c.watches[gvk] = []*watch{w}
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	return w, s, ctx

@@ -2,7 +2,9 @@ package cluster
 
 import (
 	"context"
+	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	"k8s.io/apimachinery/pkg/runtime"
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	apiwatch "k8s.io/apimachinery/pkg/watch"
+	"k8s.io/client-go/dynamic"
 	"k8s.io/client-go/tools/cache"
 
 	"vigila.dev/vigila/internal/core/object"
@@ -26,7 +29,13 @@ type scalers struct {
 	mu      sync.Mutex
 	targets map[string]target     // by namespace/name of the autoscaler
 	of      map[object.Ref]string // the same, by what is scaled
-	synced  bool
+	read    map[string]bool       // the namespaces that have been read; "" for all
+}
+
+// scalersIn follows those of one namespace, or of all.
+type scalersIn struct {
+	*scalers
+	only string
 }
 
 type target struct {
@@ -51,7 +60,18 @@ func ScaleTarget(body map[string]any) (object.Ref, bool) {
 }
 
 func (s *scalers) run(ctx context.Context) {
-	resource := s.c.dyn.Resource(autoscalers)
+	var all sync.WaitGroup
+	for _, only := range s.c.spaces() {
+		all.Go(func() { scalersIn{s, only}.run(ctx) })
+	}
+	all.Wait()
+}
+
+func (s scalersIn) run(ctx context.Context) {
+	var resource dynamic.ResourceInterface = s.c.dyn.Resource(autoscalers)
+	if s.only != "" {
+		resource = s.c.dyn.Resource(autoscalers).Namespace(s.only)
+	}
 	var opened time.Time // called by one goroutine, the reflector's
 	fruitless := 0
 	lw := &cache.ListWatch{
@@ -82,12 +102,12 @@ func (s *scalers) run(ctx context.Context) {
 }
 
 // set changes what is known, and tells the handler when that makes a difference.
-func (s *scalers) set(change func()) {
+func (s scalersIn) set(change func()) {
 	s.mu.Lock()
 	before := s.names()
-	was := s.synced
+	was := s.read[s.only]
 	change()
-	s.synced = true
+	s.read[s.only] = true
 	s.of = make(map[object.Ref]string, len(s.targets))
 	for _, t := range s.targets {
 		s.of[t.ref] = t.name
@@ -109,7 +129,7 @@ func (s *scalers) names() []string {
 }
 
 // Add is part of cache.ReflectorStore.
-func (s *scalers) Add(obj any) error {
+func (s scalersIn) Add(obj any) error {
 	o := obj.(*unstructured.Unstructured)
 	s.set(func() { s.note(o) })
 	return nil
@@ -123,18 +143,18 @@ func (s *scalers) note(o *unstructured.Unstructured) {
 }
 
 // Update is part of cache.ReflectorStore.
-func (s *scalers) Update(obj any) error { return s.Add(obj) }
+func (s scalersIn) Update(obj any) error { return s.Add(obj) }
 
 // Delete is part of cache.ReflectorStore.
-func (s *scalers) Delete(obj any) error {
+func (s scalersIn) Delete(obj any) error {
 	s.set(func() { delete(s.targets, key(obj.(*unstructured.Unstructured))) })
 	return nil
 }
 
 // Replace is part of cache.ReflectorStore.
-func (s *scalers) Replace(list []any, _ string) error {
+func (s scalersIn) Replace(list []any, _ string) error {
 	s.set(func() {
-		s.targets = map[string]target{}
+		maps.DeleteFunc(s.targets, func(at string, _ target) bool { return s.only == "" || strings.HasPrefix(at, s.only+"/") })
 		for _, obj := range list {
 			s.note(obj.(*unstructured.Unstructured))
 		}
@@ -143,7 +163,7 @@ func (s *scalers) Replace(list []any, _ string) error {
 }
 
 // Resync is part of cache.ReflectorStore; there is nothing to do.
-func (s *scalers) Resync() error { return nil }
+func (s scalersIn) Resync() error { return nil }
 
 // Scaler names the autoscaler that scales a workload, as Kind/name; empty when none does.
 func (c *Cluster) Scaler(ref object.Ref) string {
@@ -168,7 +188,7 @@ func (c *Cluster) ScalersKnown() bool {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.synced
+	return len(s.read) == len(s.c.spaces())
 }
 
-var _ cache.ReflectorStore = (*scalers)(nil)
+var _ cache.ReflectorStore = scalersIn{}

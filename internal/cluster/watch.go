@@ -17,15 +17,18 @@ import (
 	"k8s.io/apimachinery/pkg/runtime/schema"
 	"k8s.io/apimachinery/pkg/util/wait"
 	apiwatch "k8s.io/apimachinery/pkg/watch"
+	"k8s.io/client-go/dynamic"
 	"k8s.io/client-go/tools/cache"
 
 	"vigila.dev/vigila/internal/core/object"
 )
 
-// watch follows every marked object of one kind. It keeps nothing of them.
+// watch follows every marked object of one kind, in all namespaces or in one. It keeps nothing of them.
 type watch struct {
 	c    *Cluster
 	gvk  schema.GroupVersionKind
+	only string // the namespace; "" for all
+	rest bool   // another one follows the kind where it does not live in namespaces
 	stop context.CancelFunc
 	// wanted asks at once whether the kind is there by now.
 	wanted chan struct{}
@@ -54,37 +57,54 @@ func (c *Cluster) Watch(k object.Kind) {
 	gvk := gvkOf(k.Version, k.Kind)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if w := c.watches[gvk]; w != nil { // whoever asks for a kind that was not there may have just made it
-		w.mu.Lock()
-		if w.lacking {
-			w.lacking = false
-			select {
-			case w.wanted <- struct{}{}:
-			default:
-			}
+	if all := c.watches[gvk]; all != nil { // whoever asks for a kind that was not there may have just made it
+		for _, w := range all {
+			w.want()
 		}
-		w.mu.Unlock()
 		return
 	}
 	if c.ctx.Err() != nil {
 		return
 	}
 	if c.scalers == nil {
-		c.scalers = &scalers{c: c, targets: map[string]target{}}
+		c.scalers = &scalers{c: c, targets: map[string]target{}, read: map[string]bool{}}
 		c.done.Add(1)
 		go func() {
 			defer c.done.Done()
 			c.scalers.run(c.ctx)
 		}()
 	}
-	ctx, stop := context.WithCancel(c.ctx)
-	w := &watch{c: c, gvk: gvk, stop: stop, wanted: make(chan struct{}, 1)}
-	c.watches[gvk] = w
-	c.done.Add(1)
-	go func() {
-		defer c.done.Done()
-		w.run(ctx)
-	}()
+	for i, only := range c.spaces() {
+		ctx, stop := context.WithCancel(c.ctx)
+		w := &watch{c: c, gvk: gvk, only: only, rest: i > 0, stop: stop, wanted: make(chan struct{}, 1)}
+		c.watches[gvk] = append(c.watches[gvk], w)
+		c.done.Add(1)
+		go func() {
+			defer c.done.Done()
+			w.run(ctx)
+		}()
+	}
+}
+
+// spaces are the namespaces that are looked into, each by itself; "" where all are, or where they can't be listed by name.
+func (c *Cluster) spaces() []string {
+	if len(c.Config.Namespaces) == 0 {
+		return []string{""}
+	}
+	return c.Config.Namespaces
+}
+
+// want has the kind asked for now if it was not there.
+func (w *watch) want() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.lacking {
+		w.lacking = false
+		select {
+		case w.wanted <- struct{}{}:
+		default:
+		}
+	}
 }
 
 // Unwatch ends the watch of a kind that nothing needs any more.
@@ -92,10 +112,10 @@ func (c *Cluster) Unwatch(k object.Kind) {
 	gvk := gvkOf(k.Version, k.Kind)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if w := c.watches[gvk]; w != nil {
+	for _, w := range c.watches[gvk] {
 		w.stop()
-		delete(c.watches, gvk)
 	}
+	delete(c.watches, gvk)
 }
 
 // State is what is known of some kinds' watches.
@@ -112,23 +132,24 @@ func (c *Cluster) Known(kinds []object.Kind) State {
 	defer c.mu.Unlock()
 	s, wrong := State{Known: true}, false
 	for _, k := range kinds {
-		w := c.watches[gvkOf(k.Version, k.Kind)]
-		if w == nil {
+		all := c.watches[gvkOf(k.Version, k.Kind)]
+		if len(all) == 0 {
 			s.Known, wrong = false, true
-			continue
 		}
-		w.mu.Lock()
-		if !w.synced && !w.lacking || w.problem != "" {
-			s.Known = false
+		for _, w := range all {
+			w.mu.Lock()
+			if !w.synced && !w.lacking || w.problem != "" {
+				s.Known = false
+			}
+			wrong = wrong || w.problem != ""
+			if w.problem != "" {
+				s.Problem = w.problem
+			}
+			if s.At.IsZero() || w.at.Before(s.At) {
+				s.At = w.at
+			}
+			w.mu.Unlock()
 		}
-		wrong = wrong || w.problem != ""
-		if w.problem != "" {
-			s.Problem = w.problem
-		}
-		if s.At.IsZero() || w.at.Before(s.At) {
-			s.At = w.at
-		}
-		w.mu.Unlock()
 	}
 	s.Reading = !s.Known && !wrong
 	return s
@@ -138,13 +159,16 @@ func (c *Cluster) Known(kinds []object.Kind) State {
 func (c *Cluster) Lacking(k object.Kind) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	w := c.watches[gvkOf(k.Version, k.Kind)]
-	if w == nil {
-		return false
+	all := c.watches[gvkOf(k.Version, k.Kind)]
+	for _, w := range all {
+		w.mu.Lock()
+		lacking := w.lacking
+		w.mu.Unlock()
+		if !lacking {
+			return false
+		}
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.lacking
+	return len(all) > 0
 }
 
 // AllWatches is Known over everything that is watched, and how many watches there are.
@@ -228,7 +252,16 @@ func (w *watch) reflect(parent context.Context, m *meta.RESTMapping) {
 			gone()
 		}
 	}
-	resource := w.c.dyn.Resource(m.Resource)
+	var resource dynamic.ResourceInterface = w.c.dyn.Resource(m.Resource)
+	switch {
+	case w.only == "":
+	case m.Scope.Name() == meta.RESTScopeNameNamespace:
+		resource = w.c.dyn.Resource(m.Resource).Namespace(w.only)
+	case w.rest:
+		w.read()
+		<-ctx.Done()
+		return
+	}
 	lw := &cache.ListWatch{
 		ListWithContextFunc: func(ctx context.Context, o metav1.ListOptions) (runtime.Object, error) {
 			o.LabelSelector = object.WardLabel
@@ -388,7 +421,11 @@ func (w *watch) heard(ctx context.Context, err error) {
 		if apierrors.ReasonForError(err) == metav1.StatusReasonUnknown { // not even a no
 			w.lost()
 		}
-		w.trouble(w.c.explain("watch "+w.gvk.Kind, err))
+		err := w.c.explain("watch "+w.gvk.Kind, err)
+		if apierrors.IsForbidden(err) && w.only == "" {
+			err = fmt.Errorf("%w; where only some namespaces may be looked into, name them: vigila cluster add %s --only-namespace NAMESPACE", err, w.c.Config.Name)
+		}
+		w.trouble(err)
 		return
 	}
 	w.mu.Lock()
@@ -491,7 +528,13 @@ func (w *watch) Replace(list []any, version string) error {
 		all[object.Ref{Group: w.gvk.Group, Kind: w.gvk.Kind, Namespace: o.GetNamespace(), Name: o.GetName()}] = true
 		w.c.handler.Changed(o.Object, true)
 	}
-	w.c.handler.Listed(w.gvk.Group, w.gvk.Kind, all)
+	w.c.handler.Listed(w.gvk.Group, w.gvk.Kind, w.only, all)
+	w.read()
+	return nil
+}
+
+// read notes that all is known that is there.
+func (w *watch) read() {
 	w.mu.Lock()
 	w.at = time.Now()
 	changed := !w.synced || w.problem != ""
@@ -500,7 +543,6 @@ func (w *watch) Replace(list []any, version string) error {
 	if changed {
 		w.c.handler.WatchChanged()
 	}
-	return nil
 }
 
 // Resync is part of cache.ReflectorStore; there is nothing to do.

@@ -64,7 +64,7 @@ func (p *placement) fresh(ctx context.Context) (*standing.View, error) {
 		return p.View(), err
 	}
 	if p.cluster.away != nil {
-		p.shown(v)
+		p.shown(p.cluster.away.now(), v)
 		v = p.View()
 	}
 	return v, nil
@@ -199,7 +199,7 @@ func (k *Keeper) dressed(out *Preview, err error) (*Preview, error) {
 		return nil, err
 	}
 	if p, err := k.one(out.View.ID); err == nil && p.cluster.away != nil {
-		p.shown(out.View)
+		p.shown(p.cluster.away.now(), out.View)
 		out.View = p.View()
 	}
 	return out, nil
@@ -505,7 +505,7 @@ func (p *placement) namesHere() (out []string) {
 			out = append(out, o.Ref.Short())
 		}
 	}
-	for _, o := range p.View().Astray {
+	for _, o := range p.Placement.View().Astray {
 		if p.Says().Find(o.Ref) == nil {
 			out = append(out, o.Ref.Short())
 		}

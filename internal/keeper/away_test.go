@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/record"
 )
@@ -48,4 +49,17 @@ func TestWritesGoTogetherUpToABound(t *testing.T) {
 	assert.Len(t, some([]record.Outgoing{{N: 1, Body: make([]byte, 2*sayAtOnce)}}), 1, "one that is large goes alone")
 	_, err := link.Encode(toldWrites{some(all)})
 	assert.NoError(t, err)
+}
+
+// TestALookoutAsksWhatItsWardDeclares, and nothing else: where the check is written, in a file of the ward's own or of the roster, is no matter.
+func TestALookoutAsksWhatItsWardDeclares(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	declared := ward.Check{Name: "errors", Query: "rate(errors[1m])", From: "harbour", Good: "value < 0.05", Every: time.Second, InARow: 3, File: "wards/departures.yaml", Line: 17}
+	p.Ward.Checks = []ward.Check{declared}
+	p.letAsk(nil)
+	asked := overTheWire(t, declared)
+	asked.File, asked.Line = "", 4
+	assert.True(t, p.mayAsk(asked))
+	asked.Query = "secrets"
+	assert.False(t, p.mayAsk(asked))
 }

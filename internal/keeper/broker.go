@@ -1,6 +1,9 @@
 package keeper
 
-import "sync"
+import (
+	"sync"
+	"sync/atomic"
+)
 
 // Note tells that something changed: a ward, repo or cluster, by name.
 type Note struct{ Kind, Name string }
@@ -10,6 +13,7 @@ type Note struct{ Kind, Name string }
 type broker struct {
 	mu        sync.Mutex
 	listeners map[*Listener]struct{}
+	sent      atomic.Uint64 // notes so far
 }
 
 // Listener receives notes.
@@ -53,6 +57,7 @@ func (l *Listener) Close() {
 }
 
 func (b *broker) send(n Note) {
+	b.sent.Add(1)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for l := range b.listeners {

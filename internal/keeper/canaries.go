@@ -136,10 +136,18 @@ func (p *placement) askCheck(e loop.AskCheck) {
 				ev.Old = &old
 			}
 		} else {
-			ev.New, ev.Old = p.k.asks.Ask(p.ctx, e.Check, e.Pods, e.Old)
+			ev.New, ev.Old = p.asks(p.ctx, e.Check, e.Pods, e.Old)
 		}
 		p.post(ev)
 	})
+}
+
+// asks asks a check of a metrics source, or over the network: at a lookout the service does, which knows the sources.
+func (p *placement) asks(ctx context.Context, c ward.Check, pods map[string][]string, old bool) (judge.Answer, *judge.Answer) {
+	if up := p.k.up; up != nil {
+		return up.ask(ctx, p.ID, c, pods, old)
+	}
+	return p.k.asks.Ask(ctx, c, pods, old)
 }
 
 // askService asks a check of one of some Pods behind a Service.
@@ -358,7 +366,7 @@ func (k *Keeper) withUse(m record.Metrics) MetricsSource {
 	out.Password, out.Token = "", ""
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	for id, p := range k.wards {
+	for id, p := range k.kept.all {
 		var shared []ward.Check
 		if d := p.Says(); d != nil {
 			shared = d.Checks

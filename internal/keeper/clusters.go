@@ -3,7 +3,9 @@ package keeper
 import (
 	"cmp"
 	"context"
+	"errors"
 	"maps"
+	"reflect"
 	"slices"
 	"sort"
 	"sync"
@@ -12,6 +14,7 @@ import (
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -30,6 +33,11 @@ func checkCluster(c record.Cluster) error {
 	if err := ward.Name(c.Name); err != nil {
 		return fault(Invalid, "name: %v", err)
 	}
+	for _, n := range append(slices.Clone(c.Only), c.May...) {
+		if err := ward.Name(n); err != nil {
+			return fault(Invalid, "namespaces: %v", err)
+		}
+	}
 	for name, url := range c.Links {
 		if err := ward.Link(url); err != nil {
 			return fault(Invalid, "links.%s: %v", name, err)
@@ -38,16 +46,59 @@ func checkCluster(c record.Cluster) error {
 	return nil
 }
 
-func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, error) {
-	if err := checkCluster(c); err != nil {
-		return Cluster{}, err
+// only is which namespaces of a cluster can be looked into: those that somebody says, all of them where that is *, and those of before where nobody says any.
+func only(said, was []string) []string {
+	switch {
+	case slices.Equal(said, []string{"*"}):
+		return nil
+	case len(said) == 0:
+		return was
+	}
+	return said
+}
+
+// heldTo is what somebody says of a cluster, beside how it is reached, over what was said of it before: what they leave out stays. old is nil for a
+// new one. Labels that a roster declares are changed there.
+func (k *Keeper) heldTo(c record.Cluster, old *clusterLoop) (record.Cluster, error) {
+	var was record.Cluster
+	if old != nil {
+		was = old.record()
+	}
+	if k.declaredBy(was.Roster, "") && c.Labels != nil && !maps.Equal(c.Labels, was.Labels) {
+		return c, fault(Conflict, "the labels of cluster %s are declared by roster %s; change them there", c.Name, was.Roster)
+	}
+	c.Roster, c.People, c.May, c.Only, c.About = was.Roster, was.People, was.May, only(c.Only, was.Only), cmp.Or(c.About, was.About)
+	if c.Labels == nil {
+		c.Labels = was.Labels
 	}
 	if c.Labels == nil {
 		c.Labels = map[string]string{}
 	}
+	if c.Links == nil {
+		c.Links = was.Links
+	}
+	return c, checkCluster(c)
+}
+
+// placeAnew places wards anew after a cluster came or its labels changed: a ward in the middle of a run once that has ended, which busy tells.
+func (k *Keeper) placeAnew(ctx context.Context, cluster string) (busy bool, err error) {
+	err = k.replace(ctx, cluster)
+	var f *Fault
+	if errors.As(err, &f) && f.Kind == Conflict { // what was said of the cluster holds already
+		k.later(func() error { return k.replace(k.ctx, cluster) })
+		return true, nil
+	}
+	return false, err
+}
+
+func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, error) {
 	k.mu.RLock()
 	old := k.clusters[c.Name]
 	k.mu.RUnlock()
+	c, err := k.heldTo(c, old)
+	if err != nil {
+		return Cluster{}, err
+	}
 	if old != nil {
 		was := old.record()
 		if c.Kubeconfig == "" && c.KubeconfigText == "" && c.Server == "" && !c.InCluster { // only labels and links change
@@ -55,7 +106,6 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 		} else if c.Server != "" && c.Token == "" && c.Server == was.Server {
 			c.Token = was.Token
 		}
-		c.Roster, c.People = was.Roster, was.People
 		if old.away != nil && !reached(c) {
 			return k.relabel(ctx, old, c)
 		}
@@ -70,7 +120,7 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	anew := old != nil && k.clusterConfig(old.record()) != k.clusterConfig(c)
+	anew := old != nil && !reflect.DeepEqual(k.clusterConfig(old.record()), k.clusterConfig(c))
 	if n := k.wardsIn(c.Name); anew && n > 0 && old.conn != nil && old.conn.Server() != conn.Server() {
 		return Cluster{}, fault(Conflict, "cluster %s is at %s and keeps %d wards; it can be at another address only when it keeps none. Credentials may change at any time", c.Name, old.conn.Server(), n)
 	}
@@ -101,7 +151,7 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 		k.mu.Unlock()
 	}
 	if changed {
-		if err := k.replace(ctx, c.Name); err != nil {
+		if _, err := k.placeAnew(ctx, c.Name); err != nil {
 			return Cluster{}, err
 		}
 		k.nudgeRosters()
@@ -143,15 +193,21 @@ func (k *Keeper) relabel(ctx context.Context, old *clusterLoop, c record.Cluster
 		return Cluster{}, err
 	}
 	changed := !maps.Equal(old.labels(), c.Labels)
+	bound := !slices.Equal(old.record().Only, c.Only)
 	k.mu.Lock()
 	old.conf = c
 	k.mu.Unlock()
 	if changed {
 		old.away.tell("labels", c.Labels)
-		if err := k.replace(ctx, c.Name); err != nil {
+		if _, err := k.placeAnew(ctx, c.Name); err != nil {
 			return Cluster{}, err
 		}
 		k.nudgeRosters()
+	}
+	if bound && !changed {
+		for _, p := range k.keptIn(c.Name) {
+			p.post(loop.Forgotten{AsOf: standing.AsOf{Known: true, At: time.Now()}})
+		}
 	}
 	k.broker.send(Note{"cluster", c.Name})
 	return old.info(ctx), nil
@@ -162,12 +218,14 @@ func (k *Keeper) relabel(ctx context.Context, old *clusterLoop, c record.Cluster
 type AddLookout struct {
 	Name, About   string
 	Labels, Links map[string]string
+	Only          []string // the namespaces that the lookout may keep objects in
 }
 
 // Join is what a lookout joins with.
 type Join struct {
 	Cluster, Token, Key string
 	Until               time.Time
+	Only                []string // the namespaces that it is to be run with
 }
 
 // joinFor is how long a token to join with is good.
@@ -178,26 +236,15 @@ func (w AddLookout) Subject() Subject { return Subject{"add", "lookout", w.Name}
 func (w AddLookout) do(ctx context.Context, k *Keeper, _ Actor) (Join, error) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
-	c := record.Cluster{Name: w.Name, Labels: w.Labels, ClusterMore: record.ClusterMore{Links: w.Links, About: w.About}}
-	if err := checkCluster(c); err != nil {
+	old := k.clusterNamed(w.Name)
+	c, err := k.heldTo(record.Cluster{Name: w.Name, Labels: w.Labels, ClusterMore: record.ClusterMore{Links: w.Links, About: w.About, Only: w.Only}}, old)
+	if err != nil {
 		return Join{}, err
 	}
-	old := k.clusterNamed(w.Name)
 	if old != nil {
-		was := old.record()
-		if c.Roster, c.People = was.Roster, was.People; w.Labels == nil {
-			c.Labels = was.Labels
-		}
-		if w.Links == nil {
-			c.Links = was.Links
-		}
-		c.About = cmp.Or(w.About, was.About)
 		if err := k.idle(k.keptIn(w.Name)); err != nil {
 			return Join{}, err
 		}
-	}
-	if c.Labels == nil {
-		c.Labels = map[string]string{}
 	}
 	key, err := k.LookoutKey(ctx)
 	if err != nil {
@@ -226,12 +273,12 @@ func (w AddLookout) do(ctx context.Context, k *Keeper, _ Actor) (Join, error) {
 			return Join{}, err
 		}
 	}
-	if err := k.replace(ctx, w.Name); err != nil {
+	if _, err := k.placeAnew(ctx, w.Name); err != nil {
 		return Join{}, err
 	}
 	k.nudgeRosters()
 	k.broker.send(Note{"cluster", w.Name})
-	return Join{w.Name, token, key.Name(), l.Until}, nil
+	return Join{w.Name, token, key.Name(), l.Until, c.Only}, nil
 }
 
 // Clusters lists the known clusters by name.
@@ -258,13 +305,7 @@ func (k *Keeper) Clusters(ctx context.Context) []Cluster {
 func (k *Keeper) wardsIn(clusterName string) int {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	n := 0
-	for _, p := range k.wards {
-		if p.cluster.conf.Name == clusterName {
-			n++
-		}
-	}
-	return n
+	return len(k.kept.in[clusterName])
 }
 
 func (k *Keeper) removeCluster(ctx context.Context, name string) error {

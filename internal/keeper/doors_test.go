@@ -158,8 +158,12 @@ func TestADeclaredStoreBearsNothingSecret(t *testing.T) {
 	elsewhere.URL = "https://other.brindle.example"
 	_, err = Do(ctx, k, by, declareStore{elsewhere})
 	require.ErrorContains(t, err, "another place needs a person: vigila store add harbour")
+	k.rosters["top"] = &rosterLoop{}
 	_, err = Do(ctx, k, Actor{Roster: "another"}, declareStore{d})
 	require.ErrorContains(t, err, "store harbour is declared by roster top already")
+	delete(k.rosters, "top")
+	_, err = Do(ctx, k, Actor{Roster: "another"}, declareStore{d})
+	require.NoError(t, err, "a roster that is no more declares nothing")
 	_, err = Do(ctx, k, by, declareStore{ward.Store{Name: "vault", Cluster: "nowhere", Namespace: "n"}})
 	require.ErrorContains(t, err, "nowhere")
 	_, err = Do(ctx, k, by, declareStore{ward.Store{Name: "plain", URL: "http://secrets.brindle.example"}})
@@ -194,4 +198,42 @@ func TestTheLastAdminStays(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, refused, "of two that are ended at once one stays")
+}
+
+// TestWhatIsLeftOutOfAClusterStays: whoever changes one thing of it takes away nothing else, and what a roster declares is changed there.
+func TestWhatIsLeftOutOfAClusterStays(t *testing.T) {
+	k := placed(t, ward.Keep{}).k
+	was := record.Cluster{Name: "holm", Labels: map[string]string{"piers": "lit"}, ClusterMore: record.ClusterMore{Links: map[string]string{"Runbook": "https://docs.brindle.example"}, About: "An islet.", Roster: "moorings", Only: []string{"piers"}, May: []string{"piers"}}}
+	old := &clusterLoop{k: k, conf: was}
+	more := func(change func(*record.Cluster)) record.Cluster {
+		c := record.Cluster{Name: "holm"}
+		change(&c)
+		return c
+	}
+	for name, c := range map[string]struct {
+		said record.Cluster
+		want func(*record.Cluster) // beside what was
+	}{
+		"nothing":               {more(func(*record.Cluster) {}), func(*record.Cluster) {}},
+		"other labels":          {more(func(c *record.Cluster) { c.Labels = map[string]string{"a": "b"} }), func(c *record.Cluster) { c.Labels = map[string]string{"a": "b"} }},
+		"no labels any more":    {more(func(c *record.Cluster) { c.Labels = map[string]string{} }), func(c *record.Cluster) { c.Labels = map[string]string{} }},
+		"what it is":            {more(func(c *record.Cluster) { c.About = "A rock." }), func(c *record.Cluster) { c.About = "A rock." }},
+		"other namespaces":      {more(func(c *record.Cluster) { c.Only = []string{"fares"} }), func(c *record.Cluster) { c.Only = []string{"fares"} }},
+		"all namespaces":        {more(func(c *record.Cluster) { c.Only = []string{"*"} }), func(c *record.Cluster) { c.Only = nil }},
+		"another roster's word": {more(func(c *record.Cluster) { c.Roster, c.May = "x", []string{"x"} }), func(*record.Cluster) {}},
+	} {
+		got, err := k.heldTo(c.said, old)
+		require.NoError(t, err, name)
+		want := was
+		c.want(&want)
+		assert.Equal(t, want, got, name)
+	}
+	fresh, err := k.heldTo(record.Cluster{Name: "wick"}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, record.Cluster{Name: "wick", Labels: map[string]string{}}, fresh)
+	_, err = k.heldTo(more(func(c *record.Cluster) { c.Only = []string{"*", "fares"} }), old)
+	assert.ErrorContains(t, err, `namespaces: "*" is not a name`)
+	k.rosters["moorings"] = &rosterLoop{}
+	_, err = k.heldTo(more(func(c *record.Cluster) { c.Labels = map[string]string{"a": "b"} }), old)
+	assert.ErrorContains(t, err, "the labels of cluster holm are declared by roster moorings; change them there")
 }

@@ -274,7 +274,7 @@ func (e *effects) wards(ctx context.Context) error {
 	k.mu.RLock()
 	var kept []*placement
 	there := map[string]bool{}
-	for _, p := range k.wards {
+	for _, p := range k.kept.all {
 		kept = append(kept, p)
 		there[p.ID] = true
 	}

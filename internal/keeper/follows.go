@@ -530,7 +530,7 @@ func (f *followLoop) bad(ctx context.Context, r follow.Rule, written []follow.Pa
 func (k *Keeper) laying(repository, file string) (out []*placement) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	for _, p := range k.wards {
+	for _, p := range k.kept.all {
 		if slices.ContainsFunc(p.Ward.From.Versions, func(v ward.ValuesFile) bool {
 			return v.Path == file && cmp.Or(v.Repo, p.Ward.From.Repo) == repository
 		}) {

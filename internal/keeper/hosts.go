@@ -193,7 +193,7 @@ func (l *hostLoop) run() {
 // wardChanged lets the code host tell how a ward does by now.
 func (k *Keeper) wardChanged(id string) {
 	k.mu.RLock()
-	p := k.wards[id]
+	p := k.kept.all[id]
 	k.mu.RUnlock()
 	if p == nil || p.Broken != "" {
 		return
@@ -462,7 +462,7 @@ func (l *hostLoop) statuses(ctx context.Context) error {
 func (k *Keeper) placed(repository string) (out []*placement) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	for _, p := range k.wards {
+	for _, p := range k.kept.all {
 		if p.Broken == "" && p.Ward.From.Repo == repository {
 			out = append(out, p)
 		}

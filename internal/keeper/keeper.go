@@ -10,6 +10,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
@@ -64,8 +65,10 @@ func (k *Keeper) Check(f Filter) error {
 	_, cluster := k.clusters[f.Cluster]
 	_, roster := k.rosters[f.Roster]
 	var owners []string
-	for _, p := range k.wards {
-		owners = append(owners, p.Ward.Owner)
+	if f.Owner != "" {
+		for _, p := range k.kept.all {
+			owners = append(owners, p.Ward.Owner)
+		}
 	}
 	k.mu.RUnlock()
 	owners = slices.DeleteFunc(owners, func(o string) bool { return o == "" })
@@ -127,10 +130,13 @@ type Keeper struct {
 	holdings
 }
 
-// outside is who is asked beside clusters and repositories.
+// outside is who asks and who is asked beside clusters and repositories, and how much is being done there.
 type outside struct {
-	asks asker
-	up   *uplink // the service, at a lookout; nil at a service
+	asks    asker
+	up      *uplink      // the service, at a lookout; nil at a service
+	driving atomic.Int64 // runs that go on
+	board   board
+	tidying sync.RWMutex // what is put, or found to be there, is not taken for unused meanwhile
 }
 
 // holdings are what a Keeper keeps.
@@ -138,7 +144,7 @@ type holdings struct {
 	mu    sync.RWMutex
 	repos map[string]*sources.Loop
 	grounds
-	wards      map[string]*placement // by name@cluster
+	kept       keptWards
 	rosters    map[string]*rosterLoop
 	measured   []record.Metrics  // metrics sources, by name
 	registries []record.Registry // by name
@@ -170,7 +176,7 @@ type ways struct {
 }
 
 func newHoldings() holdings {
-	return holdings{repos: map[string]*sources.Loop{}, grounds: grounds{clusters: map[string]*clusterLoop{}, lookouts: map[string]record.Lookout{}}, wards: map[string]*placement{}, rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts(), newMakings()}, people: newPeople()}
+	return holdings{repos: map[string]*sources.Loop{}, grounds: grounds{clusters: map[string]*clusterLoop{}, lookouts: map[string]record.Lookout{}}, kept: newKept(), rosters: map[string]*rosterLoop{}, ways: ways{newProposals(), newLanes(), newHosts(), newStores(), newAlerts(), newMakings()}, people: newPeople()}
 }
 
 // New opens everything the record knows and starts to look. It asks nothing of the network before it returns:
@@ -198,7 +204,6 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		store.Mirrors()
 		store.Vault().DigestsAs(opts.Lookout.Digest)
 		k.service, k.up = opts.Lookout.Service, newUplink(k, opts.Lookout)
-		k.asks = k.up
 	}
 	k.metrics.watch(k)
 	n, err := store.InterruptRunning(ctx)
@@ -356,16 +361,23 @@ func (k *Keeper) tidy() {
 // putSnapshot keeps declared objects, safe from Tidy until something names them.
 func (k *Keeper) putSnapshot(ctx context.Context, kept []declared.Whole) (string, error) {
 	id := record.SnapshotID(kept)
+	k.tidying.RLock()
+	defer k.tidying.RUnlock()
 	k.recent.Store(id, time.Now())
 	return id, k.store.PutSnapshot(ctx, id, kept)
 }
 
 // Tidy drops what the settings don't keep, now.
 func (k *Keeper) Tidy(ctx context.Context) (record.Tidied, error) {
+	k.tidying.Lock()
+	defer k.tidying.Unlock()
 	k.mu.RLock()
 	var live []string
-	for _, p := range k.wards {
+	for _, p := range k.kept.all {
 		live = append(live, p.View().Snapshots...)
+		if d := p.Says(); d != nil { // of a ward that a lookout keeps nothing may have been told yet
+			live = append(live, d.Snapshot)
+		}
 	}
 	k.mu.RUnlock()
 	now := time.Now()

@@ -60,7 +60,7 @@ func (k *Keeper) openCluster(c record.Cluster) {
 }
 
 func (k *Keeper) clusterConfig(c record.Cluster) cluster.Config {
-	return cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Text: c.KubeconfigText, Files: k.opts.Kubeconfigs, Context: c.Context, Server: c.Server, Token: c.Token, CA: c.CA, InCluster: c.InCluster}
+	return cluster.Config{Name: c.Name, Kubeconfig: c.Kubeconfig, Text: c.KubeconfigText, Files: k.opts.Kubeconfigs, Context: c.Context, Server: c.Server, Token: c.Token, CA: c.CA, InCluster: c.InCluster, Namespaces: c.Only}
 }
 
 // record is the cluster as it is kept.
@@ -68,6 +68,12 @@ func (l *clusterLoop) record() record.Cluster {
 	l.k.mu.RLock()
 	defer l.k.mu.RUnlock()
 	return l.conf
+}
+
+// namespaces are those that objects may be kept in: those that can be looked into, and those that are declared.
+func (l *clusterLoop) namespaces() (only, may []string) {
+	c := l.record()
+	return c.Only, c.May
 }
 
 func (l *clusterLoop) labels() map[string]string {
@@ -152,7 +158,7 @@ func (l *clusterLoop) drop(ref object.Ref, p *placement) {
 func (l *clusterLoop) freed() {
 	l.k.mu.RLock()
 	defer l.k.mu.RUnlock()
-	for _, p := range l.k.wards {
+	for _, p := range l.k.kept.in[l.conf.Name] {
 		if v := p.View(); p.cluster == l && v != nil && (v.Pending > 0 || v.Shares) {
 			p.post(loop.Freed{})
 		}
@@ -192,7 +198,7 @@ func (l *clusterLoop) owner(body map[string]any) (*placement, object.Ref) {
 func (l *clusterLoop) each(f func(*placement)) {
 	l.k.mu.RLock()
 	defer l.k.mu.RUnlock()
-	for _, p := range l.k.wards {
+	for _, p := range l.k.kept.in[l.conf.Name] {
 		if p.cluster == l {
 			f(p)
 		}
@@ -251,7 +257,7 @@ func (k *Keeper) keptElsewhere(ref object.Ref, of *placement) bool {
 func (l *clusterLoop) marked(body map[string]any) *placement {
 	l.k.mu.RLock()
 	defer l.k.mu.RUnlock()
-	return l.k.wards[ward.ID(object.Label(body, object.WardLabel), l.conf.Name)]
+	return l.k.kept.all[ward.ID(object.Label(body, object.WardLabel), l.conf.Name)]
 }
 
 // Changed is part of cluster.Handler.
@@ -293,7 +299,7 @@ func (l *clusterLoop) Deleted(body map[string]any) {
 }
 
 // Listed is part of cluster.Handler.
-func (l *clusterLoop) Listed(group, kind string, all map[object.Ref]bool) {
+func (l *clusterLoop) Listed(group, kind, namespace string, all map[object.Ref]bool) {
 	l.mu.Lock()
 	var ids []string
 	for k, needers := range l.needs {
@@ -305,8 +311,8 @@ func (l *clusterLoop) Listed(group, kind string, all map[object.Ref]bool) {
 	l.k.mu.RLock()
 	defer l.k.mu.RUnlock()
 	for _, id := range ids {
-		if p := l.k.wards[id]; p != nil {
-			p.post(loop.Listed{Group: group, Kind: kind, All: all})
+		if p := l.k.kept.all[id]; p != nil {
+			p.post(loop.Listed{Group: group, Kind: kind, Namespace: namespace, All: all})
 		}
 	}
 }

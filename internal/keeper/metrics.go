@@ -72,7 +72,7 @@ func (m *counters) Collect(c chan<- prometheus.Metric) {
 	count := map[[2]string]float64{}
 	depth := 0
 	m.k.mu.RLock()
-	for _, p := range m.k.wards {
+	for _, p := range m.k.kept.all {
 		v := p.View()
 		count[[2]string{string(v.Standing), string(v.Health.Word)}]++
 		depth += p.depth()

@@ -72,7 +72,7 @@ func (k *Keeper) makers() (out []*placement) {
 				continue
 			}
 			for id := range ids {
-				if p := k.wards[id]; p != nil {
+				if p := k.kept.all[id]; p != nil {
 					out = append(out, p)
 				}
 			}

@@ -61,6 +61,9 @@ func (n near) Rewound() bool                { return n.c.rewound.Load() }
 func (n near) Name() string              { return n.c.record().Name }
 func (n near) Labels() map[string]string { return n.c.labels() }
 
+// Namespaces is part of reading.Cluster.
+func (n near) Namespaces() (only, may []string) { return n.c.namespaces() }
+
 func (n near) Facts(ctx context.Context) (out render.Cluster, whole bool, err error) {
 	out = render.Cluster{Name: n.Name(), Labels: n.Labels()}
 	if n.c.away != nil {
@@ -150,7 +153,7 @@ func (o others) Unread(m loop.Marks, leaving bool) string { return o.p.unread(m,
 
 func (o others) Neighbour(id string) *standing.View {
 	o.p.k.mu.RLock()
-	other := o.p.k.wards[id]
+	other := o.p.k.kept.all[id]
 	o.p.k.mu.RUnlock()
 	if other == nil {
 		return nil
@@ -167,8 +170,8 @@ func (o others) Twins() map[string]*standing.View {
 	o.p.k.mu.RLock()
 	defer o.p.k.mu.RUnlock()
 	out := map[string]*standing.View{}
-	for _, x := range o.p.k.wards {
-		if x.Ward.Name == o.p.Ward.Name && x != o.p {
+	for _, x := range o.p.k.kept.named[o.p.Ward.Name] {
+		if x != o.p {
 			out[x.cluster.conf.Name] = x.View()
 		}
 	}
@@ -226,7 +229,7 @@ func (p *placement) neighbours() []*placement {
 	p.k.mu.RLock()
 	defer p.k.mu.RUnlock()
 	var out []*placement
-	for _, other := range p.k.wards {
+	for _, other := range p.k.kept.in[p.cluster.conf.Name] {
 		if other != p && other.cluster == p.cluster {
 			out = append(out, other)
 		}
@@ -270,10 +273,11 @@ func (k *Keeper) finish(p *placement) error {
 	k.changing.Lock()
 	defer k.changing.Unlock()
 	k.mu.RLock()
-	still := k.wards[p.ID] == p
+	still := k.kept.all[p.ID] == p
 	k.mu.RUnlock()
-	if !still {
+	leaving := p.View().Leaving
+	if !still || leaving == nil { // a lookout may say that it is through with what nobody has begun
 		return nil
 	}
-	return k.retire(k.ctx, p, *p.View().Leaving)
+	return k.retire(k.ctx, p, *leaving)
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/core/declared"
@@ -15,6 +17,7 @@ import (
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/keeper/sources"
+	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/render"
 	"vigila.dev/vigila/internal/repo"
@@ -29,12 +32,20 @@ type placement struct {
 	waiters waiters
 	k       *Keeper
 	reading *reading.Ward
-	leaves  loop.Marks // what others had been told when its roster first wanted to let it go; the roster's own
+	afar
+	leaves loop.Marks // what others had been told when its roster first wanted to let it go; the roster's own
 
 	// ---- of its goroutine
 	drives map[int]*drive.Drive // of the runs that go on, by entry
 	flying *flight
 	timer  *time.Timer
+}
+
+// afar is what belongs to a ward that a lookout keeps.
+type afar struct {
+	toldBy  atomic.Pointer[link.Peer] // the connection that its view came by
+	checks  sync.Map                  // that its lookout may have asked, by checkKey
+	readFor atomic.Int64              // the facts of the cluster that it was read with
 }
 
 // ties are what it works with.
@@ -99,8 +110,9 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	p.Open(repository, elsewhere)
 	if c.away != nil { // what is known of it here is what its lookout tells
 		p.Show(nil, stored)
+		p.letAsk(stored)
 		k.mu.Lock()
-		k.wards[p.ID] = p
+		k.kept.enter(p)
 		k.mu.Unlock()
 		k.spawn(p.relay)
 		p.post(attached{})
@@ -129,7 +141,7 @@ func (p *placement) takeHands() (err error) {
 // begin lets it be found, and starts it.
 func (p *placement) begin() {
 	p.k.mu.Lock()
-	p.k.wards[p.ID] = p
+	p.k.kept.enter(p)
 	p.k.mu.Unlock()
 	p.k.spawn(p.run)
 	p.post(loop.Begins{})
@@ -174,7 +186,7 @@ func (k *Keeper) newPlacement(rec record.Placement, w ward.Ward, of record.Ward,
 	p := &placement{k: k, mailbox: newMailbox(), drives: map[int]*drive.Drive{}, ties: ties{cluster: c, ledger: k.ledger, log: k.log.With("ward", rec.ID), ended: make(chan struct{})}}
 	p.ctx, p.cancel = context.WithCancel(k.ctx)
 	p.Placement = loop.New(loop.Identity{ID: rec.ID, Cluster: c.conf.Name, Ward: w, File: of.File, Roster: of.Roster, Source: of.Source, Service: k.service, Mask: k.mask, Broken: broken},
-		loop.Deps{Reach: c.watched(), Others: others{p}, Stores: uses{p}, Book: past{k.ledger, p.ctx, rec.ID}, Log: p.log, Clock: time.Now}, time.Now())
+		loop.Deps{Reach: c.watched(), Others: others{p}, Stores: uses{p}, Book: past{k.ledger, p.ctx, rec.ID}, Log: p.log, Clock: time.Now, Runs: k.driving.Load}, time.Now())
 	return p
 }
 
@@ -246,7 +258,7 @@ func (k *Keeper) openBroken(rec record.Placement, w ward.Ward, of record.Ward, w
 	p.Load(loop.Past{Placement: record.Placement{Applied: rec.Applied, Hold: rec.Hold}})
 	p.Open(standing.AsOf{}, nil)
 	k.mu.Lock()
-	k.wards[p.ID] = p
+	k.kept.enter(p)
 	k.mu.Unlock()
 	k.spawn(p.run)
 }

@@ -183,7 +183,7 @@ func (s *stage) openWard(of ward.Ward, c *clusterLoop, w *watcher) {
 	require.NoError(s.t, p.load(s.k.ctx, rec, nil))
 	p.Open(standing.AsOf{}, nil)
 	s.k.mu.Lock()
-	s.k.wards[p.ID] = p
+	s.k.kept.enter(p)
 	s.k.mu.Unlock()
 	s.k.spawn(p.run)
 	p.post(loop.Begins{})

@@ -286,19 +286,38 @@ func (k *Keeper) Seen(w Who) []*standing.View {
 	return slices.DeleteFunc(all, func(v *standing.View) bool { return !sees(ThingOf(v)) })
 }
 
+// SeenLines is Lines for somebody.
+func (k *Keeper) SeenLines(w Who) []*Line {
+	all := k.Lines()
+	if w.Rights.All() {
+		return all
+	}
+	sees := w.Rights.Seer()
+	var out []*Line
+	for _, l := range all {
+		if sees(ThingOf(l.View)) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
 // SeenWard finds the one ward that a name means among those that somebody sees. Errors are a *Fault that names no other.
 func (k *Keeper) SeenWard(w Who, name string) (*standing.View, error) {
 	var same []*standing.View
 	var known, ids []string
-	for _, v := range k.Seen(w) {
-		known = append(known, v.ID)
-		if v.ID == name || v.Ward.Name == name {
-			same = append(same, v)
-			ids = append(ids, v.ID)
+	sees := w.Rights.Seer()
+	for _, p := range k.named(name) {
+		if v := p.View(); v != nil && (w.Rights.All() || sees(ThingOf(v))) {
+			same, ids = append(same, v), append(ids, v.ID)
+		}
+	}
+	if len(same) == 0 {
+		for _, v := range k.Seen(w) {
+			known = append(known, v.ID)
 		}
 	}
 	slices.Sort(known)
-	slices.Sort(ids)
 	switch len(same) {
 	case 0:
 		if len(known) == 0 {
@@ -617,7 +636,7 @@ func (k *Keeper) SeenSecrets(w Who) (out []SecretUse) {
 		if !w.Rights.All() {
 			sees := func(id string) bool {
 				k.mu.RLock()
-				p := k.wards[id]
+				p := k.kept.all[id]
 				k.mu.RUnlock()
 				return p != nil && w.Sees(p.View())
 			}
@@ -641,7 +660,7 @@ func (w Who) SeenEffect(k *Keeper, e *Effect) *Effect {
 	out.Same, out.Problems = 0, nil // they count and name others'
 	out.Wards = slices.DeleteFunc(slices.Clone(e.Wards), func(x WardEffect) bool {
 		k.mu.RLock()
-		p := k.wards[x.ID]
+		p := k.kept.all[x.ID]
 		k.mu.RUnlock()
 		return p == nil || !w.Sees(p.View())
 	})
@@ -661,7 +680,7 @@ func (k *Keeper) Hears(w Who, n Note) bool {
 	switch n.Kind {
 	case "ward":
 		k.mu.RLock()
-		p := k.wards[n.Name]
+		p := k.kept.all[n.Name]
 		k.mu.RUnlock()
 		return p != nil && w.Sees(p.View())
 	case "lane":

@@ -370,7 +370,7 @@ func (k *Keeper) wardsOf(roster string) []*placement {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var out []*placement
-	for _, p := range k.wards {
+	for _, p := range k.kept.all {
 		if p.Roster == roster {
 			out = append(out, p)
 		}
@@ -389,7 +389,7 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) (c
 	k.mu.RUnlock()
 	if loop != nil {
 		old := loop.Record()
-		if old.Roster != "" && old.Roster != roster {
+		if k.declaredBy(old.Roster, roster) {
 			return false, fmt.Errorf("repository %s is declared by roster %s already", d.Name, old.Roster)
 		}
 		// What a person has set survives every commit: the signers, and where it is, since credentials go there.
@@ -427,7 +427,14 @@ func (k *Keeper) declareRepo(ctx context.Context, roster string, d ward.Repo) (c
 	return true, k.openRepo(r)
 }
 
-// declareCluster takes labels and links of a cluster from a roster.
+// declaredBy tells that another roster than one declares a thing. One that is known no more declares nothing.
+func (k *Keeper) declaredBy(other, than string) bool {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return other != "" && other != than && k.rosters[other] != nil
+}
+
+// declareCluster takes labels, links and the namespaces that may be kept of a cluster from a roster.
 func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Cluster) (took, error) {
 	k.mu.RLock()
 	c := k.clusters[d.Name]
@@ -436,18 +443,18 @@ func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Clust
 		return took{}, fmt.Errorf("cluster %s is declared, but not connected yet; how it is reached is never in git: vigila cluster add %s --kubeconfig FILE, or --from WARD where a ward makes it", d.Name, d.Name)
 	}
 	rec := c.record()
-	if rec.Roster != "" && rec.Roster != roster {
+	if k.declaredBy(rec.Roster, roster) {
 		return took{}, fmt.Errorf("cluster %s is declared by roster %s already", d.Name, rec.Roster)
 	}
 	labels := d.Labels
 	if labels == nil {
 		labels = map[string]string{}
 	}
-	if rec.Roster == roster && maps.Equal(rec.Labels, labels) && maps.Equal(rec.Links, d.Links) && rec.About == d.About {
+	if rec.Roster == roster && maps.Equal(rec.Labels, labels) && maps.Equal(rec.Links, d.Links) && rec.About == d.About && slices.Equal(rec.May, d.Namespaces) {
 		return took{}, nil
 	}
-	moved := !maps.Equal(rec.Labels, labels)
-	rec.Labels, rec.Links, rec.About, rec.Roster = labels, d.Links, d.About, roster
+	moved, bound := !maps.Equal(rec.Labels, labels), !slices.Equal(rec.May, d.Namespaces)
+	rec.Labels, rec.Links, rec.About, rec.Roster, rec.May = labels, d.Links, d.About, roster, d.Namespaces
 	if err := checkCluster(rec); err != nil {
 		return took{}, err
 	}
@@ -458,19 +465,19 @@ func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Clust
 	c.conf = rec
 	k.mu.Unlock()
 	k.broker.send(Note{"cluster", d.Name})
+	if bound && !moved { // what is declared there is held against it
+		for _, p := range k.keptIn(d.Name) {
+			p.post(loop.Forgotten{AsOf: standing.AsOf{Known: true, At: time.Now()}})
+		}
+	}
 	if !moved {
 		return took{changed: true}, nil
 	}
 	if c.away != nil {
 		c.away.tell("labels", labels)
 	}
-	err := k.replace(ctx, d.Name)
-	var f *Fault
-	if errors.As(err, &f) && f.Kind == Conflict { // a run has to end first; the labels are taken already
-		k.later(func() error { return k.replace(k.ctx, d.Name) })
-		return took{changed: true, busy: true}, nil
-	}
-	return took{changed: true}, err
+	busy, err := k.placeAnew(ctx, d.Name)
+	return took{changed: true, busy: busy}, err
 }
 
 // later tries something again and again until it is not in the way of a run any more.

@@ -50,8 +50,8 @@ func (f FindingNow) Refuses() bool { return f.Refuse && !f.Excepted }
 func (k *Keeper) everyWard() []*placement {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	out := make([]*placement, 0, len(k.wards))
-	for _, p := range k.wards {
+	out := make([]*placement, 0, len(k.kept.all))
+	for _, p := range k.kept.all {
 		out = append(out, p)
 	}
 	slices.SortFunc(out, func(a, b *placement) int { return strings.Compare(a.ID, b.ID) })

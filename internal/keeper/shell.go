@@ -19,6 +19,7 @@ import (
 func (p *placement) run() {
 	defer close(p.ended)
 	defer p.lastWrites()
+	defer func() { p.k.driving.Add(-int64(len(p.drives))) }()
 	p.timer = time.NewTimer(time.Hour)
 	defer p.timer.Stop()
 	for {
@@ -57,6 +58,7 @@ func (p *placement) carryOut(e loop.Effect) {
 		d := p.calls().New(p.ctx, p.k.opts.Parallel, e.Run, e.Snapshot, hearsRun{p, e.Run})
 		d.Begin(e.Within)
 		p.drives[e.Run] = d
+		p.k.driving.Add(1)
 	case loop.Deadline:
 		p.drives[e.Run].Until(e.At)
 	case loop.StopDrive:
@@ -64,6 +66,7 @@ func (p *placement) carryOut(e loop.Effect) {
 	case loop.EndDrive:
 		p.drives[e.Run].End()
 		delete(p.drives, e.Run)
+		p.k.driving.Add(-1)
 	case loop.ApplyObject:
 		p.beside(e.Run, func(d *drive.Drive) loop.Event { return loop.Applied{Run: e.Run, Applied: d.Apply(e.Order)} })
 	case loop.RemoveObject:

@@ -190,7 +190,7 @@ func (k *Keeper) users(store, path string) (out []*placement) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	for _, id := range ids {
-		if p := k.wards[id]; p != nil {
+		if p := k.kept.all[id]; p != nil {
 			out = append(out, p)
 		}
 	}

@@ -219,7 +219,7 @@ func (k *Keeper) declareStore(ctx context.Context, roster string, d ward.Store) 
 	if old != nil {
 		o := old.conf
 		switch same := o.Kind == c.Kind && o.URL == c.URL && o.Repo == c.Repo; {
-		case o.Roster != "" && o.Roster != roster:
+		case k.declaredBy(o.Roster, roster):
 			return false, fmt.Errorf("store %s is declared by roster %s already", d.Name, o.Roster)
 		case !same && needs:
 			return false, fmt.Errorf("store %s is at %s, where what it is signed in to with was given for; another place needs a person: vigila store add %s", d.Name, cmp.Or(o.URL, o.Repo, o.Cluster+"/"+o.Namespace), d.Name)
@@ -463,7 +463,7 @@ func (k *Keeper) SecretUses() []SecretUse {
 	byRef := map[secret.Ref]*SecretUse{}
 	for _, id := range ids {
 		k.mu.RLock()
-		p := k.wards[id]
+		p := k.kept.all[id]
 		k.mu.RUnlock()
 		if p == nil {
 			continue

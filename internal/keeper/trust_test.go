@@ -60,7 +60,9 @@ func neighbour(p *placement) *placement {
 	other := p.k.newPlacement(record.Placement{ID: "other@quay"}, ward.Ward{Name: "other", From: ward.From{Repo: "moorings"}}, record.Ward{}, p.cluster, "")
 	other.Open(standing.AsOf{}, nil)
 	other.says("")
-	p.k.wards = map[string]*placement{"w@quay": p, "other@quay": other}
+	p.k.kept = newKept()
+	p.k.kept.enter(p)
+	p.k.kept.enter(other)
 	return other
 }
 

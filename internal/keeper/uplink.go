@@ -43,10 +43,11 @@ type uplink struct {
 	known map[string]map[secret.Place]secret.Known
 	twins map[string]map[string]*standing.View
 	uses  map[string][]secret.Place
+	lacks map[string]bool // the wards that the service has less of than was written down
 }
 
 func newUplink(k *Keeper, of *LookoutOf) *uplink {
-	return &uplink{k: k, limits: of.Limits, wrote: make(chan struct{}, 1), known: map[string]map[secret.Place]secret.Known{}, twins: map[string]map[string]*standing.View{}, uses: map[string][]secret.Place{}}
+	return &uplink{k: k, limits: of.Limits, wrote: make(chan struct{}, 1), known: map[string]map[secret.Place]secret.Known{}, twins: map[string]map[string]*standing.View{}, uses: map[string][]secret.Place{}, lacks: map[string]bool{}}
 }
 
 // errAlone tells that the service can't be asked.
@@ -189,6 +190,12 @@ func (u *uplink) tellWrites(ctx context.Context, peer *link.Peer) {
 				}
 			}
 		}
+		if err == nil {
+			var more bool
+			if more, err = u.tellLacking(ctx, peer); more {
+				continue
+			}
+		}
 		wait := time.NewTimer(time.Hour)
 		if err != nil {
 			if ctx.Err() == nil && !errors.Is(err, link.ErrAway) {
@@ -203,6 +210,34 @@ func (u *uplink) tellWrites(ctx context.Context, peer *link.Peer) {
 		}
 		wait.Stop()
 	}
+}
+
+// tellLacking gives the service all of a ward that it has less of than was written down: it has come to know the ward only now, when what had been
+// written of it was told already. more tells that there is something else to be told at once.
+func (u *uplink) tellLacking(ctx context.Context, peer *link.Peer) (more bool, err error) {
+	u.mu.Lock()
+	ids := sortedKeys(u.lacks)
+	u.mu.Unlock()
+	var errs []error
+	for _, id := range ids {
+		w, waiting, err := u.k.store.WholeOf(ctx, id)
+		if waiting > 0 {
+			return true, nil
+		}
+		for _, part := range w.Parts(sayAtOnce) {
+			if err == nil {
+				err = peer.Call(ctx, "whole", toldWhole{All: map[string]record.Whole{id: part}, UpTo: -1}, nil)
+			}
+		}
+		if err != nil && !errors.Is(err, record.ErrNone) { // none is left of a ward that was let go of
+			errs = append(errs, err)
+			continue
+		}
+		u.mu.Lock()
+		delete(u.lacks, id)
+		u.mu.Unlock()
+	}
+	return false, errors.Join(errs...)
 }
 
 // sayAtOnce is about how much is said in one call, in bytes; a frame holds more.
@@ -333,12 +368,12 @@ func (u *uplink) value(ctx context.Context, id string, at secret.Place) (map[str
 	return out.Keys, nil
 }
 
-// Ask asks a check of a metrics source that the service knows.
-func (u *uplink) Ask(ctx context.Context, c ward.Check, pods map[string][]string, old bool) (now judge.Answer, before *judge.Answer) {
+// ask has the service ask a check of a ward.
+func (u *uplink) ask(ctx context.Context, id string, c ward.Check, pods map[string][]string, old bool) (now judge.Answer, before *judge.Answer) {
 	var out toldCheck
 	peer, err := u.there()
 	if err == nil {
-		err = peer.Call(ctx, "check", askCheck{c, pods, old}, &out)
+		err = peer.Call(ctx, "check", askCheck{id, c, pods, old}, &out)
 	}
 	if err != nil {
 		now.Problem = err.Error()
@@ -377,22 +412,33 @@ func (t toldBy) Read(ctx context.Context, asOf standing.AsOf, old *declared.Decl
 			same := *old
 			return &same, nil
 		}
-		return nil, &loop.Unreadable{Text: err.Error(), Unchecked: true}
+		return nil, &loop.Unreadable{Text: err.Error(), Unasked: true}
 	}
-	have := ""
+	ask := readWard{Ward: p.ID, AsOf: asOf}
 	if old != nil {
-		have = old.Snapshot
+		ask.Have, ask.Had = old.Snapshot, packed(old).Digest()
 	}
 	var out readTold
 	var came []declared.Whole
-	err = peer.Stream(ctx, "read", readWard{p.ID, have, asOf}, &out, gather(&came))
+	err = peer.Stream(ctx, "read", ask, &out, gather(&came))
+	if errors.Is(err, link.ErrAway) {
+		return nil, &loop.Unreadable{Text: errAlone.Error(), Unasked: true}
+	}
 	if err != nil {
 		return nil, &loop.Unreadable{Text: unrefused(err, "the service").Error(), Unchecked: true}
 	}
 	if out.Failed != nil {
 		return nil, out.Failed
 	}
-	d, err := u.take(ctx, p, *out.Declared, came, have)
+	if out.Same && old != nil {
+		same := *old
+		same.Head, same.Tag = out.Head, out.Tag
+		return &same, nil
+	}
+	if out.Declared == nil {
+		return nil, &loop.Unreadable{Text: "the service tells neither what is declared nor why it can't be read", Unchecked: true}
+	}
+	d, err := u.take(ctx, p, *out.Declared, came, ask.Have)
 	if err != nil {
 		return nil, &loop.Unreadable{Text: "what the service told can't be used: " + err.Error()}
 	}
@@ -442,19 +488,15 @@ func (u *uplink) take(ctx context.Context, p *placement, in reading.Packed, came
 	if err != nil || d.Snapshot == "" {
 		return d, err
 	}
-	there, err := p.ledger.SnapshotHashes(ctx, d.Snapshot)
+	whole, err := u.k.hasWhole(ctx, d)
+	if err != nil || whole && len(came) == 0 {
+		return d, err
+	}
+	all, err := together(ctx, p.ledger, d, came, have)
 	if err != nil {
 		return nil, err
 	}
-	if len(there) == len(d.Objects) && len(came) == 0 {
-		u.k.recent.Store(d.Snapshot, time.Now())
-		return d, nil
-	}
-	whole, err := together(ctx, p.ledger, d, came, have)
-	if err != nil {
-		return nil, err
-	}
-	_, err = u.k.putSnapshot(ctx, whole)
+	_, err = u.k.putSnapshot(ctx, all)
 	return d, err
 }
 
@@ -507,12 +549,15 @@ func (u *uplink) beyond(ctx context.Context, d *declared.Declaration) *loop.Unre
 
 // FromService takes in what the service asks and tells. It is made before there is a Keeper, which a lookout that has not joined yet has not.
 type FromService struct {
+	ctx   context.Context
 	ready chan struct{}
 	k     *Keeper
 }
 
-// NewFromService is a handler that waits until Is was called.
-func NewFromService() *FromService { return &FromService{ready: make(chan struct{})} }
+// NewFromService is a handler that waits until Is was called, or ctx ends.
+func NewFromService(ctx context.Context) *FromService {
+	return &FromService{ctx: ctx, ready: make(chan struct{})}
+}
 
 // Is says whose it is.
 func (f *FromService) Is(k *Keeper) {
@@ -532,8 +577,12 @@ func (f *FromService) Asked(ctx context.Context, method string, args link.Raw, p
 
 // Told is part of link.Handler.
 func (f *FromService) Told(method string, args link.Raw) error {
-	<-f.ready
-	return f.k.up.told(method, args)
+	select {
+	case <-f.ready:
+		return f.k.up.told(method, args)
+	case <-f.ctx.Done():
+		return f.ctx.Err()
+	}
 }
 
 func (u *uplink) asked(ctx context.Context, method string, args link.Raw, part func(any) error) (any, error) {
@@ -675,16 +724,22 @@ func (u *uplink) keep(ctx context.Context, w keepWard) error {
 	c := u.own()
 	id := ward.ID(w.Name, c.conf.Name)
 	k.mu.RLock()
-	have := k.wards[id]
+	have := k.kept.all[id]
 	k.mu.RUnlock()
+	if last, err := k.store.LastNumber(ctx, id); err != nil {
+		return err
+	} else if have != nil && last > w.Number {
+		u.mu.Lock()
+		u.lacks[id] = true
+		u.mu.Unlock()
+		rouse(u.wrote)
+	}
 	if have != nil && have.Broken == "" {
-		all, err := k.store.Wards(ctx)
-		if err != nil {
+		x, err := k.store.Ward(ctx, rec.Name)
+		if err != nil && !errors.Is(err, record.ErrNone) {
 			return err
 		}
-		if slices.ContainsFunc(all, func(x record.Ward) bool {
-			return x.Name == rec.Name && x.File == rec.File && x.Roster == rec.Roster && x.Source == rec.Source && x.Home == rec.Home && fmt.Sprint(x.Limits) == fmt.Sprint(rec.Limits)
-		}) {
+		if err == nil && x.File == rec.File && x.Roster == rec.Roster && x.Source == rec.Source && x.Home == rec.Home && fmt.Sprint(x.Limits) == fmt.Sprint(rec.Limits) {
 			return nil
 		}
 	}

@@ -17,7 +17,7 @@ func (k *Keeper) Veil(w Who, text []byte) []byte {
 		may, known := seen[string(id)]
 		if !known {
 			k.mu.RLock()
-			p := k.wards[string(id)]
+			p := k.kept.all[string(id)]
 			k.mu.RUnlock()
 			may = p == nil || sees(ThingOf(p.View()))
 			seen[string(id)] = may

@@ -90,7 +90,7 @@ func (k *Keeper) matching(w ward.Ward) []string { return k.known(nil).Matching(w
 func (k *Keeper) cycle(added []ward.Ward) []string {
 	after := map[string][]string{}
 	k.mu.RLock()
-	for _, p := range k.wards {
+	for _, p := range k.kept.all {
 		after[p.Ward.Name] = p.Ward.After
 	}
 	k.mu.RUnlock()
@@ -180,12 +180,7 @@ func (k *Keeper) replace(ctx context.Context, cluster string) error {
 func (k *Keeper) keptIn(cluster string) (out []*placement) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	for _, p := range k.wards {
-		if p.cluster.conf.Name == cluster {
-			out = append(out, p)
-		}
-	}
-	return out
+	return slices.AppendSeq(out, maps.Values(k.kept.in[cluster]))
 }
 
 // reconnect opens the wards in a cluster anew, since it is reached by another connection now.
@@ -211,7 +206,7 @@ func (k *Keeper) reconnect(ctx context.Context, cluster string) error {
 
 func (k *Keeper) forget(p *placement) {
 	k.mu.Lock()
-	delete(k.wards, p.ID)
+	k.kept.leave(p)
 	k.mu.Unlock()
 	p.cluster.unclaim(p)
 	p.cluster.releaseAll(p.ID)
@@ -282,15 +277,10 @@ func (k *Keeper) idle(ps []*placement) error {
 func (k *Keeper) named(name string) []*placement {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	if p := k.wards[name]; p != nil {
+	if p := k.kept.all[name]; p != nil {
 		return []*placement{p}
 	}
-	var out []*placement
-	for _, p := range k.wards {
-		if p.Ward.Name == name {
-			out = append(out, p)
-		}
-	}
+	out := slices.Collect(maps.Values(k.kept.named[name]))
 	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
 	return out
 }
@@ -299,7 +289,7 @@ func (k *Keeper) unknown(name string) error {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var ids []string
-	for id := range k.wards {
+	for id := range k.kept.all {
 		ids = append(ids, id)
 	}
 	return unknown("ward", name, ids, "vigila ward add FILE")
@@ -325,8 +315,8 @@ func (k *Keeper) one(name string) (*placement, error) {
 func (k *Keeper) Views() []*standing.View {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	out := make([]*standing.View, 0, len(k.wards))
-	for _, p := range k.wards {
+	out := make([]*standing.View, 0, len(k.kept.all))
+	for _, p := range k.kept.all {
 		out = append(out, p.View())
 	}
 	return out
@@ -347,7 +337,7 @@ func (k *Keeper) AllEntries(ctx context.Context, find record.Find) (page []logbo
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	for i, e := range page {
-		if p := k.wards[e.Placement]; p != nil && e.Ended.IsZero() {
+		if p := k.kept.all[e.Placement]; p != nil && e.Ended.IsZero() {
 			page[i] = p.Newest(e)
 		}
 	}
@@ -361,8 +351,13 @@ func (k *Keeper) Writable(ctx context.Context) error { return k.store.Ping(ctx) 
 func (k *Keeper) dependents(of *placement) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	for _, p := range k.wards {
-		if p.cluster == of.cluster && slices.Contains(p.Ward.After, of.Ward.Name) || p.Ward.Name == of.Ward.Name && p != of && p.Ward.Spread.InTurn {
+	for _, p := range k.kept.after[of.Ward.Name] {
+		if p.cluster == of.cluster {
+			p.post(loop.Woken{})
+		}
+	}
+	for _, p := range k.kept.named[of.Ward.Name] {
+		if p != of && p.Ward.Spread.InTurn {
 			p.post(loop.Woken{})
 		}
 	}

@@ -99,16 +99,18 @@ type wardAsks struct {
 	Args link.Raw
 }
 
-// readWard asks what a ward declares now. Have is a snapshot whose objects the lookout has.
+// readWard asks what a ward declares now. Have is a snapshot whose objects the lookout has, Had the digest of what was declared last.
 type readWard struct {
-	Ward, Have string
-	AsOf       standing.AsOf
+	Ward, Have, Had string
+	AsOf            standing.AsOf
 }
 
 // readTold is the answer: what is declared, or why it can't be read. The objects that the lookout lacks came before.
 type readTold struct {
-	Declared *reading.Packed
-	Failed   *loop.Unreadable
+	Same      bool // as it had it, at these
+	Head, Tag string
+	Declared  *reading.Packed
+	Failed    *loop.Unreadable
 }
 
 // getObjects asks for the objects of a snapshot that are not in another, as parts.

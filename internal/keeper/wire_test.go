@@ -23,6 +23,7 @@ import (
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/link"
+	"vigila.dev/vigila/internal/record"
 )
 
 func overTheWire[T any](t *testing.T, v T) (out T) {
@@ -161,6 +162,36 @@ func TestRefusalsMeanTheSameOnBothSides(t *testing.T) {
 func overTheWireRefusal(t *testing.T, r *link.Refusal) error {
 	out := overTheWire(t, *r)
 	return &out
+}
+
+// TestADeclarationHasOneDigest: on both sides, wherever it was read, and whatever commit its repository is at; anything else makes another.
+func TestADeclarationHasOneDigest(t *testing.T) {
+	d := &declared.Declaration{Revision: logbook.Revision{ID: "r", At: time.Date(2026, 11, 27, 4, 0, 0, 0, time.FixedZone("", 3600))}, Head: "h", Form: declared.Plain, Snapshot: "s", Notes: []string{"n"},
+		Scaled: map[object.Ref]string{{Kind: "A", Name: "a"}: "x", {Kind: "B", Name: "b"}: "y", {Kind: "C", Name: "c"}: "z"}}
+	d.Take([]declared.Object{{Declared: plan.Declared{Ref: object.Ref{Kind: "ConfigMap", Name: "c"}, Hash: "h"}, Version: "v1"}})
+	want := packed(d).Digest()
+	for range 20 {
+		back, err := overTheWire(t, *packed(d)).Open()
+		require.NoError(t, err)
+		assert.Equal(t, want, packed(back).Digest())
+	}
+	other := *d
+	other.Head, other.Tag = "elsewhere", "v2"
+	assert.Equal(t, want, packed(&other).Digest())
+	other.Revision.ID = "another"
+	assert.NotEqual(t, want, packed(&other).Digest())
+}
+
+// TestWhatWasToldBeforeIsNotWhatIs: a lookout that is back has told nothing yet, whatever it told before it was away.
+func TestWhatWasToldBeforeIsNotWhatIs(t *testing.T) {
+	a := newAway(nil, record.Lookout{Cluster: "skerry", Told: record.LookoutTold{Heard: time.Now().Add(-time.Hour)}})
+	before, now := &link.Peer{}, &link.Peer{}
+	v := &standing.View{Standing: compare.InStep, Live: standing.AsOf{Known: true}}
+	a.peer = now
+	assert.Equal(t, compare.Blind, a.seen(v, before).Standing)
+	assert.Equal(t, compare.InStep, a.seen(v, now).Standing)
+	a.peer = nil
+	assert.Equal(t, compare.Blind, a.seen(v, now).Standing)
 }
 
 // TestNobodyHearsOfIt: a ward whose lookout is away is blind, whatever it was, and says since when.

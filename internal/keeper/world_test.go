@@ -440,7 +440,7 @@ func (w *watcher) list(k object.Kind) {
 		for _, b := range bodies {
 			w.handler.Changed(b, true)
 		}
-		w.handler.Listed(group, k.Kind, all)
+		w.handler.Listed(group, k.Kind, "", all)
 		w.handler.WatchChanged()
 	}
 }

@@ -68,7 +68,8 @@ var ErrFrame = errors.New("the other side says something that can't be read")
 
 var (
 	encode = must(cbor.EncOptions{Time: cbor.TimeRFC3339NanoUTC, Sort: cbor.SortNone}.EncMode())
-	decode = must(cbor.DecOptions{IntDec: cbor.IntDecConvertSignedOrFail, DefaultMapType: reflect.TypeFor[map[string]any](), MaxNestedLevels: maxNested, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 20, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode())
+	decode = must(cbor.DecOptions{IntDec: cbor.IntDecConvertSignedOrFail, DefaultMapType: reflect.TypeFor[map[string]any](), MaxNestedLevels: maxNested, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 20, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden,
+		UTF8: cbor.UTF8DecodeInvalid}.DecMode())
 )
 
 func must[T any](v T, err error) T {
@@ -79,7 +80,8 @@ func must[T any](v T, err error) T {
 }
 
 // Encode is a value as frames hold it: CBOR with times as texts (RFC 3339). Decode is its reverse; whole numbers of any kind come as
-// int64, and what is not known to the type is passed over, so that either side may be newer.
+// int64, and what is not known to the type is passed over, so that either side may be newer. A text that is no UTF-8 (somebody's commit, a Pod's log)
+// comes as it went.
 func Encode(v any) (cbor.RawMessage, error) { return encode.Marshal(v) }
 
 // Decode reads what Encode made.

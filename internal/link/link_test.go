@@ -298,3 +298,12 @@ func FuzzFrames(f *testing.F) {
 		_ = p.Run()
 	})
 }
+
+// TestATextThatIsNoUTF8Travels: commits and logs hold what they hold.
+func TestATextThatIsNoUTF8Travels(t *testing.T) {
+	b, err := Encode(map[string]any{"says": "K\xfcste \xff"})
+	require.NoError(t, err)
+	var out map[string]any
+	require.NoError(t, Decode(b, &out))
+	assert.Equal(t, "K\xfcste \xff", out["says"])
+}

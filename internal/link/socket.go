@@ -24,7 +24,12 @@ const message = 64 << 10
 // Dial opens a WebSocket to a service, through the proxy that the environment names (HTTPS_PROXY, NO_PROXY). ca is PEM of an authority of one's
 // own; "" for the system's.
 func Dial(ctx context.Context, service string, ca []byte) (net.Conn, error) {
-	at, err := Address(service)
+	return DialAt(ctx, service, Path, ca)
+}
+
+// DialAt is Dial for another path than that of lookouts.
+func DialAt(ctx context.Context, service, path string, ca []byte) (net.Conn, error) {
+	at, err := address(service, path)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +54,9 @@ func Dial(ctx context.Context, service string, ca []byte) (net.Conn, error) {
 }
 
 // Address is where a lookout calls the service at an address.
-func Address(service string) (string, error) {
+func Address(service string) (string, error) { return address(service, Path) }
+
+func address(service, path string) (string, error) {
 	u, err := url.Parse(service)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http":
@@ -58,7 +65,7 @@ func Address(service string) (string, error) {
 		return "", fmt.Errorf("the address of the service holds more than host, port and path; write it without")
 	}
 	u.Scheme = map[string]string{"https": "wss", "http": "ws"}[u.Scheme]
-	u.Path = strings.TrimSuffix(u.Path, "/") + Path
+	u.Path = strings.TrimSuffix(u.Path, "/") + path
 	return u.String(), nil
 }
 

@@ -3,6 +3,7 @@
 package lookout
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -42,7 +43,7 @@ type home struct {
 // comes back is not called by all at once.
 const (
 	shortest = 500 * time.Millisecond
-	longest  = 15 * time.Second
+	longest  = 10 * time.Second
 	joining  = 2 * time.Minute // for all that comes before the first word of the service
 )
 
@@ -58,14 +59,18 @@ func Run(ctx context.Context, store *record.Store, s Settings, log *slog.Logger)
 		return err
 	}
 	if known {
-		if l.home.Key != s.Key {
-			return fmt.Errorf("this directory is of a lookout whose service has the key %s, and --service-key says %s; give it a directory of its own", l.home.Key, s.Key)
+		if l.home.Key != s.Key && s.Token == "" {
+			return fmt.Errorf("this directory is of a lookout whose service has the key %s, and --service-key says %s. Where that service is lost, and another one was started in its place (vigila serve --in-place-of %s), give it the token of vigila cluster add %s --by-lookout; else give it a directory of its own", l.home.Key, s.Key, l.home.Service, l.home.Cluster)
 		}
 		if err := l.open(ctx); err != nil {
 			return err
 		}
-		defer l.keeper.Close()
 	}
+	defer func() {
+		if l.keeper != nil {
+			l.keeper.Close()
+		}
+	}()
 	for pause := shortest; ctx.Err() == nil; {
 		began := time.Now()
 		err := l.once(ctx)
@@ -77,6 +82,8 @@ func Run(ctx context.Context, store *record.Store, s Settings, log *slog.Logger)
 			return no
 		case errors.Is(err, link.ErrKey):
 			log.Error("whoever answers at the address of the service is not the service; nothing it says is taken in", "service", s.Service)
+		case errors.Is(err, errOther):
+			log.Error("nothing that is said at the address of the service is taken in; the cluster is kept all the same", "service", s.Service, "error", err)
 		case err != nil:
 			log.Warn("the service can't be reached; the cluster is kept all the same", "service", s.Service, "error", err)
 		default:
@@ -94,6 +101,9 @@ func Run(ctx context.Context, store *record.Store, s Settings, log *slog.Logger)
 	}
 	return nil
 }
+
+// errOther tells that a lookout was let in by a service that is not its own.
+var errOther = errors.New("it is another service")
 
 type lookout struct {
 	store  *record.Store
@@ -158,12 +168,14 @@ func (l *lookout) once(ctx context.Context) error {
 		_ = conn.Close()
 		return err
 	}
-	handler := keeper.NewFromService()
-	peer := link.New(ctx, safe, handler)
+	life, end := context.WithCancel(ctx)
+	defer end()
+	handler := keeper.NewFromService(life)
+	peer := link.New(life, safe, handler)
 	ended := make(chan error, 1)
 	go func() { ended <- peer.Run() }()
 	defer func() {
-		peer.Close(nil)
+		end()
 		<-ended
 	}()
 	_, last, err := l.store.OutgoingSpan(start)
@@ -176,7 +188,11 @@ func (l *lookout) once(ctx context.Context) error {
 	}
 	now := home{Service: w.Service, Key: l.s.Key, Cluster: w.Cluster, Labels: w.Labels, Digest: w.Digest}
 	if l.keeper != nil && (now.Service != l.home.Service || now.Cluster != l.home.Cluster) {
-		return fmt.Errorf("this is the lookout of %s for service %s, and is told that it is that of %s for service %s; give that one a directory of its own", l.home.Cluster, l.home.Service, now.Cluster, now.Service)
+		return fmt.Errorf("%w: this is the lookout of %s for service %s, and is told that it is that of %s for service %s; give that one a directory of its own, or, where the service is lost, start the other in its place: vigila serve --in-place-of %s", errOther, l.home.Cluster, l.home.Service, now.Cluster, now.Service, l.home.Service)
+	}
+	if l.keeper != nil && !bytes.Equal(now.Digest, l.home.Digest) { // another service in the place of one that is lost: what is told by digests is told by others
+		l.keeper.Close()
+		l.keeper = nil
 	}
 	text, err := json.Marshal(now)
 	if err != nil {
@@ -190,7 +206,6 @@ func (l *lookout) once(ctx context.Context) error {
 		if err := l.open(ctx); err != nil {
 			return err
 		}
-		context.AfterFunc(ctx, l.keeper.Close)
 	}
 	handler.Is(l.keeper)
 	l.log.Info("the service is here", "service", l.s.Service, "cluster", w.Cluster, "version", w.Version)

@@ -90,7 +90,7 @@ func (s *Store) Tidy(ctx context.Context, r Retention, live []string, now time.T
 	}
 	err := s.tx(ctx, func(tx *transaction) error {
 		drop := func(count *int64, query string, args ...any) error {
-			res, err := tx.tx.ExecContext(ctx, query, args...)
+			res, err := tx.changed(ctx, query, args...)
 			if err != nil {
 				return err
 			}

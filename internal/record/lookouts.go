@@ -11,6 +11,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/ward"
 )
 
 // Lookout is what a service keeps of the lookout of a cluster.
@@ -326,6 +327,31 @@ func (s *Store) Wholes(ctx context.Context) (out map[string]Whole, asOf int64, e
 	}
 	_, asOf, err = s.OutgoingSpan(ctx)
 	return out, asOf, err
+}
+
+// WholeOf is what a service is to have of one placement, while nothing waits for it that was written before: waiting tells how much does, and then
+// there is none.
+func (s *Store) WholeOf(ctx context.Context, id string) (w Whole, waiting int, err error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return w, 0, err
+	}
+	defer done()
+	if waiting, _, err = s.OutgoingSpan(ctx); err != nil || waiting > 0 {
+		return w, waiting, err
+	}
+	name, _ := ward.OfID(id)
+	all, err := s.Placements(ctx, name)
+	if err != nil {
+		return w, 0, err
+	}
+	for _, p := range all {
+		if p.ID == id {
+			w, err = s.whole(ctx, p)
+			return w, 0, err
+		}
+	}
+	return w, 0, ErrNone
 }
 
 func (s *Store) whole(ctx context.Context, p Placement) (w Whole, err error) {

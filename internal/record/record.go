@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -46,6 +47,8 @@ type Store struct {
 	// growing pauses, each on a connection of its own that nobody reads with meanwhile.
 	writer  chan struct{}
 	mirrors bool // writes wait for the service that this is the lookout of
+	file    string
+	copies  copies
 }
 
 // busyFor is how long somebody waits who can't write since others do.
@@ -73,12 +76,24 @@ func (s *Store) turn(ctx context.Context) (done func(), err error) {
 
 // change changes something by a statement that is seldom asked for.
 func (s *Store) change(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	return s.write(ctx, query, args, func() (sql.Result, error) { return s.db.ExecContext(ctx, query, args...) })
+}
+
+// write has a statement executed while nobody else writes, and tells the copies of it.
+func (s *Store) write(ctx context.Context, query string, args []any, do func() (sql.Result, error)) (sql.Result, error) {
 	done, err := s.turn(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer done()
-	return s.db.ExecContext(ctx, query, args...)
+	out, err := do()
+	wait := func() {}
+	if err == nil && s.copies.some {
+		one, wrong := capture(query, args)
+		wait = s.wrote([]Statement{one}, wrong)
+	}
+	done()
+	wait()
+	return out, err
 }
 
 // tighten takes what is kept from everybody but the service's own user: it holds private code, and what an older version or
@@ -112,12 +127,12 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{lock: lock, writer: make(chan struct{}, 1)}
+	s := &Store{lock: lock, writer: make(chan struct{}, 1), file: filepath.Join(dir, "vigila.db")}
 	if s.vault, err = OpenVault(filepath.Join(dir, "vigila.key")); err != nil {
 		_ = lock.Close()
 		return nil, err
 	}
-	file := filepath.Join(dir, "vigila.db")
+	file := s.file
 	s.db, err = sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout("+strconv.Itoa(int(busyFor.Milliseconds()))+")&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)&_pragma=wal_autocheckpoint(4000)&_txlock=immediate")
 	if err != nil {
 		_ = lock.Close()
@@ -145,6 +160,33 @@ func (s *Store) serviceID(ctx context.Context) (id string, err error) {
 	err = s.db.QueryRowContext(ctx, `SELECT value FROM settings WHERE name='service'`).Scan(&id)
 	return id, err
 }
+
+// TakePlace makes the database of a service that has kept nothing yet that of another one, which is lost: the objects that are marked with its id are
+// this service's own then. It may be called again and again.
+func (s *Store) TakePlace(ctx context.Context, id string) error {
+	if id == s.id {
+		return nil
+	}
+	if !isServiceID.MatchString(id) {
+		return fmt.Errorf("%q is no id of a service: it has ten letters and digits, and objects are marked with it (vigila.dev/service)", id)
+	}
+	return s.tx(ctx, func(tx *transaction) error {
+		var kept int
+		if err := tx.row(ctx, []any{&kept}, `SELECT (SELECT count(*) FROM placements) + (SELECT count(*) FROM entries) + (SELECT count(*) FROM lookouts WHERE key!='')`); err != nil {
+			return err
+		}
+		if kept > 0 {
+			return fmt.Errorf("this service has the id %s, and keeps wards or lookouts already; it can take the place of %s only with a data directory of its own", s.id, id)
+		}
+		if err := tx.exec(ctx, `UPDATE settings SET value=? WHERE name='service'`, id); err != nil {
+			return err
+		}
+		s.id = id
+		return nil
+	})
+}
+
+var isServiceID = regexp.MustCompile(`^[a-z0-9]{10}$`)
 
 // Close closes the database and lets another service have the directory.
 func (s *Store) Close() error {
@@ -216,12 +258,7 @@ func (s *Store) exec(ctx context.Context, query string, args ...any) error {
 	if err != nil {
 		return err
 	}
-	done, err := s.turn(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	_, err = st.ExecContext(ctx, args...)
+	_, err = s.write(ctx, query, args, func() (sql.Result, error) { return st.ExecContext(ctx, args...) })
 	return err
 }
 
@@ -277,6 +314,8 @@ type transaction struct {
 	tx    *sql.Tx
 	store *Store
 	asked []string // texts that were not prepared yet
+	all   []Statement
+	wrong error // why copies can't be told of it
 }
 
 func (t *transaction) prepared(ctx context.Context, query string) *sql.Stmt {
@@ -294,7 +333,27 @@ func (t *transaction) exec(ctx context.Context, query string, args ...any) error
 	} else {
 		_, err = t.tx.ExecContext(ctx, query, args...)
 	}
+	if err == nil {
+		t.captures(query, args)
+	}
 	return err
+}
+
+// changed is exec for a statement that is seldom asked for, and tells what it did.
+func (t *transaction) changed(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	out, err := t.tx.ExecContext(ctx, query, args...)
+	if err == nil {
+		t.captures(query, args)
+	}
+	return out, err
+}
+
+// captures keeps a statement for the copies.
+func (t *transaction) captures(query string, args []any) {
+	if t.store.copies.some {
+		one, wrong := capture(query, args)
+		t.all, t.wrong = append(t.all, one), errors.Join(t.wrong, wrong)
+	}
 }
 
 func (t *transaction) query(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
@@ -317,8 +376,9 @@ func (s *Store) tx(ctx context.Context, do func(*transaction) error) error {
 	if err != nil {
 		return err
 	}
-	asked, err := s.through(ctx, do)
+	asked, wait, err := s.through(ctx, do)
 	done()
+	wait()
 	for _, query := range asked {
 		if _, err := s.prepared(ctx, query); err != nil {
 			break // it went well without, and is tried again
@@ -328,16 +388,20 @@ func (s *Store) tx(ctx context.Context, do func(*transaction) error) error {
 }
 
 // through makes a transaction, and tells which of its statements were not prepared.
-func (s *Store) through(ctx context.Context, do func(*transaction) error) (asked []string, err error) {
+func (s *Store) through(ctx context.Context, do func(*transaction) error) (asked []string, wait func(), err error) {
+	wait = func() {}
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
-		return nil, err
+		return nil, wait, err
 	}
 	t := &transaction{tx: tx, store: s}
 	if err := do(t); err != nil {
-		return nil, errors.Join(err, tx.Rollback())
+		return nil, wait, errors.Join(err, tx.Rollback())
 	}
-	return t.asked, tx.Commit()
+	if err := tx.Commit(); err != nil {
+		return t.asked, wait, err
+	}
+	return t.asked, s.wrote(t.all, t.wrong), nil
 }
 
 func ms(t time.Time) int64 {
@@ -441,7 +505,21 @@ func (s *Store) PutWard(ctx context.Context, w Ward, clusters []string) error {
 }
 
 // Wards lists the registered wards by name.
-func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
+func (s *Store) Wards(ctx context.Context) ([]Ward, error) { return s.wards(ctx, "") }
+
+// Ward is one registered ward; ErrNone when there is none of that name.
+func (s *Store) Ward(ctx context.Context, name string) (Ward, error) {
+	all, err := s.wards(ctx, name)
+	if err == nil && len(all) == 0 {
+		err = ErrNone
+	}
+	if err != nil {
+		return Ward{}, err
+	}
+	return all[0], nil
+}
+
+func (s *Store) wards(ctx context.Context, name string) ([]Ward, error) {
 	var out []Ward
 	err := each(ctx, s, func(row *sql.Rows) error {
 		var w Ward
@@ -454,7 +532,7 @@ func (s *Store) Wards(ctx context.Context) ([]Ward, error) {
 		}
 		out = append(out, w)
 		return nil
-	}, `SELECT name, file, roster, source, home, limits FROM wards ORDER BY name`)
+	}, `SELECT name, file, roster, source, home, limits FROM wards WHERE ?1='' OR name=?1 ORDER BY name`, name)
 	return out, err
 }
 

@@ -108,7 +108,9 @@ type ClusterMore struct {
 	InCluster bool              `json:"in_cluster,omitempty"` // the cluster that the service runs in
 	Links     map[string]string `json:"links,omitempty"`
 	About     string            `json:"about,omitempty"`
-	Roster    string            `json:"roster,omitempty"` // that declares labels and links
+	Roster    string            `json:"roster,omitempty"` // that declares labels, links and May
+	Only      []string          `json:"only,omitempty"`   // the namespaces that can be looked into: what is not in them can't be kept; all when empty
+	May       []string          `json:"may,omitempty"`    // the namespaces that objects may be kept in, as is declared; all when empty
 	People    TakesPeople       `json:"people,omitzero"`
 }
 

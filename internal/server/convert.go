@@ -136,7 +136,7 @@ func repoOf(r keeper.Repo) Repo {
 }
 
 func clusterOf(c keeper.Cluster) Cluster {
-	out := Cluster{Name: c.Name, About: c.About, Roster: c.Cluster.Roster, Context: c.Context, KubeconfigFile: c.Kubeconfig, By: ClusterByKubeconfig, Server: c.Server, Version: c.Version, Labels: c.Labels, Links: c.Links, Wards: c.Wards, Live: asOf(c.Live)}
+	out := Cluster{Name: c.Name, About: c.About, Roster: c.Cluster.Roster, Context: c.Context, KubeconfigFile: c.Kubeconfig, By: ClusterByKubeconfig, Server: c.Server, Version: c.Version, Labels: c.Labels, Links: c.Links, OnlyNamespaces: c.Only, DeclaredNamespaces: c.May, Wards: c.Wards, Live: asOf(c.Live)}
 	switch {
 	case c.Lookout != nil:
 		out.By, out.Lookout = ClusterByLookout, lookoutOf(c.Lookout)

@@ -120,34 +120,35 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 			return
 		}
 	}
-	var match []*standing.View
-	for _, v := range s.Keeper.Seen(who(c)) {
-		if q.wants(v) && s.matches(c, v, q.Search) {
-			match = append(match, v)
+	words := strings.Fields(strings.ToLower(q.Search))
+	all := s.Keeper.SeenLines(who(c))
+	match := make([]*keeper.Line, 0, len(all))
+	for _, l := range all {
+		if q.wants(l) && matches(c, l, words) {
+			match = append(match, l)
 		}
 	}
 	out := WardList{Items: []Ward{}, Total: len(match), Groups: groupsOf(match)}
-	for _, v := range match {
-		if v.NeedsYou {
+	for _, l := range match {
+		if l.NeedsYou {
 			out.NeedYou++
 		}
-		if v.Standing == compare.InStep {
+		if l.Standing == compare.InStep {
 			out.InStep++
 		}
 	}
 	lines := match
 	if group := groupers[string(q.Fold)]; group != nil {
-		folded, rest := standing.Fold(match, group)
+		folded, rest := standing.Fold(match, func(l *keeper.Line) bool { return l.Quiet }, group)
 		for i, g := range out.Groups {
 			if quiet := folded[g.Name]; string(g.By) == string(q.Fold) && len(quiet) > 0 {
-				out.Groups[i].Folded, out.Groups[i].Watch = len(quiet), stretchesOf(standing.Common(quiet))
+				out.Groups[i].Folded, out.Groups[i].Watch = len(quiet), stretchesOf(s.commons.of(string(q.Fold)+"/"+g.Name, quiet))
 			}
 		}
 		lines, out.Folded = rest, len(match)-len(rest)
 	}
-	standing.Order(lines)
-	for _, v := range slice(lines, limit, offset) {
-		w := wardOf(v)
+	for _, l := range slice(lines, limit, offset) {
+		w := wardOf(l.Now())
 		w.Run.Objects = nil // one ward has them; a list with those of every run would be long
 		out.Items = append(out.Items, w)
 	}
@@ -155,33 +156,36 @@ func (s *server) ListWards(c *gin.Context, q ListWardsParams) {
 }
 
 // wants tells whether a ward is among those that are asked for, words aside.
-func (q ListWardsParams) wants(v *standing.View) bool {
+func (q ListWardsParams) wants(l *keeper.Line) bool {
 	is := func(want, have string) bool { return want == "" || want == have }
-	return is(string(q.Standing), string(v.Standing)) && is(string(q.Health), string(v.Health.Word)) && is(q.Cluster, v.Cluster) && is(q.Owner, v.Ward.Owner) &&
-		is(q.Roster, v.Roster) && (!q.NeedsYou || v.NeedsYou) && (!q.Held || v.Hold != nil) && (!q.Quiet || standing.Quietly(v))
+	return is(string(q.Standing), string(l.Standing)) && is(string(q.Health), string(l.Health)) && is(q.Cluster, l.Cluster) && is(q.Owner, l.Owner) && (!q.NeedsYou || l.NeedsYou) && (!q.Quiet || l.Quiet) &&
+		(q.Roster == "" || q.Roster == l.View.Roster) && (!q.Held || l.View.Hold != nil)
 }
 
 // groupers tell which group a ward belongs to, by what they are grouped by.
-var groupers = map[string]func(*standing.View) string{
-	"cluster": func(v *standing.View) string { return v.Cluster },
-	"owner":   func(v *standing.View) string { return v.Ward.Owner },
+var groupers = map[string]func(*keeper.Line) string{
+	"cluster": func(l *keeper.Line) string { return l.Cluster },
+	"owner":   func(l *keeper.Line) string { return l.Owner },
 }
 
 // groupsOf counts wards by cluster and by owner.
-func groupsOf(all []*standing.View) (out []WardGroup) {
-	at := map[[2]string]int{}
-	for _, v := range all {
-		for _, by := range []string{"cluster", "owner"} {
-			key := [2]string{by, groupers[by](v)}
-			i, known := at[key]
-			if !known {
-				i = len(out)
-				at[key] = i
-				out = append(out, WardGroup{By: WardGroupBy(by), Name: key[1]})
+func groupsOf(all []*keeper.Line) (out []WardGroup) {
+	for _, by := range []string{"cluster", "owner"} {
+		group, at, last := groupers[by], map[string]int{}, -1
+		for _, l := range all { // those of a cluster come one after the other, mostly
+			name := group(l)
+			if last < 0 || out[last].Name != name {
+				i, known := at[name]
+				if !known {
+					i = len(out)
+					at[name] = i
+					out = append(out, WardGroup{By: WardGroupBy(by), Name: name})
+				}
+				last = i
 			}
-			out[i].Total++
-			if v.Standing == compare.InStep {
-				out[i].InStep++
+			out[last].Total++
+			if l.Standing == compare.InStep {
+				out[last].InStep++
 			}
 		}
 	}
@@ -189,27 +193,15 @@ func groupsOf(all []*standing.View) (out []WardGroup) {
 }
 
 // matches tells whether every word of a search is somewhere in what is known of a ward, the names of its objects too.
-func (s *server) matches(c *gin.Context, v *standing.View, search string) bool {
-	if search == "" {
+func matches(ctx context.Context, l *keeper.Line, words []string) bool {
+	if !slices.ContainsFunc(words, func(word string) bool { return !strings.Contains(l.Text, word) }) {
 		return true
 	}
-	text := strings.Join([]string{v.ID, v.Ward.Owner, v.Ward.About, v.Ward.From.Repo, v.Ward.From.Path, v.Roster, v.Chart, string(v.Standing), string(v.Health.Word), v.Says}, " ")
-	for _, r := range []*logbook.Revision{v.Revision, v.Applied} {
-		if r != nil {
-			text += " " + r.ID + " " + r.Subject
-		}
-	}
-	text = strings.ToLower(text)
-	rest := slices.DeleteFunc(strings.Fields(strings.ToLower(search)), func(word string) bool { return strings.Contains(text, word) })
-	if len(rest) == 0 {
-		return true
-	}
-	names, err := s.Keeper.Names(c, v.ID)
+	text, err := l.Names(ctx)
 	if err != nil { // it has just been removed
 		return false
 	}
-	text = strings.ToLower(strings.Join(names, " "))
-	return !slices.ContainsFunc(rest, func(word string) bool { return !strings.Contains(text, word) })
+	return !slices.ContainsFunc(words, func(word string) bool { return !strings.Contains(l.Text, word) && !strings.Contains(text, word) })
 }
 
 // AddWards is POST /wards.
@@ -883,7 +875,7 @@ func (s *server) AddCluster(c *gin.Context) {
 		return
 	}
 	x := record.Cluster{Name: in.Name, Kubeconfig: in.KubeconfigFile, KubeconfigText: in.Kubeconfig, Context: in.Context, Token: in.Token, Labels: in.Labels}
-	x.ClusterMore = record.ClusterMore{Server: in.Server, CA: in.Ca, InCluster: in.InCluster, Links: in.Links, About: in.About}
+	x.ClusterMore = record.ClusterMore{Server: in.Server, CA: in.Ca, InCluster: in.InCluster, Links: in.Links, About: in.About, Only: in.OnlyNamespaces}
 	answer(s, c, clusterOf)(do(s, c, keeper.AddCluster{Cluster: x}))
 }
 

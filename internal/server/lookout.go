@@ -35,11 +35,27 @@ func (s *server) takeLookout(c *gin.Context) {
 	}
 }
 
+// takeStandBy is where a service calls that stands by.
+func (s *server) takeStandBy(c *gin.Context) {
+	if s.Copy == nil || !s.lookouts.Allow() {
+		c.Header("Retry-After", "2")
+		problem(c, http.StatusServiceUnavailable, "Not now", "call again in a moment")
+		return
+	}
+	conn, err := link.Accept(c.Writer, c.Request)
+	if err != nil {
+		c.Abort()
+		return
+	}
+	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Time{})
+	s.Copy(c.Request.Context(), conn, c.ClientIP())
+}
+
 // LetLookoutJoin is POST /clusters/{name}/lookout.
 func (s *server) LetLookoutJoin(c *gin.Context, name ItemName) {
 	if in, ok := body[LetLookoutJoin](c); ok {
 		answer(s, c, func(j keeper.Join) LookoutJoin {
-			return LookoutJoin{Cluster: j.Cluster, JoinToken: j.Token, ServiceKey: j.Key, Until: j.Until}
-		})(do(s, c, keeper.AddLookout{Name: name, About: in.About, Labels: in.Labels, Links: in.Links}))
+			return LookoutJoin{Cluster: j.Cluster, JoinToken: j.Token, ServiceKey: j.Key, Until: j.Until, OnlyNamespaces: j.Only}
+		})(do(s, c, keeper.AddLookout{Name: name, About: in.About, Labels: in.Labels, Links: in.Links, Only: in.OnlyNamespaces}))
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"path"
 	"reflect"
@@ -24,6 +25,7 @@ import (
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/keeper"
 	"vigila.dev/vigila/internal/link"
+	"vigila.dev/vigila/internal/standby"
 )
 
 // Options are the parts of a server.
@@ -36,6 +38,8 @@ type Options struct {
 	Proxies []string
 	// Ending is closed when the service ends, so that event streams end too.
 	Ending <-chan struct{}
+	// Copy speaks with a service that stands by with a copy of the record, until it goes; nil where none is given.
+	Copy func(ctx context.Context, conn net.Conn, from string)
 }
 
 type server struct {
@@ -46,6 +50,7 @@ type server struct {
 	guesses  guesses
 	refusals refusals
 	lookouts *rate.Limiter
+	commons  commons
 }
 
 // New makes the handler of the whole service.
@@ -76,6 +81,7 @@ func New(o Options) http.Handler {
 			s.refuse(c, RoleReader)
 		}
 	}, gin.WrapH(Metrics(o.Keeper)))
+	r.GET(standby.Path, s.takeStandBy)
 	r.GET(link.Path, s.takeLookout) // its key says who it is, within the connection
 	api := r.Group("/api/v1", s.authenticate, s.authorize, func(c *gin.Context) {
 		if !isPush(c.Request.Method, c.FullPath()) {

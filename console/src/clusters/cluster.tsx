@@ -56,7 +56,11 @@ export function ClusterPage() {
           ` · ${Object.entries(c.labels)
             .map(([k, v]) => `${k}: ${v}`)
             .join(", ")}`}
-        {c.server && ` · ${c.server}`} ·{" "}
+        {c.server && ` · ${c.server}`}
+        {c.only_namespaces && ` · looked into: ${c.only_namespaces.join(", ")} alone`}
+        {c.declared_namespaces &&
+          ` · roster ${c.roster} lets objects be kept in ${c.declared_namespaces.join(", ")}`}{" "}
+        ·{" "}
         {c.lookout ? (
           c.lookout.here ? (
             "by its lookout"

@@ -98,7 +98,7 @@ export function JoinText({ of: j }: { of: Schemas["LookoutJoin"] }) {
         until {clock(j.until)}, and is not shown again.
       </p>
       <pre className="mt-3 overflow-x-auto rounded border border-rule bg-paper px-3 py-2 text-sm whitespace-pre-wrap break-all">
-        {`VIGILA_JOIN=${j.join_token} \\\n  vigila lookout --service ${location.origin} --service-key ${j.service_key} --kubeconfig FILE`}
+        {`VIGILA_JOIN=${j.join_token} \\\n  vigila lookout --service ${location.origin} --service-key ${j.service_key} --kubeconfig FILE${j.only_namespaces ? ` --only-namespace ${j.only_namespaces.join(",")}` : ""}`}
       </pre>
       <p className="mt-3 text-soft">
         For manifests that run it inside the cluster:{" "}

@@ -70,6 +70,12 @@ function clusterFields(old?: Schemas["Cluster"]): Field[] {
       when: is("token"),
     },
     {
+      name: "only",
+      label: "Only namespaces",
+      help: "Those that Vigila may look into: nothing is kept elsewhere. All when empty. vigila cluster rbac --namespace prints the rights for them.",
+      example: "fares, piers",
+    },
+    {
       name: "labels",
       label: "Labels",
       help: old?.roster
@@ -86,6 +92,12 @@ function clusterFields(old?: Schemas["Cluster"]): Field[] {
     },
   ];
 }
+
+// Nothing is all of them; absent would be those of before.
+const only = (said: string) => {
+  const names = said.split(/[\s,]+/).filter(Boolean);
+  return names.length ? names : ["*"];
+};
 
 export function ClustersPage() {
   const list = useList();
@@ -216,6 +228,7 @@ export function ClustersPage() {
             by: old ? "as it is now" : "kubeconfig",
             labels: pairText(old?.labels),
             about: old?.about ?? "",
+            only: (old?.only_namespaces ?? []).join(", "),
           }}
           close={() => setForm(undefined)}
           send={async (v) => {
@@ -228,6 +241,7 @@ export function ClustersPage() {
                     about: text(v, "about"),
                     labels: pairs(text(v, "labels")),
                     links: old?.links ?? {},
+                    only_namespaces: only(text(v, "only")),
                   },
                 }),
               );
@@ -241,6 +255,7 @@ export function ClustersPage() {
                   about: text(v, "about"),
                   labels: pairs(text(v, "labels")),
                   links: old?.links ?? {},
+                  only_namespaces: only(text(v, "only")),
                   ...(v.by === "kubeconfig" && {
                     kubeconfig: text(v, "kubeconfig"),
                     context: text(v, "context"),

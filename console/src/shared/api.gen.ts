@@ -4254,6 +4254,10 @@ export interface components {
              * @enum {string}
              */
             by?: "kubeconfig" | "token" | "inside" | "lookout";
+            /** @description those that Vigila may look into; all when absent */
+            only_namespaces?: string[];
+            /** @description those that its roster lets objects be kept in; all when absent */
+            declared_namespaces?: string[];
             lookout?: components["schemas"]["Lookout"];
             server?: string;
             version?: string;
@@ -4275,6 +4279,8 @@ export interface components {
             links?: {
                 [key: string]: string;
             };
+            /** @description those that the lookout keeps objects in; those of before when absent, and all of them for * alone */
+            only_namespaces?: string[];
         };
         LookoutJoin: {
             cluster: string;
@@ -4284,6 +4290,8 @@ export interface components {
             service_key: string;
             /** Format: date-time */
             until: string;
+            /** @description those that it is to be run with; all when absent */
+            only_namespaces?: string[];
         };
         /** @description The lookout that keeps a cluster. */
         Lookout: {
@@ -4441,7 +4449,7 @@ export interface components {
             total: number;
             items: components["schemas"]["Cluster"][];
         };
-        /** @description One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes labels and links alone. */
+        /** @description One of kubeconfig, kubeconfig_file, server with token, and in_cluster; none of them changes the rest alone. What is absent stays as it was. */
         AddCluster: {
             name: string;
             about?: string;
@@ -4459,8 +4467,11 @@ export interface components {
             ca?: string;
             /** @description the cluster that the service runs in */
             in_cluster?: boolean;
+            /** @description those that Vigila may look into: it watches these alone, each by itself, and keeps nothing elsewhere; those of before when absent, and all of them for * alone */
+            only_namespaces?: string[];
             /** @description the ward that makes it, whose kubeconfig of it is taken; nothing else is given then but its name */
             made_by_ward?: string;
+            /** @description those of before when absent; where a roster declares them, they are changed there */
             labels?: {
                 [key: string]: string;
             };

@@ -560,7 +560,10 @@ func TestInTheEndWhatIsKnownIsTrue(t *testing.T) {
 						})
 					}
 				}
-				late = append(late, func() { x.Listed(at, "", "ConfigMap", all) })
+				late = append(late, func() {
+					x.Listed(at, "", "ConfigMap", "elsewhere", nil) // says nothing of what is here
+					x.Listed(at, "", "ConfigMap", "", all)
+				})
 			}
 			at = at.Add(time.Duration(r.IntN(3000)) * time.Millisecond)
 			ask()
@@ -597,7 +600,7 @@ func TestInTheEndWhatIsKnownIsTrue(t *testing.T) {
 				x.Saw(at, ref, body, Watched)
 			}
 		}
-		x.Listed(at, "", "ConfigMap", all)
+		x.Listed(at, "", "ConfigMap", "", all)
 		for range 200 {
 			at = at.Add(3 * time.Second)
 			ask()

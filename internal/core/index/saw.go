@@ -317,10 +317,11 @@ func (x *Index) LastSeen(now time.Time, ref object.Ref, body map[string]any) {
 	x.Ask(now, ref, news)
 }
 
-// Listed takes in a fresh list of a kind: what was there and is not in it is looked for.
-func (x *Index) Listed(now time.Time, group, kind string, all map[object.Ref]bool) {
+// Listed takes in a fresh list of a kind, of one namespace or of all: what was there and is not in it is looked for. A kind that lives in no
+// namespace is listed whole.
+func (x *Index) Listed(now time.Time, group, kind, namespace string, all map[object.Ref]bool) {
 	for ref := range x.baselines {
-		if ref.Group != group || ref.Kind != kind || all[ref] {
+		if ref.Group != group || ref.Kind != kind || all[ref] || namespace != "" && ref.Namespace != "" && ref.Namespace != namespace {
 			continue
 		}
 		if l := x.Known(ref); l != nil && l.Present && !l.Unmarked {

@@ -174,7 +174,11 @@ func (r Roster) MayGo(w ward.Ward, cluster string) error {
 
 // Within tells which of a ward's objects, as they would be applied, lie outside what its roster lets it keep.
 func (r Roster) Within(objects []object.Object) error {
-	ns := r.Limits.Namespaces
+	return Outside(r.Limits.Namespaces, fmt.Sprintf("the namespaces that roster %s lets its wards keep", r.Name), objects)
+}
+
+// Outside tells which objects, as they would be applied, lie outside some namespaces; none where none is named. what says whose these are.
+func Outside(ns []string, what string, objects []object.Object) error {
 	if len(ns) == 0 {
 		return nil
 	}
@@ -182,7 +186,7 @@ func (r Roster) Within(objects []object.Object) error {
 	for _, o := range objects {
 		own := o.Ref.Namespace == "" && o.Ref.Group == "" && o.Ref.Kind == "Namespace" && slices.Contains(ns, o.Ref.Name)
 		if !own && (o.Ref.Namespace == "" || !slices.Contains(ns, o.Ref.Namespace)) {
-			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is outside the namespaces that roster %s lets its wards keep: %s", o.Ref, r.Name, strings.Join(ns, ", "))})
+			errs = append(errs, &object.SyntaxError{File: o.File, Line: o.Line, Text: fmt.Sprintf("%s is outside %s: %s", o.Ref, what, strings.Join(ns, ", "))})
 		}
 	}
 	return errors.Join(errs...)

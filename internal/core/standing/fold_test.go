@@ -70,11 +70,11 @@ func TestWhatNeedsAPersonNeverFolds(t *testing.T) {
 	all[2].Health.Word = health.Settling
 	all[3].Run = &logbook.Entry{}
 	all[4].Hold = &logbook.Hold{}
-	folded, rest := Fold(all, func(v *View) string { return v.Cluster })
+	folded, rest := Fold(all, Quietly, func(v *View) string { return v.Cluster })
 	assert.Equal(t, all[:5], rest)
 	assert.Len(t, folded["quay"], 27)
 	assert.Len(t, folded["skerry"], 28)
-	folded, rest = Fold(all[:40], func(v *View) string { return v.Cluster })
+	folded, rest = Fold(all[:40], Quietly, func(v *View) string { return v.Cluster })
 	assert.Empty(t, folded)
 	assert.Len(t, rest, 40)
 }

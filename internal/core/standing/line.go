@@ -126,17 +126,18 @@ func worst(of map[string]int, down []string, otherwise string) string {
 
 // Fold tells which wards are so quiet that a line for all of them is enough, by the name of their group: those that are in step and
 // ready, and ask for nobody. Up to a screenful none is: then every ward has a line of its own.
-func Fold(all []*View, group func(*View) string) (folded map[string][]*View, rest []*View) {
+func Fold[L any](all []L, quiet func(L) bool, group func(L) string) (folded map[string][]L, rest []L) {
 	if len(all) <= screenful {
 		return nil, all
 	}
-	folded = map[string][]*View{}
-	for _, v := range all {
-		if !Quietly(v) {
-			rest = append(rest, v)
+	folded = map[string][]L{}
+	for _, l := range all {
+		if !quiet(l) {
+			rest = append(rest, l)
 			continue
 		}
-		folded[group(v)] = append(folded[group(v)], v)
+		name := group(l)
+		folded[name] = append(folded[name], l)
 	}
 	return folded, rest
 }

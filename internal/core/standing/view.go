@@ -3,8 +3,10 @@
 package standing
 
 import (
+	"cmp"
 	"reflect"
-	"sort"
+	"slices"
+	"strings"
 	"time"
 
 	"vigila.dev/vigila/internal/core/canary"
@@ -143,26 +145,28 @@ func Same(a, b *View) bool {
 }
 
 // Order sorts views for people: what needs them first, then by cluster and name.
-func Order(vs []*View) {
-	sort.SliceStable(vs, func(i, j int) bool {
-		a, b := vs[i], vs[j]
-		if a.Loudest != b.Loudest {
-			return a.Loudest
+func Order(vs []*View) { slices.SortStableFunc(vs, Compare) }
+
+// Compare tells which of two wards people read first: negative for a.
+func Compare(a, b *View) int {
+	first := func(a, b bool) int {
+		switch {
+		case a == b:
+			return 0
+		case a:
+			return -1
 		}
-		if a.NeedsYou != b.NeedsYou {
-			return a.NeedsYou
+		return 1
+	}
+	if c := cmp.Or(first(a.Loudest, b.Loudest), first(a.NeedsYou, b.NeedsYou)); c != 0 {
+		return c
+	}
+	if a.NeedsYou { // what was stopped before harm, before what only waits
+		if c := cmp.Or(cmp.Compare(loudness[a.Tone], loudness[b.Tone]), first(len(a.Guards) > 0, len(b.Guards) > 0)); c != 0 {
+			return c
 		}
-		if a.NeedsYou && loudness[a.Tone] != loudness[b.Tone] {
-			return loudness[a.Tone] < loudness[b.Tone]
-		}
-		if a.NeedsYou && (len(a.Guards) > 0) != (len(b.Guards) > 0) {
-			return len(a.Guards) > 0 // what was stopped before harm, before what only waits
-		}
-		if a.Cluster != b.Cluster {
-			return a.Cluster < b.Cluster
-		}
-		return a.ID < b.ID
-	})
+	}
+	return cmp.Or(strings.Compare(a.Cluster, b.Cluster), strings.Compare(a.ID, b.ID))
 }
 
 var loudness = map[Tone]int{ToneFailing: 0, ToneContested: 1, ToneDrifted: 2, ToneBlind: 3, ToneBehind: 4, Quiet: 5}
@@ -181,6 +185,7 @@ func Away(v *View, at time.Time, why string, long bool) *View {
 		out.Says += "; until then: " + v.Says
 	}
 	out.NeedsYou, out.Tone, out.Loudest = long, ToneBlind, false
+	out.Run, out.RunDeadline, out.RunFailing, out.Canary = nil, time.Time{}, false, nil // whether it goes on nobody knows
 	if at.After(out.Since) {
 		out.Since = at
 	}

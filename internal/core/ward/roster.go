@@ -33,11 +33,12 @@ var (
 
 // Cluster is what is declared of a known cluster. How it is reached is never declared.
 type Cluster struct {
-	Name   string
-	About  string
-	Labels map[string]string
-	Links  map[string]string
-	Line   int
+	Name       string
+	About      string
+	Labels     map[string]string
+	Links      map[string]string
+	Namespaces []string // that objects may be kept in; all when empty
+	Line       int
 }
 
 // Repo is a declared repository, without anything secret.
@@ -152,7 +153,17 @@ func (d *decoder) declared(n *yaml.Node, out *Declared) {
 	case ClusterVersion:
 		c := Cluster{Line: line}
 		d.mapping(n, "", keys{"vigila": kind, "name": d.name(&c.Name, "name"), "about": d.text(&c.About, "about"),
-			"labels": d.texts(&c.Labels, "labels"), "links": d.links(&c.Links, "links")})
+			"labels": d.texts(&c.Labels, "labels"), "links": d.links(&c.Links, "links"),
+			"namespaces": func(n *yaml.Node) {
+				d.list(n, "namespaces", func(n *yaml.Node) {
+					var s string
+					d.name(&s, "namespaces")(n)
+					c.Namespaces = append(c.Namespaces, s)
+				})
+				if len(c.Namespaces) == 0 {
+					d.fail(n, "namespaces is empty: name those that objects may be kept in, or leave it out for all")
+				}
+			}})
 		d.need(n, "cluster", "name", c.Name)
 		out.Clusters = append(out.Clusters, c)
 	case RepoVersion:

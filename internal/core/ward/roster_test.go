@@ -88,24 +88,25 @@ func TestMistakesOfTheNewerKeys(t *testing.T) {
 }
 
 func TestWhatARosterDeclares(t *testing.T) {
-	text := "# all of it\nvigila: cluster/v1\nname: quay\nlabels: {tier: rehearsal}\n---\nvigila: repo/v1\nname: settings\nurl: https://git.brindle.example/settings.git\nfollow: [submodules]\n---\n" +
+	text := "# all of it\nvigila: cluster/v1\nname: quay\nlabels: {tier: rehearsal}\nnamespaces: [a, b]\n---\nvigila: repo/v1\nname: settings\nurl: https://git.brindle.example/settings.git\nfollow: [submodules]\n---\n" +
 		"vigila: roster/v1\nname: team\nfrom: {path: team}\nlimits: {namespaces: [a], as: deployer}\n---\nvigila: ward/v1\nname: w\nfrom: {path: app}\ninto: {cluster: quay}\n"
 	require.True(t, IsRoster([]byte(text)))
 	d, err := ParseDeclared(From{Repo: "moorings", Ref: "main"}, "all.yaml", []byte(text))
 	require.NoError(t, err)
-	assert.Equal(t, []Cluster{{Name: "quay", Labels: map[string]string{"tier": "rehearsal"}, Line: 2}}, d.Clusters)
-	assert.Equal(t, []Repo{{Name: "settings", URL: "https://git.brindle.example/settings.git", Follow: []string{"submodules"}, Line: 6}}, d.Repos)
-	assert.Equal(t, []Roster{{Name: "team", From: From{Repo: "moorings", Ref: "main", Path: "team"}, Namespaces: []string{"a"}, As: "deployer", Line: 11}}, d.Rosters)
+	assert.Equal(t, []Cluster{{Name: "quay", Labels: map[string]string{"tier": "rehearsal"}, Namespaces: []string{"a", "b"}, Line: 2}}, d.Clusters)
+	assert.Equal(t, []Repo{{Name: "settings", URL: "https://git.brindle.example/settings.git", Follow: []string{"submodules"}, Line: 7}}, d.Repos)
+	assert.Equal(t, []Roster{{Name: "team", From: From{Repo: "moorings", Ref: "main", Path: "team"}, Namespaces: []string{"a"}, As: "deployer", Line: 12}}, d.Rosters)
 	require.Len(t, d.Wards, 1)
-	assert.Equal(t, 16, d.Wards[0].Line, "lines are those of the whole file")
+	assert.Equal(t, 17, d.Wards[0].Line, "lines are those of the whole file")
 	for text, want := range map[string]string{
-		"vigila: cluster/v1\nserver: x":              "all.yaml:2: unknown key server",
-		"vigila: repo/v1\nname: a":                   "all.yaml:1: the repository has no url",
-		"vigila: repo/v1\nname: a\npassword: x":      "unknown key password",
-		"vigila: roster/v1\nname: A b":               `name: "A b" is not a name`,
-		"vigila: lane/v1\nname: a":                   `the first key must be vigila: ward/v1, cluster/v1, repo/v1, roster/v1 or store/v1, not "lane/v1"`,
-		"---\n\n---\nvigila: ward/v1\nname: a\nx: 1": "all.yaml:6: unknown key x",
-		"vigila: cluster/v1\nname: [":                "all.yaml:2: this is not valid YAML",
+		"vigila: cluster/v1\nserver: x":               "all.yaml:2: unknown key server",
+		"vigila: repo/v1\nname: a":                    "all.yaml:1: the repository has no url",
+		"vigila: repo/v1\nname: a\npassword: x":       "unknown key password",
+		"vigila: roster/v1\nname: A b":                `name: "A b" is not a name`,
+		"vigila: lane/v1\nname: a":                    `the first key must be vigila: ward/v1, cluster/v1, repo/v1, roster/v1 or store/v1, not "lane/v1"`,
+		"---\n\n---\nvigila: ward/v1\nname: a\nx: 1":  "all.yaml:6: unknown key x",
+		"vigila: cluster/v1\nname: a\nnamespaces: []": "all.yaml:3: namespaces is empty",
+		"vigila: cluster/v1\nname: [":                 "all.yaml:2: this is not valid YAML",
 	} {
 		_, err := ParseDeclared(From{}, "all.yaml", []byte(text))
 		assert.ErrorContains(t, err, want)

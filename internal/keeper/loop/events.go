@@ -35,10 +35,10 @@ type (
 		Ref  object.Ref
 		Body map[string]any
 	}
-	// Listed tells that a kind was listed, and what of it there is.
+	// Listed tells that a kind was listed, in a namespace or in all, and what of it there is.
 	Listed struct {
-		Group, Kind string
-		All         map[object.Ref]bool
+		Group, Kind, Namespace string
+		All                    map[object.Ref]bool
 	}
 	// Undefined tells that the definition of a kind of the group is gone.
 	Undefined struct{ Group string }
@@ -95,6 +95,7 @@ type Unreadable struct {
 	Text      string
 	HeldBack  bool // it was read well, and is more than the limits of the roster let it do
 	Unchecked bool // the cluster could not be asked about it
+	Unasked   bool // whoever reads it could not be asked: what was known to be wrong is what is known still
 }
 
 // What becomes of a run.

@@ -63,6 +63,7 @@ type Deps struct {
 	Book   Book
 	Log    *slog.Logger
 	Clock  func() time.Time // for how long drawing takes; nothing is decided by it
+	Runs   func() int64     // how many go on, this ward's own among them
 }
 
 // Reach is what is known of the cluster from its watches.

@@ -633,3 +633,21 @@ func TestWhatCameBackIsRemembered(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[object.Ref]string{horn: "v1"}, handed)
 }
+
+// TestWhatIsWrongStaysSo while whoever reads it can't be asked: that nobody could be asked is news only where nothing was wrong.
+func TestWhatIsWrongStaysSo(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	bomb, away := &Unreadable{Text: "rendering took more than 30s and was ended"}, &Unreadable{Text: "the service can't be reached", Unasked: true}
+	for _, c := range []struct {
+		come []*Unreadable
+		want string
+	}{{[]*Unreadable{away}, away.Text}, {[]*Unreadable{bomb, away}, bomb.Text}, {[]*Unreadable{away, bomb}, bomb.Text}, {[]*Unreadable{bomb, nil, away}, away.Text}} {
+		p.repository = standing.AsOf{}
+		for _, failed := range c.come {
+			p.rendered(standing.AsOf{Known: true}, &declared.Declaration{Revision: logbook.Revision{ID: "newrev0"}}, failed)
+		}
+		assert.False(t, p.repository.Known)
+		assert.Equal(t, c.want, p.repository.Problem)
+	}
+	assert.NotEmpty(t, p.Ready(), "it is asked again")
+}

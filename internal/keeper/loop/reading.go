@@ -124,6 +124,11 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 		case failed.HeldBack: // it was read well, and is not let in
 			p.heldBack = failed.Text
 			p.repository = standing.AsOf{Known: p.declared != nil, At: a.At, Next: p.repository.Next}
+		case failed.Unasked:
+			if p.repository.Known = false; p.repository.Problem == "" {
+				p.repository.Problem = failed.Text
+			}
+			p.out(Later{rereadPause, ReadAgain{a}})
 		case failed.Unchecked:
 			p.repository.Known, p.repository.Problem = false, "its kinds can't be checked: "+failed.Text
 			if p.Reach.Down() == nil {

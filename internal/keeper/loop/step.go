@@ -33,7 +33,7 @@ func (p *Placement) step(ev Event) {
 	case SawGone:
 		p.index.LastSeen(p.at, ev.Ref, ev.Body)
 	case Listed:
-		p.index.Listed(p.at, ev.Group, ev.Kind, ev.All)
+		p.index.Listed(p.at, ev.Group, ev.Kind, ev.Namespace, ev.All)
 	case Undefined:
 		p.index.Undefined(p.at, ev.Group)
 	case WatchMoved:

@@ -34,10 +34,14 @@ func (p *Placement) Publish() {
 	p.viewed, p.viewCost = p.at, p.Clock().Sub(began)
 }
 
-// nextView is how long the next view of a run has to wait: ten a second are enough for eyes, and drawing is to take a
-// twentieth of the time at most.
+// nextView is how long the next view of a run has to wait: ten a second are enough for eyes, and drawing all runs that go on is to take a
+// twentieth of the time at most; a view is a second old at most for that.
 func (p *Placement) nextView() time.Duration {
-	return p.viewed.Add(max(20*p.viewCost, 100*time.Millisecond)).Sub(p.at)
+	every := 20 * p.viewCost
+	if p.Runs != nil {
+		every = min(every*time.Duration(max(1, p.Runs())), max(every, time.Second))
+	}
+	return p.viewed.Add(max(every, 100*time.Millisecond)).Sub(p.at)
 }
 
 // build makes the view of what the placement knows.

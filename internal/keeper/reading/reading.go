@@ -66,6 +66,8 @@ type House interface {
 type Cluster interface {
 	Name() string
 	Labels() map[string]string
+	// Namespaces are those that objects may be kept in: that Vigila can look into, and that are declared for the cluster; all when empty.
+	Namespaces() (only, may []string)
 	Down() error                                                             // why there is no connection to it; nil when there is one
 	Facts(ctx context.Context) (facts render.Cluster, whole bool, err error) // whole: all of its APIs are among them
 	Namespaced(object.Object) (bool, error)
@@ -277,15 +279,24 @@ func (w *Ward) keepDeclared(ctx context.Context, d *declared.Declaration, object
 	return nil
 }
 
-// within holds what is declared to what the ward's roster lets it do.
+// within holds what is declared to what the ward's roster, and its cluster, let it do.
 func (w *Ward) within(_ ward.Ward, objects []object.Object) error {
 	if err := (roster.Roster{Name: w.Roster, Limits: w.Limits}).Within(objects); err != nil {
 		return &BeyondLimits{err}
 	}
+	only, may := w.Cluster.Namespaces()
+	for _, x := range []struct {
+		in  []string
+		why string
+	}{{may, "the namespaces that are declared for cluster %s (namespaces of its cluster/v1)"}, {only, "the namespaces that Vigila may look into in cluster %s (--only-namespace)"}} {
+		if err := roster.Outside(x.in, fmt.Sprintf(x.why, w.Cluster.Name()), objects); err != nil {
+			return &BeyondLimits{err}
+		}
+	}
 	return nil
 }
 
-// BeyondLimits tells that what is declared was read, and is more than the ward's roster lets it do.
+// BeyondLimits tells that what is declared was read, and is more than the ward's roster, or its cluster, lets it do.
 type BeyondLimits struct{ error }
 
 // hash is the declared object's, with what is left to others; of a Secret a keyed one, since even a plain hash

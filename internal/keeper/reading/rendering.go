@@ -264,6 +264,9 @@ func (r *reader) rendered(main *at) (*render.Result, error) {
 		r.elsewhere()
 	}
 	out, err := r.of.Render(r.ctx, q)
+	if err != nil && r.ctx.Err() != nil { // nobody waits for it any more, which says nothing of what is rendered
+		return nil, err
+	}
 	now := before.after(first, head, time.Now(), err)
 	r.of.overrun.Store(now)
 	if now.N > 0 {

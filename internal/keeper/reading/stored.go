@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
@@ -58,7 +60,8 @@ func (w *Ward) storedKey() string {
 	for _, f := range w.House.RosterRules(w.Roster) {
 		rules = append(rules, f.Path, string(f.Data))
 	}
-	return object.Hash([]any{storedForm, w.File, w.Main.Name(), fmt.Sprint(w.Cluster.Labels()), fmt.Sprint(w.Limits), rule.OwnHash(), rules})
+	only, may := w.Cluster.Namespaces()
+	return object.Hash([]any{storedForm, w.File, w.Main.Name(), fmt.Sprint(w.Cluster.Labels()), fmt.Sprint(w.Limits, only, may), rule.OwnHash(), rules})
 }
 
 func (w *Ward) store(ctx context.Context, d *declared.Declaration) error {
@@ -71,10 +74,17 @@ func Pack(d *declared.Declaration) Packed {
 	for ref, name := range d.Scaled {
 		out.Scaled = append(out.Scaled, storedPair{ref.Key(), name})
 	}
+	slices.SortFunc(out.Scaled, func(a, b storedPair) int { return strings.Compare(a.Key, b.Key) })
 	for i, o := range d.Objects {
 		out.Objects[i] = storedDeclared{Key: o.Ref.Key(), Hash: o.Hash, Version: o.Version, File: o.File, Line: o.Line, Turn: o.Turn, Secrets: o.Secrets}
 	}
 	return out
+}
+
+// Digest tells two declarations apart, but for the commit that their repository was at: most commits change nothing of a ward.
+func (in Packed) Digest() string {
+	in.Head, in.Tag, in.Revision.At = "", "", in.Revision.At.UTC()
+	return object.Hash(in)
 }
 
 // Stored is what the repository declared before the service started; nil when that is not known, or the
