@@ -220,13 +220,8 @@ func (f *crowd) restart(ctx context.Context) (row, error) {
 		if err := f.start(ctx); err != nil {
 			return r, err
 		}
-		profile, err := f.profiled(func() error { return nil })
-		if err != nil {
-			return r, err
-		}
-		r.profiles = []string{profile}
 	}
-	return r, nil
+	return r, f.why(&r)
 }
 
 // counter is a proxy to the API server that counts requests, watches aside.
@@ -298,20 +293,12 @@ func (f *crowd) requests(ctx context.Context) (row, error) {
 	if err := use(through); err != nil {
 		return r, err
 	}
-	wait := func(d time.Duration) error {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(d):
-			return nil
-		}
-	}
-	if err := wait(10 * time.Second); err != nil {
+	if err := sleep(ctx, 10*time.Second); err != nil {
 		return r, err
 	}
 	before := c.n.Load()
 	c.lines.Clear()
-	if err := wait(f.quiet); err != nil {
+	if err := sleep(ctx, f.quiet); err != nil {
 		return r, err
 	}
 	n := c.n.Load() - before
@@ -342,18 +329,7 @@ func (f *crowd) memory(ctx context.Context) (row, error) {
 		if err := f.all(ctx, "every ward is in step", f.count, inStep); err != nil {
 			return size{}, err
 		}
-		for range 3 {
-			x, err := http.Get(f.profiles + "heap?gc=1")
-			if err != nil {
-				return size{}, err
-			}
-			_, err = io.Copy(io.Discard, x.Body)
-			_ = x.Body.Close()
-			if err != nil {
-				return size{}, err
-			}
-		}
-		live, err := f.metric("go_gc_heap_live_bytes")
+		live, err := f.live()
 		if err != nil {
 			return size{}, err
 		}

@@ -79,17 +79,7 @@ func (w *world) lanes(ctx context.Context, n int) (row, error) {
 	if _, err := p.fetch(); err != nil {
 		return r, err
 	}
-	var ours, limit []time.Duration
-	profile, err := s.profiled(func() error {
-		for round := range rounds {
-			o, l, err := p.lot(ctx, round*37%n, round+1)
-			if err != nil {
-				return err
-			}
-			ours, limit = append(ours, o), append(limit, l)
-		}
-		return nil
-	})
+	ours, limit, profile, err := s.inTurns(rounds, func(round int) (time.Duration, time.Duration, error) { return p.lot(ctx, round*37%n, round+1) })
 	if err != nil {
 		return r, err
 	}

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -36,12 +37,19 @@ type options struct {
 	quiet   time.Duration // how long requests are counted
 	wards   int           // in one repository
 	files   int           // in one large repository
+
+	scale    bool
+	lookouts int
+	crowd    int // simulated wards
 }
 
 func main() {
 	var o options
 	var out string
-	flag.StringVar(&out, "out", "docs/performance.md", "where to write the report; - prints it only")
+	flag.StringVar(&out, "out", "", "where to write the report (docs/performance.md, or docs/scale.md); - prints it only")
+	flag.BoolVar(&o.scale, "scale", false, "measure many lookouts, instead of all else")
+	flag.IntVar(&o.lookouts, "lookouts", 100, "lookouts, each a process of its own with 1000 objects in 20 wards")
+	flag.IntVar(&o.crowd, "simulated", 100_000, "wards that simulated lookouts keep")
 	flag.StringVar(&o.only, "only", "", "comma-separated names of measures; all when empty")
 	flag.IntVar(&o.objects, "objects", 5000, "watched objects")
 	flag.DurationVar(&o.quiet, "quiet", 5*time.Minute, "how long requests to the cluster are counted")
@@ -50,9 +58,14 @@ func main() {
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	rows, err := run(ctx, o)
+	measure, title := run, "Performance, against raw limits\n\nWritten by `make bench`"
+	if o.scale {
+		measure, title = runScale, "Scale: many lookouts and very many wards\n\nWritten by `make scale`"
+	}
+	out = cmp.Or(out, map[bool]string{true: "docs/scale.md", false: "docs/performance.md"}[o.scale])
+	rows, err := measure(ctx, o)
 	if len(rows) > 0 {
-		text := report(rows, o)
+		text := report(title, rows, o)
 		fmt.Println(text)
 		if out != "-" {
 			if werr := os.WriteFile(out, []byte(text), 0o600); werr != nil && err == nil {
@@ -70,37 +83,53 @@ func (o options) wants(name string) bool {
 	return o.only == "" || strings.Contains(","+o.only+",", ","+name+",")
 }
 
-func run(ctx context.Context, o options) (rows []row, err error) {
-	add := func(name string, r row, e error) bool {
-		r.name = name
-		if e != nil {
-			err = fmt.Errorf("%s: %w", name, e)
-			return false
-		}
-		rows = append(rows, r)
-		fmt.Fprintf(os.Stderr, "%s  %-8s %s (ours %s, limit %s)\n", time.Now().Format("15:04:05"), name, r.verdict, r.ours, r.limit)
-		return true
+// measure is one row, by its name.
+type measure struct {
+	name string
+	do   func(context.Context) (row, error)
+}
+
+// taken are the rows so far, and what ended the taking.
+type taken struct {
+	rows []row
+	err  error
+}
+
+// add takes a row, and tells whether it goes on.
+func (t *taken) add(name string, r row, err error) bool {
+	r.name = name
+	if err != nil {
+		t.err = fmt.Errorf("%s: %w", name, err)
+		return false
 	}
-	if o.wants("core") && !add("core", core(), nil) {
+	t.rows = append(t.rows, r)
+	fmt.Fprintf(os.Stderr, "%s  %-8s %s (ours %s, limit %s)\n", time.Now().Format("15:04:05"), name, r.verdict, r.ours, r.limit)
+	return true
+}
+
+// all takes those that are wanted, one after the other.
+func (t *taken) all(ctx context.Context, o options, all []measure) ([]row, error) {
+	for _, m := range all {
+		if o.wants(m.name) {
+			if r, err := m.do(ctx); !t.add(m.name, r, err) {
+				break
+			}
+		}
+	}
+	return t.rows, t.err
+}
+
+func run(ctx context.Context, o options) ([]row, error) {
+	var t taken
+	bare := []measure{{"core", func(context.Context) (row, error) { return core(), nil }}, {"rules", func(context.Context) (row, error) { return rules(), nil }}, {"team", team}}
+	if rows, err := t.all(ctx, o, bare); err != nil {
 		return rows, err
 	}
-	if o.wants("rules") && !add("rules", rules(), nil) {
-		return rows, err
-	}
-	if o.wants("team") {
-		if r, e := team(ctx); !add("team", r, e) {
-			return rows, err
-		}
-	}
-	w, e := newWorld(ctx)
-	if e != nil {
-		return rows, e
+	w, err := newWorld(ctx)
+	if err != nil {
+		return t.rows, err
 	}
 	defer w.close()
-	type measure struct {
-		name string
-		do   func(context.Context) (row, error)
-	}
 	// The first ones have a service each, which ends with them; the last ones share one that watches o.objects, and would
 	// be in the way of all others.
 	forms := &forms{world: w, wards: o.wards}
@@ -110,34 +139,29 @@ func run(ctx context.Context, o options) (rows []row, err error) {
 	var all = []measure{{"sync", w.sync}, {"preview", w.preview}, {"push", func(ctx context.Context) (row, error) { return w.push(ctx, o.wards) }}, {"lanes", func(ctx context.Context) (row, error) { return w.lanes(ctx, 500) }}, {"effect", w.effect}, {"hostile", w.hostile}, {"back", w.back},
 		{"wire", far.wire}, {"far", func(ctx context.Context) (row, error) { defer far.end(); return far.drift(ctx) }}, {"render", forms.render}, {"warm", forms.warm}, {"touch", forms.touch}, {"large", func(ctx context.Context) (row, error) { return w.large(ctx, o.files) }},
 		{"drift", crowd.drift}, {"restart", crowd.restart}, {"requests", crowd.requests}, {"memory", crowd.memory}}
-	for _, m := range all {
-		if o.wants(m.name) {
-			if r, e := m.do(ctx); !add(m.name, r, e) {
-				return rows, err
-			}
-		}
-	}
-	return rows, nil
+	return t.all(ctx, o, all)
 }
 
-func report(rows []row, o options) string {
+func report(title string, rows []row, o options) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, `# Performance, against raw limits
-
-Written by `+"`make bench`"+`. Each figure stands beside a raw limit that was taken in the same run on the same machine: what a
+	command := "go run ./bench -only"
+	if o.scale {
+		command = "go run ./bench -scale -only"
+	}
+	fmt.Fprintf(&b, `# %s. Each figure stands beside a raw limit that was taken in the same run on the same machine: what a
 bare client of the cluster, git or JSON needs for the same. So a ratio says the same on another machine, where a time does not.
 
 This run: %s, %d cores, %s/%s, %s. API server, etcd, git server, bench and Vigila share the machine.
 
 | what | measured against | goal | Vigila | the limit | ratio | |
 |---|---|---|---|---|---|---|
-`, time.Now().UTC().Format("2 January 2006"), runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version())
+`, title, time.Now().UTC().Format("2 January 2006"), runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version())
 	for _, r := range rows {
 		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", r.what, r.against, r.goal, r.ours, r.limit, r.verdict, map[bool]string{true: "met", false: "**missed**"}[r.met])
 	}
 	b.WriteString("\n## How each is measured\n\n")
 	for _, r := range rows {
-		fmt.Fprintf(&b, "- **%s** (`go run ./bench -only %s`): %s\n", r.what, r.name, r.how)
+		fmt.Fprintf(&b, "- **%s** (`%s %s`): %s\n", r.what, command, r.name, r.how)
 	}
 	for _, r := range rows {
 		if r.met {

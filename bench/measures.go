@@ -420,25 +420,18 @@ func (w *world) push(ctx context.Context, wards int) (row, error) {
 	if err != nil {
 		return r, err
 	}
-	var ours, limit []time.Duration
 	rendered := 0.0
-	profile, err := p.s.profiled(func() error {
-		for n := range rounds {
-			before, err := p.s.metric("vigila_renders_total")
-			if err != nil {
-				return err
-			}
-			o, l, err := p.one(ctx, n)
-			if err != nil {
-				return err
-			}
-			after, err := p.s.metric("vigila_renders_total")
-			if err != nil {
-				return err
-			}
-			ours, limit, rendered = append(ours, o), append(limit, l), rendered+after-before
+	ours, limit, profile, err := p.s.inTurns(rounds, func(n int) (o, l time.Duration, err error) {
+		before, err := p.s.metric("vigila_renders_total")
+		if err != nil {
+			return 0, 0, err
 		}
-		return nil
+		if o, l, err = p.one(ctx, n); err != nil {
+			return 0, 0, err
+		}
+		after, err := p.s.metric("vigila_renders_total")
+		rendered += after - before
+		return o, l, err
 	})
 	if err != nil {
 		return r, err

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -36,7 +37,7 @@ type world struct {
 	all     []*service
 }
 
-func newWorld(ctx context.Context) (*world, error) {
+func newWorld(ctx context.Context, more ...string) (*world, error) {
 	bin, err := filepath.Abs("bin")
 	if err != nil {
 		return nil, err
@@ -46,7 +47,7 @@ func newWorld(ctx context.Context) (*world, error) {
 		return nil, err
 	}
 	w := &world{dir: dir, bin: bin}
-	w.lab = exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", filepath.Join(dir, "lab"), "--clusters", "quay", "--gateway")
+	w.lab = exec.Command(filepath.Join(bin, "vigila-lab"), "up", "--dir", filepath.Join(dir, "lab"), "--clusters", strings.Join(append([]string{"quay"}, more...), ","), "--gateway")
 	w.lab.Stderr = os.Stderr
 	if err := w.lab.Start(); err != nil {
 		return nil, fmt.Errorf("%w; build it with make lab", err)
@@ -75,7 +76,11 @@ func newWorld(ctx context.Context) (*world, error) {
 	return w, nil
 }
 
-func (w *world) kubeconfig() string { return filepath.Join(w.dir, "lab", "kubeconfig", "quay.yaml") }
+func (w *world) kubeconfig() string { return w.kubeconfigOf("quay") }
+
+func (w *world) kubeconfigOf(cluster string) string {
+	return filepath.Join(w.dir, "lab", "kubeconfig", cluster+".yaml")
+}
 
 func (w *world) close() {
 	for _, s := range w.all {
@@ -88,7 +93,12 @@ func (w *world) close() {
 
 // until waits for a condition, ten minutes at most.
 func until(ctx context.Context, what string, cond func() (bool, error)) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
+	return within(ctx, 10*time.Minute, what, cond)
+}
+
+// within waits for a condition, for some time at most.
+func within(ctx context.Context, most time.Duration, what string, cond func() (bool, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
 	for {
 		ok, err := cond()
@@ -103,6 +113,16 @@ func until(ctx context.Context, what string, cond func() (bool, error)) error {
 	}
 }
 
+// sleep lets time pass, unless ctx ends.
+func sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
 // service is a running vigila serve.
 type service struct {
 	world    *world
@@ -112,6 +132,7 @@ type service struct {
 	profiles string
 	address  string
 	token    string
+	listen   string // where it is to listen; a free port when empty
 }
 
 func (w *world) service(ctx context.Context, name string) (*service, error) {
@@ -134,7 +155,7 @@ func (s *service) start(ctx context.Context) error {
 	}
 	defer log.Close()
 	token := filepath.Join(s.dir, "token")
-	s.cmd = exec.Command(filepath.Join(s.world.bin, "vigila"), "serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(s.dir, "data"), "--admin-token-file", token,
+	s.cmd = exec.Command(filepath.Join(s.world.bin, "vigila"), "serve", "--listen", cmp.Or(s.listen, "127.0.0.1:0"), "--data", filepath.Join(s.dir, "data"), "--admin-token-file", token,
 		"--log-format", "json", "--profiles", "127.0.0.1:0")
 	s.cmd.Stderr = log
 	if err := s.cmd.Start(); err != nil {
@@ -270,6 +291,31 @@ func (s *service) profiled(do func() error) (string, error) {
 		return "", errors.Join(err, werr)
 	}
 	return pprofTop(s, file)
+}
+
+// inTurns measures something so many times, each beside its limit, under a CPU profile of the service.
+func (s *service) inTurns(rounds int, one func(n int) (ours, limit time.Duration, err error)) (ours, limit []time.Duration, profile string, err error) {
+	profile, err = s.profiled(func() error {
+		for n := range rounds {
+			o, l, err := one(n)
+			if err != nil {
+				return err
+			}
+			ours, limit = append(ours, o), append(limit, l)
+		}
+		return nil
+	})
+	return ours, limit, profile, err
+}
+
+// why adds what the service does to a row that has missed its goal.
+func (s *service) why(r *row) error {
+	if r.met {
+		return nil
+	}
+	profile, err := s.profiled(func() error { return nil })
+	r.profiles = []string{profile}
+	return err
 }
 
 // pprofTop is the heaviest functions of a profile, with all they call.
