@@ -10,7 +10,6 @@ import (
 	"reflect"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	metav1 "k8s.io/apimachinery/pkg/apis/meta/v1"
@@ -175,11 +174,6 @@ func (s *soak) follow(ctx context.Context) error {
 	since := map[string]time.Time{}  // what is not as declared, ward, words and what is wanted, to when that was first seen
 	drifts := map[string]time.Time{} // wards that are called drifted and are not
 	epoch := 0
-	ctx, end := context.WithCancel(ctx)
-	var wg sync.WaitGroup
-	defer wg.Wait()
-	defer end() // first: what was found is told at once
-	wg.Go(func() { s.watchTasks(ctx) })
 	for {
 		select {
 		case <-ctx.Done():

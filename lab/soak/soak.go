@@ -148,6 +148,11 @@ func Run(ctx context.Context, o Options) error {
 	if err := s.furnish(); err != nil {
 		return err
 	}
+	var watching sync.WaitGroup
+	defer watching.Wait()
+	watched, end := context.WithCancel(ctx)
+	defer end()
+	watching.Go(func() { s.watchTasks(watched) }) // before the first sync: its task is made, and cleaned away, within moments
 	if err := s.prepare(); err != nil {
 		return err
 	}
