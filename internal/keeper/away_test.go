@@ -5,8 +5,10 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/record"
@@ -62,4 +64,34 @@ func TestALookoutAsksWhatItsWardDeclares(t *testing.T) {
 	assert.True(t, p.mayAsk(asked))
 	asked.Query = "secrets"
 	assert.False(t, p.mayAsk(asked))
+}
+
+// TestAWardThatIsKnownOnlyNowIsToldOf: the lookout keeps it already, as it is; how it stands went by a service that did not know the ward.
+func TestAWardThatIsKnownOnlyNowIsToldOf(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	k := p.k
+	k.kept.enter(p)
+	k.clusters = map[string]*clusterLoop{"quay": p.cluster}
+	k.up = newUplink(k, &LookoutOf{})
+	w := keepWard{Name: "w", File: "vigila: ward/v1\nname: w\nfrom: {repo: tides, path: app}\ninto: {cluster: quay, namespace: tides}\n"}
+	require.NoError(t, k.store.PutWard(t.Context(), record.Ward{Name: w.Name, File: w.File}, []string{"quay"}))
+	args, err := link.Encode(w)
+	require.NoError(t, err)
+	l := k.Listen()
+	defer l.Close()
+	_, err = k.up.asked(t.Context(), "keep", args, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []Note{{"ward", "w@quay"}}, l.Take())
+	assert.Same(t, p, k.kept.all["w@quay"], "it is kept on as it was")
+}
+
+// TestWhatAWardUsesIsKnownByWhatItDeclares: its lookout says so only where that is new to it.
+func TestWhatAWardUsesIsKnownByWhatItDeclares(t *testing.T) {
+	k := placed(t, ward.Keep{}).k
+	at := secret.Place{Store: "chest", Path: "tides"}
+	assert.True(t, k.use("w@quay", []secret.Place{at}))
+	assert.False(t, k.use("w@quay", []secret.Place{at}))
+	assert.Equal(t, []secret.Place{at}, k.usedBy("w@quay"))
+	assert.True(t, k.use("w@quay", nil))
+	assert.False(t, k.use("w@quay", nil))
 }

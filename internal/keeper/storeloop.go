@@ -152,13 +152,15 @@ func (l *storeLoop) rouse() {
 	rouse(l.wake)
 }
 
-// use notes which places a ward declares references to. What nobody has looked at yet is looked at.
-func (k *Keeper) use(id string, places []secret.Place) {
+// use notes which places a ward declares references to. What nobody has looked at yet is looked at. news tells that
+// they are other ones than before.
+func (k *Keeper) use(id string, places []secret.Place) (news bool) {
 	set := map[secret.Place]bool{}
 	for _, p := range places {
 		set[p] = true
 	}
 	k.stores.mu.Lock()
+	news = !maps.Equal(set, k.stores.uses[id])
 	if len(set) == 0 {
 		delete(k.stores.uses, id)
 	} else {
@@ -171,6 +173,7 @@ func (k *Keeper) use(id string, places []secret.Place) {
 			l.known(p.Path)
 		}
 	}
+	return news
 }
 
 // users lists the wards that use a place; all that use the store where path is "".

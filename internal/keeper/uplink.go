@@ -596,7 +596,12 @@ func (u *uplink) asked(ctx context.Context, method string, args link.Raw, part f
 	}
 	switch method {
 	case "keep":
-		return answered(args, func(w keepWard) (any, error) { return nil, u.keep(ctx, w) })
+		return answered(args, func(w keepWard) (any, error) {
+			err := u.keep(ctx, w)
+			// By now the service knows the ward: what it was told of it before went by it, and may be all that there is to tell.
+			k.broker.send(Note{"ward", ward.ID(w.Name, u.own().conf.Name)})
+			return nil, err
+		})
 	case "let_go":
 		return answered(args, func(l letGo) (any, error) { return u.letGo(ctx, l) })
 	case "was_read":

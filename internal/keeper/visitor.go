@@ -177,7 +177,7 @@ func (v *visitor) Told(method string, args link.Raw) error {
 		return told(args, func(u toldUse) {
 			if p := a.ward(u.Ward); p != nil { // which places it may know of follows from what was rendered here, not from what it says
 				a.k.use(p.ID, loop.Places(p.Says()))
-				p.post(loop.Told{Others: false})
+				p.post(loop.Told{})
 			}
 		})
 	case "finished":
@@ -445,6 +445,9 @@ func (a *away) read(ctx context.Context, r readWard, part func(any) error) (*rea
 	}
 	p.Show(nil, ev.Declared)
 	p.letAsk(ev.Declared)
+	if a.k.use(p.ID, loop.Places(ev.Declared)) { // the lookout says so only where it is new to it, which it may have been before this service knew the ward
+		p.post(loop.Told{})
+	}
 	p.readFor.Store(a.moved())
 	out := packed(ev.Declared)
 	if r.Had != "" && r.Had == out.Digest() {
