@@ -190,18 +190,23 @@ type Preview struct {
 
 // Diff tells what a sync would do, exactly: a dry-run apply of what is pending, and of nothing else.
 func (k *Keeper) Diff(ctx context.Context, name string) (*Preview, error) {
-	return k.dressed(diffOf.of(ctx, k, name, nothingAsked{}))
-}
-
-// dressed is a preview with the view of its ward as it is shown here.
-func (k *Keeper) dressed(out *Preview, err error) (*Preview, error) {
+	p, err := k.one(name)
 	if err != nil {
 		return nil, err
 	}
-	if p, err := k.one(out.View.ID); err == nil && p.cluster.away != nil {
-		p.shown(p.cluster.away.now(), out.View)
-		out.View = p.View()
+	out, err := diffOf.ask(ctx, p, nothingAsked{})
+	return p.dressed(out, err)
+}
+
+// dressed is a preview of the ward with its view as it is shown here, whichever ward a lookout says that it is of.
+func (p *placement) dressed(out *Preview, err error) (*Preview, error) {
+	if err != nil || p.cluster.away == nil {
+		return out, err
 	}
+	if out.View != nil {
+		p.shown(p.cluster.away.now(), out.View)
+	}
+	out.View = p.View()
 	return out, nil
 }
 
@@ -237,7 +242,8 @@ func (k *Keeper) Preview(ctx context.Context, name string, r Ask) (*Preview, err
 		return nil, err
 	}
 	a := askRun{Ask: r, Declared: packed(r.Declared)}
-	return k.dressed(previewOf.ask(ctx, p, a))
+	out, err := previewOf.ask(ctx, p, a)
+	return p.dressed(out, err)
 }
 
 // packed is a declaration as it goes elsewhere; nil for none.

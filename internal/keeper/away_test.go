@@ -1,6 +1,8 @@
 package keeper
 
 import (
+	"context"
+	"net"
 	"testing"
 	"time"
 
@@ -9,6 +11,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/secret"
+	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/record"
@@ -94,4 +97,51 @@ func TestWhatAWardUsesIsKnownByWhatItDeclares(t *testing.T) {
 	assert.Equal(t, []secret.Place{at}, k.usedBy("w@quay"))
 	assert.True(t, k.use("w@quay", nil))
 	assert.False(t, k.use("w@quay", nil))
+}
+
+// says is a lookout that answers everything with the same.
+type says struct{ answer any }
+
+func (s says) Asked(context.Context, string, link.Raw, func(any) error) (any, error) {
+	return s.answer, nil
+}
+func (s says) Told(string, link.Raw) error { return nil }
+
+// lookedAfter has the ward be kept by a lookout.
+func (p *placement) lookedAfter(t *testing.T, by link.Handler) {
+	t.Helper()
+	here, there := net.Pipe()
+	a := newAway(p.k, record.Lookout{Cluster: "quay"})
+	a.peer = link.New(t.Context(), here, says{})
+	far := link.New(t.Context(), there, by)
+	go func() { _ = a.peer.Run() }()
+	go func() { _ = far.Run() }()
+	p.cluster.away = a
+	p.k.kept.enter(p)
+}
+
+// TestALookoutTellsOfTheWardThatItWasAskedOf: what it says of another one in its answer is nothing, and no answer is no answer.
+func TestALookoutTellsOfTheWardThatItWasAskedOf(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.k.kept = newKept()
+	p.lookedAfter(t, says{Preview{View: &standing.View{ID: "other@skerry", Says: "All is well"}}})
+	other := p.k.newPlacement(record.Placement{ID: "other@skerry"}, ward.Ward{Name: "other"}, record.Ward{}, p.cluster, "")
+	other.Open(standing.AsOf{}, nil)
+	p.k.kept.enter(other)
+	got, err := p.k.Diff(t.Context(), "w@quay")
+	require.NoError(t, err)
+	assert.Equal(t, "w@quay", got.View.ID)
+	assert.Equal(t, "All is well", got.View.Says)
+	assert.NotEqual(t, "All is well", other.Placement.View().Says, "that is another lookout's")
+
+	p.lookedAfter(t, says{})
+	for _, ask := range []func() error{
+		func() error { _, err := p.k.Diff(t.Context(), "w@quay"); return err },
+		func() error { _, err := objectOf.ask(t.Context(), p, "ConfigMap/n/horn"); return err },
+		func() error { _, err := p.fresh(t.Context()); return err },
+	} {
+		var f *Fault
+		require.ErrorAs(t, ask(), &f)
+		assert.Contains(t, f.Text, "has no answer")
+	}
 }

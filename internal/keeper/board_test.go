@@ -37,7 +37,7 @@ func TestABoardIsWhatTheWardsAre(t *testing.T) {
 		}
 		w := ward.Ward{Name: fmt.Sprintf("buoy-%02d", i), Owner: "harbour-ops"}
 		one := k.newPlacement(record.Placement{ID: ward.ID(w.Name, of.conf.Name)}, w, record.Ward{}, of, "")
-		one.Show(&standing.View{ID: one.ID, Cluster: of.conf.Name, Ward: w}, nil)
+		one.Show(&standing.View{ID: one.ID, Cluster: of.conf.Name, Ward: &w}, nil)
 		k.kept.enter(one)
 		all = append(all, one)
 	}

@@ -404,7 +404,8 @@ func (e *effects) kept(ctx context.Context, p *placement, f filed) *WardEffect {
 	unread := err != nil // what is broken now may be mended by it
 	if f.change == compare.Changed {
 		r = p.reads(p.repo, f.of.Limits)
-		if r.Ward, r.Roster = f.ward.For(out.Cluster, p.cluster.labels()), f.of.Name; r.Ward.From.Repo != p.repo.Name() {
+		w := f.ward.For(out.Cluster, p.cluster.labels())
+		if r.Ward, r.Roster = &w, f.of.Name; r.Ward.From.Repo != p.repo.Name() {
 			if r.Main, err = e.k.source(r.Ward.From.Repo); err != nil {
 				out.Problem = err.Error()
 				return out
@@ -500,7 +501,7 @@ func (e *effects) added(ctx context.Context, f filed, name string) *WardEffect {
 	if f.of.Limits.As != "" {
 		w.Into.As = f.of.Limits.As
 	}
-	r := k.readsOf(w, f.of.Name, f.of.Limits, main, c)
+	r := k.readsOf(&w, f.of.Name, f.of.Limits, main, c)
 	r.File = f.ward.Text
 	d, now, err := e.declares(ctx, r, e.would)
 	e.reads(f.ward.File, err == nil, true) // which may hold values

@@ -559,7 +559,7 @@ func (k *Keeper) turned(ctx context.Context, w KitWish, x *kit.Kit, out *KitTry)
 	}
 	if !w.Use { // it ends what there is
 		for _, p := range k.named(kit.WardName(x.Name, w.Place)) {
-			out.Wards = append(out.Wards, p.Ward)
+			out.Wards = append(out.Wards, *p.Ward)
 		}
 	}
 	plan.head, err = plan.mirror.With(ctx, plan.base, repo.Draft{Files: []repo.File{{Path: file, Data: text}}, Subject: plan.title})

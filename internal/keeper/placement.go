@@ -185,7 +185,7 @@ func (k *Keeper) newPlacement(rec record.Placement, w ward.Ward, of record.Ward,
 	w.File, w.From.Places = "", nil // where it was read from, on whatever machine; what is kept of it has lines of its own
 	p := &placement{k: k, mailbox: newMailbox(), drives: map[int]*drive.Drive{}, ties: ties{cluster: c, ledger: k.ledger, log: k.log.With("ward", rec.ID), ended: make(chan struct{})}}
 	p.ctx, p.cancel = context.WithCancel(k.ctx)
-	p.Placement = loop.New(loop.Identity{ID: rec.ID, Cluster: c.conf.Name, Ward: w, File: of.File, Roster: of.Roster, Source: of.Source, Service: k.service, Mask: k.mask, Broken: broken},
+	p.Placement = loop.New(loop.Identity{ID: rec.ID, Cluster: c.conf.Name, Ward: &w, File: of.File, Roster: of.Roster, Source: of.Source, Service: k.service, Mask: k.mask, Broken: broken},
 		loop.Deps{Reach: c.watched(), Others: others{p}, Stores: uses{p}, Book: past{k.ledger, p.ctx, rec.ID}, Log: p.log, Clock: time.Now, Runs: k.driving.Load}, time.Now())
 	return p
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"reflect"
 	"time"
 
 	"vigila.dev/vigila/internal/cluster"
@@ -38,8 +39,13 @@ func (q question[A, T]) ask(ctx context.Context, p *placement, a A) (out T, err 
 	if err != nil {
 		return out, err
 	}
-	err = p.ofKept(ctx, "ask:"+q.name, wardAsks{p.ID, args}, &out)
-	return out, err
+	if err := p.ofKept(ctx, "ask:"+q.name, wardAsks{p.ID, args}, &out); err != nil {
+		return out, err
+	}
+	if v := reflect.ValueOf(&out).Elem(); v.Kind() == reflect.Pointer && v.IsNil() {
+		return out, fault(Unreachable, "the lookout of %s has no answer to what it was asked of %s (%s)", p.cluster.away.name, p.ID, q.name)
+	}
+	return out, nil
 }
 
 // ofKept asks the lookout something about the ward, once that keeps it.

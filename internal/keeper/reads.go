@@ -35,7 +35,7 @@ func (p *placement) reads(main *sources.Loop, limits roster.Limits) *reading.War
 }
 
 // readsOf is what a ward that is not kept yet would be read from, in a cluster.
-func (k *Keeper) readsOf(w ward.Ward, of string, limits roster.Limits, main *sources.Loop, c *clusterLoop) *reading.Ward {
+func (k *Keeper) readsOf(w *ward.Ward, of string, limits roster.Limits, main *sources.Loop, c *clusterLoop) *reading.Ward {
 	return &reading.Ward{ID: ward.ID(w.Name, c.record().Name), Ward: w, Roster: of, Limits: limits, Service: k.service, Mask: k.mask, Main: main,
 		Deps: reading.Deps{House: shelves{k}, Cluster: near{c}, Cache: k.store, Render: k.opts.Render, Keeps: func() int { return 0 }, Counts: k.metrics.renders.Inc, Log: k.log}}
 }

@@ -104,7 +104,7 @@ func (p *placement) tellKnown(others bool) {
 // tellTwins tells how the same ward stands in other clusters, where it goes into them in turn.
 func (p *placement) tellTwins() {
 	if p.Ward.Spread.InTurn {
-		p.cluster.away.tell("twins", toldTwins{p.ID, others{p}.Twins()})
+		p.cluster.away.tell("twins", twinsOf(p.ID, others{p}.Twins()))
 	}
 }
 

@@ -160,7 +160,7 @@ func (k *Keeper) Rules() []RuleNow {
 		if set == nil {
 			continue
 		}
-		facts := render.RuleFacts(p.Ward, p.Roster, render.Cluster{Name: p.Cluster, Labels: p.cluster.labels()})
+		facts := render.RuleFacts(*p.Ward, p.Roster, render.Cluster{Name: p.Cluster, Labels: p.cluster.labels()})
 		for _, h := range set.Rules() {
 			if !h.Concerns(facts) {
 				continue
@@ -327,13 +327,13 @@ func (k *Keeper) tryOn(ctx context.Context, p *placement, d *declared.Declaratio
 	if err != nil {
 		facts = render.Cluster{Name: p.Cluster, Labels: p.cluster.labels()}
 	}
-	own, err := render.WardDocument(p.Ward, p.Source, p.File)
+	own, err := render.WardDocument(*p.Ward, p.Source, p.File)
 	if err != nil {
 		own = nil // its file says so itself
 	}
 	out.Wards++
 	out.Objects += len(objects)
-	for _, f := range set.Judge(render.RuleFacts(p.Ward, p.Roster, facts), objects, own) {
+	for _, f := range set.Judge(render.RuleFacts(*p.Ward, p.Roster, facts), objects, own) {
 		f.Text = secret.Conceal("", f.Text, k.mask)
 		out.Findings = append(out.Findings, FindingNow{Ward: p.ID, Finding: f})
 	}

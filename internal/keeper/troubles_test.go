@@ -47,7 +47,7 @@ func TestWhatIsWrongBesideWards(t *testing.T) {
 	assert.Equal(t, alert.Blind, got["roster sound"].Topic)
 	assert.Equal(t, "repository tides", got["roster sound"].Cause)
 
-	views := []*standing.View{{ID: "gate@quay", Cluster: "quay", Ward: ward.Ward{Name: "gate", Owner: "ticketing", From: ward.From{Repo: "tides", Path: "apps/gate"}}}, {ID: "gauge@quay", Cluster: "quay", Ward: ward.Ward{Name: "gauge", From: ward.From{Repo: "tides", Path: "apps/gate-2"}}}}
+	views := []*standing.View{{ID: "gate@quay", Cluster: "quay", Ward: &ward.Ward{Name: "gate", Owner: "ticketing", From: ward.From{Repo: "tides", Path: "apps/gate"}}}, {ID: "gauge@quay", Cluster: "quay", Ward: &ward.Ward{Name: "gauge", From: ward.From{Repo: "tides", Path: "apps/gate-2"}}}}
 	gate := []alert.Of{{Ward: "gate", Owner: "ticketing", Cluster: "quay"}}
 	assert.Equal(t, gate, k.touched(views, proposal.Proposal{Repo: "tides", Origin: proposal.Origin{Kind: proposal.Back, Of: "gate@quay"}}))
 	assert.Equal(t, gate, k.touched(views, proposal.Proposal{Repo: "tides", Origin: proposal.Origin{Kind: proposal.Files, Of: "apps/gate/d.yaml"}}), "not of what only begins alike")

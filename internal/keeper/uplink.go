@@ -685,7 +685,7 @@ func (u *uplink) told(method string, args link.Raw) error {
 	case "twins":
 		return told(args, func(t toldTwins) {
 			u.mu.Lock()
-			u.twins[t.Ward] = t.By
+			u.twins[t.Ward] = t.views()
 			u.mu.Unlock()
 			if p, err := u.k.one(t.Ward); err == nil {
 				p.post(loop.Woken{})

@@ -13,12 +13,14 @@ import (
 	"k8s.io/apimachinery/pkg/runtime/schema"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/health"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/link"
@@ -171,10 +173,33 @@ type toldWhole struct {
 	UpTo int64
 }
 
-// toldTwins is how the same ward stands in other clusters.
+// toldTwins is how the same ward stands in other clusters: of each view what decides whose turn it is, and no more. Refs are what they follow there.
 type toldTwins struct {
 	Ward string
 	By   map[string]*standing.View
+	Refs map[string]string
+}
+
+// twinsOf tells of some views.
+func twinsOf(id string, views map[string]*standing.View) toldTwins {
+	out := toldTwins{id, map[string]*standing.View{}, map[string]string{}}
+	for c, v := range views {
+		t := &standing.View{ID: v.ID, Head: v.Head, Rejected: v.Rejected, Standing: v.Standing, Health: health.Result{Word: v.Health.Word}}
+		if v.Run != nil {
+			t.Run = &logbook.Entry{Number: v.Run.Number}
+		}
+		out.By[c], out.Refs[c] = t, v.Ward.From.Ref
+	}
+	return out
+}
+
+// views are those that were told of.
+func (t toldTwins) views() map[string]*standing.View {
+	maps.DeleteFunc(t.By, func(_ string, v *standing.View) bool { return v == nil })
+	for c, v := range t.By {
+		v.Ward = &ward.Ward{From: ward.From{Ref: t.Refs[c]}}
+	}
+	return t.By
 }
 
 // leftThere is what a ward that is let go of leaves in the cluster.

@@ -21,6 +21,7 @@ import (
 	"vigila.dev/vigila/internal/core/plan"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/record"
@@ -215,4 +216,13 @@ func TestNobodyHearsOfIt(t *testing.T) {
 	after, err := json.Marshal(v)
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(after), "what was told is not changed by it")
+}
+
+// TestTwinsTravel: whose turn it is is decided at a lookout as at the service, and what else is known of another cluster stays where it is.
+func TestTwinsTravel(t *testing.T) {
+	v := &standing.View{ID: "w@anchor", Ward: &ward.Ward{Name: "w", From: ward.From{Ref: "main"}}, Head: "newrev0", Rejected: "oldrev", Standing: compare.Drifted, Health: health.Result{Word: health.Ready, Reason: "2 of 2"},
+		Says: "Drifted", Run: &logbook.Entry{Number: 7, Why: "the harbour floods"}, Astray: []standing.Object{{UID: "x"}}}
+	got := overTheWire(t, twinsOf("w@quay", map[string]*standing.View{"anchor": v})).views()["anchor"]
+	assert.Equal(t, &standing.View{ID: "w@anchor", Ward: &ward.Ward{From: ward.From{Ref: "main"}}, Head: "newrev0", Rejected: "oldrev", Standing: compare.Drifted, Health: health.Result{Word: health.Ready}, Run: &logbook.Entry{Number: 7}}, got)
+	assert.Empty(t, toldTwins{By: map[string]*standing.View{"anchor": nil}}.views())
 }

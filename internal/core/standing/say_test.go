@@ -22,7 +22,7 @@ var deployment = object.Ref{Group: "apps", Kind: "Deployment", Namespace: "n", N
 
 // view is a ward in step and ready, read on both sides, changed as a case wants it.
 func view(change func(*View)) *View {
-	v := &View{ID: "berth-planner@quay", Ward: ward.Ward{Name: "berth-planner", Keep: ward.Keep{Sync: "auto", Drift: "report"}}, Standing: compare.InStep,
+	v := &View{ID: "berth-planner@quay", Ward: &ward.Ward{Name: "berth-planner", Keep: ward.Keep{Sync: "auto", Drift: "report"}}, Standing: compare.InStep,
 		Health: health.Result{Word: health.Ready}, Repository: AsOf{Known: true}, Live: AsOf{Known: true},
 		Revision: &logbook.Revision{ID: "1d77f3a000", Subject: "Prefer leeward berths"}, Applied: &logbook.Revision{ID: "1d77f3a000", Subject: "Prefer leeward berths"}}
 	change(v)

@@ -51,13 +51,13 @@ type Notch struct {
 // View is a ward as it stands, for readers. It never changes once it is made.
 type View struct {
 	ID, Cluster   string
-	Ward          ward.Ward `cbor:"-"` // whoever is told of a ward by its lookout has its file
-	File          string    `cbor:"-"`
-	Roster        string    // that declares it
-	Source        string    // the file in the roster's repository
-	Head          string    // the commit that its repository was at when it was read
-	Tag           string    // that a range of versions in its ref took
-	Form          string    // plain, overlay, chart or template
+	Ward          *ward.Ward `cbor:"-"` // whoever is told of a ward by its lookout has its file
+	File          string     `cbor:"-"`
+	Roster        string     // that declares it
+	Source        string     // the file in the roster's repository
+	Head          string     // the commit that its repository was at when it was read
+	Tag           string     // that a range of versions in its ref took
+	Form          string     // plain, overlay, chart or template
 	Chart         string
 	Notes         []string // what of a chart was left out, and what of the file means nothing
 	Misfiled      string   // what is wrong with the ward's file; the last good one is in force

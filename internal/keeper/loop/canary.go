@@ -102,7 +102,7 @@ func (p *Placement) canaries(refs []object.Ref, snapshot string, changes func(ob
 			out.will[o.Object.Ref], will[o.Object.Ref] = o, o.Object
 		}
 	}
-	if out.Targets, err = canary.Find(p.Ward, was, will, changes); err != nil {
+	if out.Targets, err = canary.Find(*p.Ward, was, will, changes); err != nil {
 		return nil, &plan.Guard{Name: canaryGuard, Text: err.Error()}, nil
 	}
 	if len(out.Targets) == 0 {

@@ -45,7 +45,7 @@ type Placement struct {
 // Identity is what makes a ward this one; another file makes another.
 type Identity struct {
 	ID, Cluster string
-	Ward        ward.Ward
+	Ward        *ward.Ward // nobody changes it
 	File        string
 	Roster      string // that declares it; "" when a person registered it
 	Source      string // the file in the roster's repository

@@ -38,6 +38,7 @@ type sea struct {
 	keepers map[object.Ref]string // of what others keep
 	heirs   map[object.Ref]string
 	wards   map[string]*standing.View // others, by id
+	twins   map[string]*standing.View
 }
 
 func (s *sea) Down() error                          { return s.down }
@@ -54,7 +55,7 @@ func (s *sea) Heir(ref object.Ref) string           { return s.heirs[ref] }
 func (s *sea) KeptElsewhere(object.Ref) bool        { return false }
 func (s *sea) Unread(Marks, bool) string            { return "" }
 func (s *sea) Neighbour(id string) *standing.View   { return s.wards[id] }
-func (s *sea) Twins() map[string]*standing.View     { return nil }
+func (s *sea) Twins() map[string]*standing.View     { return s.twins }
 
 // shelf is a record of its own.
 type shelf struct {
@@ -91,7 +92,7 @@ func placed(t *testing.T, keep ward.Keep) *Placement {
 	require.NoError(t, store.PutCluster(context.Background(), record.Cluster{Name: "quay", Labels: map[string]string{}}))
 	require.NoError(t, store.PutWard(context.Background(), record.Ward{Name: "w"}, []string{"quay"}))
 	s := &sea{}
-	p := New(Identity{ID: "w@quay", Cluster: "quay", Ward: ward.Ward{Name: "w", Keep: keep}, Service: store.ServiceID(), Mask: store.Vault().Digest},
+	p := New(Identity{ID: "w@quay", Cluster: "quay", Ward: &ward.Ward{Name: "w", Keep: keep}, Service: store.ServiceID(), Mask: store.Vault().Digest},
 		Deps{Reach: s, Others: s, Book: shelf{store, context.Background(), "w@quay"}, Log: slog.New(slog.DiscardHandler), Clock: time.Now}, time.Now())
 	p.Load(Past{})
 	p.will.Done = map[string]string{}
@@ -123,6 +124,34 @@ func (p *Placement) applies(refs ...object.Ref) {
 	for _, ref := range refs {
 		p.index.Keep(compare.Baseline{Ref: ref, Version: "v1", Declared: "1", UID: "u"})
 		p.index.Put(ref, index.Live{Present: true, Verified: true, UID: "u", Health: health.Result{Word: health.Ready}})
+	}
+}
+
+// TestWhoseTurnItIs: a revision goes on to a cluster once those before it have it, and hold it.
+func TestWhoseTurnItIs(t *testing.T) {
+	for _, c := range []struct {
+		why   string
+		first func(*standing.View)
+		want  string
+	}{
+		{"it has it, and holds it", func(*standing.View) {}, ""},
+		{"it has not seen it", func(v *standing.View) { v.Head = "oldrev" }, "w@anchor, which has not seen the revision yet"},
+		{"it follows something else", func(v *standing.View) {
+			v.Head, v.Ward = "oldrev", &ward.Ward{From: ward.From{Ref: "release"}}
+		}, ""},
+		{"it failed there", func(v *standing.View) { v.Rejected = "newrev0" }, "w@anchor, where the revision failed"},
+		{"it is on its way", func(v *standing.View) { v.Run = &logbook.Entry{Number: 3} }, "w@anchor, which is in step and ready"},
+		{"it is not ready", func(v *standing.View) { v.Health.Word = health.Settling }, "w@anchor, which is in step and settling"},
+		{"it is not known", func(v *standing.View) { v.Standing, v.Health.Word = compare.Blind, health.Unknown }, "w@anchor, which is blind and unknown"},
+	} {
+		p := placed(t, ward.Keep{})
+		p.Ward.From.Ref, p.Ward.Spread = "main", ward.Spread{InTurn: true, Order: []string{"anchor"}}
+		p.declaring()
+		p.declared.Head = "newrev0"
+		v := &standing.View{ID: "w@anchor", Ward: p.Ward, Head: "newrev0", Standing: compare.InStep, Health: health.Result{Word: health.Ready}}
+		c.first(v)
+		p.Others.(*sea).twins = map[string]*standing.View{"anchor": v, "skerry": {ID: "w@skerry", Ward: p.Ward, Rejected: "newrev0"}}
+		assert.Equal(t, c.want, p.waitsForTurn(), c.why)
 	}
 }
 

@@ -27,10 +27,10 @@ import (
 // Ward is whose declaration is read, and from what.
 type Ward struct {
 	ID      string
-	Ward    ward.Ward
-	File    string // its text
-	Source  string // where that is, in the roster's repository; "" when a person registered it
-	Roster  string // that declares it; "" when a person registered it
+	Ward    *ward.Ward // nobody changes it
+	File    string     // its text
+	Source  string     // where that is, in the roster's repository; "" when a person registered it
+	Roster  string     // that declares it; "" when a person registered it
 	Limits  roster.Limits
 	Service string
 	Mask    compare.Mask
@@ -217,11 +217,11 @@ func (r *reader) judge(d *declared.Declaration, objects []object.Object, old *de
 	if err != nil {
 		return err
 	}
-	own, err := render.WardDocument(w.Ward, w.Source, w.File)
+	own, err := render.WardDocument(*w.Ward, w.Source, w.File)
 	if err != nil {
 		return err
 	}
-	known := render.RuleFacts(w.Ward, w.Roster, facts)
+	known := render.RuleFacts(*w.Ward, w.Roster, facts)
 	d.Judged = object.Hash([]any{rule.OwnHash(), fmt.Sprint(d.Files), known.Ward, known.Cluster})
 	var before []rule.Before
 	if old != nil && old.Judged == d.Judged { // cost follows the change
@@ -251,7 +251,7 @@ func (w *Ward) placed(res *render.Result) ([]object.Object, error) {
 		return nil, err
 	}
 	way := render.Pipeline{Service: w.Service, Scopes: w.Cluster.Namespaced, Rules: []render.Rule{w.within}}
-	objects, err := way.Place(w.Ward, res.Objects)
+	objects, err := way.Place(*w.Ward, res.Objects)
 	var beyond *BeyondLimits
 	if err != nil && res.Chart != "" && !errors.As(err, &beyond) {
 		err = fmt.Errorf("chart %s can't be applied to cluster %s: %w", res.Chart, w.Cluster.Name(), err)

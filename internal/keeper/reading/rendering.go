@@ -212,7 +212,7 @@ type keptObject struct {
 // its inputs are the same, by whichever ward.
 func (r *reader) rendered(main *at) (*render.Result, error) {
 	w := r.of.Ward
-	q := render.Request{Ward: w, Chart: r.chart, Depend: r.depend, Other: func(name, ref string) (render.Tree, error) {
+	q := render.Request{Ward: *w, Chart: r.chart, Depend: r.depend, Other: func(name, ref string) (render.Tree, error) {
 		t, err := r.tree(name, ref)
 		if err != nil {
 			return nil, err
