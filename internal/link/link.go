@@ -11,6 +11,7 @@ import (
 	"io"
 	"net"
 	"reflect"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -244,7 +245,7 @@ func (p *Peer) listens() {
 		case <-p.ctx.Done():
 			return
 		case f := <-p.told:
-			if err := p.handler.Told(f.M, f.B); err != nil {
+			if err := kept(func() error { return p.handler.Told(f.M, f.B) }); err != nil {
 				p.Close(fmt.Errorf("%s: %w", f.M, err))
 				return
 			}
@@ -362,13 +363,21 @@ func (p *Peer) asked(f frame) error {
 	go func() {
 		defer func() { <-p.slots; stop(); p.forget(f.N) }()
 		out := frame{K: answer, N: f.N}
-		v, err := p.handler.Asked(ctx, f.M, f.B, func(part any) error {
-			b, err := Encode(part)
-			if err != nil {
-				return err
-			}
-			return p.write(frame{K: chunk, N: f.N, B: b})
+		var v any
+		err := kept(func() (err error) {
+			v, err = p.handler.Asked(ctx, f.M, f.B, func(part any) error {
+				b, err := Encode(part)
+				if err != nil {
+					return err
+				}
+				return p.write(frame{K: chunk, N: f.N, B: b})
+			})
+			return err
 		})
+		if broke := (*fault)(nil); errors.As(err, &broke) {
+			p.Close(fmt.Errorf("%s: %w", f.M, err))
+			return
+		}
 		if err == nil && v != nil {
 			out.B, err = Encode(v)
 		}
@@ -382,6 +391,24 @@ func (p *Peer) asked(f frame) error {
 		}
 	}()
 	return nil
+}
+
+// fault is a mistake of ours that what the other side said has come upon.
+type fault struct {
+	what  any
+	where []byte
+}
+
+func (f *fault) Error() string { return fmt.Sprintf("a mistake in the program: %v\n%s", f.what, f.where) }
+
+// kept keeps a mistake of ours with the connection that came upon it: others go on, and what it was is logged with the end of that one.
+func kept(f func() error) (err error) {
+	defer func() {
+		if what := recover(); what != nil {
+			err = &fault{what, debug.Stack()}
+		}
+	}()
+	return f()
 }
 
 func (p *Peer) forget(n uint64) {

@@ -180,6 +180,24 @@ func TestWhoWaitsIsToldOfTheEnd(t *testing.T) {
 	require.ErrorIs(t, p.Call(t.Context(), "wait", nil, nil), ErrAway)
 }
 
+// TestAMistakeOfOursEndsOneConnection: what somebody says that we did not think of ends theirs and nobody else's, and is told where it ends.
+func TestAMistakeOfOursEndsOneConnection(t *testing.T) {
+	h := &talker{answers: map[string]func(context.Context, Raw, func(any) error) (any, error){"odd": func(context.Context, Raw, func(any) error) (any, error) {
+		var none *talker
+		return none.heard, nil
+	}}}
+	p, q := pair(t, &talker{}, h)
+	require.ErrorIs(t, p.Call(t.Context(), "odd", nil, nil), ErrAway)
+	<-q.Done()
+	assert.ErrorContains(t, context.Cause(q.ctx), "odd: a mistake in the program: runtime error")
+	assert.ErrorContains(t, context.Cause(q.ctx), "link_test.go", "and where it is")
+
+	p, q = pair(t, &talker{}, nil) // which nothing can be told
+	require.NoError(t, p.Tell("word", "x"))
+	<-q.Done()
+	assert.ErrorContains(t, context.Cause(q.ctx), "word: a mistake in the program")
+}
+
 // TestOnlyTheKeyThatIsExpected: whoever has another key than the service's is told nothing, over a real WebSocket.
 func TestOnlyTheKeyThatIsExpected(t *testing.T) {
 	service, err := NewKey()
