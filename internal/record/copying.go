@@ -414,10 +414,17 @@ func (c *CopyIn) Put(ctx context.Context, all []Statement) error {
 	return tx.Commit()
 }
 
-// Whole makes the copy the directory's record. The one of before, if there is one, is kept beside it.
+// ErrAnother tells that a directory holds the record of another service than the one that a copy was made of: it would be lost.
+var ErrAnother = errors.New("this directory holds the record of another service, which a copy would take the place of")
+
+// Whole makes the copy the directory's record. The one of before, if there is one, is kept beside it; where that is no earlier state of the same
+// record, ErrAnother is wrapped, and it stays.
 func (c *CopyIn) Whole(ctx context.Context) error {
 	at, file := filepath.Join(c.dir, incoming), filepath.Join(c.dir, "vigila.db")
 	if err := newer(ctx, c.db); err != nil {
+		return err
+	}
+	if err := c.another(ctx, file); err != nil {
 		return err
 	}
 	if _, err := c.db.ExecContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`); err != nil {
@@ -444,6 +451,32 @@ func (c *CopyIn) Whole(ctx context.Context) error {
 	var err error
 	c.db, err = openCopy(file, 1)
 	return err
+}
+
+// another tells that the directory's record is that of another service.
+func (c *CopyIn) another(ctx context.Context, file string) error {
+	if _, err := os.Stat(file); err != nil {
+		return nil
+	}
+	db, err := openCopy(file, 0)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	const query = `SELECT (SELECT value FROM settings WHERE name='service'), (SELECT count(*) FROM placements)`
+	var own, other string
+	var kept, x int
+	if err := db.QueryRowContext(ctx, query).Scan(&own, &kept); err != nil {
+		return nil // it can't be read any more, whoever's it is; it is kept as it is
+	}
+	if err := c.db.QueryRowContext(ctx, query).Scan(&other, &x); err != nil {
+		return fmt.Errorf("the copy says of no service that it is its record: %w", err)
+	}
+	if own != other {
+		return fmt.Errorf("%w: %s holds that of %s (wards: %d), and the service that works is %s. If that one is to be the pair's, move this directory away; else stop it, "+
+			"delete the Lease, and start this one first", ErrAnother, file, own, kept, other)
+	}
+	return nil
 }
 
 // Close ends it, and lets a service have the directory.

@@ -140,6 +140,44 @@ func TestACopyIsKeptUp(t *testing.T) {
 	assert.NotEmpty(t, repos)
 }
 
+// TestACopyTakesThePlaceOfNoOther: a record that was never a copy of this one stays where it is, whoever began with nothing.
+func TestACopyTakesThePlaceOfNoOther(t *testing.T) {
+	s := open(t, t.TempDir()) // it works, and keeps nothing yet
+	theirs := placed(t)
+	dir := filepath.Dir(theirs.file)
+	require.NoError(t, theirs.Close())
+	key, err := os.ReadFile(filepath.Join(filepath.Dir(s.file), "vigila.key"))
+	require.NoError(t, err)
+	own, err := os.ReadFile(filepath.Join(dir, "vigila.key"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "vigila.key"), key, 0o600))
+	copied := func() error {
+		in, _, err := BeginCopy(dir)
+		require.NoError(t, err)
+		defer in.Close()
+		require.NoError(t, in.Anew())
+		c, err := s.CopyOut(ctx, func(one Statement) error { return in.Put(ctx, []Statement{one}) })
+		require.NoError(t, err)
+		defer c.Leave()
+		return in.Whole(ctx)
+	}
+	err = copied()
+	require.ErrorIs(t, err, ErrAnother)
+	assert.ErrorContains(t, err, "vigila.db holds that of "+theirs.ServiceID()+" (wards: 1), and the service that works is "+s.ServiceID())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "vigila.key"), own, 0o600))
+	again := open(t, dir)
+	assert.Equal(t, theirs.ServiceID(), again.ServiceID())
+	clusters, err := again.Clusters(ctx)
+	require.NoError(t, err)
+	assert.Len(t, clusters, 1)
+	require.NoError(t, again.Close())
+
+	require.NoError(t, os.Remove(filepath.Join(dir, "vigila.db")))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "vigila.key"), key, 0o600))
+	require.NoError(t, copied(), "into nothing")
+	require.NoError(t, copied(), "in the place of what was a copy")
+}
+
 // TestACopyThatTakesNothingIsNotWaitedFor: a write is late once, and no more; too much on its way ends the copy.
 func TestACopyThatTakesNothingIsNotWaitedFor(t *testing.T) {
 	s := placed(t)

@@ -170,7 +170,7 @@ func (s *Store) TakePlace(ctx context.Context, id string) error {
 	if !isServiceID.MatchString(id) {
 		return fmt.Errorf("%q is no id of a service: it has ten letters and digits, and objects are marked with it (vigila.dev/service)", id)
 	}
-	return s.tx(ctx, func(tx *transaction) error {
+	err := s.tx(ctx, func(tx *transaction) error {
 		var kept int
 		if err := tx.row(ctx, []any{&kept}, `SELECT (SELECT count(*) FROM placements) + (SELECT count(*) FROM entries) + (SELECT count(*) FROM lookouts WHERE key!='')`); err != nil {
 			return err
@@ -178,12 +178,12 @@ func (s *Store) TakePlace(ctx context.Context, id string) error {
 		if kept > 0 {
 			return fmt.Errorf("this service has the id %s, and keeps wards or lookouts already; it can take the place of %s only with a data directory of its own", s.id, id)
 		}
-		if err := tx.exec(ctx, `UPDATE settings SET value=? WHERE name='service'`, id); err != nil {
-			return err
-		}
-		s.id = id
-		return nil
+		return tx.exec(ctx, `UPDATE settings SET value=? WHERE name='service'`, id)
 	})
+	if err == nil {
+		s.id = id
+	}
+	return err
 }
 
 var isServiceID = regexp.MustCompile(`^[a-z0-9]{10}$`)
