@@ -399,7 +399,9 @@ type fault struct {
 	where []byte
 }
 
-func (f *fault) Error() string { return fmt.Sprintf("a mistake in the program: %v\n%s", f.what, f.where) }
+func (f *fault) Error() string {
+	return fmt.Sprintf("a mistake in the program: %v\n%s", f.what, f.where)
+}
 
 // kept keeps a mistake of ours with the connection that came upon it: others go on, and what it was is logged with the end of that one.
 func kept(f func() error) (err error) {
