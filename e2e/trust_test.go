@@ -70,10 +70,23 @@ func TestWhatIsRemovedIsNotBuiltUpAgain(t *testing.T) {
 	assert.Contains(t, out, "remove")
 }
 
-// TestAHandOverWithinOneCommit: an object moves from one ward to another, and is never gone.
+// TestAHandOverWithinOneCommit: an object moves from one ward to another, and is never gone; where a lookout keeps both of them too, which does not
+// know of the other ward before it is told.
 func TestAHandOverWithinOneCommit(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	t.Run("reached", func(t *testing.T) {
+		t.Parallel()
+		handsOver(t, newService(t))
+	})
+	t.Run("by a lookout", func(t *testing.T) {
+		t.Parallel()
+		s := newService(t)
+		s.lookoutOf("quay")
+		handsOver(t, s)
+	})
+}
+
+func handsOver(t *testing.T, s *service) {
 	file := func(name string) string {
 		return fmt.Sprintf("vigila: ward/v1\nname: %[2]s\nfrom: {path: apps/%[2]s}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, every: 1s}\nsettle: {within: 30s}\n", s.name, name)
 	}

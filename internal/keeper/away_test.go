@@ -10,9 +10,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/record"
 )
@@ -144,4 +146,43 @@ func TestALookoutTellsOfTheWardThatItWasAskedOf(t *testing.T) {
 		require.ErrorAs(t, ask(), &f)
 		assert.Contains(t, f.Text, "has no answer")
 	}
+}
+
+// TestALookoutRemovesNothingThatAnotherMayHaveByTheSameCommit: the service says when all have read; a run that was begun goes on without it.
+func TestALookoutRemovesNothingThatAnotherMayHaveByTheSameCommit(t *testing.T) {
+	at := placed(t, ward.Keep{})
+	at.Ward.From.Repo = "moorings"
+	other := neighbour(at)
+	a := newAway(at.k, record.Lookout{Cluster: "quay"})
+	at.cluster.away = a
+	other.Hears().Told.Store(1) // of the commit that the ward has read already
+	here, there := net.Pipe()
+	service := link.New(t.Context(), here, &visitor{k: at.k, away: a})
+	p := placed(t, ward.Keep{})
+	p.k.kept = newKept()
+	up := newUplink(p.k, &LookoutOf{})
+	p.k.up = up
+	assert.Equal(t, clearly, others{p}.Unread(loop.Marks{}, false), "it can't be asked")
+	removal := loop.Removal{Ref: horn, Kept: true, Intent: loop.Intent{Kind: run.Sync}, Asked: loop.Marks{}}
+	_, err := p.spare(removal)
+	require.NoError(t, err, "what was begun goes on")
+
+	up.peer = link.New(t.Context(), there, says{})
+	go func() { _ = service.Run() }()
+	go func() { _ = up.peer.Run() }()
+	clear := func() bool { return others{p}.Unread(loop.Marks{}, false) == "" }
+	spared := make(chan error, 1)
+	go func() {
+		_, err := p.spare(removal)
+		spared <- err
+	}()
+	assert.Never(t, clear, 10*unreadEvery, unreadEvery, "the other one has not read it")
+	assert.Empty(t, spared)
+	other.Hears().Taken.Store(1)
+	require.NoError(t, <-spared)
+	require.Eventually(t, clear, 10*time.Second, time.Millisecond)
+	assert.True(t, clear(), "and need not be asked again")
+	p.Hears().Taken.Add(1)
+	assert.False(t, clear(), "before it has read something else")
+	require.Eventually(t, clear, 10*time.Second, time.Millisecond)
 }

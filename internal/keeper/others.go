@@ -149,7 +149,12 @@ func (o others) Heir(ref object.Ref) string { return o.p.heir(ref) }
 
 func (o others) KeptElsewhere(ref object.Ref) bool { return o.p.k.keptElsewhere(ref, o.p) }
 
-func (o others) Unread(m loop.Marks, leaving bool) string { return o.p.unread(m, leaving) }
+func (o others) Unread(m loop.Marks, leaving bool) string {
+	if up := o.p.k.up; up != nil && !up.cleared(o.p, leaving) {
+		return clearly
+	}
+	return o.p.unread(m, leaving)
+}
 
 func (o others) Neighbour(id string) *standing.View {
 	o.p.k.mu.RLock()
@@ -206,8 +211,15 @@ func (p *placement) spare(r loop.Removal) (s drive.Spared, err error) {
 	if !r.Kept {
 		return s, nil
 	}
-	if (r.Intent.Kind == run.Sync || r.Intent.Kind == run.Dismantle) && p.unread(r.Asked, r.Leaving) != "" {
-		return s, loop.ErrUnread
+	if r.Intent.Kind == run.Sync || r.Intent.Kind == run.Dismantle {
+		if up := p.k.up; up != nil { // a run that was begun goes on without the service: then nobody is told of anything new
+			if err := up.clear(p.ctx, p, r.Leaving); err != nil && !errors.Is(err, errAlone) {
+				return s, loop.ErrUnread
+			}
+		}
+		if p.unread(r.Asked, r.Leaving) != "" {
+			return s, loop.ErrUnread
+		}
 	}
 	if r.Intent.Kind == run.Sync && r.Intent.Follows {
 		if p.Broken == "" && !r.Asked.Heard(p.Hears()) {

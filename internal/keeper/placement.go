@@ -33,7 +33,8 @@ type placement struct {
 	k       *Keeper
 	reading *reading.Ward
 	afar
-	leaves loop.Marks // what others had been told when its roster first wanted to let it go; the roster's own
+	clearance clearance
+	leaves    loop.Marks // what others had been told when its roster first wanted to let it go; the roster's own
 
 	// ---- of its goroutine
 	drives map[int]*drive.Drive // of the runs that go on, by entry

@@ -144,6 +144,8 @@ func (v *visitor) Asked(ctx context.Context, method string, args link.Raw, part 
 			out.New, out.Old = a.k.asks.Ask(ctx, r.Check, r.Pods, r.Old)
 			return out, nil
 		})
+	case "unread":
+		return answered(args, func(q askUnread) (any, error) { return nil, a.unread(ctx, q) })
 	case "whole":
 		return answered(args, func(w toldWhole) (any, error) { return nil, a.tookWhole(ctx, w) })
 	case "writes":
