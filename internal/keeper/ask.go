@@ -28,6 +28,7 @@ import (
 	"vigila.dev/vigila/internal/keeper/drive"
 	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/keeper/reading"
+	"vigila.dev/vigila/internal/link"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
 )
@@ -59,12 +60,13 @@ func (k *Keeper) Look(ctx context.Context, name string) (*standing.View, error) 
 
 // fresh is the view once everything that waits has been looked at.
 func (p *placement) fresh(ctx context.Context) (*standing.View, error) {
+	by := p.askedBy()
 	v, err := freshOf.ask(ctx, p, nothingAsked{})
 	if err != nil {
 		return p.View(), err
 	}
-	if p.cluster.away != nil {
-		p.shown(p.cluster.away.now(), v)
+	if by != nil {
+		p.shown(by, v)
 		v = p.View()
 	}
 	return v, nil
@@ -194,17 +196,26 @@ func (k *Keeper) Diff(ctx context.Context, name string) (*Preview, error) {
 	if err != nil {
 		return nil, err
 	}
+	by := p.askedBy()
 	out, err := diffOf.ask(ctx, p, nothingAsked{})
-	return p.dressed(out, err)
+	return p.dressed(by, out, err)
+}
+
+// askedBy is the connection that the ward is asked by; nil where no lookout keeps it, or that is away.
+func (p *placement) askedBy() *link.Peer {
+	if p.cluster.away == nil {
+		return nil
+	}
+	return p.cluster.away.now()
 }
 
 // dressed is a preview of the ward with its view as it is shown here, whichever ward a lookout says that it is of.
-func (p *placement) dressed(out *Preview, err error) (*Preview, error) {
+func (p *placement) dressed(by *link.Peer, out *Preview, err error) (*Preview, error) {
 	if err != nil || p.cluster.away == nil {
 		return out, err
 	}
-	if out.View != nil {
-		p.shown(p.cluster.away.now(), out.View)
+	if out.View != nil && by != nil {
+		p.shown(by, out.View)
 	}
 	out.View = p.View()
 	return out, nil
@@ -242,8 +253,9 @@ func (k *Keeper) Preview(ctx context.Context, name string, r Ask) (*Preview, err
 		return nil, err
 	}
 	a := askRun{Ask: r, Declared: packed(r.Declared)}
+	by := p.askedBy()
 	out, err := previewOf.ask(ctx, p, a)
-	return p.dressed(out, err)
+	return p.dressed(by, out, err)
 }
 
 // packed is a declaration as it goes elsewhere; nil for none.

@@ -186,3 +186,32 @@ func TestALookoutRemovesNothingThatAnotherMayHaveByTheSameCommit(t *testing.T) {
 	assert.False(t, clear(), "before it has read something else")
 	require.Eventually(t, clear, 10*time.Second, time.Millisecond)
 }
+
+// TestTheNewerViewStays: an answer that was long in coming says nothing any more, nor does what came by a connection that is gone.
+func TestTheNewerViewStays(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.k.kept = newKept()
+	p.lookedAfter(t, says{})
+	by := p.cluster.away.now()
+	view := func(made uint64, says string) *standing.View { return &standing.View{Made: made, Says: says} }
+	for _, c := range []struct {
+		by   *link.Peer
+		made uint64
+		say  string
+		want string
+	}{
+		{by, 5, "drifted", "drifted"},
+		{by, 4, "in step", "drifted"},
+		{&link.Peer{}, 6, "of before", "drifted"},
+		{by, 6, "restored", "restored"},
+	} {
+		p.shown(c.by, view(c.made, c.say))
+		assert.Equal(t, c.want, p.Placement.View().Says, c.say)
+	}
+	p.lookedAt(standing.AsOf{At: time.Unix(7, 0)})
+	assert.Equal(t, time.Unix(7, 0), p.View().Repository.At)
+	assert.Equal(t, "restored", p.View().Says)
+	p.lookedAfter(t, says{})
+	p.shown(p.cluster.away.now(), view(1, "begun anew"))
+	assert.Equal(t, "begun anew", p.View().Says, "by a lookout that counts from the beginning")
+}

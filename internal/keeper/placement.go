@@ -44,6 +44,7 @@ type placement struct {
 
 // afar is what belongs to a ward that a lookout keeps.
 type afar struct {
+	showing sync.Mutex                // of two views that come at once the newer one stays
 	toldBy  atomic.Pointer[link.Peer] // the connection that its view came by
 	checks  sync.Map                  // that its lookout may have asked, by checkKey
 	readFor atomic.Int64              // the facts of the cluster that it was read with

@@ -53,9 +53,7 @@ func (p *placement) passOn(ev loop.Event, filed loop.Filed) {
 	case loop.WasSame:
 		if v := p.Placement.View(); v.Repository.Known && (v.Form != declared.Chart || p.readFor.Load() == a.moved()) { // nothing goes where nothing has changed
 			if ev.Name == p.Ward.From.Repo {
-				now := *v
-				now.Repository.At, now.Repository.Next = ev.AsOf.At, ev.AsOf.Next
-				p.Show(&now, nil)
+				p.lookedAt(ev.AsOf)
 			}
 			return
 		}

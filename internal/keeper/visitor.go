@@ -619,7 +619,17 @@ func (a *away) tookView(by *link.Peer, t toldView) {
 	}
 }
 
-// shown takes in how the ward stands where it is kept. It comes from outside: what others here count on is looked at first.
+// lookedAt takes in that the ward's repository was looked at, and that nothing is another.
+func (p *placement) lookedAt(at standing.AsOf) {
+	p.showing.Lock()
+	defer p.showing.Unlock()
+	now := *p.Placement.View()
+	now.Repository.At, now.Repository.Next = at.At, at.Next
+	p.Show(&now, nil)
+}
+
+// shown takes in how the ward stands where it is kept. It comes from outside: what others here count on is looked at first. One that was made before
+// the one that is known, or that came by a connection that is no more, was long in coming, and says nothing any more.
 func (p *placement) shown(by *link.Peer, v *standing.View) {
 	if c := v.Canary; c != nil && (c.Share < 0 || c.Share >= len(c.Steps)) {
 		v.Canary = nil
@@ -630,10 +640,19 @@ func (p *placement) shown(by *link.Peer, v *standing.View) {
 			v.Repository.At, v.Repository.Next = now.At, now.Next
 		}
 	}
+	p.showing.Lock()
 	old := p.Placement.View()
-	p.Show(v, nil)
-	if was := p.toldBy.Swap(by); was != by {
+	if p.toldBy.Load() != by {
 		old = nil // it is not what was known last any more
+	}
+	late := old != nil && v.Made < old.Made || p.cluster.away.now() != by
+	if !late {
+		p.Show(v, nil)
+		p.toldBy.Store(by)
+	}
+	p.showing.Unlock()
+	if late {
+		return
 	}
 	if old != nil && standing.Same(old, v) {
 		return

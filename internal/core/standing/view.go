@@ -51,6 +51,7 @@ type Notch struct {
 // View is a ward as it stands, for readers. It never changes once it is made.
 type View struct {
 	ID, Cluster   string
+	Made          uint64     // grows with each view that a process makes, so that of two of a ward the newer one is known
 	Ward          *ward.Ward `cbor:"-"` // whoever is told of a ward by its lookout has its file
 	File          string     `cbor:"-"`
 	Roster        string     // that declares it
@@ -134,7 +135,7 @@ type Object struct {
 func Same(a, b *View) bool {
 	x, y := *a, *b
 	for _, v := range []*View{&x, &y} {
-		v.Repository.At, v.Repository.Next, v.Live.At = time.Time{}, time.Time{}, time.Time{}
+		v.Repository.At, v.Repository.Next, v.Live.At, v.Made = time.Time{}, time.Time{}, time.Time{}, 0
 		if v.Canary != nil {
 			c := *v.Canary
 			c.Seen, c.Spent = time.Time{}, 0

@@ -3,6 +3,7 @@ package loop
 import (
 	"cmp"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"vigila.dev/vigila/internal/core/compare"
@@ -44,9 +45,12 @@ func (p *Placement) nextView() time.Duration {
 	return p.viewed.Add(max(every, 100*time.Millisecond)).Sub(p.at)
 }
 
+// made counts the views of this process.
+var made atomic.Uint64
+
 // build makes the view of what the placement knows.
 func (p *Placement) build() *standing.View {
-	v := &standing.View{ID: p.ID, Cluster: p.Cluster, Ward: p.Ward, File: p.File, Roster: p.Roster, Source: p.Source, Misfiled: p.misfiled, Repository: p.repository, Applied: p.will.Applied, Hold: p.will.Hold}
+	v := &standing.View{Made: made.Add(1), ID: p.ID, Cluster: p.Cluster, Ward: p.Ward, File: p.File, Roster: p.Roster, Source: p.Source, Misfiled: p.misfiled, Repository: p.repository, Applied: p.will.Applied, Hold: p.will.Hold}
 	p.line.Show(v)
 	state := p.clusterKnown()
 	v.Live = standing.AsOf{Known: state.Known, At: state.At, Problem: state.Problem}
