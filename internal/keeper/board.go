@@ -24,6 +24,7 @@ type Line struct {
 	Standing           compare.Standing
 	Health             health.Word
 	NeedsYou, Quiet    bool
+	named              bool // its objects may have names that a list may ask for
 	of                 *placement
 	from               madeOf
 }
@@ -33,11 +34,14 @@ func (l *Line) Now() *standing.View { return l.of.View() }
 
 // Names are those of its objects, in small letters, as far as a list may ask for them: no lookout is asked.
 func (l *Line) Names(ctx context.Context) (string, error) {
+	if !l.named {
+		return "", nil
+	}
 	var names []string
 	var err error
 	if l.of.cluster.away == nil {
 		names, err = namesOf.ask(ctx, l.of, nothingAsked{})
-	} else if l.of.Says() != nil || len(l.View.Astray) > 0 {
+	} else {
 		names = l.of.namesHere()
 	}
 	return strings.ToLower(strings.Join(names, " ")), err
@@ -50,6 +54,7 @@ type madeOf struct {
 	now  *link.Peer // the one that is there; both nil where no lookout keeps it
 	long bool       // the lookout is away for long
 	at   time.Time  // it was heard of last, while it is away
+	said bool       // what it declares is known here
 }
 
 // board is all wards in the order that people read them in. Whoever reads it brings it up to date: what has not changed since is not looked
@@ -173,7 +178,7 @@ func (p *placement) madeOf(clusters map[*away]madeOf) madeOf {
 		a.mu.Unlock()
 		clusters[a] = of
 	}
-	out.by, out.now, out.at = p.toldBy.Load(), of.now, of.at
+	out.by, out.now, out.at, out.said = p.toldBy.Load(), of.now, of.at, p.Says() != nil
 	out.long = of.long && (out.now == nil || out.by != out.now)
 	return out
 }
@@ -190,5 +195,5 @@ func (p *placement) line(from madeOf) *Line {
 			parts = append(parts, r.ID, r.Subject)
 		}
 	}
-	return &Line{View: v, Text: strings.ToLower(strings.Join(parts, " ")), ID: v.ID, Cluster: v.Cluster, Owner: v.Ward.Owner, Standing: v.Standing, Health: v.Health.Word, NeedsYou: v.NeedsYou, Quiet: standing.Quietly(v), of: p, from: from}
+	return &Line{View: v, Text: strings.ToLower(strings.Join(parts, " ")), ID: v.ID, Cluster: v.Cluster, Owner: v.Ward.Owner, Standing: v.Standing, Health: v.Health.Word, NeedsYou: v.NeedsYou, Quiet: standing.Quietly(v), named: p.cluster.away == nil || from.said || len(v.Astray) > 0, of: p, from: from}
 }

@@ -111,6 +111,7 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	repository := r.Subscribe(p)
 	p.Open(repository, elsewhere)
 	if c.away != nil { // what is known of it here is what its lookout tells
+		p.Rest()
 		p.Show(nil, stored)
 		p.letAsk(stored)
 		k.mu.Lock()

@@ -279,9 +279,9 @@ func (v *visitor) whose(ctx context.Context, token string) (*away, error) {
 		return nil, err
 	}
 	byToken.mu.Lock()
-	defer byToken.mu.Unlock()
 	byToken.kept.Key, byToken.kept.Used, byToken.kept.Seen = v.key, now, 0
 	byToken.kept.Told.Joined = now
+	byToken.mu.Unlock()
 	k.log.Info("a lookout has joined", "cluster", byToken.name, "from", v.from)
 	k.byItself(ctx, Subject{"join", "cluster", byToken.name}, "its lookout came with its token", details{"from": v.from, "key": v.key})
 	return byToken, nil
@@ -445,7 +445,10 @@ func (a *away) read(ctx context.Context, r readWard, part func(any) error) (*rea
 	if ev.Failed != nil {
 		return &readTold{Failed: ev.Failed}, nil
 	}
-	p.Show(nil, ev.Declared)
+	known := p.Says() != nil
+	if p.Show(nil, ev.Declared); !known { // its objects are found by their names from now on
+		p.k.broker.send(Note{"ward", p.ID})
+	}
 	p.letAsk(ev.Declared)
 	if a.k.use(p.ID, loop.Places(ev.Declared)) { // the lookout says so only where it is new to it, which it may have been before this service knew the ward
 		p.post(loop.Told{})

@@ -198,7 +198,7 @@ func TestWhatWasToldBeforeIsNotWhatIs(t *testing.T) {
 // TestNobodyHearsOfIt: a ward whose lookout is away is blind, whatever it was, and says since when.
 func TestNobodyHearsOfIt(t *testing.T) {
 	at := time.Date(2026, 11, 27, 3, 0, 0, 0, time.UTC)
-	v := &standing.View{ID: "a@quay", Standing: compare.InStep, Health: health.Result{Word: health.Ready}, Live: standing.AsOf{Known: true, At: at.Add(time.Hour)}, Since: at.Add(-time.Hour), Loudest: true}
+	v := &standing.View{ID: "a@quay", Ward: &ward.Ward{Name: "a"}, Standing: compare.InStep, Health: health.Result{Word: health.Ready}, Live: standing.AsOf{Known: true, At: at.Add(time.Hour)}, Since: at.Add(-time.Hour), Loudest: true}
 	before, err := json.Marshal(v)
 	require.NoError(t, err)
 	got := standing.Away(v, at, awayText("quay", at), true)

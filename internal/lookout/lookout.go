@@ -190,16 +190,16 @@ func (l *lookout) once(ctx context.Context) error {
 	if l.keeper != nil && (now.Service != l.home.Service || now.Cluster != l.home.Cluster) {
 		return fmt.Errorf("%w: this is the lookout of %s for service %s, and is told that it is that of %s for service %s; give that one a directory of its own, or, where the service is lost, start the other in its place: vigila serve --in-place-of %s", errOther, l.home.Cluster, l.home.Service, now.Cluster, now.Service, l.home.Service)
 	}
-	if l.keeper != nil && !bytes.Equal(now.Digest, l.home.Digest) { // another service in the place of one that is lost: what is told by digests is told by others
-		l.keeper.Close()
-		l.keeper = nil
-	}
 	text, err := json.Marshal(now)
 	if err != nil {
 		return err
 	}
 	if err := l.store.PutSetting(start, "lookout_home", text); err != nil {
 		return err
+	}
+	if l.keeper != nil && !bytes.Equal(now.Digest, l.home.Digest) { // another service in the place of one that is lost: what is told by digests is told by others
+		l.keeper.Close()
+		l.keeper = nil
 	}
 	l.home = now
 	if l.keeper == nil {

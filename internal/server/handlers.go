@@ -194,14 +194,23 @@ func groupsOf(all []*keeper.Line) (out []WardGroup) {
 
 // matches tells whether every word of a search is somewhere in what is known of a ward, the names of its objects too.
 func matches(ctx context.Context, l *keeper.Line, words []string) bool {
-	if !slices.ContainsFunc(words, func(word string) bool { return !strings.Contains(l.Text, word) }) {
-		return true
+	names, asked := "", false
+	for _, word := range words {
+		if strings.Contains(l.Text, word) {
+			continue
+		}
+		if !asked {
+			var err error
+			if names, err = l.Names(ctx); err != nil { // it has just been removed
+				return false
+			}
+			asked = true
+		}
+		if !strings.Contains(names, word) {
+			return false
+		}
 	}
-	text, err := l.Names(ctx)
-	if err != nil { // it has just been removed
-		return false
-	}
-	return !slices.ContainsFunc(words, func(word string) bool { return !strings.Contains(l.Text, word) && !strings.Contains(text, word) })
+	return true
 }
 
 // AddWards is POST /wards.

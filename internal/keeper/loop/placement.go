@@ -31,7 +31,11 @@ type Placement struct {
 	Identity
 	Deps
 	shown
+	*inner // nil once it rests
+}
 
+// inner is what it knows by itself.
+type inner struct {
 	reading
 	writing
 	work
@@ -229,8 +233,8 @@ type told struct {
 
 // New is a placement of which nothing is known yet.
 func New(of Identity, deps Deps, now time.Time) *Placement {
-	p := &Placement{Identity: of, Deps: deps, kinds: map[object.Kind]bool{}, reading: reading{others: map[string]standing.AsOf{}}, writing: writing{at: now},
-		told: told{noticed: map[object.Ref][]compare.Difference{}}}
+	p := &Placement{Identity: of, Deps: deps, inner: &inner{kinds: map[object.Kind]bool{}, reading: reading{others: map[string]standing.AsOf{}}, writing: writing{at: now},
+		told: told{noticed: map[object.Ref][]compare.Difference{}}}}
 	p.will.Rejections = map[string]logbook.Rejection{}
 	p.index = index.New(p, index.Settings{Service: p.Service, Mask: p.Mask, Additions: p.Ward.Keep.Additions})
 	return p
@@ -290,9 +294,12 @@ func (p *Placement) Open(repository standing.AsOf, others map[string]standing.As
 	}
 }
 
+// Rest lets go of all but what is shown: the ward is kept elsewhere, and what happens to it is told there. No event may come any more.
+func (p *Placement) Rest() { p.inner = nil }
+
 // Interrupted is the entry of the run that goes on, should the ward be closed now; ok is false when none does.
 func (p *Placement) Interrupted(now time.Time) (e logbook.Entry, ok bool) {
-	if p.run == nil {
+	if p.inner == nil || p.run == nil {
 		return e, false
 	}
 	e = p.run.entry
