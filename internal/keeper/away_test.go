@@ -3,12 +3,14 @@ package keeper
 import (
 	"context"
 	"net"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/secret"
@@ -214,4 +216,41 @@ func TestTheNewerViewStays(t *testing.T) {
 	p.lookedAfter(t, says{})
 	p.shown(p.cluster.away.now(), view(1, "begun anew"))
 	assert.Equal(t, "begun anew", p.View().Says, "by a lookout that counts from the beginning")
+}
+
+// hears keeps the views that it is told of.
+type hears struct {
+	says
+	views chan toldView
+}
+
+func (h hears) Told(_ string, args link.Raw) error {
+	return told(args, func(t toldView) { h.views <- t })
+}
+
+// TestAWardWithTooMuchAstrayIsToldOf, without that, and so are those after it.
+func TestAWardWithTooMuchAstrayIsToldOf(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	other := neighbour(p)
+	v := &standing.View{ID: "w@quay", Ward: p.Ward, Says: "Drifted", Drifted: 40}
+	for range v.Drifted {
+		v.Astray = append(v.Astray, standing.Object{Drift: []compare.Difference{{Path: "data.tides", To: strings.Repeat("x", 1<<20)}}})
+	}
+	p.Show(v, nil)
+	here, there := net.Pipe()
+	h := hears{views: make(chan toldView, 2)}
+	lookout, service := link.New(t.Context(), here, says{}), link.New(t.Context(), there, h)
+	go func() { _ = lookout.Run() }()
+	go func() { _ = service.Run() }()
+	up := newUplink(p.k, &LookoutOf{})
+	l := p.k.Listen()
+	defer l.Close()
+	ctx, end := context.WithCancel(t.Context())
+	defer end()
+	go up.tellViews(ctx, lookout, l, []string{p.ID, other.ID})
+	got := <-h.views
+	assert.Equal(t, "w@quay", got.Ward)
+	assert.Equal(t, 40, got.View.Drifted)
+	assert.Empty(t, got.View.Astray)
+	assert.Equal(t, "other@quay", (<-h.views).Ward)
 }

@@ -156,8 +156,18 @@ func (u *uplink) tellViews(ctx context.Context, peer *link.Peer, l *Listener, fi
 			if err != nil {
 				continue
 			}
-			if peer.Tell("view", toldView{id, v}) != nil {
+			err = peer.Tell("view", toldView{id, v})
+			if err != nil && !errors.Is(err, link.ErrAway) { // what is astray may be too much for a frame; whoever looks at the ward asks for that anyway
+				u.k.log.Warn("how a ward stands is told without what is astray", "ward", id, "objects", len(v.Astray), "error", err)
+				bare := *v
+				bare.Astray = nil
+				err = peer.Tell("view", toldView{id, &bare})
+			}
+			if errors.Is(err, link.ErrAway) {
 				return
+			}
+			if err != nil {
+				u.k.log.Error("how a ward stands can't be told", "ward", id, "error", err)
 			}
 		}
 		select {
