@@ -99,6 +99,7 @@ func TestALookoutKeepsACluster(t *testing.T) {
 	s.until("the newer one is in step", func(w client.Ward) bool { return inStepAndReady(w) && strings.Contains(w.Applied.Subject, "Three") })
 	require.Len(t, s.entries(), 2)
 	assert.Contains(t, s.ok("logbook", s.name, "2"), "ConfigMap "+s.name)
+	require.Eventually(t, func() bool { return strings.Contains(s.metrics(), `vigila_runs_total{kind="sync",outcome="done"} 2`) }, patience, 50*time.Millisecond, "its runs are counted where people look")
 
 	s.edit("kubectl-edit", "configmap/"+s.name, `data.berths="9"`)
 	s.until("drift is told", func(w client.Ward) bool { return w.Standing == "drifted" })

@@ -2,7 +2,10 @@ package keeper
 
 import (
 	"context"
+	"encoding/json"
+	"maps"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vigila.dev/vigila/internal/core/compare"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/secret"
@@ -253,4 +257,38 @@ func TestAWardWithTooMuchAstrayIsToldOf(t *testing.T) {
 	assert.Equal(t, 40, got.View.Drifted)
 	assert.Empty(t, got.View.Astray)
 	assert.Equal(t, "other@quay", (<-h.views).Ward)
+}
+
+// TestRunsOfALookoutAreCountedOnce: those that have ended, of its own wards, by words that there are.
+func TestRunsOfALookoutAreCountedOnce(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.k.kept = newKept()
+	p.lookedAfter(t, says{})
+	require.NoError(t, p.k.store.PutLookout(t.Context(), record.Lookout{Cluster: "quay", Token: "t", Until: time.Now().Add(time.Hour)}))
+	n := int64(0)
+	write := func(id, kind string, w any) record.Outgoing {
+		n++
+		body, err := json.Marshal(w)
+		require.NoError(t, err)
+		return record.Outgoing{N: n, Placement: id, Kind: kind, Body: body}
+	}
+	entry := logbook.Entry{Number: 1, Placement: "w@quay", Kind: run.Sync, Outcome: run.Done}
+	odd := entry
+	odd.Outcome = "splendid"
+	all := []record.Outgoing{write("w@quay", "add_entry", record.AddEntry{Entry: entry}), write("w@quay", "end_entry", record.EndEntry{Entry: entry}), write("w@quay", "end_entry", record.EndEntry{Entry: odd}), write("other@quay", "end_entry", record.EndEntry{Entry: entry})}
+	for range 2 { // an answer that was lost: they come again
+		_, err := p.cluster.away.took(t.Context(), toldWrites{all})
+		require.NoError(t, err)
+	}
+	families, err := p.k.metrics.registry.Gather()
+	require.NoError(t, err)
+	counted := map[string]float64{}
+	for _, f := range families {
+		for _, m := range f.GetMetric() {
+			if f.GetName() == "vigila_runs_total" {
+				counted[m.String()] = m.GetCounter().GetValue()
+			}
+		}
+	}
+	assert.Equal(t, []float64{1}, slices.Collect(maps.Values(counted)))
 }

@@ -3,9 +3,13 @@ package keeper
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
+
+	"vigila.dev/vigila/internal/core/logbook"
+	"vigila.dev/vigila/internal/core/run"
 )
 
 // counters are what /metrics tells of the keeper.
@@ -50,6 +54,14 @@ func newCounters() *counters {
 }
 
 func (m *counters) watch(k *Keeper) { m.k = k }
+
+// ran counts a run that has ended, here or at a lookout, which may say what it likes.
+func (m *counters) ran(kind logbook.Kind, outcome logbook.Outcome) {
+	if slices.Contains([]logbook.Kind{run.Sync, run.Restore, run.Rollback, run.Dismantle}, kind) &&
+		slices.Contains([]logbook.Outcome{run.Done, run.Failed, run.RolledBack, run.Stopped, run.Interrupted}, outcome) {
+		m.runs.WithLabelValues(string(kind), string(outcome)).Inc()
+	}
+}
 
 // Registry is where /metrics reads from.
 func (k *Keeper) Registry() *prometheus.Registry { return k.metrics.registry }

@@ -179,7 +179,7 @@ func (p *placement) reachOut(e loop.Effect) {
 	case loop.TellDependents:
 		p.k.dependents(p)
 	case loop.CountRun:
-		p.k.metrics.runs.WithLabelValues(string(e.Kind), string(e.Outcome)).Inc()
+		p.k.metrics.ran(e.Kind, e.Outcome)
 	case loop.Finish:
 		p.k.spawn(p.finish)
 	}

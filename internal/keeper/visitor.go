@@ -585,10 +585,14 @@ func (a *away) took(ctx context.Context, w toldWrites) (int64, error) {
 		return 0, err
 	}
 	a.mu.Lock()
+	had := a.kept.Seen
 	a.kept.Seen = seen
 	a.mu.Unlock()
 	told := map[string]bool{}
 	for _, o := range w.All {
+		if e, is := o.Ended(); is && o.N > had && o.N <= seen && a.ward(o.Placement) != nil {
+			a.k.metrics.ran(e.Kind, e.Outcome)
+		}
 		if !told[o.Placement] {
 			told[o.Placement] = true
 			a.k.broker.send(Note{"ward", o.Placement})

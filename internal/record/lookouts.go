@@ -142,6 +142,15 @@ type Outgoing struct {
 	Body      json.RawMessage `cbor:"4,keyasint"`
 }
 
+// Ended is the entry of a run whose end it writes; false for every other write.
+func (o Outgoing) Ended() (e logbook.Entry, is bool) {
+	var w EndEntry
+	if o.Kind != "end_entry" || json.Unmarshal(o.Body, &w) != nil {
+		return e, false
+	}
+	return w.Entry, true
+}
+
 // Mirrors makes every write from now on that a service takes in wait for it, in the same transaction.
 func (s *Store) Mirrors() { s.mirrors = true }
 
