@@ -193,8 +193,11 @@ func twinsOf(id string, views map[string]*standing.View) toldTwins {
 	return out
 }
 
-// views are those that were told of.
+// views are those that were told of; never nil.
 func (t toldTwins) views() map[string]*standing.View {
+	if t.By == nil {
+		return map[string]*standing.View{}
+	}
 	maps.DeleteFunc(t.By, func(_ string, v *standing.View) bool { return v == nil })
 	for c, v := range t.By {
 		v.Ward = &ward.Ward{From: ward.From{Ref: t.Refs[c]}}

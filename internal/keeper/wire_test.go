@@ -224,5 +224,8 @@ func TestTwinsTravel(t *testing.T) {
 		Says: "Drifted", Run: &logbook.Entry{Number: 7, Why: "the harbour floods"}, Astray: []standing.Object{{UID: "x"}}}
 	got := overTheWire(t, twinsOf("w@quay", map[string]*standing.View{"anchor": v})).views()["anchor"]
 	assert.Equal(t, &standing.View{ID: "w@anchor", Ward: &ward.Ward{From: ward.From{Ref: "main"}}, Head: "newrev0", Rejected: "oldrev", Standing: compare.Drifted, Health: health.Result{Word: health.Ready}, Run: &logbook.Entry{Number: 7}}, got)
+	none := overTheWire(t, twinsOf("w@quay", nil)).views()
+	assert.NotNil(t, none, "that there is none is known")
+	assert.Empty(t, none)
 	assert.Empty(t, toldTwins{By: map[string]*standing.View{"anchor": nil}}.views())
 }

@@ -352,6 +352,9 @@ func (p *Placement) waitsForTurn() string {
 		return ""
 	}
 	others := p.Others.Twins()
+	if others == nil { // a lookout that has just been started
+		return "the clusters before this one, which the service has not told of yet"
+	}
 	for _, c := range p.Ward.Spread.Before(p.Cluster, slices.Sorted(maps.Keys(others))) {
 		v := others[c]
 		late := v.Ward.From.Ref == p.Ward.From.Ref && v.Head != p.declared.Head

@@ -98,7 +98,7 @@ type Others interface {
 	KeptElsewhere(object.Ref) bool       // the same ward keeps it in another cluster
 	Unread(m Marks, leaving bool) string // who has not taken in yet what had been read when it was first asked
 	Neighbour(id string) *standing.View  // nil when there is none
-	Twins() map[string]*standing.View    // the same ward in other clusters, by cluster
+	Twins() map[string]*standing.View    // the same ward in other clusters, by cluster; nil where that is not known yet
 }
 
 // Stores are where secret values live, as far as the ward may use them: what is known of a place, never a value.

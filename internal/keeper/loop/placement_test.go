@@ -152,6 +152,10 @@ func TestWhoseTurnItIs(t *testing.T) {
 		c.first(v)
 		p.Others.(*sea).twins = map[string]*standing.View{"anchor": v, "skerry": {ID: "w@skerry", Ward: p.Ward, Rejected: "newrev0"}}
 		assert.Equal(t, c.want, p.waitsForTurn(), c.why)
+		p.Others.(*sea).twins = nil
+		assert.Contains(t, p.waitsForTurn(), "has not told of yet", "what is not known is nobody's turn")
+		p.Others.(*sea).twins = map[string]*standing.View{}
+		assert.Empty(t, p.waitsForTurn(), "it is the only one")
 	}
 }
 
