@@ -81,8 +81,12 @@ func TestAHandOverWithinOneCommit(t *testing.T) {
 	t.Run("by a lookout", func(t *testing.T) {
 		t.Parallel()
 		s := newService(t)
-		s.lookoutOf("quay")
+		l := s.lookoutOf("quay")
 		handsOver(t, s)
+		l.kill()
+		s.here("quay", false)
+		out, _, _ := s.cli("roster", "sync", s.name, "--preview")
+		assert.Contains(t, out, "was heard of last at", "a lookout that is away keeps nobody from seeing the others")
 	})
 }
 

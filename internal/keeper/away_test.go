@@ -292,3 +292,18 @@ func TestRunsOfALookoutAreCountedOnce(t *testing.T) {
 	}
 	assert.Equal(t, []float64{1}, slices.Collect(maps.Values(counted)))
 }
+
+// TestNobodyIsReadForWhoIsGone: a lookout that has called anew asks again; of what it asked for before nothing more is begun.
+func TestNobodyIsReadForWhoIsGone(t *testing.T) {
+	p := placed(t, ward.Keep{}) // which has nothing to read from
+	p.asked.Lock()
+	ctx, gone := context.WithCancel(t.Context())
+	got := make(chan error, 1)
+	go func() {
+		_, err := p.readOnce(ctx, standing.AsOf{})
+		got <- err
+	}()
+	gone()
+	p.asked.Unlock()
+	assert.ErrorIs(t, <-got, context.Canceled)
+}

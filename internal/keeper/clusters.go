@@ -91,6 +91,13 @@ func (k *Keeper) placeAnew(ctx context.Context, cluster string) (busy bool, err 
 	return false, err
 }
 
+// boundAnew has what is declared in a cluster held against the namespaces that objects may be kept in by now.
+func (k *Keeper) boundAnew(cluster string) {
+	for _, p := range k.keptIn(cluster) {
+		p.post(loop.Forgotten{AsOf: standing.AsOf{Known: true, At: time.Now()}})
+	}
+}
+
 func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, error) {
 	k.mu.RLock()
 	old := k.clusters[c.Name]
@@ -204,10 +211,8 @@ func (k *Keeper) relabel(ctx context.Context, old *clusterLoop, c record.Cluster
 		}
 		k.nudgeRosters()
 	}
-	if bound && !changed {
-		for _, p := range k.keptIn(c.Name) {
-			p.post(loop.Forgotten{AsOf: standing.AsOf{Known: true, At: time.Now()}})
-		}
+	if bound {
+		k.boundAnew(c.Name)
 	}
 	k.broker.send(Note{"cluster", c.Name})
 	return old.info(ctx), nil

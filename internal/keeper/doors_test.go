@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"log/slog"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/loop"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -236,4 +238,26 @@ func TestWhatIsLeftOutOfAClusterStays(t *testing.T) {
 	k.rosters["moorings"] = &rosterLoop{}
 	_, err = k.heldTo(more(func(c *record.Cluster) { c.Labels = map[string]string{"a": "b"} }), old)
 	assert.ErrorContains(t, err, "the labels of cluster holm are declared by roster moorings; change them there")
+}
+
+// TestNamespacesAndLabelsAtOnce: what is declared in a cluster is held against the namespaces that it has by now, whatever else of it is another.
+func TestNamespacesAndLabelsAtOnce(t *testing.T) {
+	for name, c := range map[string]struct {
+		declared ward.Cluster
+		want     bool
+	}{
+		"namespaces":            {ward.Cluster{Name: "quay", Namespaces: []string{"fares"}}, true},
+		"labels":                {ward.Cluster{Name: "quay", Labels: map[string]string{"tier": "rehearsal"}}, false},
+		"namespaces and labels": {ward.Cluster{Name: "quay", Labels: map[string]string{"tier": "rehearsal"}, Namespaces: []string{"fares"}}, true},
+	} {
+		p := placed(t, ward.Keep{})
+		p.k.kept = newKept()
+		p.k.kept.enter(p)
+		p.k.clusters = map[string]*clusterLoop{"quay": p.cluster}
+		p.take()
+		_, err := p.k.declareCluster(t.Context(), "moorings", c.declared)
+		require.NoError(t, err, name)
+		got := slices.ContainsFunc(p.take(), func(ev loop.Event) bool { _, is := ev.(loop.Forgotten); return is })
+		assert.Equal(t, c.want, got, name)
+	}
 }

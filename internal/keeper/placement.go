@@ -44,6 +44,7 @@ type placement struct {
 
 // afar is what belongs to a ward that a lookout keeps.
 type afar struct {
+	asked   sync.Mutex                // one reading at a time, however often its lookout has called anew meanwhile
 	showing sync.Mutex                // of two views that come at once the newer one stays
 	toldBy  atomic.Pointer[link.Peer] // the connection that its view came by
 	checks  sync.Map                  // that its lookout may have asked, by checkKey

@@ -465,18 +465,17 @@ func (k *Keeper) declareCluster(ctx context.Context, roster string, d ward.Clust
 	c.conf = rec
 	k.mu.Unlock()
 	k.broker.send(Note{"cluster", d.Name})
-	if bound && !moved { // what is declared there is held against it
-		for _, p := range k.keptIn(d.Name) {
-			p.post(loop.Forgotten{AsOf: standing.AsOf{Known: true, At: time.Now()}})
+	var busy bool
+	var err error
+	if moved {
+		if c.away != nil {
+			c.away.tell("labels", labels)
 		}
+		busy, err = k.placeAnew(ctx, d.Name)
 	}
-	if !moved {
-		return took{changed: true}, nil
+	if bound {
+		k.boundAnew(d.Name)
 	}
-	if c.away != nil {
-		c.away.tell("labels", labels)
-	}
-	busy, err := k.placeAnew(ctx, d.Name)
 	return took{changed: true, busy: busy}, err
 }
 
@@ -555,19 +554,20 @@ func (k *Keeper) changeRoster(ctx context.Context, l *rosterLoop, r roster.Roste
 	if err != nil {
 		return err
 	}
+	var errs []error
 	for _, w := range wards {
 		if w.Roster != r.Name {
 			continue
 		}
 		one, err := parseWard(w)
-		if err == nil {
-			err = k.put(ctx, one, w, "the limits of its roster have changed")
-		}
 		if err != nil {
-			return err
+			continue // it is blind and does nothing, and says so; the others are held to the limits
+		}
+		if err := k.put(ctx, one, w, "the limits of its roster have changed"); err != nil {
+			errs = append(errs, fmt.Errorf("ward %s is not held to the limits of its roster yet: %w", w.Name, err))
 		}
 	}
-	return nil
+	return errors.Join(errs...)
 }
 
 // wards registers and changes what the files declare; false when a run has to end first.
@@ -852,23 +852,32 @@ func (k *Keeper) forgetRoster(ctx context.Context, l *rosterLoop) error {
 		}
 	}
 	k.mu.Unlock()
+	var errs []error // one ward that can't be opened keeps no other with a roster that nobody knows
 	for _, w := range own {
 		w.Roster, w.Source, w.Limits = "", "", l.record().Limits // nobody has lifted them
 		one, err := parseWard(w)
 		if err == nil {
 			err = k.put(ctx, one, w, "its roster was removed")
+		} else {
+			err = k.store.PutWard(ctx, w, k.placesOf(w.Name)) // it is blind, and stays so until somebody gives it another file
 		}
 		if err != nil {
-			return err
+			errs = append(errs, fmt.Errorf("ward %s: %w", w.Name, err))
 		}
 	}
 	for _, r := range children {
-		if err := k.forgetRoster(ctx, r); err != nil {
-			return err
-		}
+		errs = append(errs, k.forgetRoster(ctx, r))
 	}
 	k.broker.send(Note{"roster", name})
-	return nil
+	return errors.Join(errs...)
+}
+
+// placesOf are the clusters that a ward is placed in.
+func (k *Keeper) placesOf(name string) (clusters []string) {
+	for _, p := range k.named(name) {
+		clusters = append(clusters, p.cluster.conf.Name)
+	}
+	return clusters
 }
 
 func (k *Keeper) roster(name string) (*rosterLoop, error) {
@@ -918,7 +927,11 @@ func (k *Keeper) syncRoster(ctx context.Context, name, by string, allow []string
 		l.allow[a], l.hash = true, ""
 		l.mu.Unlock()
 	}
-	if _, err := k.LookRoster(ctx, name); err != nil {
+	_, err = k.LookRoster(ctx, name)
+	l.mu.Lock()
+	clear(l.allow) // what was allowed is allowed of what is there now, and of nothing that comes later
+	l.mu.Unlock()
+	if err != nil {
 		return Roster{}, err
 	}
 	for _, n := range k.withNested(name) {
@@ -955,8 +968,11 @@ func (k *Keeper) PreviewRoster(ctx context.Context, name string) ([]Bringing, er
 	for _, n := range k.withNested(name) {
 		for _, p := range k.wardsOf(n) {
 			one, err := bringingOf.ask(ctx, p, nothingAsked{})
-			if err != nil {
+			if err != nil && ctx.Err() != nil {
 				return nil, err
+			}
+			if err != nil { // its lookout is away, or it is going; the others can be told of
+				one = Bringing{Ward: p.ID, Why: err.Error()}
 			}
 			out = append(out, one)
 		}

@@ -2,6 +2,7 @@ package keeper
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
@@ -45,6 +47,22 @@ func TestOneBadRecordStopsNobody(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, logbook.Removes, entries[0].Kind, "its logbook is there still")
 	assert.True(t, k.Gone(ctx, "bad@quay"))
+}
+
+// TestLimitsReachEveryWard: one whose file can't be read any more keeps none of the others out of them.
+func TestLimitsReachEveryWard(t *testing.T) {
+	k := placed(t, ward.Keep{}).k
+	ctx := t.Context()
+	good := "vigila: ward/v1\nname: %s\nfrom: {repo: tides, path: app}\ninto: {cluster: quay, namespace: tides}\n"
+	for name, file := range map[string]string{"a": "not a ward", "b": fmt.Sprintf(good, "b"), "c": fmt.Sprintf(good, "c")} {
+		require.NoError(t, k.store.PutWard(ctx, record.Ward{Name: name, File: file, Roster: "moorings"}, []string{"quay"}))
+	}
+	k.clusters = map[string]*clusterLoop{"quay": {k: k, conf: record.Cluster{Name: "quay"}}}
+	l := &rosterLoop{k: k, wake: make(chan struct{}, 1), conf: roster.Roster{Name: "moorings"}}
+	err := k.changeRoster(ctx, l, roster.Roster{Name: "moorings", Limits: roster.Limits{Namespaces: []string{"fares"}}})
+	for _, w := range []string{"b", "c"} {
+		assert.ErrorContains(t, err, "ward "+w+" is not held to the limits of its roster yet: ", "here none can be opened, and each is told of")
+	}
 }
 
 func TestAWardIsNotTakenForAnotherOfALikeName(t *testing.T) {

@@ -434,7 +434,10 @@ func (a *away) read(ctx context.Context, r readWard, part func(any) error) (*rea
 	if p == nil {
 		return nil, fault(NotFound, "ward %s is not kept any more", r.Ward)
 	}
-	ev := p.read(loop.Read{AsOf: r.AsOf, Old: p.Says()}).(loop.Rendered)
+	ev, err := p.readOnce(ctx, r.AsOf)
+	if err != nil {
+		return nil, err
+	}
 	if ev.Failed == nil {
 		if whole, err := a.k.hasWhole(ctx, ev.Declared); err != nil {
 			return nil, err
@@ -464,6 +467,17 @@ func (a *away) read(ctx context.Context, r readWard, part func(any) error) (*rea
 		}
 	}
 	return &readTold{Declared: out}, nil
+}
+
+// readOnce reads what the ward declares. A lookout that has called anew asks again while what it asked for before is still being rendered: whoever comes
+// second has what that gave, since what was rendered, or took too much, is not rendered again. Each would take its turn else.
+func (p *placement) readOnce(ctx context.Context, at standing.AsOf) (ev loop.Rendered, err error) {
+	p.asked.Lock()
+	defer p.asked.Unlock()
+	if ctx.Err() != nil { // nobody waits for it any more
+		return ev, ctx.Err()
+	}
+	return p.read(loop.Read{AsOf: at, Old: p.Says()}).(loop.Rendered), nil
 }
 
 // hasWhole tells whether all objects of what is declared are in the record, and keeps them there for whoever is about to use them.
