@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
+
 	"vigila.dev/vigila/internal/cluster"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/standing"
@@ -30,6 +32,10 @@ type away struct {
 	// facted grows with the facts: a chart may see more of the cluster than it did.
 	facted int64
 
+	// long are calls that last as long as the lookout takes for something, such as a rendering: were all that it answers at a time of those, it could be
+	// asked nothing else, and they may wait for what else is asked.
+	long *turns
+
 	writing sync.Mutex // what was told
 	ended   bool       // another, or none, is to keep the cluster
 }
@@ -38,8 +44,23 @@ type away struct {
 const keptAlone = 20
 
 func newAway(k *Keeper, kept record.Lookout) *away {
-	return &away{k: k, name: kept.Cluster, kept: kept, since: time.Now()}
+	return &away{k: k, name: kept.Cluster, kept: kept, since: time.Now(), long: longTurns(k, "lookout "+kept.Cluster)}
 }
+
+// longTurns are for calls to the other side that may last.
+func longTurns(k *Keeper, queue string) *turns {
+	var waited prometheus.Observer = prometheus.ObserverFunc(func(float64) {})
+	if k != nil {
+		waited = k.metrics.waits.WithLabelValues(queue)
+	}
+	return newTurns(longAtOnce, longPatience, waited)
+}
+
+// So many calls that may last are made at a time; one that has lasted so long lets another begin.
+const (
+	longAtOnce   = 128
+	longPatience = 10 * time.Second
+)
 
 // heard is when the lookout was heard of last; zero when it never was.
 func (a *away) heard() (at time.Time, here bool) {

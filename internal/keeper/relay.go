@@ -47,6 +47,9 @@ func (p *placement) passOn(ev loop.Event, filed loop.Filed) {
 		p.introduce(filed)
 	case loop.WasRead:
 		p.k.spawn(func() {
+			if done, err := a.long.Take(p.ctx, p.ID); err == nil {
+				defer done()
+			}
 			_ = p.ofKept(p.ctx, "was_read", wasRead{p.ID, ev.Name, ev.AsOf}, nil) // it is told anew when it is back
 			p.Hears().Taken.Add(1)
 		})
@@ -111,6 +114,11 @@ func (p *placement) introduce(filed loop.Filed) {
 	if _, err := p.cluster.away.there(); err != nil {
 		return // it is introduced when its lookout comes
 	}
+	done, err := p.cluster.away.long.Take(p.ctx, p.ID)
+	if err != nil {
+		return
+	}
+	defer done()
 	w, err := p.toKeep()
 	if err == nil {
 		err = p.cluster.away.call(p.ctx, "keep", w, nil)

@@ -37,6 +37,7 @@ type uplink struct {
 	k      *Keeper
 	limits roster.Limits
 	wrote  chan struct{} // there is something that the service has not got
+	long   *turns        // readings, which last as long as the service renders
 
 	mu    sync.Mutex
 	peer  *link.Peer // nil while it can't be reached
@@ -47,7 +48,7 @@ type uplink struct {
 }
 
 func newUplink(k *Keeper, of *LookoutOf) *uplink {
-	return &uplink{k: k, limits: of.Limits, wrote: make(chan struct{}, 1), known: map[string]map[secret.Place]secret.Known{}, twins: map[string]map[string]*standing.View{}, uses: map[string][]secret.Place{}, lacks: map[string]bool{}}
+	return &uplink{k: k, long: longTurns(k, "read"), limits: of.Limits, wrote: make(chan struct{}, 1), known: map[string]map[secret.Place]secret.Known{}, twins: map[string]map[string]*standing.View{}, uses: map[string][]secret.Place{}, lacks: map[string]bool{}}
 }
 
 // errAlone tells that the service can't be asked.
@@ -430,7 +431,12 @@ func (t toldBy) Read(ctx context.Context, asOf standing.AsOf, old *declared.Decl
 	}
 	var out readTold
 	var came []declared.Whole
+	turn, err := u.long.Take(ctx, p.ID)
+	if err != nil {
+		return nil, &loop.Unreadable{Text: err.Error(), Unasked: true}
+	}
 	err = peer.Stream(ctx, "read", ask, &out, gather(&came))
+	turn()
 	if errors.Is(err, link.ErrAway) {
 		return nil, &loop.Unreadable{Text: errAlone.Error(), Unasked: true}
 	}

@@ -22,7 +22,7 @@ import (
 // The bounds of a connection. What is larger than a frame goes as a stream.
 const (
 	maxFrame  = 32 << 20 // bytes
-	maxCalls  = 256      // of the other side that are answered at a time
+	maxCalls  = 1024     // of the other side that are answered at a time
 	maxNested = 64
 	writeTime = 30 * time.Second // until a frame that nobody takes ends the connection
 )
@@ -51,6 +51,15 @@ type frame struct {
 	B cbor.RawMessage `cbor:"4,keyasint,omitempty"`
 	E *Refusal        `cbor:"5,keyasint,omitempty"`
 }
+
+// busy is the Kind of a Refusal that says that more calls are answered already than are at a time: whoever asked asks again.
+const busy = -1
+
+// The pause before a call that was refused so is made again: it grows up to the longest.
+const (
+	againSoon   = 10 * time.Millisecond
+	againLately = 500 * time.Millisecond
+)
 
 // Refusal is why a call is not met, as the other side says it. Kind and More mean what the two sides agree on.
 type Refusal struct {
@@ -358,7 +367,7 @@ func (p *Peer) asked(f frame) error {
 	default:
 		stop()
 		p.forget(f.N)
-		return p.write(frame{K: answer, N: f.N, E: &Refusal{Text: fmt.Sprintf("more than %d calls at a time", maxCalls)}})
+		return p.write(frame{K: answer, N: f.N, E: &Refusal{Kind: busy, Text: fmt.Sprintf("more than %d calls at a time", maxCalls)}})
 	}
 	go func() {
 		defer func() { <-p.slots; stop(); p.forget(f.N) }()
@@ -460,12 +469,30 @@ func (p *Peer) Call(ctx context.Context, method string, args, into any) error {
 	return p.Stream(ctx, method, args, into, nil)
 }
 
-// Stream is a Call whose answer comes in parts, which are given one after the other; an error of part ends it.
+// Stream is a Call whose answer comes in parts, which are given one after the other; an error of part ends it. While the other side answers as many
+// calls as it does at a time, it is made again and again.
 func (p *Peer) Stream(ctx context.Context, method string, args, into any, part func(Raw) error) error {
 	b, err := Encode(args)
 	if err != nil {
 		return err
 	}
+	for pause := againSoon; ; pause = min(2*pause, againLately) {
+		err := p.stream(ctx, method, b, into, part)
+		var no *Refusal
+		if !errors.As(err, &no) || no.Kind != busy {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-p.ctx.Done():
+			return ErrAway
+		case <-time.After(pause):
+		}
+	}
+}
+
+func (p *Peer) stream(ctx context.Context, method string, b Raw, into any, part func(Raw) error) error {
 	w := &waiting{streams: part != nil, done: make(chan frame, 1), more: make(chan struct{}, 1)}
 	p.mu.Lock()
 	p.last++

@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -178,6 +179,37 @@ func TestWhoWaitsIsToldOfTheEnd(t *testing.T) {
 		q.Close(errors.New("pulled"))
 	}()
 	require.ErrorIs(t, p.Call(t.Context(), "wait", nil, nil), ErrAway)
+}
+
+// TestMoreCallsThanAreAnsweredAtATime: those that come too late are made again, and none is lost.
+func TestMoreCallsThanAreAnsweredAtATime(t *testing.T) {
+	const calls = maxCalls + 200
+	var going, most atomic.Int64
+	let := make(chan struct{})
+	h := &talker{answers: map[string]func(context.Context, Raw, func(any) error) (any, error){"wait": func(ctx context.Context, args Raw, _ func(any) error) (any, error) {
+		defer going.Add(-1)
+		if now := going.Add(1); now > most.Load() {
+			most.Store(now)
+		}
+		<-let
+		var n int
+		return n, Decode(args, &n)
+	}}}
+	p, _ := pair(t, &talker{}, h)
+	var all sync.WaitGroup
+	for n := range calls {
+		all.Go(func() {
+			var got int
+			assert.NoError(t, p.Call(t.Context(), "wait", n, &got))
+		})
+	}
+	require.Eventually(t, func() bool { return going.Load() == maxCalls }, 10*time.Second, time.Millisecond)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	require.ErrorIs(t, p.Call(ctx, "wait", 0, nil), context.Canceled)
+	close(let)
+	all.Wait()
+	assert.LessOrEqual(t, most.Load(), int64(maxCalls))
 }
 
 // TestAMistakeOfOursEndsOneConnection: what somebody says that we did not think of ends theirs and nobody else's, and is told where it ends.
