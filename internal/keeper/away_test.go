@@ -307,3 +307,32 @@ func TestNobodyIsReadForWhoIsGone(t *testing.T) {
 	p.asked.Unlock()
 	assert.ErrorIs(t, <-got, context.Canceled)
 }
+
+// TestTheEndOfARemovalIsToldUntilItIsTakenIn: a service that is told while it takes the lookout in may not come through with it.
+func TestTheEndOfARemovalIsToldUntilItIsTakenIn(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	here, there := net.Pipe()
+	up := newUplink(p.k, &LookoutOf{})
+	p.k.up = up
+	told := make(chan string, 1)
+	up.peer = link.New(t.Context(), here, says{})
+	service := link.New(t.Context(), there, words{told: told})
+	go func() { _ = up.peer.Run() }()
+	go func() { _ = service.Run() }()
+	p.finish()
+	assert.Equal(t, "finished", <-told)
+	require.Eventually(t, func() bool {
+		return slices.ContainsFunc(p.take(), func(ev loop.Event) bool { _, is := ev.(loop.Unfinished); return is })
+	}, 10*time.Second, 10*time.Millisecond)
+}
+
+// words keeps what it is told of.
+type words struct {
+	says
+	told chan string
+}
+
+func (w words) Told(method string, _ link.Raw) error {
+	w.told <- method
+	return nil
+}

@@ -266,13 +266,17 @@ func (p *placement) finish() {
 	if p.k.up != nil {
 		end = func() error { return p.k.up.finished(p.ID) }
 	}
-	if err := end(); err != nil && p.ctx.Err() == nil {
-		if !errors.Is(err, errAlone) { // that is told already, and goes on for as long as it takes
-			p.log.Error("the ward can't be removed", "error", err)
-		}
-		time.AfterFunc(2*time.Second, func() { p.post(loop.Unfinished{}) })
+	err := end()
+	if err != nil && p.ctx.Err() == nil && !errors.Is(err, errAlone) { // that is told already, and goes on for as long as it takes
+		p.log.Error("the ward can't be removed", "error", err)
+	}
+	if err != nil || p.k.up != nil { // a service that was told may not come through with it: it is told until it lets go of the ward
+		time.AfterFunc(finishAgain, func() { p.post(loop.Unfinished{}) })
 	}
 }
+
+// finishAgain is how long it takes until the end of a removal is tried, or told, again.
+const finishAgain = 2 * time.Second
 
 // lookAnswer is what a look by name has found.
 func lookAnswer(body map[string]any, err error) index.Answer {
