@@ -3,8 +3,10 @@ package keeper
 import (
 	"context"
 	"encoding/json"
+	"log/slog"
 	"maps"
 	"net"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -335,4 +337,23 @@ type words struct {
 func (w words) Told(method string, _ link.Raw) error {
 	w.told <- method
 	return nil
+}
+
+// TestWhatIsBeingRemovedDoesNotComeBack: the lookout has let go of the ward, and the connection ended before the service heard of it. It is introduced
+// again, as what it is.
+func TestWhatIsBeingRemovedDoesNotComeBack(t *testing.T) {
+	store, err := record.Open(t.Context(), filepath.Join(t.TempDir(), "data"))
+	require.NoError(t, err)
+	defer store.Close()
+	require.NoError(t, store.PutCluster(t.Context(), record.Cluster{Name: "quay", ClusterMore: record.ClusterMore{Server: "https://127.0.0.1:1"}, Token: "t", Labels: map[string]string{}}))
+	k, err := New(t.Context(), store, Options{MirrorDir: t.TempDir(), Lookout: &LookoutOf{Service: "abcdefgh23", Digest: make([]byte, 32)}}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer k.Close()
+	leaving := logbook.Leaving{By: "operator", Why: "the pier is closed", At: time.Now().UTC().Truncate(time.Millisecond), Dismantle: true}
+	require.NoError(t, k.up.keep(t.Context(), overTheWire(t, keepWard{Name: "w", File: "vigila: ward/v1\nname: w\nfrom: {repo: tides, path: app}\ninto: {cluster: quay, namespace: tides}\n", Leaving: &leaving})))
+	p, err := k.one("w@quay")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return p.View().Leaving != nil }, 10*time.Second, time.Millisecond)
+	assert.Equal(t, leaving.Why, p.View().Leaving.Why)
+	assert.True(t, p.View().Leaving.Dismantle)
 }

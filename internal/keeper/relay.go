@@ -161,7 +161,7 @@ func (p *placement) toKeep() (w keepWard, err error) {
 		return w, err
 	}
 	v := p.Placement.View()
-	w.Hold = v.Hold
+	w.Hold, w.Leaving = v.Hold, v.Leaving
 	rejected, err := p.ledger.Rejections(p.ctx, p.ID)
 	for _, key := range sortedKeys(rejected) {
 		w.Rejections = append(w.Rejections, rejected[key])

@@ -99,7 +99,8 @@ func (k *Keeper) Serve(ctx context.Context, peer *link.Peer, w Welcome) error {
 	var all sync.WaitGroup
 	listener := k.Listen()
 	defer listener.Close()
-	if err := peer.Tell("facts", u.facts(ctx)); err != nil {
+	facts := u.facts(ctx)
+	if err := peer.Tell("facts", facts); err != nil {
 		return err
 	}
 	var ids []string
@@ -124,7 +125,7 @@ func (k *Keeper) Serve(ctx context.Context, peer *link.Peer, w Welcome) error {
 		}
 		u.tellWrites(ctx, peer)
 	})
-	all.Go(func() { u.tellFacts(ctx, peer) })
+	all.Go(func() { u.tellFacts(ctx, peer, facts) })
 	u.mu.Lock()
 	used := maps.Clone(u.uses)
 	u.mu.Unlock()
@@ -287,8 +288,8 @@ func (u *uplink) tellWhole(ctx context.Context, peer *link.Peer) error {
 // factsEvery is how often it is looked whether the cluster has other kinds, or another version.
 const factsEvery = 30 * time.Second
 
-func (u *uplink) tellFacts(ctx context.Context, peer *link.Peer) {
-	told := u.facts(ctx)
+// tellFacts tells what there is to know of the cluster, whenever that is other than what was told last.
+func (u *uplink) tellFacts(ctx context.Context, peer *link.Peer, told toldFacts) {
 	tick := time.NewTicker(factsEvery)
 	defer tick.Stop()
 	for {
@@ -777,7 +778,18 @@ func (u *uplink) keep(ctx context.Context, w keepWard) error {
 	if err != nil {
 		return err
 	}
-	return k.putIn(ctx, one, rec, []string{c.conf.Name}, "the ward no longer goes there") // that it goes there the service has found out
+	if err := k.putIn(ctx, one, rec, []string{c.conf.Name}, "the ward no longer goes there"); err != nil { // that it goes there the service has found out
+		return err
+	}
+	if have != nil || w.Leaving == nil {
+		return nil
+	}
+	// Its removal was through here, and the service has not heard the end of it.
+	p, err := k.one(id)
+	if err == nil {
+		_, err = p.want(ctx, loop.Leave{Leaving: *w.Leaving})
+	}
+	return err
 }
 
 // beginAfter takes over what the service knows of a ward that this lookout does not know, or of which it has lost something.

@@ -65,6 +65,7 @@ type keepWard struct {
 	Number     int
 	Hold       *logbook.Hold
 	Rejections []logbook.Rejection
+	Leaving    *logbook.Leaving // it is being removed: what the lookout has let go of already does not come back
 }
 
 // letGo ends that a ward is kept; its objects stay.
