@@ -81,21 +81,23 @@ func TestALookoutAsksWhatItsWardDeclares(t *testing.T) {
 
 // TestAWardThatIsKnownOnlyNowIsToldOf: the lookout keeps it already, as it is; how it stands went by a service that did not know the ward.
 func TestAWardThatIsKnownOnlyNowIsToldOf(t *testing.T) {
-	p := placed(t, ward.Keep{})
-	k := p.k
-	k.kept.enter(p)
-	k.clusters = map[string]*clusterLoop{"quay": p.cluster}
-	k.up = newUplink(k, &LookoutOf{})
+	k := ashoreOf(t, LookoutOf{})
 	w := keepWard{Name: "w", File: "vigila: ward/v1\nname: w\nfrom: {repo: tides, path: app}\ninto: {cluster: quay, namespace: tides}\n"}
-	require.NoError(t, k.store.PutWard(t.Context(), record.Ward{Name: w.Name, File: w.File}, []string{"quay"}))
+	require.NoError(t, k.up.keep(t.Context(), w))
+	before, err := k.one("w@quay")
+	require.NoError(t, err)
+	_, err = before.want(t.Context(), loop.BeWritten{}) // by then it has said all that it has to say
+	require.NoError(t, err)
 	args, err := link.Encode(w)
 	require.NoError(t, err)
 	l := k.Listen()
 	defer l.Close()
 	_, err = k.up.asked(t.Context(), "keep", args, nil)
 	require.NoError(t, err)
-	assert.Equal(t, []Note{{"ward", "w@quay"}}, l.Take())
-	assert.Same(t, p, k.kept.all["w@quay"], "it is kept on as it was")
+	assert.Contains(t, l.Take(), Note{"ward", "w@quay"})
+	p, err := k.one("w@quay")
+	require.NoError(t, err)
+	assert.Same(t, before, p, "it is kept on as it was")
 }
 
 // TestWhatAWardUsesIsKnownByWhatItDeclares: its lookout says so only where that is new to it.
@@ -339,16 +341,51 @@ func (w words) Told(method string, _ link.Raw) error {
 	return nil
 }
 
+// ashoreOf is the keeper of a lookout of quay, whose cluster does not answer.
+func ashoreOf(t *testing.T, of LookoutOf) *Keeper {
+	t.Helper()
+	store, err := record.Open(t.Context(), filepath.Join(t.TempDir(), "data"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, store.Close()) })
+	require.NoError(t, store.PutCluster(t.Context(), record.Cluster{Name: "quay", ClusterMore: record.ClusterMore{Server: "https://127.0.0.1:1"}, Token: "t", Labels: map[string]string{}}))
+	of.Service, of.Digest = "abcdefgh23", make([]byte, 32)
+	k, err := New(t.Context(), store, Options{MirrorDir: t.TempDir(), Lookout: &of}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(k.Close)
+	return k
+}
+
+// TestLabelsDecideAtALookoutToo: what a ward is like in a cluster may follow from the labels of that, which change while it is kept.
+func TestLabelsDecideAtALookoutToo(t *testing.T) {
+	var told []map[string]string
+	k := ashoreOf(t, LookoutOf{Relabelled: func(l map[string]string) { told = append(told, l) }})
+	w := keepWard{Name: "w", File: "vigila: ward/v1\nname: w\nfrom: {repo: tides, path: app}\ninto: {cluster: quay, namespace: tides}\nkeep: {sync: auto}\nset:\n  - where: {labels: {tier: production}}\n    keep: {sync: ask}\n"}
+	for _, c := range []struct {
+		labels map[string]string
+		want   ward.Sync
+		anew   bool
+	}{
+		{map[string]string{}, ward.Auto, true},
+		{map[string]string{"tier": "rehearsal"}, ward.Auto, false},
+		{map[string]string{"tier": "production"}, ward.Ask, true},
+		{map[string]string{"tier": "production"}, ward.Ask, false},
+		{map[string]string{}, ward.Auto, true},
+	} {
+		before, _ := k.one("w@quay")
+		w.Labels = c.labels
+		require.NoError(t, k.up.keep(t.Context(), overTheWire(t, w)))
+		p, err := k.one("w@quay")
+		require.NoError(t, err)
+		assert.Equal(t, c.want, p.Ward.Keep.Sync, "%v", c.labels)
+		assert.Equal(t, c.anew, p != before, "%v", c.labels)
+	}
+	assert.Equal(t, []map[string]string{{"tier": "rehearsal"}, {"tier": "production"}, {}}, told, "so that it is remembered")
+}
+
 // TestWhatIsBeingRemovedDoesNotComeBack: the lookout has let go of the ward, and the connection ended before the service heard of it. It is introduced
 // again, as what it is.
 func TestWhatIsBeingRemovedDoesNotComeBack(t *testing.T) {
-	store, err := record.Open(t.Context(), filepath.Join(t.TempDir(), "data"))
-	require.NoError(t, err)
-	defer store.Close()
-	require.NoError(t, store.PutCluster(t.Context(), record.Cluster{Name: "quay", ClusterMore: record.ClusterMore{Server: "https://127.0.0.1:1"}, Token: "t", Labels: map[string]string{}}))
-	k, err := New(t.Context(), store, Options{MirrorDir: t.TempDir(), Lookout: &LookoutOf{Service: "abcdefgh23", Digest: make([]byte, 32)}}, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	defer k.Close()
+	k := ashoreOf(t, LookoutOf{})
 	leaving := logbook.Leaving{By: "operator", Why: "the pier is closed", At: time.Now().UTC().Truncate(time.Millisecond), Dismantle: true}
 	require.NoError(t, k.up.keep(t.Context(), overTheWire(t, keepWard{Name: "w", File: "vigila: ward/v1\nname: w\nfrom: {repo: tides, path: app}\ninto: {cluster: quay, namespace: tides}\n", Leaving: &leaving})))
 	p, err := k.one("w@quay")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -30,11 +31,14 @@ type LookoutOf struct {
 	Service string        // the id of the service
 	Digest  []byte        // the key of its digests
 	Limits  roster.Limits // what the lookout does in its cluster at most, whatever the service says
+	// Relabelled is told when the service has other labels for the cluster; may be nil.
+	Relabelled func(labels map[string]string)
 }
 
 // uplink is the service, as a lookout knows it: what was told last, and the connection while there is one.
 type uplink struct {
 	k      *Keeper
+	of     *LookoutOf
 	limits roster.Limits
 	wrote  chan struct{} // there is something that the service has not got
 	long   *turns        // readings, which last as long as the service renders
@@ -48,7 +52,7 @@ type uplink struct {
 }
 
 func newUplink(k *Keeper, of *LookoutOf) *uplink {
-	return &uplink{k: k, long: longTurns(k, "read"), limits: of.Limits, wrote: make(chan struct{}, 1), known: map[string]map[secret.Place]secret.Known{}, twins: map[string]map[string]*standing.View{}, uses: map[string][]secret.Place{}, lacks: map[string]bool{}}
+	return &uplink{k: k, of: of, long: longTurns(k, "read"), limits: of.Limits, wrote: make(chan struct{}, 1), known: map[string]map[secret.Place]secret.Known{}, twins: map[string]map[string]*standing.View{}, uses: map[string][]secret.Place{}, lacks: map[string]bool{}}
 }
 
 // errAlone tells that the service can't be asked.
@@ -140,10 +144,15 @@ func (k *Keeper) Serve(ctx context.Context, peer *link.Peer, w Welcome) error {
 
 // relabel takes over the labels that the service has for the cluster.
 func (u *uplink) relabel(labels map[string]string) {
+	moved := false
 	u.k.mu.Lock()
-	defer u.k.mu.Unlock()
 	for _, c := range u.k.clusters {
+		moved = moved || !maps.Equal(c.conf.Labels, labels)
 		c.conf.Labels = labels
+	}
+	u.k.mu.Unlock()
+	if moved && u.of.Relabelled != nil {
+		u.of.Relabelled(labels)
 	}
 }
 
@@ -761,7 +770,12 @@ func (u *uplink) keep(ctx context.Context, w keepWard) error {
 		if err != nil && !errors.Is(err, record.ErrNone) {
 			return err
 		}
-		if err == nil && x.File == rec.File && x.Roster == rec.Roster && x.Source == rec.Source && x.Home == rec.Home && fmt.Sprint(x.Limits) == fmt.Sprint(rec.Limits) {
+		there := one.For(c.conf.Name, w.Labels) // what it is like here follows from labels too
+		if rec.Limits.As != "" {
+			there.Into.As = rec.Limits.As
+		}
+		there.File, there.From.Places = "", nil
+		if err == nil && reflect.DeepEqual(there, *have.Ward) && x.File == rec.File && x.Roster == rec.Roster && x.Source == rec.Source && x.Home == rec.Home && fmt.Sprint(x.Limits) == fmt.Sprint(rec.Limits) {
 			return nil
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"sync"
 	"time"
 
 	"vigila.dev/vigila/internal/core/roster"
@@ -106,10 +107,12 @@ func Run(ctx context.Context, store *record.Store, s Settings, log *slog.Logger)
 var errOther = errors.New("it is another service")
 
 type lookout struct {
-	store  *record.Store
-	s      Settings
-	log    *slog.Logger
-	key    *link.Key
+	store *record.Store
+	s     Settings
+	log   *slog.Logger
+	key   *link.Key
+
+	mu     sync.Mutex // over what is remembered
 	home   home
 	keeper *keeper.Keeper // nil before the service has said whose it is
 }
@@ -138,15 +141,46 @@ func (l *lookout) remembered(ctx context.Context) (bool, error) {
 	return true, json.Unmarshal(text, &l.home)
 }
 
+// remember writes down what holds while the service can't be asked; was is what held before.
+func (l *lookout) remember(ctx context.Context, change func(*home)) (was home, err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	was = l.home
+	now := was
+	change(&now)
+	text, err := json.Marshal(now)
+	if err == nil {
+		err = l.store.PutSetting(ctx, "lookout_home", text)
+	}
+	if err == nil {
+		l.home = now
+	}
+	return was, err
+}
+
+// known is what is remembered.
+func (l *lookout) known() home {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.home
+}
+
+// relabelled remembers other labels of the cluster: what its wards are like follows from them, after a start without the service as well.
+func (l *lookout) relabelled(labels map[string]string) {
+	if _, err := l.remember(context.Background(), func(h *home) { h.Labels = labels }); err != nil {
+		l.log.Error("the labels of the cluster can't be remembered", "error", err)
+	}
+}
+
 // open begins to keep the cluster.
 func (l *lookout) open(ctx context.Context) error {
-	c := l.s.Cluster
-	c.Name, c.Labels = l.home.Cluster, l.home.Labels
+	c, home := l.s.Cluster, l.known()
+	c.Name, c.Labels = home.Cluster, home.Labels
 	if err := l.store.PutCluster(ctx, c); err != nil {
 		return err
 	}
 	opts := l.s.Keeper
-	opts.Lookout = &keeper.LookoutOf{Service: l.home.Service, Digest: l.home.Digest, Limits: l.s.Limits}
+	opts.Lookout = &keeper.LookoutOf{Service: home.Service, Digest: home.Digest, Limits: l.s.Limits, Relabelled: l.relabelled}
 	k, err := keeper.New(ctx, l.store, opts, l.log)
 	if err != nil {
 		return err
@@ -187,21 +221,17 @@ func (l *lookout) once(ctx context.Context) error {
 		return err
 	}
 	now := home{Service: w.Service, Key: l.s.Key, Cluster: w.Cluster, Labels: w.Labels, Digest: w.Digest}
-	if l.keeper != nil && (now.Service != l.home.Service || now.Cluster != l.home.Cluster) {
-		return fmt.Errorf("%w: this is the lookout of %s for service %s, and is told that it is that of %s for service %s; give that one a directory of its own, or, where the service is lost, start the other in its place: vigila serve --in-place-of %s", errOther, l.home.Cluster, l.home.Service, now.Cluster, now.Service, l.home.Service)
+	if was := l.known(); l.keeper != nil && (now.Service != was.Service || now.Cluster != was.Cluster) {
+		return fmt.Errorf("%w: this is the lookout of %s for service %s, and is told that it is that of %s for service %s; give that one a directory of its own, or, where the service is lost, start the other in its place: vigila serve --in-place-of %s", errOther, was.Cluster, was.Service, now.Cluster, now.Service, was.Service)
 	}
-	text, err := json.Marshal(now)
+	was, err := l.remember(start, func(h *home) { *h = now })
 	if err != nil {
 		return err
 	}
-	if err := l.store.PutSetting(start, "lookout_home", text); err != nil {
-		return err
-	}
-	if l.keeper != nil && !bytes.Equal(now.Digest, l.home.Digest) { // another service in the place of one that is lost: what is told by digests is told by others
+	if l.keeper != nil && !bytes.Equal(now.Digest, was.Digest) { // another service in the place of one that is lost: what is told by digests is told by others
 		l.keeper.Close()
 		l.keeper = nil
 	}
-	l.home = now
 	if l.keeper == nil {
 		if err := l.open(ctx); err != nil {
 			return err
