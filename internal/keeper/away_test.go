@@ -177,9 +177,12 @@ func TestALookoutRemovesNothingThatAnotherMayHaveByTheSameCommit(t *testing.T) {
 	_, err := p.spare(removal)
 	require.NoError(t, err, "what was begun goes on")
 
-	up.peer = link.New(t.Context(), there, says{})
+	peer := link.New(t.Context(), there, says{})
+	up.mu.Lock()
+	up.peer = peer
+	up.mu.Unlock()
 	go func() { _ = service.Run() }()
-	go func() { _ = up.peer.Run() }()
+	go func() { _ = peer.Run() }()
 	clear := func() bool { return others{p}.Unread(loop.Marks{}, false) == "" }
 	spared := make(chan error, 1)
 	go func() {
