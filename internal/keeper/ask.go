@@ -82,7 +82,9 @@ func (k *Keeper) start(ctx context.Context, name string, r Ask) (int, error) {
 	}
 	for began := time.Now(); ; {
 		number, err := p.want(ctx, loop.StartRun{Ask: r})
-		if unread := errors.Is(err, loop.ErrUnread); !errors.Is(err, loop.ErrQuiet) && !unread || unread && time.Since(began) > 10*time.Second {
+		var f *Fault
+		soon := errors.As(err, &f) && f.Soon // it is being read, since a rule or the cluster has just been told otherwise
+		if unread := errors.Is(err, loop.ErrUnread); !errors.Is(err, loop.ErrQuiet) && !unread && !soon || (unread || soon) && time.Since(began) > 10*time.Second {
 			if unread {
 				err = fault(Conflict, "%s: %v", p.ID, err)
 			}

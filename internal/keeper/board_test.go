@@ -24,7 +24,7 @@ import (
 // TestABoardIsWhatTheWardsAre: whatever comes, goes, or stands otherwise, the lines are the views of all wards, in the order that people read
 // them in, and what did not change is not made anew.
 func TestABoardIsWhatTheWardsAre(t *testing.T) {
-	k := &Keeper{ctx: t.Context(), holdings: newHoldings(), broker: newBroker(), log: slog.New(slog.DiscardHandler)}
+	k := &Keeper{ctx: t.Context(), holdings: newHoldings(), metrics: newCounters(), broker: newBroker(), log: slog.New(slog.DiscardHandler)}
 	a := newAway(k, record.Lookout{Cluster: "skerry", Told: record.LookoutTold{Heard: time.Now()}})
 	near, far := &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}}, &clusterLoop{k: k, conf: record.Cluster{Name: "skerry"}, away: a}
 	r := rand.New(rand.NewPCG(7, 7))

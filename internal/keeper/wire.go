@@ -272,7 +272,7 @@ func refusal(err error) error {
 	switch {
 	case errors.As(err, &f):
 		r.Kind = int(f.Kind)
-		r.More, _ = link.Encode(faultMore{f.Guards, f.Run})
+		r.More, _ = link.Encode(faultMore{f.Guards, f.Run, f.Soon})
 	case errors.Is(err, loop.ErrQuiet):
 		r.Kind = refusedQuiet
 	case errors.Is(err, loop.ErrUnread):
@@ -288,6 +288,7 @@ func refusal(err error) error {
 type faultMore struct {
 	Guards []plan.Guard
 	Run    int
+	Soon   bool
 }
 
 func unrefused(err error, who string) error {
@@ -311,7 +312,7 @@ func unrefused(err error, who string) error {
 		f := &Fault{Kind: FaultKind(r.Kind), Text: r.Text}
 		var more faultMore
 		if len(r.More) > 0 && link.Decode(r.More, &more) == nil {
-			f.Guards, f.Run = more.Guards, more.Run
+			f.Guards, f.Run, f.Soon = more.Guards, more.Run, more.Soon
 		}
 		return f
 	}

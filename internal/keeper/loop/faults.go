@@ -25,7 +25,8 @@ type Fault struct {
 	Kind   FaultKind
 	Text   string
 	Guards []plan.Guard
-	Run    int // the entry of the run that is in the way; 0 when none is
+	Run    int  // the entry of the run that is in the way; 0 when none is
+	Soon   bool // it is otherwise in a moment: whoever asked for it may wait that long
 }
 
 func (f *Fault) Error() string { return f.Text }

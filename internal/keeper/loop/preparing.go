@@ -111,7 +111,9 @@ func (m *making) sync() error {
 	}
 	switch {
 	case d == nil:
-		return fault(Conflict, "%s can't be synced: %s", m.ID, cmp.Or(m.repository.Problem, "the repository has not been read yet"))
+		f := fault(Conflict, "%s can't be synced: %s", m.ID, cmp.Or(m.repository.Problem, "the repository has not been read yet"))
+		f.Soon = m.repository.Problem == ""
+		return f
 	case d.Waits != "":
 		return fault(Conflict, "%s has nothing to sync: it %s", m.ID, d.Waits)
 	case !m.repository.Known && r.Declared == nil:
