@@ -97,14 +97,8 @@ func (p *pushed) lot(ctx context.Context, i, version int) (ours, limit time.Dura
 		return 0, 0, err
 	}
 	before := a.JSON200.Newest.Number
-	if err := p.repo.push("Version of "+name, map[string]string{"s/" + name + "/stop-0/versions.yaml": versionsAt(version)}); err != nil {
-		return 0, 0, err
-	}
-	if limit, err = p.fetch(); err != nil {
-		return 0, 0, err
-	}
-	start := time.Now()
-	if err := p.tell(ctx); err != nil {
+	start, limit, err := p.commit(ctx, "Version of "+name, map[string]string{"s/" + name + "/stop-0/versions.yaml": versionsAt(version)})
+	if err != nil {
 		return 0, 0, err
 	}
 	for {

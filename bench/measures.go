@@ -374,18 +374,24 @@ func (p *pushed) fetch() (time.Duration, error) {
 	return time.Since(start), err
 }
 
+// commit pushes a commit, has the bare fetch bring it up, and tells the service of it, from when on is measured.
+func (p *pushed) commit(ctx context.Context, subject string, files map[string]string) (start time.Time, limit time.Duration, err error) {
+	if err := p.repo.push(subject, files); err != nil {
+		return start, 0, err
+	}
+	if limit, err = p.fetch(); err != nil {
+		return start, 0, err
+	}
+	start = time.Now()
+	return start, limit, p.tell(ctx)
+}
+
 // one pushes a commit to one ward: how long a bare fetch of it takes, and how long it takes from the push until the ward is
 // called behind.
 func (p *pushed) one(ctx context.Context, n int) (ours, limit time.Duration, err error) {
 	i := n * 37 % p.wards
-	if err := p.repo.push("Change "+p.name(i), map[string]string{"wards/" + p.name(i) + "/config.yaml": manifest(p.name(i), 0, 2+n)}); err != nil {
-		return 0, 0, err
-	}
-	if limit, err = p.fetch(); err != nil {
-		return 0, 0, err
-	}
-	start := time.Now()
-	if err := p.tell(ctx); err != nil {
+	start, limit, err := p.commit(ctx, "Change "+p.name(i), map[string]string{"wards/" + p.name(i) + "/config.yaml": manifest(p.name(i), 0, 2+n)})
+	if err != nil {
 		return 0, 0, err
 	}
 	for behind := false; !behind; {

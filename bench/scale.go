@@ -365,14 +365,8 @@ func (f *coast) commit(ctx context.Context) (row, error) {
 	ours, limit, profile, err := f.inTurns(rounds, func(n int) (ours, limit time.Duration, err error) {
 		i, j := n*37%f.n, n*7%wardsEach
 		name := f.ward(i, j)
-		if err := f.repo.push("Change "+name, map[string]string{f.sea(i) + "/" + name + "/all.yaml": f.objects(i, j, 2+n)}); err != nil {
-			return 0, 0, err
-		}
-		if limit, err = p.fetch(); err != nil {
-			return 0, 0, err
-		}
-		start := time.Now()
-		if err := p.tell(ctx); err != nil {
+		start, limit, err := p.commit(ctx, "Change "+name, map[string]string{f.sea(i) + "/" + name + "/all.yaml": f.objects(i, j, 2+n)})
+		if err != nil {
 			return 0, 0, err
 		}
 		err = until(ctx, name+" has been synced", func() (bool, error) {
