@@ -443,19 +443,61 @@ func config(name, key, value string) string {
 
 const webService = "apiVersion: v1\nkind: Service\nmetadata: {name: berth-planner}\nspec: {selector: {app: berth-planner}, ports: [{port: 80, targetPort: 8080}]}\n"
 
+// pipes are the connections that go through a proxy, which a test can cut.
+type pipes struct {
+	mu   sync.Mutex
+	ends map[net.Conn]struct{}
+	down bool
+	read io.Writer // gets what goes through; may be nil
+}
+
+// join lets two connections speak with each other, until either ends; while nothing goes through it ends both.
+func (p *pipes) join(a, b net.Conn) {
+	p.mu.Lock()
+	down := p.down
+	if !down {
+		if p.ends == nil {
+			p.ends = map[net.Conn]struct{}{}
+		}
+		p.ends[a], p.ends[b] = struct{}{}, struct{}{}
+	}
+	p.mu.Unlock()
+	pipe := func(to, from net.Conn) {
+		var all io.Reader = from
+		if p.read != nil {
+			all = io.TeeReader(from, p.read)
+		}
+		if !down {
+			_, _ = io.Copy(to, all)
+		}
+		_ = to.Close()
+		_ = from.Close()
+	}
+	go pipe(a, b)
+	go pipe(b, a)
+}
+
+// cut ends every connection and refuses new ones, or lets them through again.
+func (p *pipes) cut(down bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.down = down
+	for c := range p.ends {
+		_ = c.Close()
+	}
+	clear(p.ends)
+}
+
 // breakable is a TCP proxy to the API server that a test can cut.
 type breakable struct {
-	mu     sync.Mutex
-	l      net.Listener
-	target string
-	conns  map[net.Conn]struct{}
-	down   bool
+	pipes
+	l net.Listener
 }
 
 func newBreakable(t *testing.T, target string) *breakable {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	b := &breakable{l: l, target: target, conns: map[net.Conn]struct{}{}}
+	b := &breakable{l: l}
 	t.Cleanup(func() { _ = l.Close() })
 	go func() {
 		for {
@@ -463,38 +505,14 @@ func newBreakable(t *testing.T, target string) *breakable {
 			if err != nil {
 				return
 			}
-			b.mu.Lock()
-			down := b.down
-			b.mu.Unlock()
-			up, err := net.Dial("tcp", b.target)
-			if down || err != nil {
+			if up, err := net.Dial("tcp", target); err != nil {
 				_ = c.Close()
-				continue
+			} else {
+				b.join(c, up)
 			}
-			b.mu.Lock()
-			b.conns[c], b.conns[up] = struct{}{}, struct{}{}
-			b.mu.Unlock()
-			pipe := func(to, from net.Conn) {
-				_, _ = io.Copy(to, from)
-				_ = to.Close()
-				_ = from.Close()
-			}
-			go pipe(up, c)
-			go pipe(c, up)
 		}
 	}()
 	return b
-}
-
-// cut drops every connection and refuses new ones, or lets them through again.
-func (b *breakable) cut(down bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.down = down
-	for c := range b.conns {
-		_ = c.Close()
-	}
-	clear(b.conns)
 }
 
 func jsonInto(b []byte, v any) bool { return json.Unmarshal(b, v) == nil }

@@ -3,7 +3,6 @@ package e2e
 import (
 	"context"
 	"crypto/tls"
-	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -13,7 +12,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -276,12 +274,12 @@ func TestALookoutBehindAProxy(t *testing.T) {
 	s.here("quay", true)
 	s.add(s.wardFile("sync: auto, every: 1s, drift: restore", "within: 30s"))
 	s.until("in step", inStepAndReady)
-	assert.NotContains(t, p.read.String(), s.name, "the proxy reads nothing")
-	p.cut()
+	assert.NotContains(t, p.seen.String(), s.name, "the proxy reads nothing")
+	p.cut(true)
 	s.here("quay", false)
 	s.edit("kubectl-edit", "configmap/"+s.name, `data.berths="9"`)
 	require.Eventually(t, func() bool { return s.berths() == "2" }, patience, 50*time.Millisecond, "it goes on by itself")
-	p.let()
+	p.cut(false)
 	s.here("quay", true)
 	s.until("in step", inStepAndReady)
 	require.Eventually(t, func() bool { return len(s.entries()) == 2 }, patience, 50*time.Millisecond)
@@ -289,21 +287,17 @@ func TestALookoutBehindAProxy(t *testing.T) {
 
 // proxy is an HTTP proxy that lets connections to one place out.
 type proxy struct {
+	pipes
 	address string
-	mu      sync.Mutex
-	shut    bool
-	all     map[net.Conn]bool
-	read    lockedBuffer // what went through
+	seen    lockedBuffer // what went through
 }
 
 func startProxy(t *testing.T, name, at string) *proxy {
 	t.Helper()
-	p := &proxy{all: map[net.Conn]bool{}}
+	p := &proxy{}
+	p.read = &p.seen
 	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		p.mu.Lock()
-		shut := p.shut
-		p.mu.Unlock()
-		if shut || q.Method != http.MethodConnect || q.Host != name {
+		if q.Method != http.MethodConnect || q.Host != name {
 			http.Error(w, "not through here", http.StatusForbidden)
 			return
 		}
@@ -317,32 +311,11 @@ func startProxy(t *testing.T, name, at string) *proxy {
 			return
 		}
 		_, _ = in.Write([]byte("HTTP/1.1 200 Connection established\r\n\r\n"))
-		p.mu.Lock()
-		p.all[in], p.all[out] = true, true
-		p.mu.Unlock()
-		go func() { _, _ = io.Copy(in, io.TeeReader(out, &p.read)); _ = in.Close() }()
-		go func() { _, _ = io.Copy(out, io.TeeReader(in, &p.read)); _ = out.Close() }()
+		p.join(in, out)
 	}))
-	t.Cleanup(func() { p.cut(); h.Close() })
+	t.Cleanup(func() { p.cut(true); h.Close() })
 	p.address = strings.TrimPrefix(h.URL, "http://")
 	return p
-}
-
-// cut ends every connection, and lets none through until let.
-func (p *proxy) cut() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.shut = true
-	for c := range p.all {
-		_ = c.Close()
-	}
-	clear(p.all)
-}
-
-func (p *proxy) let() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.shut = false
 }
 
 // TestACentreIsRebuiltFromItsLookouts: of a service that lost everything, its key too, another one takes the place: what was declared comes from git,
