@@ -114,6 +114,14 @@ func TestTheBoardHasNoHiddenEnd(t *testing.T) {
 	assert.Equal(t, "No ward matches.\n", text(func(p *printer) { p.board(&client.WardList{}, &listFlags{search: "x"}) }))
 }
 
+// TestBehindWithNothingToSync: all is applied, and a run waits until it is ready; nothing is counted that is not there.
+func TestBehindWithNothingToSync(t *testing.T) {
+	w := ward("behind")
+	assert.Equal(t, "behind", standingWords(w))
+	w.Pending = 1
+	assert.Equal(t, "behind, 1 object", standingWords(w))
+}
+
 func TestAWardsPage(t *testing.T) {
 	w := ward("behind")
 	w.Pending, w.Says, w.Repo, w.Ref, w.Path, w.Owner = 1, "1 object to sync", "moorings", "main", "services", "harbour-ops"

@@ -185,7 +185,9 @@ func standingWords(w client.Ward) string {
 			s += "; behind, " + count(w.Pending, "object")
 		}
 	case "behind":
-		s += ", " + count(w.Pending, "object")
+		if w.Pending > 0 { // a run that goes on has applied all of them, and waits until they are ready
+			s += ", " + count(w.Pending, "object")
+		}
 	}
 	if w.AddedFields > 0 {
 		s += fmt.Sprintf(", +%d by others", w.AddedFields)
