@@ -65,7 +65,7 @@ func (p *placement) fresh(ctx context.Context) (*standing.View, error) {
 	if err != nil {
 		return p.View(), err
 	}
-	if by != nil {
+	if p.cluster.away != nil {
 		p.shown(by, v)
 		v = p.View()
 	}
@@ -216,7 +216,7 @@ func (p *placement) dressed(by *link.Peer, out *Preview, err error) (*Preview, e
 	if err != nil || p.cluster.away == nil {
 		return out, err
 	}
-	if out.View != nil && by != nil {
+	if out.View != nil {
 		p.shown(by, out.View)
 	}
 	out.View = p.View()

@@ -390,10 +390,27 @@ func TestLabelsDecideAtALookoutToo(t *testing.T) {
 func TestWhatIsBeingRemovedDoesNotComeBack(t *testing.T) {
 	k := ashoreOf(t, LookoutOf{})
 	leaving := logbook.Leaving{By: "operator", Why: "the pier is closed", At: time.Now().UTC().Truncate(time.Millisecond), Dismantle: true}
-	require.NoError(t, k.up.keep(t.Context(), overTheWire(t, keepWard{Name: "w", File: "vigila: ward/v1\nname: w\nfrom: {repo: tides, path: app}\ninto: {cluster: quay, namespace: tides}\n", Leaving: &leaving})))
+	w := overTheWire(t, keepWard{Name: "w", File: "vigila: ward/v1\nname: w\nfrom: {repo: tides, path: app}\ninto: {cluster: quay, namespace: tides}\n"})
+	require.NoError(t, k.up.keep(t.Context(), w))
 	p, err := k.one("w@quay")
+	require.NoError(t, err)
+	k.changing.Lock()
+	err = k.retire(t.Context(), p, leaving)
+	k.changing.Unlock()
+	require.NoError(t, err)
+	w.Leaving = &leaving
+	require.NoError(t, k.up.keep(t.Context(), w))
+	p, err = k.one("w@quay")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return p.View().Leaving != nil }, 10*time.Second, time.Millisecond)
 	assert.Equal(t, leaving.Why, p.View().Leaving.Why)
 	assert.True(t, p.View().Leaving.Dismantle)
+
+	k = ashoreOf(t, LookoutOf{}) // one that lost its record: what of the ward is still there it does not know
+	require.NoError(t, k.up.keep(t.Context(), w))
+	p, err = k.one("w@quay")
+	require.NoError(t, err)
+	_, err = p.want(t.Context(), loop.BeWritten{})
+	require.NoError(t, err)
+	assert.Nil(t, p.View().Leaving)
 }

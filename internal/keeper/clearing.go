@@ -21,9 +21,15 @@ type askUnread struct {
 // clearance is what the service has said of the removals of a ward.
 type clearance struct {
 	mu    sync.Mutex
-	asked int64 // the looks that the ward had taken in when it was asked; the answer is good until there are more
+	of    clearing
 	going bool
 	clear bool
+}
+
+// clearing is what an answer is of.
+type clearing struct {
+	taken   int64 // looks that the ward had taken in when it was asked, and one: the answer is good until there are more
+	leaving bool  // of a ward that leaves its roster, which is not waited for then
 }
 
 // clearly is who is waited for.
@@ -31,18 +37,18 @@ const clearly = "the service, which tells whether another ward has what is to be
 
 // cleared tells whether nobody else may come to declare what the ward is about to remove; where that is not known it is being asked.
 func (u *uplink) cleared(p *placement, leaving bool) bool {
-	now := p.Hears().Taken.Load() + 1 // 0 is never asked
+	now := clearing{p.Hears().Taken.Load() + 1, leaving} // the zero value is never asked
 	c := &p.clearance
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.asked == now && (c.clear || c.going) {
+	if c.of == now && (c.clear || c.going) {
 		return c.clear
 	}
-	c.asked, c.going, c.clear = now, true, false
+	c.of, c.going, c.clear = now, true, false
 	u.k.spawn(func() {
 		err := u.clear(p.ctx, p, leaving)
 		c.mu.Lock()
-		if c.asked == now {
+		if c.of == now {
 			c.going, c.clear = false, err == nil
 		}
 		c.mu.Unlock()

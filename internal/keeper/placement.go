@@ -11,6 +11,7 @@ import (
 
 	"vigila.dev/vigila/internal/core/declared"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/drive"
@@ -84,10 +85,7 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 	if rec.Err != nil {
 		return rec.Err
 	}
-	w = w.For(rec.Cluster, c.labels())
-	if limits.As != "" {
-		w.Into.As = limits.As
-	}
+	w = wardIn(w, rec.Cluster, c.labels(), limits)
 	p := k.newPlacement(rec, w, of, c, "")
 	p.repo, p.reading = r, p.reads(r, limits)
 	if err := p.takeHands(); err != nil {
@@ -161,10 +159,7 @@ func (k *Keeper) openTold(ctx context.Context, rec record.Placement, w ward.Ward
 	if rec.Err != nil {
 		return rec.Err
 	}
-	w = w.For(rec.Cluster, c.labels())
-	if of.Limits.As != "" {
-		w.Into.As = of.Limits.As
-	}
+	w = wardIn(w, rec.Cluster, c.labels(), of.Limits)
 	p := k.newPlacement(rec, w, of, c, "")
 	if err := p.takeHands(); err != nil {
 		return err
@@ -184,9 +179,18 @@ func (k *Keeper) openTold(ctx context.Context, rec record.Placement, w ward.Ward
 	return nil
 }
 
+// wardIn is a ward as it is kept in one cluster. Where it was read from, on whatever machine, is no part of that: what is kept of it has lines of its own.
+func wardIn(w ward.Ward, cluster string, labels map[string]string, limits roster.Limits) ward.Ward {
+	w = w.For(cluster, labels)
+	if limits.As != "" {
+		w.Into.As = limits.As
+	}
+	w.File, w.From.Places = "", nil
+	return w
+}
+
 // newPlacement is a ward in a cluster of which nothing is known yet. broken tells why what the record holds of it can't be used.
 func (k *Keeper) newPlacement(rec record.Placement, w ward.Ward, of record.Ward, c *clusterLoop, broken string) *placement {
-	w.File, w.From.Places = "", nil // where it was read from, on whatever machine; what is kept of it has lines of its own
 	p := &placement{k: k, mailbox: newMailbox(), drives: map[int]*drive.Drive{}, ties: ties{cluster: c, ledger: k.ledger, log: k.log.With("ward", rec.ID), ended: make(chan struct{})}}
 	p.ctx, p.cancel = context.WithCancel(k.ctx)
 	p.Placement = loop.New(loop.Identity{ID: rec.ID, Cluster: c.conf.Name, Ward: &w, File: of.File, Roster: of.Roster, Source: of.Source, Service: k.service, Mask: k.mask, Broken: broken},
@@ -255,7 +259,7 @@ func (k *Keeper) openBroken(rec record.Placement, w ward.Ward, of record.Ward, w
 	if w.Name == "" {
 		w.Name = rec.Ward
 	}
-	p := k.newPlacement(rec, w, of, c, why.Error())
+	p := k.newPlacement(rec, wardIn(w, rec.Cluster, c.labels(), of.Limits), of, c, why.Error())
 	if p.repo = r; k.up == nil {
 		p.reading = p.reads(r, of.Limits)
 	}

@@ -757,9 +757,12 @@ func (u *uplink) keep(ctx context.Context, w keepWard) error {
 	k.mu.RLock()
 	have := k.kept.all[id]
 	k.mu.RUnlock()
-	if last, err := k.store.LastNumber(ctx, id); err != nil {
+	last, err := k.store.LastNumber(ctx, id)
+	if err != nil {
 		return err
-	} else if have != nil && last > w.Number {
+	}
+	knew := last > 0
+	if have != nil && last > w.Number {
 		u.mu.Lock()
 		u.lacks[id] = true
 		u.mu.Unlock()
@@ -770,11 +773,7 @@ func (u *uplink) keep(ctx context.Context, w keepWard) error {
 		if err != nil && !errors.Is(err, record.ErrNone) {
 			return err
 		}
-		there := one.For(c.conf.Name, w.Labels) // what it is like here follows from labels too
-		if rec.Limits.As != "" {
-			there.Into.As = rec.Limits.As
-		}
-		there.File, there.From.Places = "", nil
+		there := wardIn(one, c.conf.Name, w.Labels, rec.Limits) // what it is like here follows from labels too
 		if err == nil && reflect.DeepEqual(there, *have.Ward) && x.File == rec.File && x.Roster == rec.Roster && x.Source == rec.Source && x.Home == rec.Home && fmt.Sprint(x.Limits) == fmt.Sprint(rec.Limits) {
 			return nil
 		}
@@ -785,20 +784,19 @@ func (u *uplink) keep(ctx context.Context, w keepWard) error {
 	if err := k.store.PutWard(ctx, rec, []string{c.conf.Name}); err != nil {
 		return err
 	}
-	last, err := k.store.LastNumber(ctx, id)
-	if err == nil && last < w.Number {
-		err = u.beginAfter(ctx, id, w)
-	}
-	if err != nil {
-		return err
+	if last < w.Number {
+		if err := u.beginAfter(ctx, id, w); err != nil {
+			return err
+		}
 	}
 	if err := k.putIn(ctx, one, rec, []string{c.conf.Name}, "the ward no longer goes there"); err != nil { // that it goes there the service has found out
 		return err
 	}
-	if have != nil || w.Leaving == nil {
+	if have != nil || w.Leaving == nil || !knew {
 		return nil
 	}
-	// Its removal was through here, and the service has not heard the end of it.
+	// It was kept here, and its removal was through; the service has not heard the end of it. A lookout that lost its record does not know what of it is
+	// still there, and keeps it until somebody removes it again.
 	p, err := k.one(id)
 	if err == nil {
 		_, err = p.want(ctx, loop.Leave{Leaving: *w.Leaving})

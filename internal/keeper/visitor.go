@@ -666,7 +666,7 @@ func (p *placement) shown(by *link.Peer, v *standing.View) {
 	if p.toldBy.Load() != by {
 		old = nil // it is not what was known last any more
 	}
-	late := old != nil && v.Made < old.Made || p.cluster.away.now() != by
+	late := old != nil && v.Made < old.Made || by == nil || p.cluster.away.now() != by
 	if !late {
 		p.Show(v, nil)
 		p.toldBy.Store(by)
