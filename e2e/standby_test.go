@@ -107,6 +107,11 @@ func TestOneStandsByOnACopy(t *testing.T) {
 	_ = r.Body.Close()
 	assert.Equal(t, http.StatusServiceUnavailable, r.StatusCode)
 	a.fails(2, "stand_by_of needs lease", "serve", "--stand-by-of", b.url)
+	c := newService(t) // which was never a part of the pair
+	c.kill()
+	theirs := filepath.Join(c.dir, "data")
+	require.NoError(t, os.WriteFile(filepath.Join(theirs, "vigila.key"), key, 0o600))
+	a.fails(1, filepath.Join(theirs, "vigila.db")+" holds that of", append([]string{"serve", "--listen", "127.0.0.1:0", "--data", theirs}, pair(a.url)...)...)
 
 	a.add(a.wardFile("sync: auto, every: 1s", "within: 60s"))
 	a.until("in step", inStepAndReady)

@@ -263,6 +263,7 @@ func (o *office) copied(ctx context.Context) (*right, error) {
 	}
 	ctx, end := context.WithCancel(ctx)
 	inStep, over := make(chan struct{}), make(chan struct{})
+	var never error // why no copy can ever be made; to be read after over
 	go func() {
 		defer close(over)
 		for _, at := range listed(o.s.StandByOf) { // which of them works, and whether this is one of them, nobody knows beforehand
@@ -271,6 +272,10 @@ func (o *office) copied(ctx context.Context) (*right, error) {
 				close(inStep)
 			})
 			if err == nil {
+				return
+			}
+			if errors.Is(err, record.ErrAnother) { // nor the next time, and all of it was sent to find that out
+				never = err
 				return
 			}
 			select {
@@ -300,7 +305,7 @@ func (o *office) copied(ctx context.Context) (*right, error) {
 	case <-over:
 	}
 	r.end()
-	return nil, nil
+	return nil, never
 }
 
 // first is the right of who worked last, or of whoever begins: as long as nobody else works.
