@@ -357,7 +357,7 @@ func TestRightsInTwoNamespacesAreEnough(t *testing.T) {
 	}
 	at(one+"@narrow", "is told how to look into some namespaces", func(w client.Ward) bool { return strings.Contains(w.Says, "--only-namespace") })
 
-	s.ok("cluster", "add", "narrow", "--only-namespace", one, "--only-namespace", two)
+	s.ok("cluster", "add", "narrow", "--only-namespace", one, "--only-namespace", two, "--only-namespace", one)
 	s.add(gate(two))
 	at(one+"@narrow", "is in step", inStepAndReady)
 	at(two+"@narrow", "is in step", inStepAndReady)

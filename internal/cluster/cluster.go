@@ -154,6 +154,7 @@ func Connect(cfg Config, log *slog.Logger) (*Cluster, error) {
 	rc.QPS = -1 // the API server's own fairness is the limit, not the client's guess
 	rc.UserAgent = "vigila"
 	rc.WarningHandler = rest.NoWarnings{}
+	cfg.Namespaces = slices.Compact(slices.Sorted(slices.Values(cfg.Namespaces))) // one that is named twice is read once
 	c := &Cluster{Config: cfg, log: log.With("cluster", cfg.Name), rest: rc, watches: map[schema.GroupVersionKind][]*watch{}, actors: map[string]*Cluster{}}
 	c.endsWhat, c.ends = endOf(rc)
 	if c.dyn, err = dynamic.NewForConfig(rc); err != nil {

@@ -87,13 +87,14 @@ func TestConnectNamesTheMistake(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("apiVersion: v1\nkind: Config\nclusters: [{name: a, cluster: {server: 'https://127.0.0.1:1'}}]\ncontexts: [{name: a, context: {cluster: a, user: u}}]\nusers: [{name: u, user: {token: t}}]\n"), 0o600))
 	_, err = Connect(Config{Name: "quay", Kubeconfig: file, Files: files, Context: "b"}, log)
 	require.ErrorContains(t, err, `has no context "b"; it has: a`)
-	c, err := Connect(Config{Name: "quay", Kubeconfig: file, Files: files, Context: "a"}, log)
+	c, err := Connect(Config{Name: "quay", Kubeconfig: file, Files: files, Context: "a", Namespaces: []string{"piers", "fares", "piers"}}, log)
 	require.NoError(t, err)
 	defer c.Close()
 	_, err = c.Version(context.Background())
 	var gone *UnreachableError
 	require.ErrorAs(t, err, &gone)
 	assert.Equal(t, "https://127.0.0.1:1", c.Server())
+	assert.Equal(t, []string{"fares", "piers"}, c.spaces(), "one that is named twice is waited for once, or its autoscalers were never known")
 }
 
 // seen counts what a handler is told.

@@ -54,7 +54,7 @@ func only(said, was []string) []string {
 	case len(said) == 0:
 		return was
 	}
-	return said
+	return slices.Compact(slices.Sorted(slices.Values(said)))
 }
 
 // heldTo is what somebody says of a cluster, beside how it is reached, over what was said of it before: what they leave out stays. old is nil for a
