@@ -376,7 +376,7 @@ const shownWhole = 200
 func (p *placement) fieldsOf(ctx context.Context, in map[string][]object.Ref) (map[object.Ref][]compare.Difference, error) {
 	var all []object.Object
 	for snapshot, refs := range in {
-		whole, err := p.ledger.Snapshot(ctx, snapshot, refs...)
+		whole, err := p.k.ledger.Snapshot(ctx, snapshot, refs...)
 		if err != nil {
 			return nil, fmt.Errorf("read what would be removed: %w", err)
 		}

@@ -20,6 +20,7 @@ import (
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/keeper/loop"
+	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/keeper/sources"
 	"vigila.dev/vigila/internal/metrics"
 	"vigila.dev/vigila/internal/record"
@@ -135,6 +136,8 @@ type outside struct {
 	asks    asker
 	up      *uplink      // the service, at a lookout; nil at a service
 	driving atomic.Int64 // runs that go on
+	common  *loop.Common // of all wards
+	reads   *reading.Common
 	board   board
 	tidying sync.RWMutex // what is put, or found to be there, is not taken for unused meanwhile
 }
@@ -192,6 +195,7 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		opts.Calls = 4 * opts.Parallel
 	}
 	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, log: log, opts: opts, metrics: newCounters(), broker: newBroker(), holdings: newHoldings()}
+	k.share()
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
 	k.asked = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("registry"))
@@ -282,6 +286,12 @@ func (k *Keeper) openSources(ctx context.Context) error {
 		k.openRoster(r)
 	}
 	return nil
+}
+
+// share makes what all wards have in common.
+func (k *Keeper) share() {
+	k.common = &loop.Common{Service: k.service, Mask: k.mask, Clock: time.Now, Runs: k.driving.Load}
+	k.reads = &reading.Common{House: shelves{k}, Cache: k.store, Service: k.service, Mask: k.mask, Render: k.opts.Render, Counts: k.metrics.renders.Inc}
 }
 
 // openWards opens the wards that the record knows. One that can't be opened keeps no other from anything.
@@ -411,6 +421,9 @@ func (k *Keeper) Close() {
 	k.mu.Lock()
 	k.closed = true
 	k.cancel()
+	for _, p := range k.kept.all {
+		p.cancel()
+	}
 	clusters := k.clusters
 	repos := k.repos
 	k.mu.Unlock()

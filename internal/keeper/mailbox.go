@@ -10,24 +10,28 @@ import (
 
 // mailbox holds the events that wait for one goroutine. Whoever posts never waits.
 type mailbox struct {
-	wake chan struct{} // something waits
+	wake  chan struct{} // something waits
+	begin func()        // begins a goroutine where none is while nothing waits; nil where one is always there
 
 	mu     sync.Mutex
 	queue  []loop.Event
+	going  bool                          // the one that was begun goes on
 	newest map[object.Ref]map[string]any // states that wait, of each object the newest
 	many   bool                          // they were many
-}
-
-func newMailbox() mailbox {
-	return mailbox{wake: make(chan struct{}, 1), newest: map[object.Ref]map[string]any{}}
 }
 
 // post hands an event to the goroutine; it never blocks.
 func (m *mailbox) post(ev loop.Event) {
 	m.mu.Lock()
 	m.queue = append(m.queue, ev)
+	first := !m.going
+	m.going = true
 	m.mu.Unlock()
-	rouse(m.wake)
+	if m.begin == nil {
+		rouse(m.wake)
+	} else if first {
+		m.begin()
+	}
 }
 
 // postState hands a state of an object over. Of several that wait only the newest is kept, so the queue is never longer than there
@@ -36,6 +40,9 @@ func (m *mailbox) postState(ref object.Ref, body map[string]any) {
 	m.mu.Lock()
 	old, waits := m.newest[ref]
 	if !waits || compare.ResourceVersion(old) <= compare.ResourceVersion(body) {
+		if m.newest == nil {
+			m.newest = map[object.Ref]map[string]any{}
+		}
 		m.newest[ref] = body
 		m.many = m.many || len(m.newest) > 64
 	}
@@ -59,17 +66,17 @@ func (m *mailbox) takeState(ref object.Ref) map[string]any {
 	defer m.mu.Unlock()
 	newest := m.newest[ref]
 	if delete(m.newest, ref); len(m.newest) == 0 && m.many {
-		m.newest, m.many = map[object.Ref]map[string]any{}, false // a map never shrinks, and after a list it was as large as the ward
+		m.newest, m.many = nil, false // a map never shrinks, and after a list it was as large as the ward
 	}
 	return newest
 }
 
-// take is everything that waits.
+// take is everything that waits. Once nothing does, a goroutine that was begun for it ends.
 func (m *mailbox) take() []loop.Event {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	work := m.queue
-	m.queue = nil
+	m.queue, m.going = nil, len(work) > 0
 	return work
 }
 

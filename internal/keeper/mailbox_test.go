@@ -9,7 +9,7 @@ import (
 )
 
 func TestTheNewestStateOfAnObjectIsTakenIn(t *testing.T) {
-	m := newMailbox()
+	m := mailbox{wake: make(chan struct{}, 1)}
 	state := func(version string) map[string]any {
 		return map[string]any{"metadata": map[string]any{"resourceVersion": version}}
 	}

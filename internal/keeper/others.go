@@ -90,37 +90,37 @@ func (n near) Namespaced(o object.Object) (bool, error) {
 }
 
 // past is what the record holds of one ward.
-type past struct {
-	ledger ledger
-	ctx    context.Context
-	id     string
-}
+type past struct{ p *placement }
 
 func (b past) Detail(ref object.Ref) (*compare.Detail, error) {
-	d, err := b.ledger.Detail(b.ctx, b.id, ref)
-	if err != nil && b.ctx.Err() != nil {
+	d, err := b.p.k.ledger.Detail(b.p.ctx, b.p.ID, ref)
+	if err != nil && b.p.ctx.Err() != nil {
 		return nil, loop.ErrEnding
 	}
 	return d, err
 }
 
-func (b past) Found() (map[object.Ref]*fieldpath.Set, error) { return b.ledger.Found(b.ctx, b.id) }
+func (b past) Found() (map[object.Ref]*fieldpath.Set, error) {
+	return b.p.k.ledger.Found(b.p.ctx, b.p.ID)
+}
 
-func (b past) Removed(uid string) (bool, error) { return b.ledger.Removed(b.ctx, b.id, uid) }
+func (b past) Removed(uid string) (bool, error) { return b.p.k.ledger.Removed(b.p.ctx, b.p.ID, uid) }
 
-func (b past) Entry(number int) (logbook.Entry, error) { return b.ledger.Entry(b.ctx, b.id, number) }
+func (b past) Entry(number int) (logbook.Entry, error) {
+	return b.p.k.ledger.Entry(b.p.ctx, b.p.ID, number)
+}
 
 func (b past) Entries() ([]logbook.Entry, error) {
-	all, _, err := b.ledger.Entries(b.ctx, record.Find{Placement: b.id})
+	all, _, err := b.p.k.ledger.Entries(b.p.ctx, record.Find{Placement: b.p.ID})
 	return all, err
 }
 
 func (b past) Snapshot(id string, only ...object.Ref) ([]declared.Whole, error) {
-	return b.ledger.Snapshot(b.ctx, id, only...)
+	return b.p.k.ledger.Snapshot(b.p.ctx, id, only...)
 }
 
 func (b past) SnapshotHashes(id string) (map[object.Ref]string, error) {
-	return b.ledger.SnapshotHashes(b.ctx, id)
+	return b.p.k.ledger.SnapshotHashes(b.p.ctx, id)
 }
 
 // others are the wards beside one.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"reflect"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -39,6 +40,7 @@ type placement struct {
 
 	// ---- of its goroutine
 	drives map[int]*drive.Drive // of the runs that go on, by entry
+	filed  loop.Filed           // what was said of its file last
 	flying *flight
 	timer  *time.Timer
 }
@@ -57,8 +59,6 @@ type ties struct {
 	repo    *sources.Loop // nil at a lookout
 	cluster *clusterLoop
 	hands   drive.Hands // the cluster, acted in as the ward's service account where it has one
-	ledger  ledger      // the record
-	log     *slog.Logger
 	ctx     context.Context
 	cancel  context.CancelFunc
 	ended   chan struct{}
@@ -115,15 +115,18 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 		p.letAsk(stored)
 		k.mu.Lock()
 		k.kept.enter(p)
+		if k.closed {
+			p.cancel()
+		}
 		k.mu.Unlock()
-		k.spawn(p.relay)
 		p.post(attached{})
+		p.relays()
 		if repository.At.IsZero() {
 			r.LookSoon()
 		}
 		return nil
 	}
-	p.begin()
+	p.begins()
 	if repository.At.IsZero() {
 		r.LookSoon()
 	} else { // it was read a moment ago; a thousand wards that a roster declares need no thousand looks
@@ -140,8 +143,8 @@ func (p *placement) takeHands() (err error) {
 	return err
 }
 
-// begin lets it be found, and starts it.
-func (p *placement) begin() {
+// begins lets it be found, and starts it.
+func (p *placement) begins() {
 	p.k.mu.Lock()
 	p.k.kept.enter(p)
 	p.k.mu.Unlock()
@@ -172,7 +175,7 @@ func (k *Keeper) openTold(ctx context.Context, rec record.Placement, w ward.Ward
 		return err
 	}
 	p.Open(standing.AsOf{}, nil)
-	p.begin()
+	p.begins()
 	if stored != nil { // what was declared when the service was heard of last stands until it tells otherwise
 		p.WasRead(w.From.Repo, standing.AsOf{Known: true, At: time.Now()})
 	}
@@ -191,35 +194,59 @@ func wardIn(w ward.Ward, cluster string, labels map[string]string, limits roster
 
 // newPlacement is a ward in a cluster of which nothing is known yet. broken tells why what the record holds of it can't be used.
 func (k *Keeper) newPlacement(rec record.Placement, w ward.Ward, of record.Ward, c *clusterLoop, broken string) *placement {
-	p := &placement{k: k, mailbox: newMailbox(), drives: map[int]*drive.Drive{}, ties: ties{cluster: c, ledger: k.ledger, log: k.log.With("ward", rec.ID), ended: make(chan struct{})}}
-	p.ctx, p.cancel = context.WithCancel(k.ctx)
-	p.Placement = loop.New(loop.Identity{ID: rec.ID, Cluster: c.conf.Name, Ward: &w, File: of.File, Roster: of.Roster, Source: of.Source, Service: k.service, Mask: k.mask, Broken: broken},
-		loop.Deps{Reach: c.watched(), Others: others{p}, Stores: uses{p}, Book: past{k.ledger, p.ctx, rec.ID}, Log: p.log, Clock: time.Now, Runs: k.driving.Load}, time.Now())
+	p := &placement{k: k, ties: ties{cluster: c, ended: make(chan struct{})}}
+	within := k.ctx
+	if broken == "" && c.away != nil {
+		p.begin, p.going = p.relays, true     // it begins once it can be found
+		within = context.WithoutCancel(k.ctx) // to be told of the keeper's end costs as much as the ward itself: Close tells each
+	} else {
+		p.wake, p.drives = make(chan struct{}, 1), map[int]*drive.Drive{}
+	}
+	p.ctx, p.cancel = context.WithCancel(within)
+	p.Placement = loop.New(loop.Identity{ID: rec.ID, Cluster: c.conf.Name, Ward: k.shared(w), File: of.File, Roster: of.Roster, Source: of.Source, Broken: broken},
+		loop.Deps{Reach: c.watched(), Others: others{p}, Stores: uses{p}, Book: past{p}, Log: labelled(k.log, slog.String("ward", rec.ID)), Common: k.common}, time.Now())
 	return p
+}
+
+// shared is a ward's file as another placement of the ward has it already, where it is the same there: a ward may be in very many clusters.
+func (k *Keeper) shared(w ward.Ward) *ward.Ward {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	tries := 4 // where each cluster's labels make another of it there is nothing to be found
+	for _, p := range k.kept.named[w.Name] {
+		if reflect.DeepEqual(*p.Ward, w) {
+			return p.Ward
+		}
+		if tries--; tries == 0 {
+			break
+		}
+	}
+	own := w
+	return &own
 }
 
 // load reads what the record holds of the ward. stored is what it declared before the service started.
 func (p *placement) load(ctx context.Context, rec record.Placement, stored *declared.Declaration) (err error) {
 	held := loop.Past{Placement: rec, Stored: stored}
-	if held.Baselines, err = p.ledger.Baselines(ctx, p.ID); err != nil {
+	if held.Baselines, err = p.k.ledger.Baselines(ctx, p.ID); err != nil {
 		return err
 	}
-	if held.Doing, _, err = p.ledger.Doing(ctx, p.ID); err != nil {
+	if held.Doing, _, err = p.k.ledger.Doing(ctx, p.ID); err != nil {
 		return err
 	}
-	if held.Handed, err = p.ledger.Handed(ctx, p.ID); err != nil {
+	if held.Handed, err = p.k.ledger.Handed(ctx, p.ID); err != nil {
 		return err
 	}
-	if held.Number, err = p.ledger.LastNumber(ctx, p.ID); err != nil {
+	if held.Number, err = p.k.ledger.LastNumber(ctx, p.ID); err != nil {
 		return err
 	}
-	if held.Rejections, err = p.ledger.Rejections(ctx, p.ID); err != nil {
+	if held.Rejections, err = p.k.ledger.Rejections(ctx, p.ID); err != nil {
 		return err
 	}
-	if held.Tasks, err = p.ledger.Tasks(ctx, p.ID); err != nil {
+	if held.Tasks, err = p.k.ledger.Tasks(ctx, p.ID); err != nil {
 		return err
 	}
-	if held.Canary, err = p.ledger.Canary(ctx, p.ID, 0); err != nil {
+	if held.Canary, err = p.k.ledger.Canary(ctx, p.ID, 0); err != nil {
 		return err
 	}
 	var rules []repo.File
@@ -227,20 +254,20 @@ func (p *placement) load(ctx context.Context, rec record.Placement, stored *decl
 		rules = append(rules, repo.File{Path: f.Path, Data: []byte(f.Text)})
 	}
 	if held.Rules, err = render.Rules(rules); err != nil {
-		p.log.Warn("health rules can't be read any more", "error", err)
+		p.Log.Warn("health rules can't be read any more", "error", err)
 	}
-	if held.Restores, err = p.ledger.Restores(ctx, p.ID, time.Now().Add(-7*standing.Span)); err != nil { // a contest outlives the service
+	if held.Restores, err = p.k.ledger.Restores(ctx, p.ID, time.Now().Add(-7*standing.Span)); err != nil { // a contest outlives the service
 		return err
 	}
 	since := time.Now().Add(-standing.Span)
-	if held.Stretches, err = p.ledger.Standings(ctx, p.ID, since); err != nil {
+	if held.Stretches, err = p.k.ledger.Standings(ctx, p.ID, since); err != nil {
 		return err
 	}
-	if held.Entries, _, err = p.ledger.Entries(ctx, record.Find{Placement: p.ID, Since: since}); err != nil {
+	if held.Entries, _, err = p.k.ledger.Entries(ctx, record.Find{Placement: p.ID, Since: since}); err != nil {
 		return err
 	}
 	slices.Reverse(held.Entries) // the record has the newest first
-	if held.Newest, _, err = p.ledger.Entries(ctx, record.Find{Placement: p.ID, Limit: 50}); err != nil {
+	if held.Newest, _, err = p.k.ledger.Entries(ctx, record.Find{Placement: p.ID, Limit: 50}); err != nil {
 		return err
 	}
 	p.Load(held)
@@ -274,13 +301,16 @@ func (k *Keeper) openBroken(rec record.Placement, w ward.Ward, of record.Ward, w
 // close ends the placement's goroutine. A run that began just before is called interrupted.
 func (p *placement) close() {
 	p.cancel()
+	if p.begin != nil {
+		p.post(attached{}) // none may be there to see that it is to end
+	}
 	<-p.ended
 	e, ok := p.Interrupted(time.Now())
 	if !ok {
 		return
 	}
-	if err := p.ledger.Commit(context.Background(), p.ID, record.EndEntry{Entry: e}); err != nil {
-		p.log.Error("the end of a run can't be written", "entry", e.Number, "error", err)
+	if err := p.k.ledger.Commit(context.Background(), p.ID, record.EndEntry{Entry: e}); err != nil {
+		p.Log.Error("the end of a run can't be written", "entry", e.Number, "error", err)
 	}
 }
 

@@ -35,6 +35,7 @@ func placedIn(t *testing.T, dir string, keep ward.Keep) *placement {
 	require.NoError(t, store.PutCluster(context.Background(), record.Cluster{Name: "quay", Labels: map[string]string{}}))
 	require.NoError(t, store.PutWard(context.Background(), record.Ward{Name: "w"}, []string{"quay"}))
 	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, ctx: context.Background(), log: slog.New(slog.DiscardHandler), broker: newBroker(), metrics: newCounters(), holdings: newHoldings(), opts: Options{Parallel: 2}}
+	k.share()
 	p := k.newPlacement(record.Placement{ID: "w@quay"}, ward.Ward{Name: "w", Keep: keep}, record.Ward{}, &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}, err: errors.New("it is silent"), claims: map[uint64]*placement{}, seed: maphash.MakeSeed()}, "")
 	p.Open(standing.AsOf{}, nil)
 	return p

@@ -154,6 +154,7 @@ func (s *stage) open() {
 	dead := &atomic.Bool{}
 	s.killed, s.ps = dead, nil
 	k := &Keeper{ledger: page{s.book, dead.Load}, service: service, mask: func(v string) string { return "digest of " + v }, log: s.log, broker: newBroker(), metrics: newCounters(), opts: Options{Parallel: 4}, holdings: newHoldings()}
+	k.share()
 	k.ctx, k.cancel = context.WithCancel(s.t.Context())
 	w := s.sea.watch(k.ctx)
 	c := &clusterLoop{k: k, conf: record.Cluster{Name: "sea"}, conn: w, as: func(string, string) (drive.Hands, error) { return w, nil }, below: newBelow(w.Children), calls: newTurns(8, 10*time.Second, k.metrics.waits.WithLabelValues("sea")),

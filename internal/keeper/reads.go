@@ -30,14 +30,14 @@ func (p *placement) IsSame(name string, a standing.AsOf) { p.post(loop.WasSame{N
 // reads is what the ward reads its declaration from.
 func (p *placement) reads(main *sources.Loop, limits roster.Limits) *reading.Ward {
 	out := p.k.readsOf(p.Ward, p.Roster, limits, main, p.cluster)
-	out.ID, out.File, out.Source, out.Log, out.Keeps = p.ID, p.File, p.Source, p.log, func() int { return p.View().Kept }
+	out.ID, out.File, out.Source, out.Log, out.Keeps = p.ID, p.File, p.Source, p.Log, func() int { return p.View().Kept }
 	return out
 }
 
 // readsOf is what a ward that is not kept yet would be read from, in a cluster.
 func (k *Keeper) readsOf(w *ward.Ward, of string, limits roster.Limits, main *sources.Loop, c *clusterLoop) *reading.Ward {
-	return &reading.Ward{ID: ward.ID(w.Name, c.record().Name), Ward: w, Roster: of, Limits: limits, Service: k.service, Mask: k.mask, Main: main,
-		Deps: reading.Deps{House: shelves{k}, Cluster: near{c}, Cache: k.store, Render: k.opts.Render, Keeps: func() int { return 0 }, Counts: k.metrics.renders.Inc, Log: k.log}}
+	return &reading.Ward{ID: ward.ID(w.Name, c.record().Name), Ward: w, Roster: of, Limits: limits, Main: main,
+		Deps: reading.Deps{Common: k.reads, Cluster: near{c}, Keeps: func() int { return 0 }, Log: k.log}}
 }
 
 // Interests lists what the ward reads of a repository.

@@ -15,27 +15,31 @@ import (
 // attached tells a ward that its lookout is here.
 type attached struct{}
 
-// relay is the goroutine of a ward that a lookout keeps: what happens to it is told there.
+// relays begins the goroutine of a ward that a lookout keeps. There are very many such wards, and hardly ever does something happen to one: the
+// goroutine ends once nothing waits.
+func (p *placement) relays() {
+	if p.ctx.Err() != nil {
+		close(p.ended)
+		return
+	}
+	p.k.spawn(p.relay)
+}
+
+// relay tells the lookout what happens to the ward. After the ward's end none begins any more.
 func (p *placement) relay() {
-	defer close(p.ended)
-	var filed loop.Filed
-	for {
-		select {
-		case <-p.ctx.Done():
-			return
-		case <-p.wake:
-		}
-		for _, ev := range p.take() {
+	for work := p.take(); len(work) > 0; work = p.take() {
+		for _, ev := range work {
 			if p.ctx.Err() != nil {
+				close(p.ended)
 				return
 			}
 			if f, is := ev.(loop.Filed); is {
-				if f == filed {
+				if f == p.filed {
 					continue
 				}
-				filed = f
+				p.filed = f
 			}
-			p.passOn(ev, filed)
+			p.passOn(ev, p.filed)
 		}
 	}
 }
@@ -46,10 +50,7 @@ func (p *placement) passOn(ev loop.Event, filed loop.Filed) {
 	case attached:
 		p.introduce(filed)
 	case loop.WasRead:
-		p.k.spawn(func() {
-			if done, err := a.long.Take(p.ctx, p.ID); err == nil {
-				defer done()
-			}
+		a.long.Then(p.ID, p.k.spawn, func() {
 			_ = p.ofKept(p.ctx, "was_read", wasRead{p.ID, ev.Name, ev.AsOf}, nil) // it is told anew when it is back
 			p.Hears().Taken.Add(1)
 		})
@@ -81,7 +82,7 @@ func (p *placement) passOn(ev loop.Event, filed loop.Filed) {
 func (p *placement) tellEvent(ev loop.Event) {
 	kind, body, err := toldEvents.pack(ev)
 	if err != nil {
-		p.log.Error("an event can't be told", "error", err)
+		p.Log.Error("an event can't be told", "error", err)
 		return
 	}
 	p.cluster.away.tell("event", wardEvent{p.ID, kind, body})
@@ -125,7 +126,7 @@ func (p *placement) introduce(filed loop.Filed) {
 	}
 	if err != nil {
 		if _, gone := p.cluster.away.there(); p.ctx.Err() == nil && gone == nil { // in the middle of a run it is kept as it was until that has ended
-			p.log.Info("a lookout does not take the ward yet", "error", err)
+			p.Log.Info("a lookout does not take the ward yet", "error", err)
 			time.AfterFunc(retell, func() { p.post(attached{}) })
 		}
 		return
@@ -150,19 +151,19 @@ func (p *placement) introduce(filed loop.Filed) {
 // retell is how long it takes until a lookout is told again of a ward that it did not take.
 const retell = 2 * time.Second
 
-// toKeep is the ward as its lookout is told of it.
+// toKeep is the ward as its lookout is told of it. What is read for it is short, and a ward's own context would hold on to having been read with.
 func (p *placement) toKeep() (w keepWard, err error) {
-	of, err := p.k.store.Ward(p.ctx, p.Ward.Name)
+	of, err := p.k.store.Ward(p.k.ctx, p.Ward.Name)
 	if err != nil {
 		return w, fmt.Errorf("read ward %s from the record: %w", p.Ward.Name, err)
 	}
 	w = keepWard{Name: of.Name, File: of.File, Roster: of.Roster, Source: of.Source, Home: of.Home, Limits: p.reading.Limits, Labels: p.cluster.labels()}
-	if w.Number, err = p.ledger.LastNumber(p.ctx, p.ID); err != nil {
+	if w.Number, err = p.k.ledger.LastNumber(p.k.ctx, p.ID); err != nil {
 		return w, err
 	}
 	v := p.Placement.View()
 	w.Hold, w.Leaving = v.Hold, v.Leaving
-	rejected, err := p.ledger.Rejections(p.ctx, p.ID)
+	rejected, err := p.k.ledger.Rejections(p.k.ctx, p.ID)
 	for _, key := range sortedKeys(rejected) {
 		w.Rejections = append(w.Rejections, rejected[key])
 	}

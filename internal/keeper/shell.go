@@ -204,7 +204,7 @@ func (p *placement) beside(number int, call func(*drive.Drive) loop.Event) {
 // calls are what its runs and previews go through.
 func (p *placement) calls() *drive.Ward {
 	return &drive.Ward{ID: p.ID, Name: p.Ward.Name, Cluster: p.cluster.conf.Name, Service: p.Service, TakeOver: p.Ward.Keep.TakeOver, Mask: p.Mask,
-		Live: p.cluster.conn, Hands: p.hands, Book: p.ledger, Turns: p.cluster.calls, Secrets: filler{p}}
+		Live: p.cluster.conn, Hands: p.hands, Book: p.k.ledger, Turns: p.cluster.calls, Secrets: filler{p}}
 }
 
 // hearsRun tells the ward what goes on in the calls of a run.
@@ -233,7 +233,7 @@ func (p *placement) endTask(e loop.EndTask) {
 	}
 	t, err := calls.EndTask(ctx, e.Task, e.Version)
 	if err != nil {
-		p.log.Warn("a task can't be removed; the next run does it", "task", t.Ref.String(), "error", err)
+		p.Log.Warn("a task can't be removed; the next run does it", "task", t.Ref.String(), "error", err)
 		return
 	}
 	p.post(loop.TaskRemoved{Task: t})
@@ -268,7 +268,7 @@ func (p *placement) finish() {
 	}
 	err := end()
 	if err != nil && p.ctx.Err() == nil && !errors.Is(err, errAlone) { // that is told already, and goes on for as long as it takes
-		p.log.Error("the ward can't be removed", "error", err)
+		p.Log.Error("the ward can't be removed", "error", err)
 	}
 	if err != nil || p.k.up != nil { // a service that was told may not come through with it: it is told until it lets go of the ward
 		time.AfterFunc(finishAgain, func() { p.post(loop.Unfinished{}) })
@@ -297,7 +297,7 @@ func (p *placement) commit(writes []record.Write) {
 	f := &flight{done: make(chan struct{})}
 	p.flying = f
 	p.k.spawn(func() {
-		f.err = p.ledger.Commit(context.WithoutCancel(p.ctx), p.ID, writes...)
+		f.err = p.k.ledger.Commit(context.WithoutCancel(p.ctx), p.ID, writes...)
 		if p.k.up != nil {
 			rouse(p.k.up.wrote)
 		}
@@ -317,8 +317,8 @@ func (p *placement) lastWrites() {
 	if len(writes) == 0 {
 		return
 	}
-	if err := p.ledger.Commit(context.WithoutCancel(p.ctx), p.ID, writes...); err != nil {
-		p.log.Error("what was done last can't be written down", "error", err)
+	if err := p.k.ledger.Commit(context.WithoutCancel(p.ctx), p.ID, writes...); err != nil {
+		p.Log.Error("what was done last can't be written down", "error", err)
 	}
 }
 

@@ -49,6 +49,26 @@ func TestTurnsAreFair(t *testing.T) {
 	assert.Zero(t, q.depth())
 }
 
+func TestWhatIsToBeginWithATurnStandsInTheSameLine(t *testing.T) {
+	q := newTurns(1, time.Hour, quiet())
+	first, err := q.Take(t.Context(), "a")
+	require.NoError(t, err)
+	served := make(chan string, 8)
+	spawn := func(f func()) { go f() }
+	q.Then("b", spawn, func() { served <- "b" })
+	queue(t, t.Context(), q, "c", served)
+	q.Then("b", spawn, func() { served <- "b again" })
+	assert.Equal(t, 3, q.depth())
+	assert.Empty(t, served, "nothing begins before its turn")
+	first()
+	assert.Equal(t, "b", <-served)
+	assert.Equal(t, "c", <-served)
+	assert.Equal(t, "b again", <-served)
+	require.Eventually(t, func() bool { q.mu.Lock(); defer q.mu.Unlock(); return q.busy == 0 }, 5*time.Second, time.Millisecond)
+	q.Then("d", spawn, func() { served <- "d" })
+	assert.Equal(t, "d", <-served, "one that is free is taken at once")
+}
+
 func TestASlowOneGivesItsSlotBack(t *testing.T) {
 	q := newTurns(1, 10*time.Millisecond, quiet())
 	_, err := q.Take(t.Context(), "stuck") // and never done

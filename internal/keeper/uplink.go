@@ -518,7 +518,7 @@ func (u *uplink) take(ctx context.Context, p *placement, in reading.Packed, came
 	if err != nil || whole && len(came) == 0 {
 		return d, err
 	}
-	all, err := together(ctx, p.ledger, d, came, have)
+	all, err := together(ctx, p.k.ledger, d, came, have)
 	if err != nil {
 		return nil, err
 	}
@@ -688,7 +688,7 @@ func (u *uplink) told(method string, args link.Raw) error {
 			}
 			ev, err := toldEvents.open(w.Kind, w.Event)
 			if err != nil {
-				p.log.Warn("something that the service told is not understood", "error", err)
+				p.Log.Warn("something that the service told is not understood", "error", err)
 				return
 			}
 			p.post(ev)

@@ -187,7 +187,7 @@ func (v *visitor) Told(method string, args link.Raw) error {
 			if p := a.ward(id); p != nil {
 				a.k.spawn(func() {
 					if err := a.k.finish(p); err != nil && a.k.ctx.Err() == nil {
-						p.log.Error("the ward can't be removed", "error", err)
+						p.Log.Error("the ward can't be removed", "error", err)
 					}
 				})
 			}
@@ -568,7 +568,7 @@ func (p *placement) mayKnow(ctx context.Context, at secret.Place) (bool, error) 
 	if len(p.refersTo(at)) > 0 {
 		return true, nil
 	}
-	entries, _, err := p.ledger.Entries(ctx, record.Find{Placement: p.ID})
+	entries, _, err := p.k.ledger.Entries(ctx, record.Find{Placement: p.ID})
 	if err != nil {
 		return false, err
 	}
@@ -578,7 +578,7 @@ func (p *placement) mayKnow(ctx context.Context, at secret.Place) (bool, error) 
 			continue
 		}
 		seen[e.Snapshot] = true
-		whole, err := p.ledger.Snapshot(ctx, e.Snapshot)
+		whole, err := p.k.ledger.Snapshot(ctx, e.Snapshot)
 		if err != nil {
 			return false, err
 		}
@@ -660,6 +660,12 @@ func (p *placement) shown(by *link.Peer, v *standing.View) {
 		if now := p.repo.State().AsOf; now.Known {
 			v.Repository.At, v.Repository.Next = now.At, now.Next
 		}
+	}
+	if p.repo != nil {
+		v.Revision, v.Applied = p.repo.Shared(v.Revision), p.repo.Shared(v.Applied)
+	}
+	if v.Revision != nil && v.Head == v.Revision.ID {
+		v.Head = v.Revision.ID
 	}
 	p.showing.Lock()
 	old := p.Placement.View()

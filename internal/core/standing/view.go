@@ -67,8 +67,6 @@ type View struct {
 	Since         time.Time
 	Says, Todo    string
 	Rule          string // the name of the rule that says it
-	NeedsYou      bool
-	Loudest       bool // going back failed: nothing else comes before it
 	Tone          Tone
 	Pending       int
 	Rotated       []object.Ref // of the pending ones: nothing but the values of their secrets is another
@@ -85,7 +83,6 @@ type View struct {
 	Rejections    []logbook.Rejection // newest first
 	Hold          *logbook.Hold
 	WaitsFor      string
-	WaitsLoud     bool   // what it waits for needs a person
 	HeldBack      string // what its roster's limits say against it
 	Leaving       *logbook.Leaving
 	Half          int       // objects that are not as what was applied as a whole has them, after a run that did not end well
@@ -95,7 +92,6 @@ type View struct {
 	Run           *logbook.Entry
 	RunDeadline   time.Time
 	Canary        *canary.State // that the run carries, without its points; nil when it carries none
-	RunFailing    bool          // the run has failed, and its tasks for that go on
 	RestoreAt     time.Time     // drift is not restored before
 	Standings     []logbook.Stretch
 	Notches       []Notch
@@ -103,7 +99,13 @@ type View struct {
 	Kept          int      // objects that the ward keeps
 	Astray        []Object // the objects that others changed or added to; Keeper.Objects lists them all
 	Snapshots     []string // of the record that are in use
-	Shares        bool     // it wants a namespace that another ward keeps
+
+	// Beside each other they take no room, and of views there are very many.
+	NeedsYou   bool
+	Loudest    bool // going back failed: nothing else comes before it
+	WaitsLoud  bool // what it waits for needs a person
+	RunFailing bool // the run has failed, and its tasks for that go on
+	Shares     bool // it wants a namespace that another ward keeps
 }
 
 // Object is one object of a ward.

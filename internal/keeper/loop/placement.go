@@ -51,10 +51,8 @@ type Identity struct {
 	ID, Cluster string
 	Ward        *ward.Ward // nobody changes it
 	File        string
-	Roster      string // that declares it; "" when a person registered it
-	Source      string // the file in the roster's repository
-	Service     string // the id of this service
-	Mask        compare.Mask
+	Roster      string    // that declares it; "" when a person registered it
+	Source      string    // the file in the roster's repository
 	Made        time.Time // when the ward came into this cluster
 	Broken      string    // why what the record holds of it can't be used; nothing runs then
 }
@@ -66,8 +64,15 @@ type Deps struct {
 	Stores Stores
 	Book   Book
 	Log    *slog.Logger
-	Clock  func() time.Time // for how long drawing takes; nothing is decided by it
-	Runs   func() int64     // how many go on, this ward's own among them
+	*Common
+}
+
+// Common is the same for all placements.
+type Common struct {
+	Service string // the id of this service
+	Mask    compare.Mask
+	Clock   func() time.Time // for how long drawing takes; nothing is decided by it
+	Runs    func() int64     // how many go on, each ward's own among them
 }
 
 // Reach is what is known of the cluster from its watches.

@@ -92,8 +92,9 @@ func placed(t *testing.T, keep ward.Keep) *Placement {
 	require.NoError(t, store.PutCluster(context.Background(), record.Cluster{Name: "quay", Labels: map[string]string{}}))
 	require.NoError(t, store.PutWard(context.Background(), record.Ward{Name: "w"}, []string{"quay"}))
 	s := &sea{}
-	p := New(Identity{ID: "w@quay", Cluster: "quay", Ward: &ward.Ward{Name: "w", Keep: keep}, Service: store.ServiceID(), Mask: store.Vault().Digest},
-		Deps{Reach: s, Others: s, Book: shelf{store, context.Background(), "w@quay"}, Log: slog.New(slog.DiscardHandler), Clock: time.Now}, time.Now())
+	p := New(Identity{ID: "w@quay", Cluster: "quay", Ward: &ward.Ward{Name: "w", Keep: keep}},
+		Deps{Reach: s, Others: s, Book: shelf{store, context.Background(), "w@quay"}, Log: slog.New(slog.DiscardHandler),
+			Common: &Common{Service: store.ServiceID(), Mask: store.Vault().Digest, Clock: time.Now}}, time.Now())
 	p.Load(Past{})
 	p.will.Done = map[string]string{}
 	return p

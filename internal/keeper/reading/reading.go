@@ -26,14 +26,12 @@ import (
 
 // Ward is whose declaration is read, and from what.
 type Ward struct {
-	ID      string
-	Ward    *ward.Ward // nobody changes it
-	File    string     // its text
-	Source  string     // where that is, in the roster's repository; "" when a person registered it
-	Roster  string     // that declares it; "" when a person registered it
-	Limits  roster.Limits
-	Service string
-	Mask    compare.Mask
+	ID     string
+	Ward   *ward.Ward // nobody changes it
+	File   string     // its text
+	Source string     // where that is, in the roster's repository; "" when a person registered it
+	Roster string     // that declares it; "" when a person registered it
+	Limits roster.Limits
 
 	Main *sources.Loop // its own repository
 	Deps
@@ -44,13 +42,20 @@ type Ward struct {
 
 // Deps are what a reading goes through.
 type Deps struct {
-	House   House
+	*Common
 	Cluster Cluster
-	Cache   Cache
-	Render  func(context.Context, render.Request) (*render.Result, error)
 	Keeps   func() int // how many objects the ward keeps
-	Counts  func()     // a rendering, not from the cache
 	Log     *slog.Logger
+}
+
+// Common is what the readings of all wards go through.
+type Common struct {
+	House   House
+	Cache   Cache
+	Service string
+	Mask    compare.Mask
+	Render  func(context.Context, render.Request) (*render.Result, error)
+	Counts  func() // a rendering, not from the cache
 }
 
 // House is what is known beside the ward.

@@ -49,7 +49,7 @@ func read(t *testing.T, h *house) *Ward {
 	store, err := record.Open(context.Background(), t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, store.Close()) })
-	return &Ward{ID: "w@quay", Ward: &ward.Ward{Name: "w"}, Deps: Deps{House: h, Cache: store, Log: slog.New(slog.DiscardHandler)}}
+	return &Ward{ID: "w@quay", Ward: &ward.Ward{Name: "w"}, Deps: Deps{Common: &Common{House: h, Cache: store}, Log: slog.New(slog.DiscardHandler)}}
 }
 
 // TestALimitedWardReadsNoOther repository by any way that leads there: its file, value files, charts, what a chart depends on.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"vigila.dev/vigila/internal/charts"
+	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
@@ -63,8 +64,22 @@ type Loop struct {
 
 	mu          sync.Mutex
 	conf        record.Repo
-	subscribers map[Subscriber]map[string]string // to the commits that each was told of last, by ref
+	subscribers map[Subscriber][]told // to what each was told of last
+	shared      *logbook.Revision
 	found
+}
+
+// told is the commit at a ref that somebody was told of last.
+type told struct{ ref, id string }
+
+// at is the commit at a ref; "" when nothing was told of it.
+func at(all []told, ref string) string {
+	for _, t := range all {
+		if t.ref == ref {
+			return t.id
+		}
+	}
+	return ""
 }
 
 // found is what was found at the last looks, and what was told of pushes.
@@ -84,7 +99,7 @@ func Open(h *House, r record.Repo) (*Loop, error) {
 		cancel()
 		return nil, err
 	}
-	l := &Loop{house: h, name: r.Name, from: from, cancel: cancel, asked: make(chan chan error), nudged: make(chan struct{}, 1), moved: make(chan struct{}, 1), conf: r, subscribers: map[Subscriber]map[string]string{}}
+	l := &Loop{house: h, name: r.Name, from: from, cancel: cancel, asked: make(chan chan error), nudged: make(chan struct{}, 1), moved: make(chan struct{}, 1), conf: r, subscribers: map[Subscriber][]told{}}
 	l.ctx = ctx
 	return l, nil
 }
@@ -300,15 +315,17 @@ func (l *Loop) tell(ctx context.Context, mirror *repo.Mirror, a standing.AsOf) {
 		return moved == nil || slices.ContainsFunc(i.Paths, moved.Touches)
 	}
 	var rest []Subscriber
-	now := map[Subscriber]map[string]string{}
+	now := map[Subscriber][]told{}
 	for p, old := range last {
 		same := true
-		now[p] = map[string]string{}
-		for _, i := range p.Interests(l.name) {
+		interests := p.Interests(l.name)
+		ids := make([]told, 0, len(interests))
+		for _, i := range interests {
 			id := head(i.Ref)
-			now[p][i.Ref] = id
-			same = same && !touched(i, old[i.Ref], id)
+			ids = append(ids, told{i.Ref, id})
+			same = same && !touched(i, at(old, i.Ref), id)
 		}
+		now[p] = ids
 		if same {
 			rest = append(rest, p)
 		} else {
@@ -387,7 +404,20 @@ func (l *Loop) Remove() error { return l.from.remove() }
 func (l *Loop) Told(p Subscriber, ref string) string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.subscribers[p][ref]
+	return at(l.subscribers[p], ref)
+}
+
+// Shared is a revision of the repository as it was asked for last, where it is the same one: very many wards stand at one commit.
+func (l *Loop) Shared(r *logbook.Revision) *logbook.Revision {
+	if r == nil {
+		return nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.shared == nil || *l.shared != *r {
+		l.shared = r
+	}
+	return l.shared
 }
 
 // Subscribe tells somebody of every look from now on, and how it is now.
