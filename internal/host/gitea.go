@@ -91,29 +91,39 @@ func (h *giteaHost) See(ctx context.Context, number int) (Request, error) {
 	if out.Standing != Open {
 		return out, nil
 	}
-	reviews, _, err := c.ListPullReviews(h.owner, h.name, int64(number), gitea.ListPullReviewsOptions{ListOptions: gitea.ListOptions{PageSize: pageSize}})
-	if err != nil {
+	last := map[string]Approval{}
+	if err := pages(func(page int) (int, error) {
+		reviews, r, err := c.ListPullReviews(h.owner, h.name, int64(number), gitea.ListPullReviewsOptions{ListOptions: gitea.ListOptions{Page: page, PageSize: pageSize}})
+		for _, x := range reviews { // the oldest first
+			if x.Reviewer == nil {
+				continue
+			}
+			switch {
+			case x.State == gitea.ReviewStateApproved && !x.Dismissed:
+				last[x.Reviewer.UserName] = Approval{x.Reviewer.UserName, x.Submitted, x.CommitID}
+			case x.State == gitea.ReviewStateRequestChanges, x.Dismissed:
+				delete(last, x.Reviewer.UserName)
+			}
+		}
+		return after(page, r, len(reviews)), err
+	}); err != nil {
 		return out, h.fail("the reviews of "+requestNamed(number), err)
 	}
-	last := map[string]Approval{}
-	for _, r := range reviews { // the oldest first
-		if r.Reviewer == nil {
-			continue
-		}
-		switch {
-		case r.State == gitea.ReviewStateApproved && !r.Dismissed:
-			last[r.Reviewer.UserName] = Approval{r.Reviewer.UserName, r.Submitted, r.CommitID}
-		case r.State == gitea.ReviewStateRequestChanges, r.Dismissed:
-			delete(last, r.Reviewer.UserName)
-		}
-	}
 	out.Approvals = sorted(last)
-	s, _, err := c.GetCombinedStatus(h.owner, h.name, out.Commit)
-	if err != nil {
+	newest := map[string]*gitea.Status{} // the combined one is of its first page alone
+	if err := pages(func(page int) (int, error) {
+		statuses, r, err := c.ListStatuses(h.owner, h.name, out.Commit, gitea.ListStatusesOption{ListOptions: gitea.ListOptions{Page: page, PageSize: pageSize}})
+		for _, x := range statuses {
+			if was := newest[x.Context]; was == nil || was.ID < x.ID {
+				newest[x.Context] = x
+			}
+		}
+		return after(page, r, len(statuses)), err
+	}); err != nil {
 		return out, h.fail("the checks of "+requestNamed(number), err)
 	}
 	all := map[string]Checks{}
-	for _, x := range s.Statuses {
+	for _, x := range newest {
 		all[x.Context] = map[gitea.StatusState]Checks{gitea.StatusSuccess: Passed, gitea.StatusWarning: Passed, gitea.StatusPending: Running}[x.State]
 		if all[x.Context] == "" {
 			all[x.Context] = Failed
@@ -124,38 +134,46 @@ func (h *giteaHost) See(ctx context.Context, number int) (Request, error) {
 }
 
 func (h *giteaHost) Live(ctx context.Context) (out []Request, err error) {
-	for page := 1; page <= maxPages; page++ {
-		all, _, err := h.conn(ctx).ListRepoPullRequests(h.owner, h.name, gitea.ListPullRequestsOptions{State: gitea.StateOpen, ListOptions: gitea.ListOptions{Page: page, PageSize: pageSize}})
-		if err != nil {
-			return nil, h.fail("the open requests", err)
-		}
+	return out, h.fail("the open requests", pages(func(page int) (int, error) {
+		all, r, err := h.conn(ctx).ListRepoPullRequests(h.owner, h.name, gitea.ListPullRequestsOptions{State: gitea.StateOpen, ListOptions: gitea.ListOptions{Page: page, PageSize: pageSize}})
 		for _, p := range all {
 			out = append(out, h.request(p))
 		}
-		if len(all) < pageSize {
-			return out, nil
-		}
+		return after(page, r, len(all)), err
+	}))
+}
+
+// after is the page that follows one with so many: as the host says it, and of one that says nothing as long as pages are full. How full a page is at
+// most is the host's own affair.
+func after(page int, r *gitea.Response, got int) int {
+	switch {
+	case r == nil || got == 0:
+		return 0
+	case r.Response != nil && r.Header.Get("Link") != "":
+		return r.NextPage
+	case r.Response != nil && r.Header.Get("X-Total-Count") != "", got < pageSize:
+		return 0
 	}
-	return out, h.fail("the open requests", ErrMany)
+	return page + 1
 }
 
 func (h *giteaHost) Say(ctx context.Context, number int, mark, text string) (bool, error) {
 	c := h.conn(ctx)
 	has := map[int64]string{}
-	for page := 1; page <= maxPages; page++ {
-		all, _, err := c.ListIssueComments(h.owner, h.name, int64(number), gitea.ListIssueCommentOptions{ListOptions: gitea.ListOptions{Page: page, PageSize: pageSize}})
-		if err != nil {
-			return false, h.fail("the comments of "+requestNamed(number), err)
-		}
+	if err := pages(func(page int) (int, error) {
+		all, r, err := c.ListIssueComments(h.owner, h.name, int64(number), gitea.ListIssueCommentOptions{ListOptions: gitea.ListOptions{Page: page, PageSize: pageSize}})
 		fresh := false
 		for _, x := range all {
 			_, known := has[x.ID]
 			fresh = fresh || !known
 			has[x.ID] = x.Body
 		}
-		if !fresh || len(all) < pageSize { // some hosts answer all of them on every page
-			break
+		if !fresh { // some hosts answer all of them on every page
+			return 0, err
 		}
+		return after(page, r, len(all)), err
+	}); err != nil {
+		return false, h.fail("the comments of "+requestNamed(number), err)
 	}
 	wrote, err := say(has, mark, text,
 		func(text string) error {

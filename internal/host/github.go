@@ -109,10 +109,10 @@ func (h *gitHub) See(ctx context.Context, number int) (Request, error) {
 		return out, nil
 	}
 	last := map[string]Approval{}
-	for page, i := 1, 0; page != 0 && i < maxPages; i++ {
+	if err := pages(func(page int) (int, error) {
 		reviews, r, err := h.c.PullRequests.ListReviews(ctx, h.owner, h.name, number, &github.ListOptions{Page: page, PerPage: pageSize})
 		if err != nil {
-			return out, h.fail("the reviews of "+requestNamed(number), err)
+			return 0, err
 		}
 		for _, x := range reviews { // the oldest first
 			by := x.GetUser().GetLogin()
@@ -123,66 +123,76 @@ func (h *gitHub) See(ctx context.Context, number int) (Request, error) {
 				delete(last, by)
 			}
 		}
-		page = r.NextPage
+		return r.NextPage, nil
+	}); err != nil {
+		return out, h.fail("the reviews of "+requestNamed(number), err)
 	}
 	out.Approvals = sorted(last)
 	all := map[string]Checks{}
-	s, _, err := h.c.Repositories.GetCombinedStatus(ctx, h.owner, h.name, out.Commit, &github.ListOptions{PerPage: 100})
-	if err != nil {
+	if err := pages(func(page int) (int, error) {
+		s, r, err := h.c.Repositories.GetCombinedStatus(ctx, h.owner, h.name, out.Commit, &github.ListOptions{Page: page, PerPage: 100})
+		if err != nil {
+			return 0, err
+		}
+		for _, x := range s.Statuses {
+			all["status "+x.GetContext()] = map[string]Checks{"success": Passed, "pending": Running}[x.GetState()]
+			if all["status "+x.GetContext()] == "" {
+				all["status "+x.GetContext()] = Failed
+			}
+		}
+		return r.NextPage, nil
+	}); err != nil {
 		return out, h.fail("the checks of "+requestNamed(number), err)
 	}
-	for _, x := range s.Statuses {
-		all["status "+x.GetContext()] = map[string]Checks{"success": Passed, "pending": Running}[x.GetState()]
-		if all["status "+x.GetContext()] == "" {
-			all["status "+x.GetContext()] = Failed
+	if err := pages(func(page int) (int, error) {
+		runs, r, err := h.c.Checks.ListCheckRunsForRef(ctx, h.owner, h.name, out.Commit, &github.ListCheckRunsOptions{ListOptions: github.ListOptions{Page: page, PerPage: 100}})
+		if err != nil {
+			return 0, err
 		}
-	}
-	runs, _, err := h.c.Checks.ListCheckRunsForRef(ctx, h.owner, h.name, out.Commit, &github.ListCheckRunsOptions{ListOptions: github.ListOptions{PerPage: 100}})
-	if err != nil {
+		for _, x := range runs.CheckRuns {
+			c := Failed
+			switch {
+			case x.GetStatus() != "completed":
+				c = Running
+			case slices.Contains([]string{"success", "neutral", "skipped"}, x.GetConclusion()):
+				c = Passed
+			}
+			all["run "+x.GetName()] = worst(map[string]Checks{"": c, " ": all["run "+x.GetName()]}) // two may be called the same
+		}
+		return r.NextPage, nil
+	}); err != nil {
 		return out, h.fail("the checks of "+requestNamed(number), err)
-	}
-	for _, x := range runs.CheckRuns {
-		c := Failed
-		switch {
-		case x.GetStatus() != "completed":
-			c = Running
-		case slices.Contains([]string{"success", "neutral", "skipped"}, x.GetConclusion()):
-			c = Passed
-		}
-		all["run "+x.GetName()] = c
 	}
 	out.Checks = worst(all)
 	return out, nil
 }
 
 func (h *gitHub) Live(ctx context.Context) (out []Request, err error) {
-	page := 1
-	for range maxPages {
+	return out, h.fail("the open requests", pages(func(page int) (int, error) {
 		all, r, err := h.c.PullRequests.List(ctx, h.owner, h.name, &github.PullRequestListOptions{State: "open", ListOptions: github.ListOptions{Page: page, PerPage: pageSize}})
 		if err != nil {
-			return nil, h.fail("the open requests", err)
+			return 0, err
 		}
 		for _, p := range all {
 			out = append(out, h.request(p))
 		}
-		if page = r.NextPage; page == 0 {
-			return out, nil
-		}
-	}
-	return out, h.fail("the open requests", ErrMany)
+		return r.NextPage, nil
+	}))
 }
 
 func (h *gitHub) Say(ctx context.Context, number int, mark, text string) (bool, error) {
 	has := map[int64]string{}
-	for page, i := 1, 0; page != 0 && i < maxPages; i++ {
+	if err := pages(func(page int) (int, error) {
 		all, r, err := h.c.Issues.ListComments(ctx, h.owner, h.name, number, &github.IssueListCommentsOptions{ListOptions: github.ListOptions{Page: page, PerPage: pageSize}})
 		if err != nil {
-			return false, h.fail("the comments of "+requestNamed(number), err)
+			return 0, err
 		}
 		for _, x := range all {
 			has[x.GetID()] = x.GetBody()
 		}
-		page = r.NextPage
+		return r.NextPage, nil
+	}); err != nil {
+		return false, h.fail("the comments of "+requestNamed(number), err)
 	}
 	wrote, err := say(has, mark, text,
 		func(text string) error {

@@ -45,7 +45,7 @@ func (h *gitLab) request(p *gitlab.BasicMergeRequest) Request {
 		if out.Standing = Merged; p.MergeUser != nil {
 			out.By = p.MergeUser.Username
 		}
-	case "closed", "locked":
+	case "closed": // "locked" is one that is just being merged
 		out.Standing = Closed
 	}
 	return out
@@ -102,34 +102,31 @@ func (h *gitLab) See(ctx context.Context, number int) (Request, error) {
 }
 
 func (h *gitLab) Live(ctx context.Context) (out []Request, err error) {
-	page := int64(1)
-	for range maxPages {
-		all, r, err := h.c.MergeRequests.ListProjectMergeRequests(h.Project, &gitlab.ListProjectMergeRequestsOptions{State: new("opened"), ListOptions: gitlab.ListOptions{Page: page, PerPage: pageSize}}, gitlab.WithContext(ctx))
+	return out, h.fail("the open requests", pages(func(page int) (int, error) {
+		all, r, err := h.c.MergeRequests.ListProjectMergeRequests(h.Project, &gitlab.ListProjectMergeRequestsOptions{State: new("opened"), ListOptions: gitlab.ListOptions{Page: int64(page), PerPage: pageSize}}, gitlab.WithContext(ctx))
 		if err != nil {
-			return nil, h.fail("the open requests", err)
+			return 0, err
 		}
 		for _, p := range all {
 			out = append(out, h.request(p))
 		}
-		if page = r.NextPage; page == 0 {
-			return out, nil
-		}
-	}
-	return out, h.fail("the open requests", ErrMany)
+		return int(r.NextPage), nil
+	}))
 }
 
 func (h *gitLab) Say(ctx context.Context, number int, mark, text string) (bool, error) {
 	has := map[int64]string{}
-	page := int64(1)
-	for i := 0; page != 0 && i < maxPages; i++ {
-		all, r, err := h.c.Notes.ListMergeRequestNotes(h.Project, int64(number), &gitlab.ListMergeRequestNotesOptions{ListOptions: gitlab.ListOptions{Page: page, PerPage: pageSize}}, gitlab.WithContext(ctx))
+	if err := pages(func(page int) (int, error) {
+		all, r, err := h.c.Notes.ListMergeRequestNotes(h.Project, int64(number), &gitlab.ListMergeRequestNotesOptions{ListOptions: gitlab.ListOptions{Page: int64(page), PerPage: pageSize}}, gitlab.WithContext(ctx))
 		if err != nil {
-			return false, h.fail("the comments of "+requestNamed(number), err)
+			return 0, err
 		}
 		for _, x := range all {
 			has[x.ID] = x.Body
 		}
-		page = r.NextPage
+		return int(r.NextPage), nil
+	}); err != nil {
+		return false, h.fail("the comments of "+requestNamed(number), err)
 	}
 	wrote, err := say(has, mark, text,
 		func(text string) error {

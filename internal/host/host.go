@@ -15,6 +15,7 @@ import (
 
 	"oras.land/oras-go/v2/registry/remote/retry"
 
+	"vigila.dev/vigila/internal/bounded"
 	"vigila.dev/vigila/internal/loopback"
 )
 
@@ -123,16 +124,29 @@ type Host interface {
 
 // The bounds of what is asked and read.
 const (
-	timeout     = 30 * time.Second
-	pageSize    = 50
-	maxPages    = 20
-	maxText     = 60_000 // bytes of a comment: the least that the three take is 65,536 characters
-	maxStatus   = 130    // bytes of a status' text: the least is 140 characters
-	maxRequests = pageSize * maxPages
+	timeout   = 30 * time.Second
+	pageSize  = 50
+	maxPages  = 20
+	maxText   = 60_000   // bytes of a comment: the least that the three take is 65,536 characters
+	maxStatus = 130      // bytes of a status' text: the least is 140 characters
+	maxAnswer = 32 << 20 // bytes of one: a page of requests, each with its text
 )
 
 // ErrMany tells that a host has more than are read.
-var ErrMany = fmt.Errorf("there are more than %d", maxRequests)
+var ErrMany = fmt.Errorf("there are more than %d pages of them", maxPages)
+
+// pages reads a list to its end: read answers the number of the next page, 0 after the last.
+func pages(read func(page int) (next int, err error)) error {
+	page := 1
+	for range maxPages {
+		next, err := read(page)
+		if err != nil || next == 0 {
+			return err
+		}
+		page = next
+	}
+	return ErrMany
+}
 
 // New makes the client of a project. Nothing is asked yet. Errors say what of the source is wrong.
 func New(s Source) (Host, error) {
@@ -175,7 +189,7 @@ func (s Source) client(at *url.URL) (*http.Client, error) {
 		return nil, errors.New("the certificates of the code host are not in PEM")
 	}
 	t := &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: 5 * time.Second, TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}
-	return &http.Client{Timeout: timeout, Transport: &retry.Transport{Base: t, Policy: whenAsked},
+	return &http.Client{Timeout: timeout, Transport: bounded.Transport(&retry.Transport{Base: t, Policy: whenAsked}, maxAnswer),
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if r.URL.Host != at.Host || r.URL.Scheme != at.Scheme || len(via) > 5 {
 				return fmt.Errorf("it leads to %s, where its token is not sent", r.URL.Host)

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -166,5 +168,107 @@ func TestAMergeWaitsForTheHost(t *testing.T) {
 	require.ErrorIs(t, patient(ended, func() (int, error) { return http.StatusMethodNotAllowed, nil }), context.Canceled)
 	for want, all := range map[Checks]map[string]Checks{"": {}, Passed: {"a": Passed}, Running: {"a": Passed, "b": Running}, Failed: {"a": Failed, "b": Running, "c": Passed}} {
 		assert.Equal(t, want, worst(all))
+	}
+}
+
+// paged answers a list by pages of so many, as a host does that says what follows; other things as they are.
+func paged(w http.ResponseWriter, r *http.Request, all []map[string]any, most int) []map[string]any {
+	page, err := strconv.Atoi(r.FormValue("page"))
+	if err != nil {
+		page = 1
+	}
+	from, to := min((page-1)*most, len(all)), min(page*most, len(all))
+	links := []string{fmt.Sprintf(`<http://%s%s?page=1>; rel="first"`, r.Host, r.URL.Path)}
+	if to < len(all) {
+		w.Header().Set("X-Next-Page", strconv.Itoa(page+1))
+		links = append(links, fmt.Sprintf(`<http://%s%s?page=%d>; rel="next"`, r.Host, r.URL.Path, page+1))
+	}
+	w.Header().Set("Link", strings.Join(links, ", "))
+	w.Header().Set("X-Total-Count", strconv.Itoa(len(all)))
+	return all[from:to]
+}
+
+// TestTheLastPageCounts: what speaks against a request may be the last that a host lists, and a host's pages may be shorter than asked for.
+func TestTheLastPageCounts(t *testing.T) {
+	user := func(name string) map[string]any { return map[string]any{"login": name, "username": name} }
+	var statuses, runs, reviews, open []map[string]any
+	for i := range 130 {
+		statuses = append(statuses, map[string]any{"id": i, "context": fmt.Sprint("check ", i), "state": "success", "status": "success"})
+		runs = append(runs, map[string]any{"name": fmt.Sprint("run ", i), "status": "completed", "conclusion": "success"})
+		reviews = append(reviews, map[string]any{"user": user(fmt.Sprint("reviewer-", i)), "state": "APPROVED", "commit_id": "c1"})
+		open = append(open, map[string]any{"number": i, "state": "open", "head": map[string]any{"ref": "work", "sha": "c1"}, "base": map[string]any{"ref": "main"}})
+	}
+	reviews = append(reviews, map[string]any{"user": user("reviewer-3"), "state": "CHANGES_REQUESTED", "commit_id": "c1"}, map[string]any{"user": user("reviewer-4"), "state": "REQUEST_CHANGES", "commit_id": "c1"})
+	for _, last := range []string{"status", "run"} {
+		for api, c := range all(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			bad, worse := statuses, runs
+			if last == "status" {
+				bad = append(slices.Clone(statuses), map[string]any{"id": 999, "context": "the last", "state": "failure", "status": "failure"})
+			} else {
+				worse = append(slices.Clone(runs), map[string]any{"name": "the last", "status": "completed", "conclusion": "failure"})
+			}
+			var out any
+			switch p := r.URL.Path; {
+			case strings.HasSuffix(p, "/status"):
+				out = map[string]any{"state": "success", "statuses": paged(w, r, bad, 30)}
+			case strings.HasSuffix(p, "/statuses"):
+				out = paged(w, r, bad, 30)
+			case strings.HasSuffix(p, "/check-runs"):
+				out = map[string]any{"check_runs": paged(w, r, worse, 30)}
+			case strings.HasSuffix(p, "/reviews"):
+				out = paged(w, r, reviews, 30)
+			case strings.HasSuffix(p, "/pulls"):
+				out = paged(w, r, open, 30)
+			default:
+				out = open[7]
+			}
+			_ = json.NewEncoder(w).Encode(out)
+		})) {
+			if api == GitLab { // which tells a request's checks and approvals whole
+				continue
+			}
+			r, err := c.See(t.Context(), 7)
+			require.NoError(t, err, api)
+			want := Failed
+			if last == "run" && api == Gitea { // which has none
+				want = Passed
+			}
+			assert.Equal(t, want, r.Checks, "%s: the last %s", api, last)
+			assert.Len(t, r.Approvals, 129, "%s: who asked for changes at last approves no more", api)
+			live, err := c.Live(t.Context())
+			require.NoError(t, err, api)
+			assert.Len(t, live, 130, api)
+		}
+	}
+}
+
+// TestARequestThatIsJustBeingMergedIsOpen: a host says so for a moment, and what is closed is withdrawn.
+func TestARequestThatIsJustBeingMergedIsOpen(t *testing.T) {
+	for state, want := range map[string]Standing{"opened": Open, "locked": Open, "closed": Closed, "merged": Merged} {
+		c := all(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			_ = json.NewEncoder(w).Encode(map[string]any{"iid": 7, "state": state, "source_branch": "work", "target_branch": "main"})
+		}))[GitLab]
+		r, err := c.See(t.Context(), 7)
+		require.NoError(t, err, state)
+		assert.Equal(t, want, r.Standing, state)
+	}
+}
+
+// TestAnAnswerWithoutEndIsCutOff: a host that sends for ever takes no more than so much memory, and is told from one that answers.
+func TestAnAnswerWithoutEndIsCutOff(t *testing.T) {
+	for api, c := range all(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = w.Write([]byte(`{"full_name": "`))
+		page := []byte(strings.Repeat("x", 1<<20))
+		for sent := 0; sent <= maxAnswer; sent += len(page) {
+			if _, err := w.Write(page); err != nil {
+				return
+			}
+		}
+		_, _ = w.Write([]byte(`"}`))
+	})) {
+		assert.ErrorContains(t, c.Check(t.Context()), "the answer has more than", api)
 	}
 }

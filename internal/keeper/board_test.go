@@ -25,6 +25,7 @@ import (
 // them in, and what did not change is not made anew.
 func TestABoardIsWhatTheWardsAre(t *testing.T) {
 	k := &Keeper{ctx: t.Context(), holdings: newHoldings(), metrics: newCounters(), broker: newBroker(), log: slog.New(slog.DiscardHandler)}
+	k.share()
 	a := newAway(k, record.Lookout{Cluster: "skerry", Told: record.LookoutTold{Heard: time.Now()}})
 	near, far := &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}}, &clusterLoop{k: k, conf: record.Cluster{Name: "skerry"}, away: a}
 	r := rand.New(rand.NewPCG(7, 7))

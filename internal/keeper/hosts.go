@@ -419,19 +419,22 @@ func (l *hostLoop) say(ctx context.Context, r host.Request, own bool) error {
 		if !own {
 			return nil
 		}
-		_, err = l.host.Say(ctx, r.Number, l.mark(), "What it would do can't be told: "+code(f.Text))
+		_, err = l.host.Say(ctx, r.Number, l.mark(r.Number), "What it would do can't be told: "+code(f.Text))
 		return err
 	case err != nil:
 		return err
 	case !own && len(e.Wards)+len(e.Problems) == 0 && e.Same == 0: // it is none of any ward's business
 		return nil
 	}
-	_, err = l.host.Say(ctx, r.Number, l.mark(), effectText(e, l.conf.Link))
+	_, err = l.host.Say(ctx, r.Number, l.mark(r.Number), effectText(e, l.conf.Link))
 	return err
 }
 
-// mark is how the comment of this service begins, so that it is found again.
-func (l *hostLoop) mark() string { return "<!-- vigila effect " + l.k.service + " -->" }
+// mark is how the comment of this service on a request begins, so that it is found again. Nobody else can tell it before it is there: whoever wrote it first
+// would have what they wrote taken for the effect, and could write another later.
+func (l *hostLoop) mark(request int) string {
+	return "<!-- vigila effect " + l.k.mask(fmt.Sprintf("effect %s %d", l.conf.Repo, request)) + " -->"
+}
 
 // statuses tells of the commits that wards are at how the wards do with them.
 func (l *hostLoop) statuses(ctx context.Context) error {

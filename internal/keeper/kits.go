@@ -139,8 +139,8 @@ type makings struct {
 }
 
 type readMakings struct {
-	at  string
-	all []Made
+	at, kits string // the commit, and the kits that there were: whose wards a thing has follows from both
+	all      []Made
 }
 
 func newMakings() makings { return makings{&sync.Mutex{}, map[[2]string]readMakings{}} }
@@ -206,15 +206,19 @@ func (k *Keeper) makingsIn(ctx context.Context, repository, ref string) ([]Made,
 		return nil, err
 	}
 	key := [2]string{repository, ref}
+	var kits strings.Builder
+	for _, x := range k.kitted().kits {
+		fmt.Fprintln(&kits, x.Name, x.Repo, x.Dir)
+	}
 	k.makings.mu.Lock()
 	have := k.makings.read[key]
 	k.makings.mu.Unlock()
-	if have.at != head.ID {
+	if have.at != head.ID || have.kits != kits.String() {
 		files, err := mirror.At(head.ID).Files("", func(name string) bool { return path.Base(name) == kit.MadeName })
 		if err != nil {
 			return nil, err
 		}
-		have = readMakings{at: head.ID}
+		have = readMakings{at: head.ID, kits: kits.String()}
 		for _, f := range files {
 			m, err := kit.ParseMade(f.Path, f.Data)
 			if err != nil { // it is told, and opens no form

@@ -4,10 +4,12 @@ import (
 	"cmp"
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -125,6 +127,9 @@ func (l *storeLoop) refuses(p *placement) string {
 		if len(of.only) > 0 && !slices.Contains(of.only, of.is) {
 			return fmt.Sprintf("store %s is for %s %s only", c.Name, of.what, strings.Join(of.only, ", "))
 		}
+	}
+	if a := l.k.keptBy(c); a != nil && p.cluster.away != a {
+		return fmt.Sprintf("store %s is in cluster %s, whose lookout lets no value out of it: wards in %s alone may use it", c.Name, c.Cluster, c.Cluster)
 	}
 	if p.reading.Limits.Any() && len(c.Rosters) == 0 {
 		return fmt.Sprintf("roster %s has limits, and store %s does not name it (vigila store add %s … --for-roster %s)", p.Roster, c.Name, c.Name, p.Roster)
@@ -409,7 +414,9 @@ func (l *storeLoop) took(path string, v secrets.Values, err error) {
 	case err == nil:
 		now := secret.Known{Looked: true, Version: v.Version, Keys: make(map[string]string, len(v.Keys))}
 		for key, value := range v.Keys {
-			now.Keys[key] = l.k.mask(value)
+			if now.Keys[key] = value; !v.Digests {
+				now.Keys[key] = l.k.mask(value)
+			}
 		}
 		s.known = now
 	case errors.Is(err, secrets.ErrNone):
@@ -486,19 +493,31 @@ func (f filler) values(ctx context.Context, at secret.Place) (map[string]string,
 	if no := l.refuses(f.p); no != "" {
 		return nil, errors.New(no)
 	}
-	ctx, cancel := context.WithTimeout(ctx, storeTimeout)
-	v, err := l.store.Read(ctx, at.Path)
+	within, cancel := context.WithTimeout(ctx, storeTimeout)
+	v, err := l.store.Read(within, at.Path)
 	cancel()
+	if err != nil && ctx.Err() != nil { // whoever wanted it wants it no more, which says nothing of the store
+		return nil, &secrets.Error{Text: ctx.Err().Error(), Away: true}
+	}
 	l.took(at.Path, v, err)
 	return v.Keys, err
 }
 
-// hider takes secret values out of a text, as they are and in base64, and what was made of them.
+// hider takes secret values out of a text, as they are, in base64, and as texts of many lines are written into one; and what was made of them.
 func hider(values secret.Values, filled object.Object, mask func(string) string) func(string) string {
-	var all []string
+	type form struct{ text, hidden string }
+	var all []form
 	note := func(v string) {
-		if len(v) >= leastSecret {
-			all = append(all, v)
+		if len(v) < leastSecret {
+			return
+		}
+		hidden := "secret " + mask(v)
+		quoted := strconv.Quote(v)
+		written, _ := json.Marshal(v) // a text can always be
+		for _, text := range []string{v, base64.StdEncoding.EncodeToString([]byte(v)), quoted[1 : len(quoted)-1], string(written[1 : len(written)-1])} {
+			if f := (form{text, hidden}); !slices.Contains(all, f) {
+				all = append(all, f)
+			}
 		}
 	}
 	for _, keys := range values {
@@ -515,11 +534,10 @@ func hider(values secret.Values, filled object.Object, mask func(string) string)
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b string) int { return len(b) - len(a) }) // the longest first: a shorter one may be a part of it
+	slices.SortFunc(all, func(a, b form) int { return len(b.text) - len(a.text) }) // the longest first: a shorter one may be a part of it
 	return func(text string) string {
-		for _, v := range all {
-			hidden := "secret " + mask(v)
-			text = strings.ReplaceAll(strings.ReplaceAll(text, v, hidden), base64.StdEncoding.EncodeToString([]byte(v)), hidden)
+		for _, f := range all {
+			text = strings.ReplaceAll(text, f.text, f.hidden)
 		}
 		return text
 	}

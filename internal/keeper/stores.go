@@ -93,7 +93,7 @@ func (k *Keeper) storeOf(c record.ValueStore) (secrets.Store, error) {
 	case record.KVStore:
 		return secrets.NewKV(c.Name, secrets.KV{URL: c.URL, Mount: c.Mount, CA: c.CA, Space: c.Space, SignIn: c.SignIn, At: c.At, Role: c.Role, Secret: c.Secret})
 	case record.NamespaceStore:
-		return secrets.NewNamespace(c.Name, c.Namespace, inCluster{k, c.Cluster}), nil
+		return ofNamespace{k, c}, nil
 	case record.FilesStore:
 		return secrets.NewFiles(c.Name, c.Secret, inRepo{k, c})
 	}
@@ -355,7 +355,7 @@ func (w SetSecret) do(ctx context.Context, k *Keeper, by Actor) (SecretUse, erro
 			return SecretUse{}, fault(Unreachable, "%v", err)
 		}
 		switch old, there := v.Keys[w.Ref.Key]; {
-		case there && old == w.Value:
+		case there && (old == w.Value && !v.Digests || v.Digests && old == k.mask(w.Value)):
 			return k.secretUse(w.Ref), nil
 		case there && old != "":
 			return SecretUse{}, fault(Conflict, "%s has another value already; nothing was set", w.Ref.Short())

@@ -1,6 +1,9 @@
 package keeper
 
 import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -13,10 +16,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vigila.dev/vigila/internal/core/alert"
+	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/roster"
+	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/standing"
 	"vigila.dev/vigila/internal/core/ward"
+	"vigila.dev/vigila/internal/keeper/reading"
 	"vigila.dev/vigila/internal/record"
 )
 
@@ -121,4 +127,51 @@ func TestAStoresTokenEnds(t *testing.T) {
 		require.NoError(t, err)
 		return unknown["store harbour"] && slices.ContainsFunc(all, func(x alert.Trouble) bool { return x.Subject == "store harbour" && x.Topic == alert.Blind })
 	}, 10*time.Second, 10*time.Millisecond)
+}
+
+// TestWhoStopsReadingSaysNothingOfAStore: a run that is stopped while a value is read leaves the store as it was, and what everybody else knows of it.
+func TestWhoStopsReadingSaysNothingOfAStore(t *testing.T) {
+	k, _ := opened(t)
+	p := k.newPlacement(record.Placement{ID: "w@quay"}, ward.Ward{Name: "w"}, record.Ward{}, &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}}, "")
+	p.reading = &reading.Ward{Ward: p.Ward}
+	asked, hang := make(chan struct{}), make(chan struct{})
+	var slow atomic.Bool
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if slow.Load() {
+			close(asked)
+			<-hang
+		}
+		_, _ = w.Write([]byte(`{"data": {"data": {"key": "kelp-forest-71"}, "metadata": {"version": 3}, "current_version": 3, "versions": {"3": {}}}}`))
+	}))
+	t.Cleanup(server.Close)
+	t.Cleanup(func() { close(hang) })
+	_, err := AddStore{record.ValueStore{Name: "harbour", Secret: "sesame", ValueStoreMore: record.ValueStoreMore{Kind: record.KVStore, URL: server.URL, Mount: "secret", SignIn: "token", Every: time.Hour}}}.do(t.Context(), k, Actor{})
+	require.NoError(t, err)
+	at := secret.Place{Store: "harbour", Path: "gate"}
+	l := k.storeLoopOf("harbour")
+	require.Eventually(t, func() bool { return l.known(at.Path).Looked }, 10*time.Second, 10*time.Millisecond)
+	slow.Store(true)
+	ctx, stop := context.WithCancel(t.Context())
+	read := make(chan error, 1)
+	go func() { _, err := (filler{p}).values(ctx, at); read <- err }()
+	<-asked
+	stop()
+	require.Error(t, <-read)
+	known := l.known(at.Path)
+	assert.Empty(t, known.Problem, "nobody knows less of the store for it")
+	assert.Len(t, known.Keys, 1)
+}
+
+// TestNoFormOfAValueIsTold: errors of a cluster quote what they refuse, as Go and JSON write a text of many lines into one.
+func TestNoFormOfAValueIsTold(t *testing.T) {
+	value := "first line \"quoted\"\nsecond <line>\tend"
+	hide := hider(secret.Values{secret.Place{Store: "harbour", Path: "gate"}: {"key": value}}, object.Object{}, func(string) string { return "digest" })
+	written, err := json.Marshal(value)
+	require.NoError(t, err)
+	for _, text := range []string{value, fmt.Sprintf("%q", value), string(written), base64.StdEncoding.EncodeToString([]byte(value))} {
+		got := hide("Invalid value: " + text + ": is none")
+		assert.Contains(t, got, "secret digest", text)
+		assert.NotContains(t, got, "second", text)
+		assert.NotContains(t, got, base64.StdEncoding.EncodeToString([]byte(value)))
+	}
 }

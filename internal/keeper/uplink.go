@@ -381,6 +381,8 @@ func (u *uplink) value(ctx context.Context, id string, at secret.Place) (map[str
 		return nil, &secrets.Error{Text: err.Error(), Away: errors.Is(err, link.ErrAway)}
 	}
 	switch {
+	case out.Own != "":
+		return u.ownValues(ctx, at, out.Own)
 	case out.None:
 		return nil, secrets.ErrNone
 	case out.Failed != "":
@@ -663,6 +665,8 @@ func (u *uplink) asked(ctx context.Context, method string, args link.Raw, part f
 		return answered(args, func(a askKind) (any, error) {
 			return near{u.own()}.Namespaced(object.Object{Ref: object.Ref{Kind: a.Kind}, Version: a.Version})
 		})
+	case "secret":
+		return answered(args, func(q askSecret) (any, error) { return u.secret(ctx, q), nil })
 	case "nodes":
 		return answered(args, func(nothingAsked) (any, error) { return u.own().nodes(ctx) })
 	case "warnings":

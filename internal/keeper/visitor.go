@@ -552,6 +552,12 @@ func (a *away) value(ctx context.Context, r askValue) (toldValue, error) {
 	if err != nil {
 		return toldValue{Failed: err.Error()}, nil
 	}
+	if l := a.k.storeLoopOf(r.Store); l != nil && a.k.keptBy(l.conf) == a {
+		if no := l.refuses(p); no != "" {
+			return toldValue{Failed: no}, nil
+		}
+		return toldValue{Own: l.conf.Namespace}, nil
+	}
 	keys, err := filler{p}.values(ctx, r.Place)
 	switch {
 	case errors.Is(err, secrets.ErrNone):

@@ -158,7 +158,24 @@ type askValue struct {
 	secret.Place
 }
 
+// askSecret asks a lookout of a Secret of its own cluster, for a store that has it: for digests of its values, its Version alone, or, where Key is not
+// empty, that a value is set; whether it may be asked at all where Name is empty.
+type askSecret struct {
+	Store, Namespace, Name string
+	Version                bool
+	Key, Value             string
+}
+
+type toldSecret struct {
+	Version string
+	Digests map[string]string
+	None    bool
+	Failed  string
+	Away    bool
+}
+
 type toldValue struct {
+	Own    string // the namespace of the lookout's own cluster that has them, as the Secret that the path names
 	Keys   map[string]string
 	None   bool   // the store has nothing there
 	Failed string // why it can't be read

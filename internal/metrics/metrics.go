@@ -24,6 +24,7 @@ import (
 	prometheus "github.com/prometheus/client_golang/api/prometheus/v1"
 	"github.com/prometheus/common/model"
 
+	"vigila.dev/vigila/internal/bounded"
 	"vigila.dev/vigila/internal/core/judge"
 	"vigila.dev/vigila/internal/core/ward"
 )
@@ -88,7 +89,7 @@ func Query(ctx context.Context, s Source, query string) judge.Answer {
 		return judge.Answer{Problem: err.Error()}
 	}
 	defer transport.CloseIdleConnections()
-	client, err := api.NewClient(api.Config{Address: s.URL, Client: &http.Client{Transport: signedIn{transport, s}, CheckRedirect: stay}})
+	client, err := api.NewClient(api.Config{Address: s.URL, Client: &http.Client{Transport: signedIn{bounded.Transport(transport, maxResult), s}, CheckRedirect: stay}})
 	if err != nil {
 		return judge.Answer{Problem: "metrics source " + s.Name + ": " + err.Error()}
 	}
@@ -133,7 +134,7 @@ func (s Source) transport() (*http.Transport, error) {
 	return t, nil
 }
 
-// signedIn sends a source's credentials along, and reads no more than is bearable.
+// signedIn sends a source's credentials along.
 type signedIn struct {
 	http.RoundTripper
 	s Source
@@ -147,16 +148,7 @@ func (t signedIn) RoundTrip(r *http.Request) (*http.Response, error) {
 	case t.s.User != "":
 		r.SetBasicAuth(t.s.User, t.s.Password)
 	}
-	answer, err := t.RoundTripper.RoundTrip(r)
-	if err == nil {
-		answer.Body = limited{io.LimitReader(answer.Body, maxResult), answer.Body}
-	}
-	return answer, err
-}
-
-type limited struct {
-	io.Reader
-	io.Closer
+	return t.RoundTripper.RoundTrip(r)
 }
 
 // refused is why a query gave nothing, in the server's words where it speaks the API.

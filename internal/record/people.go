@@ -32,13 +32,18 @@ type ProviderMore struct {
 	Made time.Time `json:"made,omitzero"`
 }
 
-// PutProvider adds a provider or changes it.
+// PutProvider adds a provider or changes it. Of another issuer the same names are other people: whoever signed in by the one before is signed out.
 func (s *Store) PutProvider(ctx context.Context, x Provider) error {
 	sealed, err := s.vault.Seal([]byte(x.Secret))
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, `INSERT INTO providers VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET more=excluded.more, secrets=excluded.secrets`, x.Name, toJSON(x.ProviderMore), sealed)
+	return s.tx(ctx, func(t *transaction) error {
+		if err := t.exec(ctx, `DELETE FROM sessions WHERE provider=? AND EXISTS (SELECT 1 FROM providers WHERE name=? AND json_extract(more, '$.issuer')<>?)`, x.Name, x.Name, x.Issuer); err != nil {
+			return err
+		}
+		return t.exec(ctx, `INSERT INTO providers VALUES (?,?,?) ON CONFLICT (name) DO UPDATE SET more=excluded.more, secrets=excluded.secrets`, x.Name, toJSON(x.ProviderMore), sealed)
+	})
 }
 
 // Providers lists the providers by name.

@@ -100,6 +100,21 @@ func TestPeopleAreKept(t *testing.T) {
 	all, err = s.Sessions(ctx)
 	require.NoError(t, err)
 	require.Len(t, all, 1, "the other was idle")
+	p.Issuer = "https://elsewhere.brindle.example"
+	require.NoError(t, s.AddSession(ctx, Session{Hash: "cccccccccccccccc", Made: now, Used: now, Ends: now.Add(time.Hour), SessionMore: SessionMore{Who: who, Through: "console"}}))
+	require.NoError(t, s.AddSession(ctx, Session{Hash: "dddddddddddddddd", Made: now, Used: now, Ends: now.Add(time.Hour), SessionMore: SessionMore{Token: "h", Through: "command line"}}))
+	same := p
+	same.Issuer, same.About = "https://sign-in.brindle.example", "Everybody of the sound"
+	require.NoError(t, s.PutProvider(ctx, same))
+	_, err = s.SessionByHash(ctx, "cccccccccccccccc")
+	require.NoError(t, err, "what else is another of the provider signs nobody out")
+	require.NoError(t, s.PutProvider(ctx, p))
+	_, err = s.SessionByHash(ctx, "cccccccccccccccc")
+	require.ErrorIs(t, err, ErrNone, "of another issuer the same names are other people")
+	_, err = s.SessionByHash(ctx, "dddddddddddddddd")
+	require.NoError(t, err, "who has signed in by something else stays")
+	require.NoError(t, s.EndSession(ctx, "dddddddddddddddd"))
+	require.NoError(t, s.AddSession(ctx, Session{Hash: "cccccccccccccccc", Made: now, Used: now, Ends: now.Add(time.Hour), SessionMore: SessionMore{Who: who, Through: "console"}}))
 	require.NoError(t, s.RemoveProvider(ctx, "brindle"))
 	all, err = s.Sessions(ctx)
 	require.NoError(t, err)

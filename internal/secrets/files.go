@@ -78,7 +78,7 @@ func (s files) Read(ctx context.Context, path string) (Values, error) {
 	if err != nil {
 		return Values{}, refused("store %s: %s: %v", s.name, s.files.Where(name), err)
 	}
-	return Values{version, keys}, nil
+	return Values{Version: version, Keys: keys}, nil
 }
 
 // Set does nothing: who has the files changes them, in git.

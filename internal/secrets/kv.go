@@ -19,6 +19,7 @@ import (
 
 	bao "github.com/openbao/openbao/api/v2"
 
+	"vigila.dev/vigila/internal/bounded"
 	"vigila.dev/vigila/internal/loopback"
 )
 
@@ -80,7 +81,7 @@ func NewKV(name string, c KV) (Store, error) {
 	}
 	conf := bao.NewConfig()
 	conf.DisableEnvironment, conf.DisableRedirects, conf.Address, conf.MaxRetries = true, true, c.URL, 0
-	conf.HttpClient = &http.Client{Transport: bounded{transport}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	conf.HttpClient = &http.Client{Transport: bounded.Transport(transport, maxAnswer), CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	client, err := bao.NewClient(conf)
 	if err != nil {
 		return nil, fmt.Errorf("store %s: %w", name, err)
@@ -94,20 +95,6 @@ func NewKV(name string, c KV) (Store, error) {
 		k.signed = true
 	}
 	return k, nil
-}
-
-// bounded reads no more of an answer than is bearable.
-type bounded struct{ http.RoundTripper }
-
-func (b bounded) RoundTrip(q *http.Request) (*http.Response, error) {
-	r, err := b.RoundTripper.RoundTrip(q)
-	if err == nil {
-		r.Body = struct {
-			io.Reader
-			io.Closer
-		}{io.LimitReader(r.Body, maxAnswer), r.Body}
-	}
-	return r, err
 }
 
 // signIn signs in where the token has ended, or again is asked for.

@@ -79,7 +79,7 @@ func TestWhatAStoreAnswers(t *testing.T) {
 		server.Close()
 		if name == "a value that is no text" {
 			require.NoError(t, err)
-			assert.Equal(t, Values{"3", map[string]string{"a": "7", "b": `{"c":true}`, "d": ""}}, v)
+			assert.Equal(t, Values{Version: "3", Keys: map[string]string{"a": "7", "b": `{"c":true}`, "d": ""}}, v)
 			continue
 		}
 		require.Error(t, err, name)

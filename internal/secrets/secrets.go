@@ -13,6 +13,7 @@ import (
 type Values struct {
 	Version string // that the store calls them; "" when it tells none
 	Keys    map[string]string
+	Digests bool // Keys hold digests of the values: those stay where they are
 }
 
 // Store is where secret values live. Its methods may be called by many goroutines. What it does not have is ErrNone; an *Error else.

@@ -11,7 +11,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -20,6 +19,7 @@ import (
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
 
+	"vigila.dev/vigila/internal/bounded"
 	"vigila.dev/vigila/internal/core/grant"
 	"vigila.dev/vigila/internal/loopback"
 )
@@ -69,20 +69,6 @@ type Provider struct {
 	oidc   *oidc.Provider
 }
 
-// bounded reads no more of an answer than it may be long.
-type bounded struct{ http.RoundTripper }
-
-func (b bounded) RoundTrip(r *http.Request) (*http.Response, error) {
-	answer, err := b.RoundTripper.RoundTrip(r)
-	if err == nil {
-		answer.Body = struct {
-			io.Reader
-			io.Closer
-		}{io.LimitReader(answer.Body, maxAnswer), answer.Body}
-	}
-	return answer, err
-}
-
 // Discover asks a provider where it is asked what (OpenID Connect Discovery 1.0). Errors say what to look at.
 func Discover(ctx context.Context, c Config) (*Provider, error) {
 	if err := c.Check(); err != nil {
@@ -94,7 +80,7 @@ func Discover(ctx context.Context, c Config) (*Provider, error) {
 		pool.AppendCertsFromPEM([]byte(c.CA))
 		t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	}
-	client := &http.Client{Transport: bounded{t}, Timeout: within, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{Transport: bounded.Transport(t, maxAnswer), Timeout: within, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	// The provider's keys are asked for with this context later on, so it must not end with the one that asks now.
 	lasting := oidc.ClientContext(context.WithoutCancel(ctx), client)
 	p, err := oidc.NewProvider(lasting, c.Issuer)

@@ -894,6 +894,9 @@ func (m *Machine) advance(now time.Time) (out []Effect) {
 			more, done := m.work(now)
 			out = append(out, more...)
 			if !done {
+				if m.Phase == Sharing { // its size follows an autoscaler, say; traffic is led to it all the while
+					out = append(out, m.ask(now)...)
+				}
 				return out
 			}
 			continue

@@ -510,6 +510,40 @@ func TestTheSizeFollows(t *testing.T) {
 	assert.Equal(t, "def", asMap(asMap(old.Body["spec"])["selector"])[HashLabel], "a restart by hand is followed")
 }
 
+// TestChecksAreAskedWhileTheSizeFollows: traffic is led to the new version all the while, and an autoscaler may move for as long as it likes.
+func TestChecksAreAskedWhileTheSizeFollows(t *testing.T) {
+	w := newWorld(t, byRoute, errorsCheck)
+	w.settle()
+	w.side.Size = 40
+	w.feed(Seen{w.now, w.target.Ref, health.Result{Word: health.Ready}})
+	w.answer(0, "") // the look
+	require.IsType(t, Apply{}, w.calls[0])
+	w.answer(0, "")
+	w.health[w.target.Twin] = health.Result{Word: health.Settling, Reason: "1 of 2 Pods is ready"} // and there is no room for the other
+	w.feed(Seen{w.now, w.target.Twin, w.health[w.target.Twin]})
+	for range 2 {
+		at := w.m.Wake()
+		for !isAsk(w.last()) {
+			require.False(t, at.IsZero())
+			w.now = at
+			w.feed(Tick{w.now})
+			at = w.m.Wake()
+		}
+		require.Nil(t, w.m.Going)
+		w.answer(len(w.calls)-1, "bad")
+	}
+	require.NotNil(t, w.m.Going, "it is not waited for the size")
+	assert.Contains(t, w.m.Going.Reason, "check errors")
+}
+
+// last is what was asked for last.
+func (w *world) last() Effect {
+	if len(w.calls) == 0 {
+		return nil
+	}
+	return w.calls[len(w.calls)-1]
+}
+
 // TestAnAnswerIsOfItsOwnShare: one that was asked in an earlier share ends no later one, and sends back all the same when it is bad.
 func TestAnAnswerIsOfItsOwnShare(t *testing.T) {
 	asked := func() *world {

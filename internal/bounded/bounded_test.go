@@ -1,0 +1,39 @@
+package bounded
+
+import (
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestAnAnswerIsReadAsFarAsItMayBeLong(t *testing.T) {
+	for length, whole := range map[int]bool{0: true, 1: true, 9: true, 10: true, 11: false, 1000: false} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, strings.Repeat("x", length)) }))
+		client := &http.Client{Transport: Transport(http.DefaultTransport, 10)}
+		for _, slowly := range []bool{false, true} {
+			r, err := client.Get(server.URL)
+			require.NoError(t, err)
+			in := io.Reader(r.Body)
+			if slowly {
+				in = iotest.OneByteReader(in)
+			}
+			got, err := io.ReadAll(in)
+			assert.Len(t, got, min(length, 10), "%d bytes", length)
+			if whole {
+				assert.NoError(t, err, "%d bytes", length)
+			} else {
+				assert.EqualError(t, err, "the answer has more than 10 bytes", "%d bytes", length)
+				_, err = in.Read(make([]byte, 4))
+				assert.Error(t, err, "and it stays so")
+			}
+			assert.NoError(t, r.Body.Close())
+		}
+		server.Close()
+	}
+}
