@@ -1,0 +1,56 @@
+package e2e
+
+import (
+	"encoding/base64"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vigila.dev/vigila/internal/client"
+)
+
+// TestSecretsOfALookoutsClusterStayThere: a store that is a namespace of a cluster that a lookout keeps is read by the lookout; the service is told whether
+// the values are there and whether they are others, and no value.
+func TestSecretsOfALookoutsClusterStayThere(t *testing.T) {
+	t.Parallel()
+	p := planted{}
+	s := newService(t)
+	secret := func(name string) string {
+		return fmt.Sprintf("apiVersion: v1\nkind: Secret\nmetadata: {name: %s}\nstringData: {password: \"secret://vault/%s#password\"}\n", name, s.name+"-vault")
+	}
+	s.push("A gate with a password", map[string]string{"app/c.yaml": config(s.name, "berths", "2") + "---\n" + secret("gate")})
+	s.lookoutOf("quay")
+	s.here("quay", true)
+	s.ok("store", "add", "vault", "--namespace", "quay/default", "--every", "5s")
+	s.add(s.wardFile("sync: auto, every: 1s, drift: report", "within: 30s"))
+	s.until("waits for the value", func(w client.Ward) bool { return strings.Contains(w.Says, "vault/") })
+	assert.Contains(t, s.ok("secret", "list"), "missing")
+
+	s.pipe(p.in("a first value"), "secret", "set", "vault/"+s.name+"-vault#password")
+	s.until("in step", inStepAndReady)
+	assert.Equal(t, p["a first value"], s.values("gate")["password"])
+	assert.Contains(t, s.ok("secret", "list"), "set")
+	assert.Contains(t, s.ok("logbook", s.name), "vault/")
+
+	lab(t, "edit", "secret/"+s.name+"-vault", "--kubeconfig", kubeconfig(), "-n", "default", "--as", "rotation", "data.password="+base64.StdEncoding.EncodeToString([]byte(p.in("a second value"))))
+	s.ok("store", "try", "vault")
+	s.until("has the other", func(w client.Ward) bool {
+		return inStepAndReady(w) && s.values("gate")["password"] == p["a second value"]
+	})
+
+	// A ward in another cluster is refused, before anything is applied.
+	s.ok("cluster", "add", "pier", "--kubeconfig", kubeconfig())
+	s.add(strings.NewReplacer("name: "+s.name+"\n", "name: "+s.name+"-pier\n", "cluster: quay", "cluster: pier", "namespace: "+s.name, "namespace: "+s.name+"-pier").Replace(s.wardFile("sync: auto, every: 1s, drift: report", "within: 30s")))
+	require.Eventually(t, func() bool {
+		out, _, _ := s.cli("ward", "show", s.name+"-pier")
+		return strings.Contains(strings.Join(strings.Fields(out), " "), "store vault is in cluster quay, whose lookout lets no value out of it")
+	}, patience, 50*time.Millisecond)
+
+	s.kill()
+	p.found(t, s.log.String(), "the log")
+	p.foundIn(t, s)
+}
