@@ -54,6 +54,7 @@ func (b *browser) shows(want string) {
 	b.t.Helper()
 	for end := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
 		if strings.Contains(b.text(), want) {
+			b.accessible()
 			return
 		}
 		if time.Now().After(end) {

@@ -238,6 +238,8 @@ func TestABackupIsRestored(t *testing.T) {
 		_ = os.Remove(filepath.Join(data, "vigila.db"+more))
 	}
 	assert.Contains(t, s.ok("backup", "list", "--in", place), "vigila-20")
+	assert.Contains(t, s.ok("backup", "list", "--in", place, "-o", "yaml"), "  name: vigila-20")
+	s.fails(2, "write text, json or yaml", "backup", "list", "--in", place, "-o", "csv")
 	s.ok("backup", "restore", "--data", data, "--from", place)
 	s.start()
 	s.here("quay", true)

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"log/slog"
 	"os"
@@ -74,9 +73,6 @@ func backupList() *cobra.Command {
 	var in, output string
 	c := &cobra.Command{Use: "list", Short: "List the backups in a place, newest first", Example: "  vigila backup list --in /srv/backups\n  vigila backup list --in /srv/backups -o json", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if output != "" && output != "json" {
-				return &cli.Exit{Code: cli.ExitUsage, Text: fmt.Sprintf("-o is %q; write json", output)}
-			}
 			p, err := place(in, "--in")
 			if err != nil {
 				return err
@@ -85,12 +81,12 @@ func backupList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if output == "json" {
-				items := []map[string]any{}
-				for _, b := range all {
-					items = append(items, map[string]any{"name": b.Name, "at": b.At, "bytes": b.Size})
-				}
-				return json.NewEncoder(c.OutOrStdout()).Encode(map[string]any{"items": items})
+			items := []map[string]any{}
+			for _, b := range all {
+				items = append(items, map[string]any{"name": b.Name, "at": b.At, "bytes": b.Size})
+			}
+			if done, err := cli.Document(c.OutOrStdout(), output, map[string]any{"items": items}); done {
+				return err
 			}
 			if len(all) == 0 {
 				fmt.Fprintf(c.OutOrStdout(), "No backup in %s yet. Take one: vigila backup take --to %s\n", p, in)
@@ -104,8 +100,7 @@ func backupList() *cobra.Command {
 			return w.Flush()
 		}}
 	c.Flags().StringVar(&in, "in", "", "place: a directory, or s3://BUCKET/PREFIX?endpoint=https://HOST")
-	c.Flags().StringVarP(&output, "output", "o", "", "json")
-	return c
+	return cli.Reading(c, &output)
 }
 
 func backupRestore() *cobra.Command {

@@ -359,11 +359,16 @@ func (s *Shelf) keep(data []byte) error {
 	if err := os.MkdirAll(s.dir, 0o700); err != nil {
 		return err
 	}
-	tmp := s.file(sum(data)) + ".part"
-	if err := os.WriteFile(tmp, data, 0o600); err != nil {
+	tmp, err := os.CreateTemp(s.dir, ".part-") // many wards may want the same chart at once
+	if err != nil {
 		return err
 	}
-	return os.Rename(tmp, s.file(sum(data)))
+	defer os.Remove(tmp.Name())
+	_, err = tmp.Write(data)
+	if err = errors.Join(err, tmp.Close()); err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), s.file(sum(data)))
 }
 
 // packed tells why something is no packaged chart: gzip of tar, with a Chart.yaml in the directory at its top. What a server

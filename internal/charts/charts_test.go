@@ -6,11 +6,14 @@ import (
 	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -122,4 +125,33 @@ func TestAChartIsWhatTheIndexSays(t *testing.T) {
 			assert.ErrorContains(t, err, want, url)
 		}
 	}
+}
+
+// TestManyWardsFetchOneChartAtOnce: each gets it, and what lies on disk is whole.
+func TestManyWardsFetchOneChartAtOnce(t *testing.T) {
+	data := packedAs("gate/Chart.yaml", strings.Repeat("near ", 1000))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/index.yaml" {
+			fmt.Fprint(w, "entries: {gate: [{version: 1.0.0, urls: [gate.tgz]}]}\n")
+			return
+		}
+		fmt.Fprint(w, data)
+	}))
+	defer server.Close()
+	dir := t.TempDir()
+	s := Open(dir, Source{Name: "charts", URL: server.URL})
+	require.NoError(t, s.Refresh(t.Context()))
+	errs := make([]error, 64)
+	var all sync.WaitGroup
+	for i := range errs {
+		all.Go(func() { _, errs[i] = s.Load(t.Context(), "gate", "1.x") })
+	}
+	all.Wait()
+	require.NoError(t, errors.Join(errs...))
+	kept, err := filepath.Glob(filepath.Join(dir, "charts.charts", "*"))
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	got, err := os.ReadFile(kept[0])
+	require.NoError(t, err)
+	assert.Equal(t, data, string(got))
 }

@@ -67,8 +67,11 @@ func (a *app) printer(w io.Writer) *printer {
 func (p *printer) line(format string, args ...any) { fmt.Fprintf(p, format+"\n", args...) }
 
 // document prints a value as JSON or YAML; false when text is wanted.
-func (a *app) document(w io.Writer, v any) (bool, error) {
-	switch a.output {
+func (a *app) document(w io.Writer, v any) (bool, error) { return Document(w, a.output, v) }
+
+// Document prints a value as -o says, json or yaml; false when text is wanted.
+func Document(w io.Writer, output string, v any) (bool, error) {
+	switch output {
 	case "json":
 		e := json.NewEncoder(w)
 		e.SetIndent("", "  ")

@@ -205,14 +205,19 @@ func (a *app) warn(conn *client.Conn) {
 
 // reading adds -o to a command that reads.
 func (a *app) reading(c *cobra.Command) *cobra.Command {
-	c.Flags().StringVarP(&a.output, "output", "o", "text", "text, json or yaml")
+	return Reading(c, &a.output)
+}
+
+// Reading adds -o to a command that reads.
+func Reading(c *cobra.Command, output *string) *cobra.Command {
+	c.Flags().StringVarP(output, "output", "o", "text", "text, json or yaml")
 	run := c.RunE
 	c.RunE = func(c *cobra.Command, args []string) error {
-		switch a.output {
+		switch *output {
 		case "text", "json", "yaml":
 			return run(c, args)
 		}
-		return usage("-o %s is not known; write text, json or yaml", a.output)
+		return usage("-o %s is not known; write text, json or yaml", *output)
 	}
 	return c
 }

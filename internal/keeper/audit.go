@@ -3,6 +3,7 @@ package keeper
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -103,11 +104,12 @@ func plain(v any, more ...string) map[string]string {
 		return out // it is made of texts, numbers and lists
 	}
 	delete(all, "made")
-	delete(all, "ca")     // long, and no secret
 	delete(all, "person") // by whom it is says the entry
 	for key, x := range all {
 		if text, is := x.(string); is {
-			out[key] = text
+			if out[key] = text; key == "ca" && text != "" { // it is long; whom is trusted is another where its digest is
+				out[key] = fmt.Sprintf("sha256:%.12x", sha256.Sum256([]byte(text)))
+			}
 		} else {
 			b, _ := json.Marshal(x) // it was read from JSON
 			out[key] = string(b)

@@ -80,6 +80,16 @@ func (k *Keeper) heldTo(c record.Cluster, old *clusterLoop) (record.Cluster, err
 	return c, checkCluster(c)
 }
 
+// heldNow is heldTo once nobody else changes anything: a roster may have bounded the cluster while it was asked whether it answers.
+func (k *Keeper) heldNow(asked, c record.Cluster, old *clusterLoop) (record.Cluster, error) {
+	if k.clusterNamed(c.Name) != old {
+		return c, fault(Conflict, "cluster %s was changed meanwhile; say it again", c.Name)
+	}
+	now, err := k.heldTo(asked, old)
+	c.Roster, c.People, c.May, c.Only, c.About, c.Labels, c.Links = now.Roster, now.People, now.May, now.Only, now.About, now.Labels, now.Links
+	return c, err
+}
+
 // placeAnew places wards anew after a cluster came or its labels changed: a ward in the middle of a run once that has ended, which busy tells.
 func (k *Keeper) placeAnew(ctx context.Context, cluster string) (busy bool, err error) {
 	err = k.replace(ctx, cluster)
@@ -102,6 +112,7 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 	k.mu.RLock()
 	old := k.clusters[c.Name]
 	k.mu.RUnlock()
+	asked := c
 	c, err := k.heldTo(c, old)
 	if err != nil {
 		return Cluster{}, err
@@ -114,7 +125,7 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 			c.Token = was.Token
 		}
 		if old.away != nil && !reached(c) {
-			return k.relabel(ctx, old, c)
+			return k.relabel(ctx, old, asked, c)
 		}
 	}
 	conn, err := cluster.Connect(k.clusterConfig(c), k.log)
@@ -127,6 +138,9 @@ func (k *Keeper) addCluster(ctx context.Context, c record.Cluster) (Cluster, err
 	}
 	k.changing.Lock()
 	defer k.changing.Unlock()
+	if c, err = k.heldNow(asked, c, old); err != nil {
+		return Cluster{}, err
+	}
 	anew := old != nil && !reflect.DeepEqual(k.clusterConfig(old.record()), k.clusterConfig(c))
 	if n := k.wardsIn(c.Name); anew && n > 0 && old.conn != nil && old.conn.Server() != conn.Server() {
 		return Cluster{}, fault(Conflict, "cluster %s is at %s and keeps %d wards; it can be at another address only when it keeps none. Credentials may change at any time", c.Name, old.conn.Server(), n)
@@ -193,9 +207,13 @@ func reached(c record.Cluster) bool {
 }
 
 // relabel changes labels, links and what a cluster of a lookout is.
-func (k *Keeper) relabel(ctx context.Context, old *clusterLoop, c record.Cluster) (Cluster, error) {
+func (k *Keeper) relabel(ctx context.Context, old *clusterLoop, asked, c record.Cluster) (Cluster, error) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
+	c, err := k.heldNow(asked, c, old)
+	if err != nil {
+		return Cluster{}, err
+	}
 	if err := k.store.PutCluster(ctx, c); err != nil {
 		return Cluster{}, err
 	}

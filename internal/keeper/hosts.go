@@ -17,6 +17,7 @@ import (
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/proposal"
 	"vigila.dev/vigila/internal/core/standing"
+	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/host"
 	"vigila.dev/vigila/internal/record"
 	"vigila.dev/vigila/internal/repo"
@@ -322,6 +323,9 @@ func (l *hostLoop) text(p proposal.Proposal) string {
 
 // take takes in how the request of a proposal stands.
 func (l *hostLoop) take(ctx context.Context, number int, r host.Request) error {
+	if ward.Link(r.URL) != nil { // it is a link for people, and a host says what it likes
+		r.URL = ""
+	}
 	now := proposal.Request{Number: r.Number, URL: r.URL, Checks: string(r.Checks), Labels: r.Labels, By: r.By}
 	for _, a := range r.Approvals {
 		now.Approvals = append(now.Approvals, proposal.Approval{By: a.By, At: a.At, Commit: a.Commit})

@@ -67,8 +67,19 @@ func (s Source) HTTP() (*http.Client, error) {
 	if s.CA != "" && !pool.AppendCertsFromPEM([]byte(s.CA)) {
 		return nil, fmt.Errorf("%s: the certificates are not in PEM", s.Name)
 	}
-	return &http.Client{Timeout: timeout, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: 5 * time.Second,
+	return &http.Client{Timeout: timeout, CheckRedirect: clear, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: 5 * time.Second,
 		TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}, nil
+}
+
+// clear follows where a server leads, as registries do for what they keep elsewhere, but not out of TLS: on the same host a password would go along.
+func clear(r *http.Request, via []*http.Request) error {
+	if via[len(via)-1].URL.Scheme == "https" && r.URL.Scheme != "https" {
+		return fmt.Errorf("it leads to %s://%s, out of TLS, where nothing is asked", r.URL.Scheme, r.URL.Host)
+	}
+	if len(via) > 10 {
+		return errors.New("it leads on and on")
+	}
+	return nil
 }
 
 // Repository is what is kept in a registry under one name.

@@ -1,6 +1,7 @@
 package registry
 
 import (
+	"encoding/pem"
 	"fmt"
 	"io"
 	"log"
@@ -144,4 +145,34 @@ func TestARegistryWithPagesSignInAndLimits(t *testing.T) {
 	for host, plain := range map[string]bool{"127.0.0.1:5000": true, "[::1]:5000": true, "localhost": true, "registry.brindle.example": false} {
 		assert.Equal(t, plain, Source{Host: host}.PlainHTTP(), host)
 	}
+}
+
+// TestAPasswordStaysWithinTLS: a server may lead elsewhere, as registries do, but not on its own host out of TLS, where a password would go along.
+func TestAPasswordStaysWithinTLS(t *testing.T) {
+	var got atomic.Int64
+	open := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { got.Add(1) }))
+	defer open.Close()
+	to := open.URL
+	shut := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/there" {
+			got.Add(100)
+			return
+		}
+		http.Redirect(w, r, to, http.StatusFound)
+	}))
+	defer shut.Close()
+	ca := string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: shut.Certificate().Raw}))
+	c, err := Source{Name: "harbour", Host: "127.0.0.1", CA: ca}.HTTP()
+	require.NoError(t, err)
+	_, err = c.Get(shut.URL)
+	require.ErrorContains(t, err, "out of TLS")
+	assert.Zero(t, got.Load())
+	to = shut.URL + "/there"
+	r, err := c.Get(shut.URL)
+	require.NoError(t, err)
+	require.NoError(t, r.Body.Close())
+	assert.EqualValues(t, 100, got.Load())
+	to = shut.URL
+	_, err = c.Get(shut.URL)
+	assert.ErrorContains(t, err, "on and on")
 }

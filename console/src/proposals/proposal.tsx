@@ -59,7 +59,7 @@ export function ProposalPage() {
       {p.request && (
         <p className="text-soft">
           Reviewed as{" "}
-          <a className="underline" href={p.request.url} target="_blank" rel="noreferrer">
+          <a className="underline" href={p.request.url || undefined} target="_blank" rel="noreferrer">
             request {p.request.number} on its code host
           </a>
           {p.request.host_says && `; its checks: ${p.request.host_says}`}

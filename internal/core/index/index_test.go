@@ -248,6 +248,26 @@ func TestWhatIsNotKnownIsSoughtByItself(t *testing.T) {
 	assert.True(t, x.Doubtful(bell))
 }
 
+// TestWhereThereIsNothingToAskItIsLookedEverLessOften: a ward whose run could apply nothing waits for its next try with all of its objects unseen. Once there
+// is something to ask it is asked as soon as anything happens.
+func TestWhereThereIsNothingToAskItIsLookedEverLessOften(t *testing.T) {
+	x, _ := fresh()
+	x.Keep(compare.Baseline{Ref: horn, Version: "v1", Intent: 3})
+	pending := true
+	s := Seeking{Read: func(object.Kind) bool { return true }, Pending: func(object.Ref, compare.Baseline) bool { return pending }}
+	at, looks := now, 0
+	for end := now.Add(time.Hour); at.Before(end); looks++ {
+		next := x.Seek(at, s)
+		require.True(t, next.After(at) && next.Sub(at) <= mostIdle, "and never not at all")
+		at = next
+	}
+	assert.Less(t, looks, int(time.Hour/mostIdle)+10)
+	event := at.Add(-mostIdle / 2)
+	pending = false // it is not declared any more
+	assert.Equal(t, event.Add(soughtPause), x.Seek(event, s))
+	assert.True(t, x.Looking(horn))
+}
+
 // TestAClusterIsPutBackInTheMiddleOfARun: what is different since is told at once, not when the run has ended, whether the run has
 // applied it, is about to remove it, or has nothing to do with it.
 func TestAClusterIsPutBackInTheMiddleOfARun(t *testing.T) {

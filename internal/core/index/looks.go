@@ -16,6 +16,7 @@ const (
 	unansweredPause = 2 * time.Second  // until a look that was not answered is made again
 	unmarkedPause   = 15 * time.Second // until an object that no watch brings is looked at again
 	soughtPause     = 200 * time.Millisecond
+	mostIdle        = 5 * time.Second // until it is looked again whether there is something to ask, where there was nothing, again and again
 )
 
 // why tells what an object is looked at for.
@@ -40,8 +41,9 @@ type looks struct {
 	all     map[object.Ref]*look
 	waiting map[object.Ref]bool // of those, the ones that are not on their way
 	recheck map[object.Ref]time.Time
-	next    time.Time // when the first of what waits is due; zero when nothing waits
-	sought  time.Time // when everything unseen was looked for last
+	next    time.Time     // when the first of what waits is due; zero when nothing waits
+	sought  time.Time     // when everything unseen was looked for last
+	idle    time.Duration // how long it waits for the next time, where there was nothing to ask
 }
 
 func (l *looks) wait(at time.Time) {
@@ -199,6 +201,7 @@ type Seeking struct {
 func (x *Index) Seek(now time.Time, s Seeking) time.Time {
 	x.settle()
 	if len(x.unseen)+len(x.doubts) == 0 {
+		x.looks.idle = 0
 		return time.Time{}
 	}
 	if wait := x.looks.sought.Add(soughtPause).Sub(now); wait > 0 && wait <= soughtPause {
@@ -208,7 +211,7 @@ func (x *Index) Seek(now time.Time, s Seeking) time.Time {
 	if s.Waits {
 		return now.Add(soughtPause)
 	}
-	read := map[object.Kind]bool{}
+	read, asked := map[object.Kind]bool{}, false
 	for _, these := range []map[object.Ref]bool{x.unseen, x.doubts} {
 		for _, ref := range slices.SortedFunc(maps.Keys(these), object.Ref.Compare) {
 			b, l := x.baselines[ref], x.Known(ref)
@@ -216,16 +219,22 @@ func (x *Index) Seek(now time.Time, s Seeking) time.Time {
 				continue
 			}
 			kind := kindOf(b)
-			if _, asked := read[kind]; !asked {
+			if _, known := read[kind]; !known {
 				read[kind] = s.Read(kind)
 			}
 			if read[kind] {
 				x.Ask(now, ref, news)
+				asked = true
 			}
 		}
 	}
-	return now.Add(soughtPause)
+	// Whatever keeps it from asking ends with something that happens, so that it is looked here by itself ever less often: a ward whose run could apply
+	// nothing may wait for its next try with thousands of objects that nobody has seen.
+	if x.looks.idle = min(2*x.looks.idle, mostIdle); asked || x.looks.idle < soughtPause {
+		x.looks.idle = soughtPause
+	}
+	return now.Add(x.looks.idle)
 }
 
 // SeekAtOnce lets Seek look without waiting: a watch came up, or broke.
-func (x *Index) SeekAtOnce() { x.looks.sought = time.Time{} }
+func (x *Index) SeekAtOnce() { x.looks.sought, x.looks.idle = time.Time{}, 0 }

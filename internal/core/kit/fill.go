@@ -246,7 +246,8 @@ func (k *Kit) to(env *express.Env, what, text string) (string, error) {
 		return "", err
 	}
 	clean := strings.Trim(path.Clean("/"+p), "/")
-	if clean != strings.TrimSuffix(p, "/") || clean == "" || slices.Contains(strings.Split(strings.ToLower(clean), "/"), ".git") {
+	odd := strings.ContainsFunc(clean, func(r rune) bool { return r == '\\' || r == utf8.RuneError || !unicode.IsPrint(r) }) // it would read as another, or break a line
+	if odd || clean != strings.TrimSuffix(p, "/") || clean == "" || slices.Contains(strings.Split(strings.ToLower(clean), "/"), ".git") {
 		return "", fmt.Errorf("%s gives %q, which is no path of a file in a repository", what, p)
 	}
 	return clean, nil

@@ -159,7 +159,7 @@ func TestBadKits(t *testing.T) {
 }
 
 func TestNothingIsMadeOutsideTheRepository(t *testing.T) {
-	for _, name := range []string{"../../etc", "a/../../b", ".git", "/", "a//b", "..", "x/.GIT/hooks"} {
+	for _, name := range []string{"../../etc", "a/../../b", ".git", "/", "a//b", "..", "x/.GIT/hooks", "a\nb", "a\tb", "a\u202eb", "a\\b", "a\xffb", "a\x00"} {
 		k := read(t, strings.Replace(service, `pattern: "^[a-z-]+$", `, "", 1))
 		k.Makes.Path = "${{ params.name }}"
 		values, wrong, err := k.Complete(map[string]any{"name": name, "owner": "a"})

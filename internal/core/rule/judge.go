@@ -103,19 +103,19 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document, before ...
 		return nil
 	}
 	j := newJudge(f, objects)
-	byKind := map[schema.GroupVersionResource][]*held{} // which of them may look at such a resource
+	byKind := map[[2]schema.GroupVersionResource][]*held{} // which of them may look at such a resource
 	for _, o := range objects {
 		sub := j.subject(o)
 		var a *activation
 		same := len(before) > 0 && before[0].Same(o)
-		some, looked := byKind[sub.gvr]
+		some, looked := byKind[[2]schema.GroupVersionResource{sub.gvr, sub.plain}]
 		if !looked {
 			for i := range rules {
-				if rules[i].match.may(sub.gvr) {
+				if rules[i].match.may(sub.gvr) || rules[i].match.may(sub.plain) {
 					some = append(some, &rules[i])
 				}
 			}
-			byKind[sub.gvr] = some
+			byKind[[2]schema.GroupVersionResource{sub.gvr, sub.plain}] = some
 		}
 		for _, h := range some {
 			if same && (h.alone || !moved[o.Ref.Namespace]) {
@@ -134,6 +134,7 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document, before ...
 	for _, d := range own {
 		sub := &subject{name: d.Ref.Name, of: d.Object, in: j}
 		sub.gvr.Group, sub.gvr.Version, sub.gvr.Resource = Group, "v1", d.Resource
+		sub.plain = sub.gvr
 		for i := range rules {
 			if h := &rules[i]; h.match.matches(sub) {
 				out = append(out, h.judge(j.activation(d.Object, sub), d.Object, name)...)
@@ -261,7 +262,8 @@ func inside(m map[string]any, keys ...string) map[string]any {
 }
 
 func (j *judge) subject(o object.Object) *subject {
-	return &subject{gvr: j.resources.of(o), name: o.Ref.Name, namespace: o.Ref.Namespace, namespaced: o.Ref.Namespace != "", of: o, in: j}
+	gvr, plain := j.resources.of(o)
+	return &subject{gvr: gvr, plain: plain, name: o.Ref.Name, namespace: o.Ref.Namespace, namespaced: o.Ref.Namespace != "", of: o, in: j}
 }
 
 // namespace are the labels of a declared namespace; of one that is declared elsewhere its name is known alone.

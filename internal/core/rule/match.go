@@ -51,6 +51,7 @@ func (p *parser) matcher(c *admission.MatchResources) *matcher {
 // subject is one thing that is looked at.
 type subject struct {
 	gvr        schema.GroupVersionResource
+	plain      schema.GroupVersionResource // as its kind would be called where no declared definition says otherwise
 	name       string
 	namespace  string
 	namespaced bool
@@ -63,9 +64,13 @@ func (m *matcher) may(gvr schema.GroupVersionResource) bool {
 	return slices.ContainsFunc(m.in, func(r admission.NamedRuleWithOperations) bool { return ofResource(r, gvr) })
 }
 
+// matches tells whether it looks at something. What a declaration calls a kind, in a definition that it bears itself, keeps no rule from it: it is looked
+// at by either name, and left out by both.
 func (m *matcher) matches(s *subject) bool {
-	meant := func(r admission.NamedRuleWithOperations) bool { return matchesRule(r, s) }
-	if !slices.ContainsFunc(m.in, meant) || slices.ContainsFunc(m.out, meant) {
+	as := func(gvr schema.GroupVersionResource) func(admission.NamedRuleWithOperations) bool {
+		return func(r admission.NamedRuleWithOperations) bool { return matchesRule(r, gvr, s) }
+	}
+	if !slices.ContainsFunc(m.in, as(s.gvr)) && !slices.ContainsFunc(m.in, as(s.plain)) || slices.ContainsFunc(m.out, as(s.gvr)) && slices.ContainsFunc(m.out, as(s.plain)) {
 		return false
 	}
 	if m.objects != nil && !m.objects(texts(s.of.Body, "labels")) {
@@ -92,8 +97,8 @@ func ofResource(r admission.NamedRuleWithOperations, gvr schema.GroupVersionReso
 	return gvr.Group != Group || slices.Contains(r.APIGroups, Group)
 }
 
-func matchesRule(r admission.NamedRuleWithOperations, s *subject) bool {
-	if !ofResource(r, s.gvr) {
+func matchesRule(r admission.NamedRuleWithOperations, gvr schema.GroupVersionResource, s *subject) bool {
+	if !ofResource(r, gvr) {
 		return false
 	}
 	if r.Scope != nil && (*r.Scope == admission.NamespacedScope && !s.namespaced || *r.Scope == admission.ClusterScope && s.namespaced) {
@@ -122,13 +127,14 @@ func resourcesOf(objects []object.Object) resources {
 	return out
 }
 
-func (r resources) of(o object.Object) schema.GroupVersionResource {
+// of is what an object's kind is called, and what it would be called by its name alone.
+func (r resources) of(o object.Object) (gvr, plain schema.GroupVersionResource) {
 	gvk := schema.FromAPIVersionAndKind(o.Version, o.Ref.Kind)
+	plain, _ = meta.UnsafeGuessKindToResource(gvk)
 	if plural, known := r[gvk.GroupKind()]; known {
-		return gvk.GroupVersion().WithResource(plural)
+		return gvk.GroupVersion().WithResource(plural), plain
 	}
-	gvr, _ := meta.UnsafeGuessKindToResource(gvk)
-	return gvr
+	return plain, plain
 }
 
 // texts are the labels of a body.
