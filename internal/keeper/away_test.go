@@ -18,6 +18,7 @@ import (
 	"vigila.dev/vigila/internal/core/compare"
 	"vigila.dev/vigila/internal/core/logbook"
 	"vigila.dev/vigila/internal/core/object"
+	"vigila.dev/vigila/internal/core/roster"
 	"vigila.dev/vigila/internal/core/run"
 	"vigila.dev/vigila/internal/core/secret"
 	"vigila.dev/vigila/internal/core/standing"
@@ -413,4 +414,20 @@ func TestWhatIsBeingRemovedDoesNotComeBack(t *testing.T) {
 	_, err = p.want(t.Context(), loop.BeWritten{})
 	require.NoError(t, err)
 	assert.Nil(t, p.View().Leaving)
+}
+
+// TestALookoutWorksForItsService: what it applies is the service's, and not its own; another lookout of the service may have the cluster next.
+func TestALookoutWorksForItsService(t *testing.T) {
+	store, err := record.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	k, err := New(t.Context(), store, Options{MirrorDir: t.TempDir(), Lookout: &LookoutOf{Service: "abcdefgh23", Digest: []byte("0123456789abcdef")}}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		k.Close()
+		assert.NoError(t, store.Close())
+	})
+	require.NotEqual(t, "abcdefgh23", store.ServiceID())
+	p := k.newPlacement(record.Placement{ID: "w@quay"}, ward.Ward{Name: "w"}, record.Ward{}, &clusterLoop{k: k, conf: record.Cluster{Name: "quay"}}, "")
+	assert.Equal(t, "abcdefgh23", p.Service)
+	assert.Equal(t, "abcdefgh23", k.readsOf(p.Ward, "", roster.Limits{}, nil, p.cluster).Service)
 }

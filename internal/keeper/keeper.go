@@ -195,7 +195,6 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		opts.Calls = 4 * opts.Parallel
 	}
 	k := &Keeper{store: store, ledger: store, service: store.ServiceID(), mask: store.Vault().Digest, log: log, opts: opts, metrics: newCounters(), broker: newBroker(), holdings: newHoldings()}
-	k.share()
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	k.fetches = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("fetch"))
 	k.asked = newTurns(8, 5*time.Second, k.metrics.waits.WithLabelValues("registry"))
@@ -209,6 +208,7 @@ func New(ctx context.Context, store *record.Store, opts Options, log *slog.Logge
 		store.Vault().DigestsAs(opts.Lookout.Digest)
 		k.service, k.up = opts.Lookout.Service, newUplink(k, opts.Lookout)
 	}
+	k.share()
 	k.metrics.watch(k)
 	n, err := store.InterruptRunning(ctx)
 	if err != nil {
