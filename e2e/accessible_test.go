@@ -27,6 +27,7 @@ var axe = sync.OnceValues(func() (string, error) {
 
 // whereIs tells the page that is open, without whose it is, its dialog and its tabs.
 const whereIs = `(() => {
+	if (!document.querySelector("main, #root")) return ""; // it is no page of the console
 	const path = location.pathname.replace(/^\/(wards|lanes|proposals|clusters|kits)\/.+$/, "/$1/…");
 	const open = [...document.querySelectorAll('[role="dialog"], [role="alertdialog"], [role="menu"], [role="listbox"]')].map(e =>
 		e.getAttribute("role") + " " + (e.querySelector("h1, h2, h3")?.textContent ?? "").replace(/[a-z0-9-]*@[a-z0-9-]+|\d+/g, "…"));
@@ -46,7 +47,7 @@ const violations = `(async () => {
 func (b *browser) accessible() {
 	b.t.Helper()
 	where, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](whereIs))
-	if err != nil { // the page is just leading elsewhere
+	if err != nil || where == "" { // the page is just leading elsewhere, or has
 		return
 	}
 	if _, done := audited.LoadOrStore(where, true); done {

@@ -351,19 +351,21 @@ function Try({ name, close }: { name: string; close: () => void }) {
       about="A message is sent by each of its ways, which says that nothing is wrong. Those who get it see who tried."
     >
       {act.error && <Wrong error={act.error} />}
-      <ul role="status" className="space-y-1 text-sm">
-        {act.data?.items.map((t) => (
-          <li key={t.by_way}>
-            {t.problem ? (
-              <>
-                <span className="text-failing">▲</span> {t.by_way}: {t.problem}
-              </>
-            ) : (
-              `${t.by_way}${t.goes_to?.length ? ` to ${few(t.goes_to)}` : ""} took it`
-            )}
-          </li>
-        ))}
-      </ul>
+      <div role="status">
+        <ul className="space-y-1 text-sm">
+          {act.data?.items.map((t) => (
+            <li key={t.by_way}>
+              {t.problem ? (
+                <>
+                  <span className="text-failing">▲</span> {t.by_way}: {t.problem}
+                </>
+              ) : (
+                `${t.by_way}${t.goes_to?.length ? ` to ${few(t.goes_to)}` : ""} took it`
+              )}
+            </li>
+          ))}
+        </ul>
+      </div>
       <div className="mt-4 flex justify-end gap-2">
         <Button onClick={close}>Close</Button>
         <Button strong disabled={act.isPending} onClick={() => act.mutate()}>

@@ -97,7 +97,10 @@ export function JoinText({ of: j }: { of: Schemas["LookoutJoin"] }) {
         {j.cluster} waits for its lookout. Run it where the cluster can be reached. The token is good once,
         until {clock(j.until)}, and is not shown again.
       </p>
-      <pre className="mt-3 overflow-x-auto rounded border border-rule bg-paper px-3 py-2 text-sm whitespace-pre-wrap break-all">
+      <pre
+        tabIndex={0}
+        className="mt-3 overflow-x-auto rounded border border-rule bg-paper px-3 py-2 text-sm whitespace-pre-wrap break-all"
+      >
         {`VIGILA_JOIN=${j.join_token} \\\n  vigila lookout --service ${location.origin} --service-key ${j.service_key} --kubeconfig FILE${j.only_namespaces ? ` --only-namespace ${j.only_namespaces.join(",")}` : ""}`}
       </pre>
       <p className="mt-3 text-soft">

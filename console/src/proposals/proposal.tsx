@@ -426,7 +426,7 @@ function Patch({ text }: { text: string }) {
           .replace(/\n$/, "")
           .split("\n");
   return (
-    <pre className="mt-1.5 overflow-x-auto text-[13px] leading-snug">
+    <pre tabIndex={0} className="mt-1.5 overflow-x-auto text-[13px] leading-snug">
       {rows.map((row, i) =>
         row.startsWith("@@") ? (
           i > 0 && (

@@ -143,7 +143,10 @@ function Shown({ name, close }: { name: string; close: () => void }) {
                 ),
             )}
           </dl>
-          <pre className="max-h-[45vh] overflow-auto rounded-md border border-rule bg-paper p-3 font-mono text-xs">
+          <pre
+            tabIndex={0}
+            className="max-h-[45vh] overflow-auto rounded-md border border-rule bg-paper p-3 font-mono text-xs"
+          >
             {r.text}
           </pre>
         </div>

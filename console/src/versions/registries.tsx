@@ -180,7 +180,10 @@ function Pushes({ name, close }: { name: string; close: () => void }) {
       {key && (
         <>
           <p className="mt-3">With this header, which is shown this once:</p>
-          <pre className="mt-1.5 overflow-x-auto rounded-md border border-rule bg-paper p-3 text-sm">
+          <pre
+            tabIndex={0}
+            className="mt-1.5 overflow-x-auto rounded-md border border-rule bg-paper p-3 text-sm"
+          >
             Authorization: Bearer {key}
           </pre>
         </>

@@ -460,7 +460,10 @@ function Empty() {
         A ward is a path of a repository, kept in a cluster; a roster is a path that holds ward files. To keep
         the first ones:
       </p>
-      <pre className="mt-3 overflow-auto font-mono text-sm leading-relaxed">{`vigila repo add moorings https://git.brindle.example/moorings.git
+      <pre
+        tabIndex={0}
+        className="mt-3 overflow-auto font-mono text-sm leading-relaxed"
+      >{`vigila repo add moorings https://git.brindle.example/moorings.git
 vigila cluster add quay --kubeconfig ~/.kube/config
 vigila roster add moorings --repo moorings --path wards`}</pre>
     </div>

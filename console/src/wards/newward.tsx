@@ -148,7 +148,10 @@ export function NewWard({ close }: { close: () => void }) {
       below={(v) => (
         <>
           <h3 className="mt-4 text-sm font-bold">The ward file</h3>
-          <pre className="mt-1 overflow-auto rounded-md border border-rule bg-paper p-3 font-mono text-sm">
+          <pre
+            tabIndex={0}
+            className="mt-1 overflow-auto rounded-md border border-rule bg-paper p-3 font-mono text-sm"
+          >
             {wardFile(v)}
           </pre>
         </>

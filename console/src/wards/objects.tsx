@@ -409,7 +409,11 @@ function Field({
 
 function Yaml({ text, none }: { text?: string; none: string }) {
   if (!text) return <p className="text-soft">{none}</p>;
-  return <pre className="max-h-[32rem] overflow-auto font-mono text-[13px] leading-normal">{text}</pre>;
+  return (
+    <pre tabIndex={0} className="max-h-[32rem] overflow-auto font-mono text-[13px] leading-normal">
+      {text}
+    </pre>
+  );
 }
 
 function Events({ of, now }: { of?: Schemas["ClusterEvent"][]; now: number }) {

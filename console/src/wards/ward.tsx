@@ -333,7 +333,9 @@ function Declaration({ detail, now }: { detail: WardDetail; now: number }) {
         }
       >
         <div className="grid gap-6 px-3.5 py-3 lg:grid-cols-[minmax(0,1fr)_minmax(0,20rem)]">
-          <pre className="overflow-auto font-mono text-[13px]">{detail.file.trim()}</pre>
+          <pre tabIndex={0} className="overflow-auto font-mono text-[13px]">
+            {detail.file.trim()}
+          </pre>
           <div className="space-y-2 text-sm">
             {w.about && <p>{w.about}</p>}
             {w.roster && (
