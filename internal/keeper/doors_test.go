@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -260,4 +261,32 @@ func TestNamespacesAndLabelsAtOnce(t *testing.T) {
 		got := slices.ContainsFunc(p.take(), func(ev loop.Event) bool { _, is := ev.(loop.Forgotten); return is })
 		assert.Equal(t, c.want, got, name)
 	}
+}
+
+// TestWhatIsSaidWhileAServerIsAskedHolds: a repository's server may take half a minute to answer, and whom the repository trusts may be said meanwhile.
+func TestWhatIsSaidWhileAServerIsAskedHolds(t *testing.T) {
+	k, _ := opened(t)
+	r := record.Repo{Name: "moorings", URL: "https://127.0.0.1:1/moorings.git"}
+	require.NoError(t, k.openRepo(r))
+	l, err := k.source("moorings")
+	require.NoError(t, err)
+	was := l.Record()
+	bounded := was
+	bounded.Signers = "harbour-ops ssh-ed25519 AAAA"
+	l.Change(bounded)
+	_, err = k.placeRepo(t.Context(), r, l, was)
+	require.ErrorContains(t, err, "was changed meanwhile")
+	assert.Equal(t, bounded.Signers, l.Record().Signers)
+	_, err = k.placeRepo(t.Context(), r, nil, record.Repo{})
+	require.ErrorContains(t, err, "was changed meanwhile", "somebody has added it")
+
+	require.NoError(t, k.openStore(record.ValueStore{Name: "sealed", Secret: ageKey(t), ValueStoreMore: record.ValueStoreMore{Kind: record.FilesStore, Repo: "moorings", Ref: "main", Every: time.Hour}}))
+	require.ErrorContains(t, k.removeRepo(t.Context(), "moorings"), "holds the values of store sealed")
+}
+
+func ageKey(t *testing.T) string {
+	t.Helper()
+	id, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	return id.String()
 }

@@ -129,8 +129,10 @@ func (k *Keeper) addRepo(ctx context.Context, n AddRepo) (Repo, error) {
 	k.mu.RLock()
 	loop := k.repos[r.Name]
 	k.mu.RUnlock()
+	var was record.Repo
 	if loop != nil {
 		old := loop.Record()
+		was = old
 		if old.Charts != r.Charts && loop.State().Subscribers > 0 {
 			return Repo{}, fault(Conflict, "%s is used by %d wards; it can't change between git and charts", r.Name, loop.State().Subscribers)
 		}
@@ -175,12 +177,12 @@ func (k *Keeper) addRepo(ctx context.Context, n AddRepo) (Repo, error) {
 		}
 		r.Expires = found.Expires
 	}
-	return k.putRepo(ctx, r, loop)
+	return k.putRepo(ctx, r, loop, was)
 }
 
 // putRepo keeps a repository that was looked at.
-func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *sources.Loop) (Repo, error) {
-	loop, err := k.placeRepo(ctx, r, loop)
+func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *sources.Loop, was record.Repo) (Repo, error) {
+	loop, err := k.placeRepo(ctx, r, loop, was)
 	if err != nil {
 		return Repo{}, err
 	}
@@ -190,10 +192,21 @@ func (k *Keeper) putRepo(ctx context.Context, r record.Repo, loop *sources.Loop)
 	return repoOf(loop), nil
 }
 
+// sameTrust tells whether two say the same of where a repository is, who declares it, and whom it trusts.
+func sameTrust(a, b record.Repo) bool {
+	return a.URL == b.URL && a.Roster == b.Roster && a.Signers == b.Signers && a.SignKey == b.SignKey && a.KnownHosts == b.KnownHosts && a.Password == b.Password && a.Key == b.Key
+}
+
 // placeRepo gives a repository its loop; nothing is fetched while changes wait.
-func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *sources.Loop) (*sources.Loop, error) {
+func (k *Keeper) placeRepo(ctx context.Context, r record.Repo, loop *sources.Loop, was record.Repo) (*sources.Loop, error) {
 	k.changing.Lock()
 	defer k.changing.Unlock()
+	k.mu.RLock()
+	now := k.repos[r.Name]
+	k.mu.RUnlock()
+	if now != loop || loop != nil && !sameTrust(loop.Record(), was) { // whom it trusts may be said by somebody else while its server is asked
+		return nil, fault(Conflict, "repository %s was changed meanwhile; say it again", r.Name)
+	}
 	if err := k.store.PutRepo(ctx, r); err != nil {
 		return nil, err
 	}
@@ -423,6 +436,11 @@ func (k *Keeper) removeRepo(ctx context.Context, name string) error {
 		}
 	}
 	k.mu.RUnlock()
+	for _, l := range k.storeLoops() {
+		if l.conf.Kind == record.FilesStore && l.conf.Repo == name {
+			return fault(Conflict, "repository %s holds the values of store %s; remove that first: vigila store remove %s", name, l.conf.Name, l.conf.Name)
+		}
+	}
 	for _, f := range k.Follows() {
 		if f.Repo == name || f.Chart.Repo == name {
 			return fault(Conflict, "repository %s is used by follow %s; take it out there first", name, f.Name)
