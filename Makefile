@@ -50,7 +50,7 @@ prepare:
 	@scripts/prepare
 
 test: prepare build lab
-	go test ./... -count=1 -parallel 6 -timeout 25m
+	go test ./... -count=1 -parallel 6 -timeout 40m
 	cd lab && go test ./... -timeout 5m
 
 # Measures Vigila against raw limits taken in the same run, and writes docs/performance.md. About half an hour.

@@ -165,7 +165,7 @@ func TestTheFirstWeek(t *testing.T) {
 	root, err := filepath.Abs("..")
 	require.NoError(t, err)
 	dir := t.TempDir()
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 9*time.Minute)
 	defer cancel()
 	demo := exec.CommandContext(ctx, filepath.Join(root, "scripts", "demo"))
 	demo.Env = append(os.Environ(), "VIGILA_DEMO="+dir)
@@ -185,7 +185,7 @@ func TestTheFirstWeek(t *testing.T) {
 		require.NoError(t, err)
 		return string(b)
 	}
-	if !assert.Eventually(t, func() bool { return strings.Contains(tells(), "The demo is up") }, 3*time.Minute, 200*time.Millisecond) {
+	if !assert.Eventually(t, func() bool { return strings.Contains(tells(), "The demo is up") }, 6*time.Minute, 200*time.Millisecond) {
 		t.Fatal(tells())
 	}
 
