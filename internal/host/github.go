@@ -124,7 +124,7 @@ func (h *gitHub) See(ctx context.Context, number int) (Request, error) {
 			}
 		}
 		return r.NextPage, nil
-	}); err != nil {
+	}); err != nil && !errors.Is(err, ErrMany) { // approvals are shown, and let nothing in
 		return out, h.fail("the reviews of "+requestNamed(number), err)
 	}
 	out.Approvals = sorted(last)
@@ -141,7 +141,9 @@ func (h *gitHub) See(ctx context.Context, number int) (Request, error) {
 			}
 		}
 		return r.NextPage, nil
-	}); err != nil {
+	}); errors.Is(err, ErrMany) {
+		all[unread] = Running
+	} else if err != nil {
 		return out, h.fail("the checks of "+requestNamed(number), err)
 	}
 	if err := pages(func(page int) (int, error) {
@@ -160,7 +162,9 @@ func (h *gitHub) See(ctx context.Context, number int) (Request, error) {
 			all["run "+x.GetName()] = worst(map[string]Checks{"": c, " ": all["run "+x.GetName()]}) // two may be called the same
 		}
 		return r.NextPage, nil
-	}); err != nil {
+	}); errors.Is(err, ErrMany) {
+		all[unread] = Running
+	} else if err != nil {
 		return out, h.fail("the checks of "+requestNamed(number), err)
 	}
 	out.Checks = worst(all)
@@ -191,7 +195,7 @@ func (h *gitHub) Say(ctx context.Context, number int, mark, text string) (bool, 
 			has[x.GetID()] = x.GetBody()
 		}
 		return r.NextPage, nil
-	}); err != nil {
+	}); err != nil && !(errors.Is(err, ErrMany) && marked(has, mark)) {
 		return false, h.fail("the comments of "+requestNamed(number), err)
 	}
 	wrote, err := say(has, mark, text,

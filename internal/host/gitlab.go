@@ -2,6 +2,7 @@ package host
 
 import (
 	"context"
+	"errors"
 	"net/http"
 
 	gitlab "gitlab.com/gitlab-org/api/client-go"
@@ -125,7 +126,7 @@ func (h *gitLab) Say(ctx context.Context, number int, mark, text string) (bool, 
 			has[x.ID] = x.Body
 		}
 		return int(r.NextPage), nil
-	}); err != nil {
+	}); err != nil && !(errors.Is(err, ErrMany) && marked(has, mark)) {
 		return false, h.fail("the comments of "+requestNamed(number), err)
 	}
 	wrote, err := say(has, mark, text,

@@ -253,6 +253,19 @@ func patient(ctx context.Context, try func() (status int, err error)) error {
 	}
 }
 
+// unread stands for checks beyond those that are read: nobody knows that they have passed.
+const unread = "those that are not read"
+
+// marked tells whether the comment with a mark is among some.
+func marked(has map[int64]string, mark string) bool {
+	for _, text := range has {
+		if strings.HasPrefix(text, mark) {
+			return true
+		}
+	}
+	return false
+}
+
 // say keeps a comment up to date; it is the same for all hosts. has are the comments there are, by their ids.
 func say(has map[int64]string, mark, text string, add func(string) error, change func(int64, string) error) (bool, error) {
 	text = fit(mark+"\n"+text, maxText)

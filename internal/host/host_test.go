@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -271,4 +273,46 @@ func TestAnAnswerWithoutEndIsCutOff(t *testing.T) {
 	})) {
 		assert.ErrorContains(t, c.Check(t.Context()), "the answer has more than", api)
 	}
+}
+
+// TestWhatIsTooMuchToReadIsNotKnown: a host that lists for ever says nothing good by that, and keeps nobody from a request; the one comment is still the one.
+func TestWhatIsTooMuchToReadIsNotKnown(t *testing.T) {
+	var wrote atomic.Int64
+	for api, c := range all(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		if r.Method != http.MethodGet {
+			wrote.Add(1)
+		}
+		one := map[string]any{"id": 7, "context": "check", "state": "success", "status": "success", "name": "check", "conclusion": "success", "body": "<!-- mark -->\ntext", "user": map[string]any{"login": "a", "username": "a"}}
+		some := paged(w, r, slices.Repeat([]map[string]any{one}, 5000), 30)
+		var out any = map[string]any{"number": 7, "iid": 7, "state": map[bool]string{true: "opened", false: "open"}[strings.Contains(r.URL.Path, "/v4/")], "head": map[string]any{"ref": "work", "sha": "c1"}, "base": map[string]any{"ref": "main"}}
+		switch p := r.URL.Path; {
+		case strings.HasSuffix(p, "/status"):
+			out = map[string]any{"state": "success", "statuses": some}
+		case strings.HasSuffix(p, "/check-runs"):
+			out = map[string]any{"check_runs": some}
+		case strings.HasSuffix(p, "/statuses"), strings.HasSuffix(p, "/reviews"), strings.HasSuffix(p, "/comments"), strings.HasSuffix(p, "/notes"):
+			for i := range some { // each comment is one of its own
+				some[i] = maps.Clone(some[i])
+				some[i]["id"] = time.Now().UnixNano()
+				if i > 0 || r.FormValue("page") != "" && r.FormValue("page") != "1" {
+					some[i]["body"] = "people's"
+				}
+			}
+			out = some
+		}
+		_ = json.NewEncoder(w).Encode(out)
+	})) {
+		if api != GitLab { // which tells a request's checks whole
+			r, err := c.See(t.Context(), 7)
+			require.NoError(t, err, api)
+			assert.Equal(t, Running, r.Checks, api)
+		}
+		did, err := c.Say(t.Context(), 7, "<!-- mark -->", "text")
+		require.NoError(t, err, api)
+		assert.False(t, did, api)
+		_, err = c.Say(t.Context(), 7, "<!-- another -->", "text")
+		assert.ErrorContains(t, err, "more than", "%s: whether there is one is not known", api)
+	}
+	assert.Zero(t, wrote.Load())
 }

@@ -111,3 +111,11 @@ func TestWhatIsWishedIsNeverSecret(t *testing.T) {
 	assert.Equal(t, "given", given("", "x"))
 	assert.Empty(t, given("", ""))
 }
+
+// TestWhomIsTrustedIsInTheAccount: an authority is long, and another one is told by its digest.
+func TestWhomIsTrustedIsInTheAccount(t *testing.T) {
+	one, other := plain(record.ProviderMore{CA: "one"}), plain(record.ProviderMore{CA: "other"})
+	assert.Regexp(t, "^sha256:[0-9a-f]{24}$", one["ca"])
+	assert.NotEqual(t, one["ca"], other["ca"])
+	assert.NotContains(t, plain(record.ProviderMore{}), "ca")
+}

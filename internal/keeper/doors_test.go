@@ -290,3 +290,31 @@ func ageKey(t *testing.T) string {
 	require.NoError(t, err)
 	return id.String()
 }
+
+// TestARosterBoundsAClusterWhileItIsAsked: what was known before it was asked is not what holds by now.
+func TestARosterBoundsAClusterWhileItIsAsked(t *testing.T) {
+	k, _ := opened(t)
+	k.openCluster(record.Cluster{Name: "quay", Labels: map[string]string{}})
+	old := k.clusterNamed("quay")
+	asked := record.Cluster{Name: "quay", ClusterMore: record.ClusterMore{Server: "https://127.0.0.1:1"}}
+	c, err := k.heldTo(asked, old)
+	require.NoError(t, err)
+	k.mu.Lock()
+	old.conf.May = []string{"ticketing"}
+	k.mu.Unlock()
+	c, err = k.heldNow(asked, c, old)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"ticketing"}, c.May)
+	assert.Equal(t, asked.Server, c.Server)
+	_, err = k.heldNow(asked, c, nil)
+	assert.ErrorContains(t, err, "was changed meanwhile")
+}
+
+// TestNobodyElseWritesTheEffectFirst: what begins the comment is another for each request, and nothing that was told before says it.
+func TestNobodyElseWritesTheEffectFirst(t *testing.T) {
+	k, _ := opened(t)
+	l := &hostLoop{k: k, conf: record.Host{Repo: "moorings"}}
+	assert.Equal(t, l.mark(1), l.mark(1))
+	assert.NotEqual(t, l.mark(1), l.mark(2))
+	assert.NotContains(t, l.mark(1), k.service)
+}

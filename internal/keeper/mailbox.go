@@ -10,8 +10,8 @@ import (
 
 // mailbox holds the events that wait for one goroutine. Whoever posts never waits.
 type mailbox struct {
-	wake  chan struct{} // something waits
-	begin func()        // begins a goroutine where none is while nothing waits; nil where one is always there
+	wake   chan struct{} // something waits
+	summon func()        // begins a goroutine where none stands by while nothing waits; nil where one does
 
 	mu     sync.Mutex
 	queue  []loop.Event
@@ -27,10 +27,10 @@ func (m *mailbox) post(ev loop.Event) {
 	first := !m.going
 	m.going = true
 	m.mu.Unlock()
-	if m.begin == nil {
+	if m.summon == nil {
 		rouse(m.wake)
 	} else if first {
-		m.begin()
+		m.summon()
 	}
 }
 

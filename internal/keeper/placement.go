@@ -126,7 +126,7 @@ func (k *Keeper) openPlacement(ctx context.Context, rec record.Placement, w ward
 		}
 		return nil
 	}
-	p.begins()
+	p.begin()
 	if repository.At.IsZero() {
 		r.LookSoon()
 	} else { // it was read a moment ago; a thousand wards that a roster declares need no thousand looks
@@ -143,8 +143,8 @@ func (p *placement) takeHands() (err error) {
 	return err
 }
 
-// begins lets it be found, and starts it.
-func (p *placement) begins() {
+// begin lets it be found, and starts it.
+func (p *placement) begin() {
 	p.k.mu.Lock()
 	p.k.kept.enter(p)
 	p.k.mu.Unlock()
@@ -175,7 +175,7 @@ func (k *Keeper) openTold(ctx context.Context, rec record.Placement, w ward.Ward
 		return err
 	}
 	p.Open(standing.AsOf{}, nil)
-	p.begins()
+	p.begin()
 	if stored != nil { // what was declared when the service was heard of last stands until it tells otherwise
 		p.WasRead(w.From.Repo, standing.AsOf{Known: true, At: time.Now()})
 	}
@@ -197,7 +197,7 @@ func (k *Keeper) newPlacement(rec record.Placement, w ward.Ward, of record.Ward,
 	p := &placement{k: k, ties: ties{cluster: c, ended: make(chan struct{})}}
 	within := k.ctx
 	if broken == "" && c.away != nil {
-		p.begin, p.going = p.relays, true     // it begins once it can be found
+		p.summon, p.going = p.relays, true    // it begins once it can be found
 		within = context.WithoutCancel(k.ctx) // to be told of the keeper's end costs as much as the ward itself: Close tells each
 	} else {
 		p.wake, p.drives = make(chan struct{}, 1), map[int]*drive.Drive{}
@@ -301,7 +301,7 @@ func (k *Keeper) openBroken(rec record.Placement, w ward.Ward, of record.Ward, w
 // close ends the placement's goroutine. A run that began just before is called interrupted.
 func (p *placement) close() {
 	p.cancel()
-	if p.begin != nil {
+	if p.summon != nil {
 		p.post(attached{}) // none may be there to see that it is to end
 	}
 	<-p.ended

@@ -67,12 +67,12 @@ func (s Source) HTTP() (*http.Client, error) {
 	if s.CA != "" && !pool.AppendCertsFromPEM([]byte(s.CA)) {
 		return nil, fmt.Errorf("%s: the certificates are not in PEM", s.Name)
 	}
-	return &http.Client{Timeout: timeout, CheckRedirect: clear, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: 5 * time.Second,
+	return &http.Client{Timeout: timeout, CheckRedirect: withinTLS, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: 5 * time.Second,
 		TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}}, nil
 }
 
-// clear follows where a server leads, as registries do for what they keep elsewhere, but not out of TLS: on the same host a password would go along.
-func clear(r *http.Request, via []*http.Request) error {
+// withinTLS follows where a server leads, as registries do for what they keep elsewhere, but not out of TLS: on the same host a password would go along.
+func withinTLS(r *http.Request, via []*http.Request) error {
 	if via[len(via)-1].URL.Scheme == "https" && r.URL.Scheme != "https" {
 		return fmt.Errorf("it leads to %s://%s, out of TLS, where nothing is asked", r.URL.Scheme, r.URL.Host)
 	}
