@@ -26,6 +26,7 @@ func TestSecretsOfALookoutsClusterStayThere(t *testing.T) {
 	s.lookoutOf("quay")
 	s.here("quay", true)
 	s.ok("store", "add", "vault", "--namespace", "quay/default", "--every", "5s")
+	assert.Regexp(t, `vault +quay/default +in quay`, s.ok("store", "list"))
 	s.add(s.wardFile("sync: auto, every: 1s, drift: report", "within: 30s"))
 	s.until("waits for the value", func(w client.Ward) bool { return strings.Contains(w.Says, "vault/") })
 	assert.Contains(t, s.ok("secret", "list"), "missing")

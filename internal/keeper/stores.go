@@ -440,6 +440,9 @@ func (l *storeLoop) state(all []SecretUse) ValueStore {
 	out := ValueStore{ValueStore: l.conf, Looked: l.looked, Next: l.next, Problem: l.problem}
 	l.mu.Unlock()
 	out.Secret = ""
+	if l.k.keptBy(l.conf) != nil { // whatever it says, its values go nowhere else
+		out.Clusters = []string{l.conf.Cluster}
+	}
 	for _, p := range l.k.users(l.conf.Name, "") {
 		out.Used = append(out.Used, p.ID)
 	}
