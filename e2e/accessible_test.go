@@ -58,11 +58,7 @@ func (b *browser) accessible() {
 	require.NoError(b.t, err, "make installs it: console/node_modules")
 	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
-	lights := []string{"night", "day"}
-	if strings.Contains(where, " | ") { // its colours are those of the page that it is on
-		lights = lights[1:]
-	}
-	for _, light := range lights {
+	for _, light := range []string{"night", "day"} {
 		text, err := chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf("document.documentElement.dataset.light = %q;\n%s;\n%s", light, script, violations), chromedp.EvalAwaitPromise))
 		require.NoError(b.t, err, where)
 		var found []string
