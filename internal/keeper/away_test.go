@@ -230,6 +230,34 @@ func TestTheNewerViewStays(t *testing.T) {
 	assert.Equal(t, "begun anew", p.View().Says, "by a lookout that counts from the beginning")
 }
 
+// TestALookoutIsToldThatARepositoryIsBack, though it has not said yet what became of it when that was out of reach: it would go by that until the
+// look after the next.
+func TestALookoutIsToldThatARepositoryIsBack(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.k.kept = newKept()
+	told := make(chan string, 9)
+	p.lookedAfter(t, eventKinds{told: told})
+	p.Show(&standing.View{Repository: standing.AsOf{Known: true}}, nil)
+	same := loop.WasSame{Name: p.Ward.From.Repo, AsOf: standing.AsOf{Known: true}}
+	p.passOn(same, loop.Filed{})
+	p.passOn(loop.WasRead{Name: same.Name, AsOf: standing.AsOf{Problem: "out of reach"}}, loop.Filed{})
+	p.passOn(same, loop.Filed{})
+	assert.Equal(t, "was_same", <-told)
+	p.passOn(same, loop.Filed{})
+	p.tellEvent(loop.Forgotten{})
+	assert.Equal(t, "forgotten", <-told, "where nothing is another nothing is told")
+}
+
+// eventKinds notes which events it is told.
+type eventKinds struct {
+	says
+	told chan string
+}
+
+func (k eventKinds) Told(_ string, args link.Raw) error {
+	return told(args, func(ev wardEvent) { k.told <- ev.Kind })
+}
+
 // hears keeps the views that it is told of.
 type hears struct {
 	says

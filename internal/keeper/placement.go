@@ -41,6 +41,7 @@ type placement struct {
 	// ---- of its goroutine
 	drives map[int]*drive.Drive // of the runs that go on, by entry
 	filed  loop.Filed           // what was said of its file last
+	lost   map[string]bool      // the repositories of which its lookout was told last that they can't be read
 	flying *flight
 	timer  *time.Timer
 }

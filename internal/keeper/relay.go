@@ -50,17 +50,19 @@ func (p *placement) passOn(ev loop.Event, filed loop.Filed) {
 	case attached:
 		p.introduce(filed)
 	case loop.WasRead:
+		p.loses(ev.Name, !ev.AsOf.Known)
 		a.long.Then(p.ID, p.k.spawn, func() {
 			_ = p.ofKept(p.ctx, "was_read", wasRead{p.ID, ev.Name, ev.AsOf}, nil) // it is told anew when it is back
 			p.Hears().Taken.Add(1)
 		})
 	case loop.WasSame:
-		if v := p.Placement.View(); v.Repository.Known && (v.Form != declared.Chart || p.readFor.Load() == a.moved()) { // nothing goes where nothing has changed
+		if v := p.Placement.View(); v.Repository.Known && !p.lost[ev.Name] && (v.Form != declared.Chart || p.readFor.Load() == a.moved()) { // nothing goes where nothing has changed
 			if ev.Name == p.Ward.From.Repo {
 				p.lookedAt(ev.AsOf)
 			}
 			return
 		}
+		p.loses(ev.Name, false)
 		p.tellEvent(ev)
 	case loop.Filed, loop.Forgotten:
 		p.tellEvent(ev)
@@ -77,6 +79,18 @@ func (p *placement) passOn(ev loop.Event, filed loop.Filed) {
 	case loop.Question:
 		p.waiters.answer(loop.Answer{Ticket: ev.Ticket, Err: fault(Unreachable, "%s is kept by the lookout of %s, which can't be asked this", p.ID, a.name)})
 	}
+}
+
+// loses notes whether the lookout was told that a repository can't be read: what it makes of that may not have come yet when the next look goes well.
+func (p *placement) loses(repo string, lost bool) {
+	if !lost {
+		delete(p.lost, repo)
+		return
+	}
+	if p.lost == nil {
+		p.lost = map[string]bool{}
+	}
+	p.lost[repo] = true
 }
 
 func (p *placement) tellEvent(ev loop.Event) {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os/exec"
 	"path"
 	"runtime"
@@ -28,7 +29,7 @@ const (
 	maxClock  = 2 * time.Minute  // a busy machine is no reason to end one
 	// lightly is how many bytes of plain files are read in this process: parsing takes many times that.
 	lightly = 4 << 20
-	// after an overrun a repository renders one thing at a time for this long
+	// what was ended waits for this long for others of its repository that were, and nobody else waits for it
 	cautious = time.Hour
 	// idleFor is how long a process waits for more of its repository.
 	idleFor = 3 * time.Second
@@ -46,7 +47,8 @@ type Apart struct {
 	mu      sync.Mutex
 	busy    int
 	of      map[string]int       // processes by repository
-	late    map[string]time.Time // repositories that one was killed for, and until when that counts
+	slow    map[string]int       // those among them that render what was ended the last time
+	late    map[string]time.Time // what was ended, and until when that counts
 	waiting []*waiter
 	idle    map[string][]*process // that wait for more, by repository
 }
@@ -62,12 +64,14 @@ const spent = 5
 
 type waiter struct {
 	repo string
+	what string // is rendered, of all repositories
+	late bool   // it was ended the last time; known when its turn comes
 	turn chan struct{}
 }
 
 // NewApart makes an Apart whose processes are started with a command: one that calls Serve.
 func NewApart(command ...string) *Apart {
-	return &Apart{command: command, places: max(4, 2*runtime.NumCPU()), bounds: bounds{maxMemory, maxCPU}, idleFor: idleFor, of: map[string]int{}, late: map[string]time.Time{}, idle: map[string][]*process{}}
+	return &Apart{command: command, places: max(4, 2*runtime.NumCPU()), bounds: bounds{maxMemory, maxCPU}, idleFor: idleFor, of: map[string]int{}, slow: map[string]int{}, late: map[string]time.Time{}, idle: map[string][]*process{}}
 }
 
 // Overrun tells that a rendering was ended because it took too much.
@@ -100,7 +104,8 @@ func (a *Apart) Render(ctx context.Context, r Request) (*Result, error) {
 			return Render(ctx, r)
 		}
 	}
-	back, err := a.take(ctx, r.Ward.From.Repo)
+	what := r.Ward.From.Repo + " " + r.where()
+	back, err := a.take(ctx, r.Ward.From.Repo, what)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +115,8 @@ func (a *Apart) Render(ctx context.Context, r Request) (*Result, error) {
 	if errors.As(err, &over) {
 		over.Where = r.where()
 		a.mu.Lock()
-		a.late[r.Ward.From.Repo] = time.Now().Add(cautious)
+		a.late[what] = time.Now().Add(cautious)
+		maps.DeleteFunc(a.late, func(_ string, until time.Time) bool { return time.Now().After(until) })
 		a.mu.Unlock()
 	}
 	return res, err
@@ -130,9 +136,10 @@ func (t *readAlready) Files(p string, want func(string) bool) ([]repo.File, erro
 	return t.Tree.Files(p, want)
 }
 
-// take waits for a place. Who waits is served in turn, unless its repository has all that it may have.
-func (a *Apart) take(ctx context.Context, repo string) (back func(), err error) {
-	w := &waiter{repo, make(chan struct{})}
+// take waits for a place. Who waits is served in turn, unless its repository has all that it may have: half of the places, and a single one for all that
+// was ended the last time.
+func (a *Apart) take(ctx context.Context, repo, what string) (back func(), err error) {
+	w := &waiter{repo: repo, what: what, turn: make(chan struct{})}
 	a.mu.Lock()
 	a.waiting = append(a.waiting, w)
 	a.next()
@@ -141,8 +148,9 @@ func (a *Apart) take(ctx context.Context, repo string) (back func(), err error) 
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		a.busy--
-		if a.of[repo]--; a.of[repo] == 0 {
-			delete(a.of, repo)
+		less(a.of, repo)
+		if w.late {
+			less(a.slow, repo)
 		}
 		a.next()
 	})
@@ -167,20 +175,33 @@ func (a *Apart) take(ctx context.Context, repo string) (back func(), err error) 
 func (a *Apart) next() {
 	for i := 0; i < len(a.waiting) && a.busy < a.places; {
 		w := a.waiting[i]
-		most := a.places / 2
-		if until, was := a.late[w.repo]; was && time.Now().Before(until) {
-			most = 1
-		} else if was {
-			delete(a.late, w.repo)
-		}
-		if a.of[w.repo] >= most {
+		if !a.may(w) {
 			i++
 			continue
 		}
 		a.waiting = append(a.waiting[:i:i], a.waiting[i+1:]...)
 		a.busy++
 		a.of[w.repo]++
+		if w.late {
+			a.slow[w.repo]++
+		}
 		close(w.turn)
+	}
+}
+
+// may tells whether it can be somebody's turn.
+func (a *Apart) may(w *waiter) bool {
+	until, was := a.late[w.what]
+	if w.late = was && time.Now().Before(until); was && !w.late {
+		delete(a.late, w.what)
+	}
+	return a.busy < a.places && a.of[w.repo] < a.places/2 && (!w.late || a.slow[w.repo] == 0)
+}
+
+// less counts one less of something.
+func less(of map[string]int, key string) {
+	if of[key]--; of[key] == 0 {
+		delete(of, key)
 	}
 }
 

@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -137,7 +139,7 @@ func TestWhatTakesTooMuchIsEnded(t *testing.T) {
 			var over *Overrun
 			require.ErrorAs(t, err, &over)
 			assert.Contains(t, strings.Replace(err.Error(), tree.Root, "T", 1), c.want)
-			assert.Contains(t, a.late, "bad")
+			assert.Contains(t, strings.Join(slices.Collect(maps.Keys(a.late)), " "), "bad "+c.path)
 			a.bounds = bounds{maxMemory, maxCPU}
 			res, err := a.Render(context.Background(), good)
 			require.NoError(t, err)
@@ -152,41 +154,38 @@ func TestWhatTakesTooMuchIsEnded(t *testing.T) {
 	})
 }
 
-// TestOneRepositoryNeverHasAllPlaces: and one that something was ended of has a single one.
+// TestOneRepositoryNeverHasAllPlaces: and what was ended of it has a single one, so that the rest of it does not wait for that.
 func TestOneRepositoryNeverHasAllPlaces(t *testing.T) {
 	a := NewApart()
 	a.places = 4
 	ctx := context.Background()
-	take := func(repo string) func() {
-		back, err := a.take(ctx, repo)
+	take := func(repo string, what ...string) func() {
+		back, err := a.take(ctx, repo, repo+strings.Join(what, ""))
 		require.NoError(t, err)
 		return back
 	}
-	free := func(repo string) bool {
+	free := func(repo string, what ...string) bool {
+		waits := &waiter{repo: repo, what: repo + strings.Join(what, "")}
 		ctx, cancel := context.WithCancel(ctx)
 		cancel() // asks, and does not wait
 		a.mu.Lock()
 		before := len(a.waiting)
 		a.mu.Unlock()
-		back, err := a.take(ctx, repo)
+		back, err := a.take(ctx, repo, waits.what)
 		if err == nil {
 			back()
 		}
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		assert.Len(t, a.waiting, before, "who waits no longer is not waited for")
-		most := a.places / 2
-		if _, late := a.late[repo]; late {
-			most = 1
-		}
-		return a.busy < a.places && a.of[repo] < most
+		return a.may(waits)
 	}
 	one, two := take("bad"), take("bad")
 	assert.False(t, free("bad"))
 	assert.True(t, free("good"))
 	got := make(chan func())
 	go func() {
-		back, err := a.take(ctx, "bad")
+		back, err := a.take(ctx, "bad", "bad")
 		assert.NoError(t, err)
 		got <- back
 	}()
@@ -195,14 +194,23 @@ func TestOneRepositoryNeverHasAllPlaces(t *testing.T) {
 	four := <-got
 	two()
 	three()
-	a.late["bad"] = time.Now().Add(time.Hour)
-	assert.False(t, free("bad"), "one, since something of it was ended")
 	four()
-	assert.True(t, free("bad"))
-	a.late["bad"] = time.Now().Add(-time.Second)
-	take("bad")()
+	for _, what := range []string{"bad bomb", "bad loop"} {
+		a.late[what] = time.Now().Add(time.Hour)
+	}
+	five := take("bad", " bomb")
+	assert.False(t, free("bad", " loop"), "one at a time of what was ended")
+	assert.True(t, free("bad", " app"), "which the rest does not wait for")
+	five()
+	assert.True(t, free("bad", " loop"))
+	for what := range a.late {
+		a.late[what] = time.Now().Add(-time.Second)
+	}
+	take("bad", " bomb")()
+	take("bad", " loop")()
 	assert.Empty(t, a.late)
 	assert.Empty(t, a.of)
+	assert.Empty(t, a.slow)
 	assert.Zero(t, a.busy)
 }
 

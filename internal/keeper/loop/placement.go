@@ -187,6 +187,8 @@ func (p *Placement) Newest(e logbook.Entry) logbook.Entry {
 type reading struct {
 	repository standing.AsOf            // the repository, as this ward needs it: rendered too
 	others     map[string]standing.AsOf // its other repositories, as far as they were looked at
+	away       string                   // the one that can't be reached, as repository.Problem tells; "" when it tells something else
+	outdated   bool                     // that one was reached since: what repository.Problem tells is over, and what it declares is being read
 	declared   *declared.Declaration
 	stored     *declared.Declaration // what was declared before the service started; used if the tree is still the same
 	misfiled   string                // what is wrong with the ward's file since it was last read well
@@ -281,6 +283,9 @@ func (p *Placement) Load(past Past) {
 func (p *Placement) Open(repository standing.AsOf, others map[string]standing.AsOf) {
 	p.repository = repository
 	p.repository.Known = false // read, perhaps, but not rendered by this ward yet
+	if repository.Problem != "" {
+		p.away = p.Ward.From.Repo
+	}
 	for name, a := range others {
 		p.others[name] = a
 	}

@@ -1,8 +1,10 @@
 package loop
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"testing"
 	"time"
@@ -684,4 +686,48 @@ func TestWhatIsWrongStaysSo(t *testing.T) {
 		assert.Equal(t, c.want, p.repository.Problem)
 	}
 	assert.NotEmpty(t, p.Ready(), "it is asked again")
+}
+
+// TestWhatWasOutOfReachIsNotAnyMore once a look goes well, however long it takes to read what it declares: a repository that renders one thing after
+// the other was told of as out of reach for minutes.
+func TestWhatWasOutOfReachIsNotAnyMore(t *testing.T) {
+	const gone = "moorings can't be reached"
+	fine, lost, away := standing.AsOf{Known: true}, standing.AsOf{Problem: gone}, &Unreadable{Text: "the service can't be reached", Unasked: true}
+	begin := func(declared bool) *Placement {
+		p := placed(t, ward.Keep{})
+		p.Ward.From.ValuesIn = []ward.ValuesFile{{Repo: "charts", Path: "v.yaml"}}
+		p.declared = nil
+		if declared {
+			p.declaring(declare(horn, "1"))
+		}
+		p.repository = standing.AsOf{Known: declared}
+		return p
+	}
+	after := func(p *Placement, d time.Duration) string {
+		p.at = p.at.Add(d)
+		p.Publish()
+		return p.View().Says
+	}
+	for name, repo := range map[string]string{"its own": "", "one that it reads beside": "charts"} {
+		for _, declared := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, declared before: %t", name, declared), func(t *testing.T) {
+				p := begin(declared)
+				of := cmp.Or(repo, p.Ward.From.Repo)
+				p.tookIn(WasRead{of, lost})
+				assert.Equal(t, gone, after(p, 0))
+				p.foundSame(WasSame{of, fine})
+				require.True(t, p.rendering)
+				assert.Equal(t, gone, after(p, time.Second), "nothing flickers where it is read at once")
+				assert.Contains(t, after(p, standing.ReadLong), "being re")
+				assert.False(t, p.View().NeedsYou)
+				assert.False(t, p.View().Repository.Known)
+				assert.ErrorContains(t, (&making{Placement: p, ask: Ask{Kind: run.Sync}}).sync(), notReadYet)
+				p.tookIn(WasRead{of, lost})
+				assert.Equal(t, gone, after(p, 0), "it is lost again meanwhile")
+				p.foundSame(WasSame{of, fine})
+				p.tookRendering(Rendered{AsOf: fine, Failed: away})
+				assert.Equal(t, away.Text, after(p, 0), "what was known to be wrong is over")
+			})
+		}
+	}
 }

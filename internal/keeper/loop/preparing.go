@@ -111,13 +111,13 @@ func (m *making) sync() error {
 	}
 	switch {
 	case d == nil:
-		f := fault(Conflict, "%s can't be synced: %s", m.ID, cmp.Or(m.repository.Problem, "the repository has not been read yet"))
-		f.Soon = m.repository.Problem == ""
+		f := fault(Conflict, "%s can't be synced: %s", m.ID, cmp.Or(m.problem(), notReadYet))
+		f.Soon = m.problem() == ""
 		return f
 	case d.Waits != "":
 		return fault(Conflict, "%s has nothing to sync: it %s", m.ID, d.Waits)
 	case !m.repository.Known && r.Declared == nil:
-		return fault(Conflict, "%s can't be synced, what it declares is not known now: %s", m.ID, m.repository.Problem)
+		return fault(Conflict, "%s can't be synced, what it declares is not known now: %s", m.ID, cmp.Or(m.problem(), notReadYet))
 	}
 	rev := d.Revision
 	if no := m.rejection(d); no != nil && r.By != logbook.Vigila && !r.Retry {

@@ -37,7 +37,7 @@ func (p *Placement) ShownFrom() string {
 // DeclaredNow is the snapshot of what is declared now.
 func (p *Placement) DeclaredNow() (string, error) {
 	if p.declared == nil || p.declared.Snapshot == "" {
-		return "", fault(Conflict, "what %s declares now is not known: %s", p.ID, cmp.Or(p.repository.Problem, "the repository has not been read yet"))
+		return "", fault(Conflict, "what %s declares now is not known: %s", p.ID, cmp.Or(p.problem(), notReadYet))
 	}
 	return p.declared.Snapshot, nil
 }

@@ -17,7 +17,7 @@ import (
 
 func (p *Placement) tookIn(ev WasRead) {
 	p.taking++
-	p.lookedElsewhere(ev.Name, ev.AsOf)
+	p.lookedAt(ev.Name, ev.AsOf)
 	if ev.Name == p.Ward.From.Repo {
 		p.repository.Next = ev.AsOf.Next
 	}
@@ -28,7 +28,8 @@ func (p *Placement) tookIn(ev WasRead) {
 	if !p.rendering {
 		p.taken(p.taking)
 	}
-	p.repository.Known, p.repository.Problem = false, ev.AsOf.Problem
+	p.notRead(ev.AsOf.Problem)
+	p.away = ev.Name
 	p.looked()
 }
 
@@ -39,7 +40,7 @@ func (p *Placement) taken(n int64) {
 }
 
 func (p *Placement) foundSame(ev WasSame) {
-	p.lookedElsewhere(ev.Name, ev.AsOf)
+	p.lookedAt(ev.Name, ev.AsOf)
 	// What could not be rendered then may be now, and a chart may see more of the cluster than it did.
 	if p.declared == nil || !p.repository.Known || p.declared.Form == declared.Chart {
 		p.repository.Next = ev.AsOf.Next
@@ -51,21 +52,31 @@ func (p *Placement) foundSame(ev WasSame) {
 	}
 }
 
-// lookedElsewhere notes how one of the ward's other repositories is.
-func (p *Placement) lookedElsewhere(name string, a standing.AsOf) {
+// lookedAt notes how one of the ward's repositories is. What was said of one that could not be reached is over once it can be, however long it takes
+// to read what it declares.
+func (p *Placement) lookedAt(name string, a standing.AsOf) {
 	if name != p.Ward.From.Repo {
 		p.others[name] = a
 	}
+	if a.Known && name == p.away {
+		p.away, p.outdated = "", true
+	}
 }
 
-// elsewhere is the first of the ward's other repositories that can't be read; "" when all can.
-func (p *Placement) elsewhere() string {
+// notRead notes why what the ward declares can't be read.
+func (p *Placement) notRead(problem string) {
+	p.repository.Known, p.repository.Problem = false, problem
+	p.away, p.outdated = "", false
+}
+
+// elsewhere is the first of the ward's other repositories that can't be read, and why; "" when all can.
+func (p *Placement) elsewhere() (name, problem string) {
 	for _, name := range p.Ward.Reads() {
 		if a, told := p.others[name]; told && !a.Known {
-			return a.Problem
+			return name, a.Problem
 		}
 	}
-	return ""
+	return "", ""
 }
 
 func (p *Placement) looked() {
@@ -86,17 +97,21 @@ func (p *Placement) render(a standing.AsOf) {
 	}
 	if p.rendering = true; p.renderFrom.IsZero() {
 		p.renderFrom = p.at
-		long := standing.ReadLong
-		if !p.declared.Known() {
-			long = standing.RenderLong
-		}
-		p.out(Later{long, Woken{}}) // by then it is said
+		p.out(Later{p.long(), Woken{}}) // by then it is said
 	}
 	old := p.declared
 	if old == nil {
 		old = p.stored
 	}
 	p.out(Read{a, old, p.taking}) // what comes while it is rendered is taken in by the next rendering
+}
+
+// long is how long what it declares may be read before that is spoken of.
+func (p *Placement) long() time.Duration {
+	if p.declared.Known() {
+		return standing.ReadLong
+	}
+	return standing.RenderLong
 }
 
 // tookRendering takes in what was read.
@@ -123,19 +138,20 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 		switch {
 		case failed.HeldBack: // it was read well, and is not let in
 			p.heldBack = failed.Text
-			p.repository = standing.AsOf{Known: p.declared != nil, At: a.At, Next: p.repository.Next}
+			p.readAt(a)
+			p.repository.Known = p.declared != nil
 		case failed.Unasked:
-			if p.repository.Known = false; p.repository.Problem == "" {
-				p.repository.Problem = failed.Text
+			if p.repository.Known = false; p.repository.Problem == "" || p.outdated {
+				p.notRead(failed.Text)
 			}
 			p.out(Later{rereadPause, ReadAgain{a}})
 		case failed.Unchecked:
-			p.repository.Known, p.repository.Problem = false, "its kinds can't be checked: "+failed.Text
+			p.notRead("its kinds can't be checked: " + failed.Text)
 			if p.Reach.Down() == nil {
 				p.out(Later{rereadPause, ReadAgain{a}})
 			}
 		default:
-			p.repository.Known, p.repository.Problem = false, failed.Text
+			p.notRead(failed.Text)
 		}
 		return
 	}
@@ -150,9 +166,10 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 	if d.Files != nil || len(p.index.Rules) > 0 {
 		p.setRules(d)
 	}
-	p.repository = standing.AsOf{Known: true, At: a.At, Next: p.repository.Next}
-	if text := p.elsewhere(); text != "" {
-		p.repository.Known, p.repository.Problem = false, text
+	p.readAt(a)
+	if name, problem := p.elsewhere(); name != "" {
+		p.notRead(problem)
+		p.away = name
 	}
 	if p.Reach.Down() == nil {
 		for _, k := range d.Kinds {
@@ -160,6 +177,23 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 		}
 		p.dropKinds()
 	}
+}
+
+// problem is why what the ward declares can't be read, as far as that holds still.
+func (p *Placement) problem() string {
+	if p.outdated && p.rendering {
+		return ""
+	}
+	return p.repository.Problem
+}
+
+// notReadYet is said of what is being read, or waits for that.
+const notReadYet = "the repository has not been read yet"
+
+// readAt notes that what the ward declares was read, as of a look.
+func (p *Placement) readAt(a standing.AsOf) {
+	p.repository = standing.AsOf{Known: true, At: a.At, Next: p.repository.Next}
+	p.away, p.outdated = "", false
 }
 
 // meansNothing lists what the ward file, or a health rule beside the ward's objects, says of objects that are not declared.

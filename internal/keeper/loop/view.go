@@ -52,6 +52,9 @@ var made atomic.Uint64
 func (p *Placement) build() *standing.View {
 	v := &standing.View{Made: made.Add(1), ID: p.ID, Cluster: p.Cluster, Ward: p.Ward, File: p.File, Roster: p.Roster, Source: p.Source, Misfiled: p.misfiled, Repository: p.repository, Applied: p.will.Applied, Hold: p.will.Hold}
 	p.line.Show(v)
+	if p.rendering && p.at.Sub(p.renderFrom) >= p.long() {
+		v.Repository.Problem = p.problem()
+	}
 	state := p.clusterKnown()
 	v.Live = standing.AsOf{Known: state.Known, At: state.At, Problem: state.Problem}
 	if p.index.Len() == 0 && p.Reach.Down() == nil {
