@@ -10,10 +10,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
 
 	"vigila.dev/vigila/internal/core/declared"
+	"vigila.dev/vigila/internal/core/glob"
 	"vigila.dev/vigila/internal/core/object"
 	"vigila.dev/vigila/internal/core/ward"
 	"vigila.dev/vigila/internal/repo"
@@ -206,7 +206,7 @@ func anyGlob(patterns []string, rel string) bool {
 		if !strings.Contains(p, "/") {
 			name = path.Base(rel)
 		}
-		if ok, _ := doublestar.Match(strings.TrimPrefix(p, "/"), name); ok {
+		if glob.Match(strings.TrimPrefix(p, "/"), name) {
 			return true
 		}
 	}

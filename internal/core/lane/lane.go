@@ -15,6 +15,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"vigila.dev/vigila/internal/core/document"
+	"vigila.dev/vigila/internal/core/glob"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 )
@@ -138,10 +139,18 @@ func (d *reader) lane(n *yaml.Node) Lane {
 	if len(l.Stops) < 2 {
 		d.Fail(l.Line, "a lane leads from a stop to another; there are to be two or more")
 	}
-	for _, k := range l.Keeps {
-		if _, err := path.Match(strings.ReplaceAll(k, "**", "*"), ""); err != nil {
-			d.Fail(l.Line, "keeps: %q is no pattern; write such as **/site.yaml", k)
+	for what, n := range map[string]int{"carries": len(l.Carries), "keeps": len(l.Keeps), "stops": len(l.Stops)} {
+		if n > most {
+			d.Fail(l.Line, "%s has %d entries, and may have %d", what, n, most)
 		}
+	}
+	for _, k := range l.Keeps {
+		if err := glob.Check(k); err != nil {
+			d.Fail(l.Line, "keeps: %v", err)
+		}
+	}
+	if !d.Good() {
+		return l
 	}
 	d.carried(l)
 	d.way(l)
@@ -169,32 +178,63 @@ func (d *reader) carry(n *yaml.Node) Carry {
 	return c
 }
 
+// most is how many entries each list of a lane may have.
+const most = 100
+
 // carried finds what would be carried twice: one thing at a stop would have two origins.
 func (d *reader) carried(l Lane) {
-	for i, a := range l.Carries {
-		for _, b := range l.Carries[:i] {
-			p, q := a.Path(), b.Path()
-			if p == "" || q == "" {
-				continue
+	type at struct {
+		carry Carry
+		stop  string
+	}
+	patterns, written := places[Carry]{}, places[at]{}
+	for _, a := range l.Carries {
+		b, twice := patterns.beside(a.Path())
+		if twice {
+			d.Fail(a.Line, "%s is carried already, by %s; keep one of them", a.Versions+a.Files, b.Versions+b.Files)
+		}
+		patterns.put(a.Path(), a)
+		for _, s := range l.Stops {
+			p := At(a.Path(), s.Name)
+			if other, is := written.beside(p); is && !twice && other.carry != a {
+				d.Fail(a.Line, "%s of stop %s is carried already, by %s of stop %s; keep one of them", a.Versions+a.Files, s.Name, other.carry.Versions+other.carry.Files, other.stop)
 			}
-			if within(p, q) {
-				d.Fail(a.Line, "%s is carried already, by %s; keep one of them", a.Versions+a.Files, b.Versions+b.Files)
-				continue
-			}
-			for _, s := range l.Stops {
-				for _, o := range l.Stops {
-					if within(At(p, s.Name), At(q, o.Name)) {
-						d.Fail(a.Line, "%s of stop %s is carried already, by %s of stop %s; keep one of them", a.Versions+a.Files, s.Name, b.Versions+b.Files, o.Name)
-					}
-				}
-			}
+			written.put(p, at{a, s.Name})
 		}
 	}
 }
 
-// within tells whether two paths are the same, or one lies below the other.
-func within(p, q string) bool {
-	return p == q || strings.HasPrefix(p, q+"/") || strings.HasPrefix(q, p+"/")
+// places are paths, each with what is there, and the directories that they are in.
+type places[T any] map[string]place[T]
+
+type place[T any] struct {
+	of T
+	is bool // a place itself; else one is below it, which it is of
+}
+
+// put notes a path. What was there before stays.
+func (all places[T]) put(p string, of T) {
+	if !all[p].is {
+		all[p] = place[T]{of, true}
+	}
+	for dir := path.Dir(p); dir != "." && dir != "/"; dir = path.Dir(dir) {
+		if _, known := all[dir]; !known {
+			all[dir] = place[T]{of: of}
+		}
+	}
+}
+
+// beside finds what is at a path, above it or below it.
+func (all places[T]) beside(p string) (of T, found bool) {
+	if at, known := all[p]; known {
+		return at.of, true
+	}
+	for dir := path.Dir(p); dir != "." && dir != "/"; dir = path.Dir(dir) {
+		if at := all[dir]; at.is {
+			return at.of, true
+		}
+	}
+	return of, false
 }
 
 // Writes are the paths that a lane carries things to, by the stop that they are of. Where lots begin it only reads.
@@ -215,12 +255,13 @@ func (l *Lane) Clash(o *Lane) string {
 	if l.Repo != o.Repo || l.Ref != o.Ref {
 		return ""
 	}
-	theirs := o.Writes()
+	theirs := places[string]{}
+	for p, stop := range o.Writes() {
+		theirs.put(p, stop)
+	}
 	for _, p := range slices.Sorted(maps.Keys(l.Writes())) {
-		for q := range theirs {
-			if within(p, q) {
-				return p
-			}
+		if _, both := theirs.beside(p); both {
+			return p
 		}
 	}
 	return ""

@@ -1,6 +1,8 @@
 package lane
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -81,12 +83,30 @@ func TestMistakesOfALane(t *testing.T) {
 		"together with none":    {head + quay + "  - {name: skerry, after: [quay], wards: [x], lets_in: ask, together: holm}\n", "takes lots together with holm, and there is no such stop"},
 		"together apart":        {head + quay + "  - {name: skerry, after: [quay], wards: [x], lets_in: ask, together: quay}\n", "so both come after the same stops"},
 		"no mapping":            {"vigila: lane/v1\nname: a\ncarries: [a]\nstops: [b]\n", "what is carried must be a mapping of keys"},
-		"a pattern of keeps":    {head + quay + skerry + "keeps: [\"[\"]\n", `keeps: "[" is no pattern`},
+		"a pattern of keeps":    {head + quay + skerry + "keeps: [\"[\"]\n", `l.yaml:1: keeps: "[" is not a valid pattern`},
+		"a pattern of many":     {head + quay + skerry + "keeps: [\"" + strings.Repeat("{a,a*}", 20) + "\"]\n", "stands for more than 100 patterns"},
+		"very many stops":       {head + strings.Repeat(quay, 101), "l.yaml:1: stops has 101 entries, and may have 100"},
 		"not YAML":              {"vigila: lane/v1\n\tname: a\n", "l.yaml:2"},
 	} {
 		_, err := Parse("moorings", "main", "l.yaml", []byte(c.text))
 		assert.ErrorContains(t, err, c.want, what)
 	}
+}
+
+// TestALargeLaneIsReadAtOnce: the largest that there may be took minutes, for which its roster's repository could not be read.
+func TestALargeLaneIsReadAtOnce(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("vigila: lane/v1\nname: a\nkeeps: [\"" + strings.Repeat("**/", 40) + "x\"]\ncarries:\n")
+	for i := range most {
+		fmt.Fprintf(&text, "- files: d%d/{stop}/x\n", i)
+	}
+	text.WriteString("stops:\n- {name: s0, wards: [a], lets_in: by itself}\n")
+	for i := 1; i < most; i++ {
+		fmt.Fprintf(&text, "- {name: s%d, wards: [a], lets_in: ask, after: [s%d]}\n", i, i-1)
+	}
+	l := parsed(t, text.String())
+	assert.Equal(t, "d0/s1/x", l.Clash(&l))
+	assert.False(t, l.KeepsFile(strings.Repeat("n/", 500)+"y"))
 }
 
 func TestHours(t *testing.T) {

@@ -6,10 +6,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"path"
 	"slices"
 	"strings"
 	"time"
+
+	"vigila.dev/vigila/internal/core/glob"
 )
 
 // Key names one thing that is carried: what a versions file says of an image or a chart, or a whole file.
@@ -78,27 +79,14 @@ func (c *Content) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
-// KeepsFile tells whether a file is a stop's own: it matches one of the lane's patterns, in which ** stands for any number of directories.
+// KeepsFile tells whether a file is a stop's own: it matches one of the lane's patterns, as glob.Check reads them.
 func (l *Lane) KeepsFile(file string) bool {
-	return slices.ContainsFunc(l.Keeps, func(pattern string) bool { return matches(strings.Split(pattern, "/"), strings.Split(file, "/")) })
+	return slices.ContainsFunc(l.Keeps, func(pattern string) bool { return glob.Match(pattern, file) })
 }
 
 // KeepsPath tells the same of a path of what is carried, with the placeholder in it: what is one stop's own is carried from none and to none.
 func (l *Lane) KeepsPath(p string) bool {
 	return slices.ContainsFunc(l.Stops, func(s Stop) bool { return l.KeepsFile(At(p, s.Name)) })
-}
-
-func matches(pattern, file []string) bool {
-	switch {
-	case len(pattern) == 0:
-		return len(file) == 0
-	case pattern[0] == "**":
-		return matches(pattern[1:], file) || len(file) > 0 && matches(pattern, file[1:])
-	case len(file) == 0:
-		return false
-	}
-	ok, err := path.Match(pattern[0], file[0])
-	return err == nil && ok && matches(pattern[1:], file[1:])
 }
 
 // Lot is a content that has begun its way.

@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v3"
 
+	"vigila.dev/vigila/internal/core/glob"
 	"vigila.dev/vigila/internal/core/nearest"
 	"vigila.dev/vigila/internal/core/object"
 )
@@ -706,8 +706,8 @@ func (d *decoder) globs(into *[]string, where string) func(*yaml.Node) {
 		d.list(n, where, func(n *yaml.Node) {
 			var s string
 			d.text(&s, where)(n)
-			if !doublestar.ValidatePattern(s) || s == "" {
-				d.fail(n, "%s: %q is not a valid pattern; write such as *.yaml or **/tests/**", where, s)
+			if err := glob.Check(s); err != nil {
+				d.fail(n, "%s: %v", where, err)
 			}
 			*into = append(*into, s)
 		})

@@ -185,10 +185,8 @@ func (p *Placement) Newest(e logbook.Entry) logbook.Entry {
 
 // reading is what is known of its repositories.
 type reading struct {
-	repository standing.AsOf            // the repository, as this ward needs it: rendered too
-	others     map[string]standing.AsOf // its other repositories, as far as they were looked at
-	away       string                   // the one that can't be reached, as repository.Problem tells; "" when it tells something else
-	outdated   bool                     // that one was reached since: what repository.Problem tells is over, and what it declares is being read
+	repository standing.AsOf // the repository, as this ward needs it: rendered too
+	looks
 	declared   *declared.Declaration
 	stored     *declared.Declaration // what was declared before the service started; used if the tree is still the same
 	misfiled   string                // what is wrong with the ward's file since it was last read well
@@ -201,6 +199,13 @@ type reading struct {
 	taking     int64     // looks that it was told of, and that no rendering has taken in yet
 	marks      Marks     // what others have to have taken in before anything is removed
 	looking    []Ticket  // people who wait for the rendering that goes on
+}
+
+// looks are those at its repositories.
+type looks struct {
+	others   map[string]standing.AsOf // the other ones, as far as they were looked at
+	away     string                   // the one that can't be reached, as repository.Problem tells; "" when it tells something else
+	outdated bool                     // that one was reached since: what repository.Problem tells is over, and what it declares is being read
 }
 
 // writing is what is on its way to the record.
@@ -240,7 +245,7 @@ type told struct {
 
 // New is a placement of which nothing is known yet.
 func New(of Identity, deps Deps, now time.Time) *Placement {
-	p := &Placement{Identity: of, Deps: deps, inner: &inner{kinds: map[object.Kind]bool{}, reading: reading{others: map[string]standing.AsOf{}}, writing: writing{at: now},
+	p := &Placement{Identity: of, Deps: deps, inner: &inner{kinds: map[object.Kind]bool{}, reading: reading{looks: looks{others: map[string]standing.AsOf{}}}, writing: writing{at: now},
 		told: told{noticed: map[object.Ref][]compare.Difference{}}}}
 	p.will.Rejections = map[string]logbook.Rejection{}
 	p.index = index.New(p, index.Settings{Service: p.Service, Mask: p.Mask, Additions: p.Ward.Keep.Additions})
