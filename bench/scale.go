@@ -87,7 +87,7 @@ func (f *coast) end() {
 // file is a ward's file, and objects are those it keeps, all in the namespace of its lookout.
 func (f *coast) file(i, j int) string {
 	name := f.ward(i, j)
-	return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nowner: harbour-ops\nfrom: {repo: coast, path: %[2]s/%[1]s}\ninto: {cluster: %[2]s, namespace: %[2]s}\nkeep: {sync: auto, drift: report, every: 1h}\nsettle: {within: 10m}\n", name, f.sea(i))
+	return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nowner: harbour-ops\nfrom: {repo: coast, path: %[2]s/%[1]s}\ninto: {cluster: %[2]s, namespace: %[2]s}\nkeep: {sync: auto, drift: report, every: 1h}\nsettle: {within: 40m}\n", name, f.sea(i)) // all begin at once, and share what the API servers can take
 }
 
 // object is a ConfigMap or a network policy. Workloads would be ready as fast as the controllers of the lab are, which take their time.

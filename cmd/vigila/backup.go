@@ -6,9 +6,11 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"text/tabwriter"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
 	"github.com/spf13/cobra"
 
 	"vigila.dev/vigila/internal/backup"
@@ -130,31 +132,70 @@ they have called; what was done to clusters that the service reaches itself is f
 	return c
 }
 
-// keepBackups takes backups of a running service's record until ctx ends. One that can't be taken is told, and tried again sooner.
-func keepBackups(ctx context.Context, dir string, to backup.Place, every time.Duration, keep int, log *slog.Logger) {
-	wait := time.Duration(0)
-	if all, err := to.List(ctx); err == nil && len(all) > 0 { // a service that is started often takes no more for it
-		wait = time.Until(all[0].At.Add(every))
-	}
+// backups are taken of a running service's record.
+type backups struct {
+	dir   string
+	to    backup.Place
+	every time.Duration
+	keep  int
+	log   *slog.Logger
+
+	newest atomic.Int64 // when the newest one was taken, in seconds since 1970; 0 when there is none
+}
+
+// tells has the age of the newest backup be measured: that none could be taken is noticed when one is needed, otherwise.
+func (b *backups) tells(r prometheus.Registerer) {
+	r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "vigila_backup_newest_timestamp_seconds", Help: "When the newest backup was taken; 0 when there is none."},
+		func() float64 { return float64(b.newest.Load()) }))
+}
+
+// run takes backups until ctx ends. One that can't be taken is told, and tried again sooner.
+func (b *backups) run(ctx context.Context) {
+	wait := b.since(ctx) // a service that is started often takes no more for it
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(max(wait, 0)):
 		}
-		name, err := backup.Take(ctx, dir, to, time.Now())
-		if err == nil {
-			err = backup.Thin(ctx, to, keep)
-		}
+		name, err := b.take(ctx)
 		switch {
 		case ctx.Err() != nil:
 			return
 		case err != nil:
-			log.Error("no backup could be taken; it is tried again", "error", err)
-			wait = min(every, 5*time.Minute)
+			b.log.Error("no backup could be taken; it is tried again", "error", err)
+			wait = min(b.every, 5*time.Minute)
 		default:
-			log.Info("a backup was taken", "name", name, "in", to.String())
-			wait = every
+			b.log.Info("a backup was taken", "name", name, "in", b.to.String())
+			wait = b.every
 		}
 	}
+}
+
+// since is how long it is until the next backup is due, going by those that there are.
+func (b *backups) since(ctx context.Context) time.Duration {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	all, err := b.to.List(ctx)
+	if err != nil || len(all) == 0 {
+		return 0
+	}
+	b.newest.Store(all[0].At.Unix())
+	return time.Until(all[0].At.Add(b.every))
+}
+
+// take takes one, within bounds: of a place that neither takes it nor refuses it nobody would hear.
+func (b *backups) take(ctx context.Context) (name string, err error) {
+	longest := max(b.every, time.Hour)
+	ctx, cancel := context.WithTimeoutCause(ctx, longest, fmt.Errorf("%s did not take it within %s", b.to, longest))
+	defer cancel()
+	at := time.Now()
+	if name, err = backup.Take(ctx, b.dir, b.to, at); err == nil {
+		b.newest.Store(at.Unix())
+		err = backup.Thin(ctx, b.to, b.keep)
+	}
+	if cause := context.Cause(ctx); err != nil && cause != nil {
+		err = cause
+	}
+	return name, err
 }

@@ -29,7 +29,8 @@ import (
 
 func lookoutCommand() *cobra.Command {
 	var s lookout.Settings
-	var data, tokenFile, caFile, kubeconfig, context, level, format, listen, profiles string
+	var data, tokenFile, caFile, kubeconfig, context, level, format, listen, profiles, stores string
+	var storeTokens map[string]string
 	var limits roster.Limits
 	data = dataDir() + "-lookout"
 	c := &cobra.Command{
@@ -40,7 +41,9 @@ and while the service can't be reached it goes on with what it knows: it watches
 goes back where a deploy fails, and begins nothing new.
 
 vigila cluster add NAME --by-lookout prints all that is needed to run it inside a cluster, with a token that it joins with once.
-Beside a cluster, give it a kubeconfig. It obeys the service whose key it was given, and nobody else, and does no more than its
+Beside a cluster, give it a kubeconfig. With --stores it asks servers of secret values that it alone can reach: the file says where they
+are, as vigila schema store tells, and --store-token in which files is what signs in to them; vigila store add NAME --by-lookout CLUSTER
+lets wards of the cluster refer to them. It obeys the service whose key it was given, and nobody else, and does no more than its
 own limits and the rights of its kubeconfig or service account let it.`,
 		Example: "  VIGILA_JOIN=vigila_… vigila lookout --service https://vigila.brindle.example --service-key KEY --data /var/lib/vigila-lookout\n" +
 			"  vigila lookout --service https://vigila.brindle.example --service-key KEY --join-file token --kubeconfig skerry.yaml --only-namespace berth-planner",
@@ -75,6 +78,15 @@ own limits and the rights of its kubeconfig or service account let it.`,
 				if s.CA = b; !x509.NewCertPool().AppendCertsFromPEM(b) {
 					return wrong("--ca-file: %s holds no certificate in PEM", caFile)
 				}
+			}
+			switch {
+			case stores != "":
+				var err error
+				if s.Stores, err = lookout.ReadStores(stores, storeTokens); err != nil {
+					return wrong("--stores: %v", err)
+				}
+			case len(storeTokens) > 0:
+				return wrong("--store-token belongs to --stores")
 			}
 			for _, n := range limits.Namespaces {
 				if err := ward.Name(n); err != nil {
@@ -137,6 +149,8 @@ own limits and the rights of its kubeconfig or service account let it.`,
 	f.StringVar(&context, "kube-context", "", "context in it (default: its current one)")
 	f.StringVar(&data, "data", data, "directory of its record and its keys")
 	f.StringSliceVar(&limits.Namespaces, "only-namespace", nil, "namespaces that it looks into and keeps objects in, whatever the service says")
+	f.StringVar(&stores, "stores", "", "file of servers of secret values that it asks (store/v1): their addresses, mounts and ways to sign in")
+	f.StringToStringVar(&storeTokens, "store-token", nil, "files of tokens, or secrets of roles, that sign in to them: NAME=FILE; may be given several times")
 	f.StringVar(&listen, "health-listen", "", "address to answer /healthz at, such as :7742; none when empty")
 	f.StringVar(&profiles, "profiles", "", "loopback address to serve Go profiles at (/debug/pprof), to find out where time and memory go; none when empty")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")

@@ -339,7 +339,14 @@ func serve(ctx context.Context, s settings) error {
 		defer stop()
 	}
 	if s.backupTo != nil {
-		go keepBackups(ctx, s.Data, s.backupTo, s.backupEvery, s.BackupKeep, log)
+		b := backups{dir: s.Data, to: s.backupTo, every: s.backupEvery, keep: s.BackupKeep, log: log}
+		b.tells(k.Registry())
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			b.run(ctx)
+		}()
+		defer func() { <-ended }() // its copy of the record is not left behind
 	}
 	log.Info("Vigila keeps watch", "address", address, "data", s.Data, "version", version, "service", store.ServiceID())
 	select {

@@ -11,6 +11,14 @@ import (
 // right place reads as another.
 func Transport(of http.RoundTripper, most int64) http.RoundTripper { return transport{of, most} }
 
+// Status is a status as RFC 9110 words it. The server's own words for it have no bound, and may repeat what it was told.
+func Status(code int) string {
+	if text := http.StatusText(code); text != "" {
+		return fmt.Sprint(code, " ", text)
+	}
+	return fmt.Sprint(code)
+}
+
 type transport struct {
 	http.RoundTripper
 	most int64

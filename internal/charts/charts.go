@@ -27,6 +27,7 @@ import (
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 	"sigs.k8s.io/yaml"
 
+	"vigila.dev/vigila/internal/bounded"
 	"vigila.dev/vigila/internal/registry"
 )
 
@@ -448,9 +449,9 @@ func get(ctx context.Context, s Source, address string, most int64) ([]byte, err
 	switch res.StatusCode {
 	case http.StatusOK:
 	case http.StatusUnauthorized, http.StatusForbidden:
-		return nil, fmt.Errorf("the server refuses the sign-in (%s); give user and password with vigila repo add %s %s --charts --user USER --password-file FILE", res.Status, s.Name, s.URL)
+		return nil, fmt.Errorf("the server refuses the sign-in (%s); give user and password with vigila repo add %s %s --charts --user USER --password-file FILE", bounded.Status(res.StatusCode), s.Name, s.URL)
 	default:
-		return nil, fmt.Errorf("%s answers %s", address, res.Status)
+		return nil, fmt.Errorf("%s answers %s", address, bounded.Status(res.StatusCode))
 	}
 	b, err := io.ReadAll(io.LimitReader(res.Body, most+1))
 	if err == nil && int64(len(b)) > most {

@@ -26,13 +26,14 @@ value, and they are put in place when it is applied. Whoever may add a store her
 
 func (a *app) storeAdd() *cobra.Command {
 	var in client.AddStore
-	var token, ca, kubernetes, namespace, files string
+	var token, ca, kubernetes, namespace, files, lookout string
 	var every time.Duration
 	c := &cobra.Command{
 		Use: "add NAME [URL]", Short: "Add a store or change one; it is signed in to before it is kept",
 		Long: `Add a store or change one; it is signed in to before it is kept. With a URL it is a server that speaks the HTTP API of KV
 version 2, signed in to with a token, a role (AppRole) or the service account that Vigila runs as. With --namespace it is the
-Secrets of a namespace of a known cluster. With --files it is encrypted files in git, which are read here and changed by whoever has
+Secrets of a namespace of a known cluster. With --by-lookout it is a server that the lookout of a cluster asks, which has been told
+where it is and what signs in to it (vigila lookout --stores); its values stay there. With --files it is encrypted files in git, which are read here and changed by whoever has
 them. Tokens and keys are stored encrypted and never shown again.
 
 A store is for every ward, unless it is limited; all limits that are given have to hold. Wards of a roster that has limits of its
@@ -41,18 +42,27 @@ own may use it only where --for-roster names that roster.`,
   vigila store add harbour https://secrets.brindle.example --mount secret --role 8f2c0d1e --token-file role-secret.txt
   vigila store add harbour https://secrets.brindle.example --mount secret --kubernetes-role vigila
   vigila store add vault --namespace quay/harbour-secrets --for-owner harbour-ops --for-cluster quay
+  vigila store add skerry-kv --by-lookout skerry
   vigila store add sealed --files moorings/secrets --token-file age-key.txt`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 || len(args) > 2 {
-				return usage("%s needs the name of a store, and where it is: a URL, --namespace or --files; see %s --help", c.CommandPath(), c.CommandPath())
+				return usage("%s needs the name of a store, and where it is: a URL, --namespace, --by-lookout or --files; see %s --help", c.CommandPath(), c.CommandPath())
 			}
 			return nil
 		},
 		RunE: a.with(func(c *cobra.Command, conn *client.Conn, args []string) error {
 			in.Name, in.EverySeconds = args[0], int(every.Seconds())
+			given := len(args) - 1
+			for _, x := range []string{namespace, files, lookout} {
+				if x != "" {
+					given++
+				}
+			}
 			switch {
-			case (len(args) == 2) == (namespace != "") && files == "" || files != "" && (len(args) == 2 || namespace != ""):
-				return &Exit{ExitUsage, "say where the store is, once: a URL, --namespace CLUSTER/NAMESPACE or --files REPO/DIRECTORY"}
+			case given != 1:
+				return &Exit{ExitUsage, "say where the store is, once: a URL, --namespace CLUSTER/NAMESPACE, --by-lookout CLUSTER or --files REPO/DIRECTORY"}
+			case lookout != "":
+				in.Form, in.Cluster, in.Mount = "kv", lookout, ""
 			case len(args) == 2:
 				in.Form, in.Url = "kv", args[1]
 			case files != "":
@@ -86,6 +96,7 @@ own may use it only where --for-roster names that roster.`,
 	}
 	f := c.Flags()
 	f.StringVar(&namespace, "namespace", "", "the Secrets of a namespace of a cluster are the store: CLUSTER/NAMESPACE; a path is the name of a Secret")
+	f.StringVar(&lookout, "by-lookout", "", "the lookout of this cluster asks the server, and alone knows where it is and what signs in to it (vigila lookout --stores)")
 	f.StringVar(&files, "files", "", "encrypted files of a known repository are the store (SOPS format, age): REPO/DIRECTORY; a path is that of a file without its ending")
 	f.StringVar(&in.Ref, "ref", "", "branch or tag of --files; main when absent")
 	f.StringVar(&in.Mount, "mount", "secret", "where the server has its values mounted")
@@ -119,7 +130,7 @@ func (a *app) storeList() *cobra.Command {
 		print: func(p *printer, items []client.Store) {
 			rows := [][]cell{{{"STORE", "soft"}, {"WHERE", "soft"}, {"FOR", "soft"}, {"USED BY", "soft"}, {"VALUES", "soft"}, {"LOOKED AT", "soft"}}}
 			for _, s := range items {
-				where := map[string]string{"kv": s.Url, "namespace": s.Cluster + "/" + s.Namespace, "files": strings.TrimSuffix(s.Repo+"/"+s.Directory, "/")}[s.Form]
+				where := map[string]string{"kv": pick(s.Cluster != "", "the lookout of "+s.Cluster, s.Url), "namespace": s.Cluster + "/" + s.Namespace, "files": strings.TrimSuffix(s.Repo+"/"+s.Directory, "/")}[s.Form]
 				by := pick(len(s.UsedBy) == 0, "nobody", few(s.UsedBy))
 				looked := cell{ago(s.Looked), ""}
 				if s.Problem != "" {

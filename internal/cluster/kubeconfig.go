@@ -17,6 +17,7 @@ import (
 	"k8s.io/client-go/tools/clientcmd"
 	clientcmdapi "k8s.io/client-go/tools/clientcmd/api"
 
+	"vigila.dev/vigila/internal/bounded"
 	"vigila.dev/vigila/internal/loopback"
 )
 
@@ -184,7 +185,7 @@ func (s straight) RoundTrip(q *http.Request) (*http.Response, error) {
 	r, err := s.next.RoundTrip(q)
 	if err == nil && r.StatusCode >= 300 && r.StatusCode < 400 && r.Header.Get("Location") != "" {
 		_ = r.Body.Close()
-		return nil, fmt.Errorf("the API server answers with a redirect (%s), which is not followed: credentials would go along", r.Status)
+		return nil, fmt.Errorf("the API server answers with a redirect (%s), which is not followed: credentials would go along", bounded.Status(r.StatusCode))
 	}
 	return r, err
 }

@@ -248,6 +248,23 @@ func TestALookoutIsToldThatARepositoryIsBack(t *testing.T) {
 	assert.Equal(t, "forgotten", <-told, "where nothing is another nothing is told")
 }
 
+// TestWhoeverIsToldANumberFindsTheEntry: a lookout's entry comes by another way than its answer, and vigila sync and restore, which follow it, said that there is
+// none.
+func TestWhoeverIsToldANumberFindsTheEntry(t *testing.T) {
+	p := placed(t, ward.Keep{})
+	p.k.kept = newKept()
+	p.lookedAfter(t, says{answer: 1})
+	time.AfterFunc(100*time.Millisecond, func() {
+		assert.NoError(t, p.k.store.Commit(t.Context(), p.ID, record.AddEntry{Entry: logbook.Entry{Number: 1, Placement: p.ID, Kind: run.Sync, Started: time.Now()}}))
+	})
+	got := p.wishThere(loop.Wished{Ticket: 1, Wish: loop.Hold{By: "operator"}})
+	require.NoError(t, got.Err)
+	assert.Equal(t, 1, got.Number)
+	last, err := p.k.ledger.LastNumber(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, last)
+}
+
 // eventKinds notes which events it is told.
 type eventKinds struct {
 	says

@@ -12,16 +12,17 @@ import (
 	"vigila.dev/vigila/internal/secrets"
 )
 
-// ofNamespace are the Secrets of a namespace, as a store has them: of a cluster that the service reaches they are read by it. Those of one that a lookout
-// keeps stay there: the service is told digests of their values, and the lookout itself fills in what its own wards refer to.
-type ofNamespace struct {
+// inACluster is a store of a cluster: the Secrets of a namespace of it, or a server that its lookout asks. Of a cluster that the service reaches they are
+// read by it. What a lookout keeps or asks stays there: the service is told digests of the values, and the lookout itself fills in what its own wards
+// refer to.
+type inACluster struct {
 	k    *Keeper
 	conf record.ValueStore
 }
 
-// keptBy is the cluster of a store of Secrets that a lookout keeps; nil for any other store.
+// keptBy is the lookout that a store is read by; nil for one that the service reads.
 func (k *Keeper) keptBy(c record.ValueStore) *away {
-	if c.Kind != record.NamespaceStore {
+	if c.Cluster == "" {
 		return nil
 	}
 	if l := k.clusterNamed(c.Cluster); l != nil {
@@ -30,28 +31,49 @@ func (k *Keeper) keptBy(c record.ValueStore) *away {
 	return nil
 }
 
-func (s ofNamespace) at() secrets.Store {
+func (s inACluster) at() (secrets.Store, error) {
 	if a := s.k.keptBy(s.conf); a != nil {
-		return atLookout{a, s.conf}
+		return atLookout{a, s.conf}, nil
 	}
-	return secrets.NewNamespace(s.conf.Name, s.conf.Namespace, inCluster{s.k, s.conf.Cluster})
+	if s.conf.Kind == record.KVStore {
+		return nil, &secrets.Error{Text: fmt.Sprintf("store %s: its server is asked by the lookout of %s, and no lookout keeps that any more; give its address: vigila store add %s URL", s.conf.Name, s.conf.Cluster, s.conf.Name)}
+	}
+	return secrets.NewNamespace(s.conf.Name, s.conf.Namespace, inCluster{s.k, s.conf.Cluster}), nil
 }
 
-func (s ofNamespace) Version(ctx context.Context, path string) (string, error) {
-	return s.at().Version(ctx, path)
+func (s inACluster) Version(ctx context.Context, path string) (string, error) {
+	at, err := s.at()
+	if err != nil {
+		return "", err
+	}
+	return at.Version(ctx, path)
 }
 
-func (s ofNamespace) Read(ctx context.Context, path string) (secrets.Values, error) {
-	return s.at().Read(ctx, path)
+func (s inACluster) Read(ctx context.Context, path string) (secrets.Values, error) {
+	at, err := s.at()
+	if err != nil {
+		return secrets.Values{}, err
+	}
+	return at.Read(ctx, path)
 }
 
-func (s ofNamespace) Set(ctx context.Context, path, key, value string) error {
-	return s.at().Set(ctx, path, key, value)
+func (s inACluster) Set(ctx context.Context, path, key, value string) error {
+	at, err := s.at()
+	if err != nil {
+		return err
+	}
+	return at.Set(ctx, path, key, value)
 }
 
-func (s ofNamespace) Try(ctx context.Context) error { return s.at().Try(ctx) }
+func (s inACluster) Try(ctx context.Context) error {
+	at, err := s.at()
+	if err != nil {
+		return err
+	}
+	return at.Try(ctx)
+}
 
-// atLookout is a store of Secrets in a cluster that a lookout keeps.
+// atLookout is a store that a lookout reads: Secrets of its own cluster, or a server that it has been given what signs in to.
 type atLookout struct {
 	a    *away
 	conf record.ValueStore
@@ -99,15 +121,22 @@ func (s atLookout) Try(ctx context.Context) error {
 
 // ---- at the lookout
 
-// secretsOf are the Secrets of a namespace of the lookout's own cluster. Its limits hold for what is read as for what is written.
+// secretsOf is a store that the lookout reads: the Secrets of a namespace of its own cluster, or a server that it was given where there is no namespace. Its
+// limits hold for what is read as for what is written.
 func (u *uplink) secretsOf(store, namespace string) (secrets.Store, error) {
+	if namespace == "" {
+		if u.of.Stores == nil {
+			return nil, &secrets.Error{Text: fmt.Sprintf("store %s: the lookout of %s was given no stores; say in a file where it is, and give that to the lookout with --stores", store, u.own().conf.Name)}
+		}
+		return u.of.Stores(store)
+	}
 	if ns := u.limits.Namespaces; len(ns) > 0 && !slices.Contains(ns, namespace) {
 		return nil, &secrets.Error{Text: fmt.Sprintf("store %s: the lookout's own limits let it into %s, not into %s", store, strings.Join(ns, ", "), namespace)}
 	}
 	return secrets.NewNamespace(store, namespace, inCluster{u.k, u.own().conf.Name}), nil
 }
 
-// secret answers what the service asks of a Secret: its version, digests of its values, or that one is set. No value of it is in an answer.
+// secret answers what the service asks of a place: its version, digests of its values, or that one is set. No value of it is in an answer.
 func (u *uplink) secret(ctx context.Context, q askSecret) (out toldSecret) {
 	ctx, cancel := context.WithTimeout(ctx, storeTimeout)
 	defer cancel()
@@ -142,7 +171,7 @@ func (u *uplink) secret(ctx context.Context, q askSecret) (out toldSecret) {
 	return out
 }
 
-// ownValues reads the values of a Secret of the lookout's own cluster.
+// ownValues reads the values of a place of a store that the lookout reads.
 func (u *uplink) ownValues(ctx context.Context, at secret.Place, namespace string) (map[string]string, error) {
 	s, err := u.secretsOf(at.Store, namespace)
 	if err != nil {

@@ -201,7 +201,24 @@ func (p *placement) wishThere(ev loop.Wished) loop.Answer {
 	if w.Kind, w.Wish, out.Err = toldWishes.pack(wish); out.Err == nil {
 		out.Err = p.ofKept(p.ctx, "want", w, &out.Number)
 	}
+	if out.Err == nil && out.Number > 0 {
+		p.entered(out.Number)
+	}
 	return out
+}
+
+// entered waits until an entry that the lookout has answered with has arrived as well: whoever is told its number asks for it next.
+func (p *placement) entered(number int) {
+	ctx, cancel := context.WithTimeout(p.ctx, introduced)
+	defer cancel()
+	for {
+		if last, err := p.k.ledger.LastNumber(ctx, p.ID); err != nil || last >= number {
+			return
+		}
+		if _, err := p.cluster.away.there(); err != nil || !rest(ctx, nil, 10*time.Millisecond) {
+			return
+		}
+	}
 }
 
 // leftThere lets go of the ward where it is kept: what of it stays in the cluster.

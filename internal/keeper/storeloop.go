@@ -129,7 +129,7 @@ func (l *storeLoop) refuses(p *placement) string {
 		}
 	}
 	if a := l.k.keptBy(c); a != nil && p.cluster.away != a {
-		return fmt.Sprintf("store %s is in cluster %s, whose lookout lets no value out of it: wards in %s alone may use it", c.Name, c.Cluster, c.Cluster)
+		return fmt.Sprintf("store %s is read in cluster %s, whose lookout lets no value out of it: wards in %s alone may use it", c.Name, c.Cluster, c.Cluster)
 	}
 	if p.reading.Limits.Any() && len(c.Rosters) == 0 {
 		return fmt.Sprintf("roster %s has limits, and store %s does not name it (vigila store add %s … --for-roster %s)", p.Roster, c.Name, c.Name, p.Roster)

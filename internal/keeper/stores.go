@@ -91,9 +91,12 @@ func (k *Keeper) openStores(ctx context.Context) error {
 func (k *Keeper) storeOf(c record.ValueStore) (secrets.Store, error) {
 	switch c.Kind {
 	case record.KVStore:
+		if c.Cluster != "" {
+			return inACluster{k, c}, nil
+		}
 		return secrets.NewKV(c.Name, secrets.KV{URL: c.URL, Mount: c.Mount, CA: c.CA, Space: c.Space, SignIn: c.SignIn, At: c.At, Role: c.Role, Secret: c.Secret})
 	case record.NamespaceStore:
-		return ofNamespace{k, c}, nil
+		return inACluster{k, c}, nil
 	case record.FilesStore:
 		return secrets.NewFiles(c.Name, c.Secret, inRepo{k, c})
 	}
@@ -207,6 +210,8 @@ func (k *Keeper) declareStore(ctx context.Context, roster string, d ward.Store) 
 		URL: d.URL, Mount: cmp.Or(d.Mount, "secret"), CA: d.CA, Space: d.Space, SignIn: d.SignIn, At: d.At, Role: d.Role, Cluster: d.Cluster, Namespace: d.Namespace, Repo: d.Repo, Ref: d.Ref, Dir: d.Dir,
 		Wards: d.Wards, Owners: d.Owners, Clusters: d.Clusters, Rosters: d.Rosters}}
 	switch {
+	case d.Lookout != "":
+		c.Cluster = d.Lookout
 	case d.Cluster != "":
 		c.Kind = record.NamespaceStore
 	case d.Repo != "":
@@ -215,16 +220,18 @@ func (k *Keeper) declareStore(ctx context.Context, roster string, d ward.Store) 
 	if err := k.checkStore(&c); err != nil {
 		return false, err
 	}
-	needs, old := c.Kind == record.FilesStore || c.Kind == record.KVStore && c.SignIn != secrets.ByKubernetes, k.storeLoopOf(d.Name)
+	needs, old := c.Kind == record.FilesStore || c.Kind == record.KVStore && c.Cluster == "" && c.SignIn != secrets.ByKubernetes, k.storeLoopOf(d.Name)
 	if old != nil {
 		o := old.conf
 		switch same := o.Kind == c.Kind && o.URL == c.URL && o.Repo == c.Repo; {
 		case k.declaredBy(o.Roster, roster):
 			return false, fmt.Errorf("store %s is declared by roster %s already", d.Name, o.Roster)
 		case !same && needs:
-			return false, fmt.Errorf("store %s is at %s, where what it is signed in to with was given for; another place needs a person: vigila store add %s", d.Name, cmp.Or(o.URL, o.Repo, o.Cluster+"/"+o.Namespace), d.Name)
+			return false, fmt.Errorf("store %s is at %s, where what it is signed in to with was given for; another place needs a person: vigila store add %s", d.Name, cmp.Or(o.URL, o.Repo, strings.TrimSuffix(o.Cluster+"/"+o.Namespace, "/")), d.Name)
 		}
-		c.Secret, c.Made = o.Secret, o.Made
+		if c.Made = o.Made; c.Cluster == "" {
+			c.Secret = o.Secret
+		}
 		if reflect.DeepEqual(o, c) {
 			return false, nil
 		}
@@ -257,6 +264,9 @@ func (k *Keeper) checkStore(c *record.ValueStore) error {
 	}
 	switch c.Kind {
 	case record.KVStore:
+		if c.Cluster != "" {
+			return k.checkByLookout(c)
+		}
 		if err := ward.Link(c.URL); err != nil {
 			return fault(Invalid, "the address of store %s: %v", c.Name, err)
 		}
@@ -271,7 +281,7 @@ func (k *Keeper) checkStore(c *record.ValueStore) error {
 				return fault(Invalid, "store %s: its %s %q is none: parts of letters, digits, '-' and '_', with a / between them", c.Name, what, at)
 			}
 		}
-		c.Cluster, c.Namespace = "", ""
+		c.Namespace = ""
 		if c.SignIn == "" {
 			c.SignIn = secrets.ByToken
 		}
@@ -296,6 +306,21 @@ func (k *Keeper) checkStore(c *record.ValueStore) error {
 		c.Ref = cmp.Or(c.Ref, "main")
 		c.URL, c.Mount, c.CA, c.Space, c.SignIn, c.At, c.Role, c.Cluster, c.Namespace = "", "", "", "", "", "", "", "", ""
 	}
+	return nil
+}
+
+// checkByLookout refuses a server that no lookout asks. Where it is, and what it is signed in to with, its lookout has, and nobody else.
+func (k *Keeper) checkByLookout(c *record.ValueStore) error {
+	l := k.clusterNamed(c.Cluster)
+	switch {
+	case l == nil:
+		return k.unknownCluster(c.Cluster)
+	case c.URL != "":
+		return fault(Invalid, "store %s: where a server is that a lookout asks, the lookout is told with --stores; leave its address out here", c.Name)
+	case l.away == nil:
+		return fault(Invalid, "store %s: no lookout keeps cluster %s; give the address of the server, which is asked from here then", c.Name, c.Cluster)
+	}
+	c.Namespace, c.Mount, c.CA, c.Space, c.SignIn, c.At, c.Role, c.Secret = "", "", "", "", "", "", "", ""
 	return nil
 }
 

@@ -31,6 +31,8 @@ type LookoutOf struct {
 	Service string        // the id of the service
 	Digest  []byte        // the key of its digests
 	Limits  roster.Limits // what the lookout does in its cluster at most, whatever the service says
+	// Stores opens a server of secret values that the lookout asks; nil where it was given none. Errors are a *secrets.Error.
+	Stores func(name string) (secrets.Store, error)
 	// Relabelled is told when the service has other labels for the cluster; may be nil.
 	Relabelled func(labels map[string]string)
 }
@@ -381,6 +383,8 @@ func (u *uplink) value(ctx context.Context, id string, at secret.Place) (map[str
 		return nil, &secrets.Error{Text: err.Error(), Away: errors.Is(err, link.ErrAway)}
 	}
 	switch {
+	case out.Asks:
+		return u.ownValues(ctx, at, "")
 	case out.Own != "":
 		return u.ownValues(ctx, at, out.Own)
 	case out.None:

@@ -556,6 +556,9 @@ func (a *away) value(ctx context.Context, r askValue) (toldValue, error) {
 		if no := l.refuses(p); no != "" {
 			return toldValue{Failed: no}, nil
 		}
+		if l.conf.Namespace == "" { // an older lookout takes that for a refusal
+			return toldValue{Asks: true, Failed: fmt.Sprintf("store %s is one that a lookout asks itself, which this one is too old for", r.Store)}, nil
+		}
 		return toldValue{Own: l.conf.Namespace}, nil
 	}
 	keys, err := filler{p}.values(ctx, r.Place)

@@ -158,7 +158,7 @@ type askValue struct {
 	secret.Place
 }
 
-// askSecret asks a lookout of a Secret of its own cluster, for a store that has it: for digests of its values, its Version alone, or, where Key is not
+// askSecret asks a lookout of a Secret of its own cluster, or where Namespace is empty of a place of a server that it asks: for digests of its values, its Version alone, or, where Key is not
 // empty, that a value is set; whether it may be asked at all where Name is empty.
 type askSecret struct {
 	Store, Namespace, Name string
@@ -175,6 +175,7 @@ type toldSecret struct {
 }
 
 type toldValue struct {
+	Asks   bool   // the lookout asks the store itself
 	Own    string // the namespace of the lookout's own cluster that has them, as the Secret that the path names
 	Keys   map[string]string
 	None   bool   // the store has nothing there

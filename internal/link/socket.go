@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/coder/websocket"
+
+	"vigila.dev/vigila/internal/bounded"
 )
 
 // Path is where a service takes the connections of lookouts, below its address.
@@ -45,7 +47,7 @@ func DialAt(ctx context.Context, service, path string, ca []byte) (net.Conn, err
 	c, res, err := websocket.Dial(ctx, at, &websocket.DialOptions{Subprotocols: []string{Protocol}, CompressionMode: websocket.CompressionDisabled, // what goes through is encrypted already
 		HTTPClient: &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}})
 	if res != nil && res.StatusCode != http.StatusSwitchingProtocols {
-		return nil, fmt.Errorf("%s answers %s where a WebSocket is expected; is this the address of Vigila, and does each proxy before it let WebSockets pass?", service, res.Status)
+		return nil, fmt.Errorf("%s answers %s where a WebSocket is expected; is this the address of Vigila, and does each proxy before it let WebSockets pass?", service, bounded.Status(res.StatusCode))
 	}
 	if err != nil {
 		return nil, err

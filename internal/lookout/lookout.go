@@ -29,6 +29,7 @@ type Settings struct {
 	Cluster record.Cluster // how it is reached; its name and labels are what the service says
 	Keeper  keeper.Options
 	Limits  roster.Limits // what it does in its cluster at most, whatever the service says
+	Stores  *Stores       // servers of secret values that it asks; nil for none
 }
 
 // home is what a lookout remembers of its service, so that it can go on without it.
@@ -181,6 +182,9 @@ func (l *lookout) open(ctx context.Context) error {
 	}
 	opts := l.s.Keeper
 	opts.Lookout = &keeper.LookoutOf{Service: home.Service, Digest: home.Digest, Limits: l.s.Limits, Relabelled: l.relabelled}
+	if l.s.Stores != nil {
+		opts.Lookout.Stores = l.s.Stores.Open
+	}
 	k, err := keeper.New(ctx, l.store, opts, l.log)
 	if err != nil {
 		return err

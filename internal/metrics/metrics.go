@@ -180,7 +180,7 @@ func inShort(ctx context.Context, err error) string {
 		text = text[i+3:]
 	}
 	if len(text) > 300 {
-		text = text[:300] + "…"
+		text = strings.ToValidUTF8(text[:300], "") + "…"
 	}
 	return text
 }
@@ -190,6 +190,9 @@ func (a *Asker) client(conns int) *http.Client {
 	dial := &net.Dialer{Timeout: 10 * time.Second, Control: a.may}
 	return &http.Client{CheckRedirect: stay, Transport: &http.Transport{DialContext: dial.DialContext, MaxIdleConnsPerHost: conns, MaxConnsPerHost: conns, TLSHandshakeTimeout: 10 * time.Second}}
 }
+
+// machines are where some clouds answer a machine with what is its own, outside of its link.
+var machines = []netip.Addr{netip.MustParseAddr("fd00:ec2::254"), netip.MustParseAddr("100.100.100.200"), netip.MustParseAddr("168.63.129.16"), netip.MustParseAddr("192.0.0.192")}
 
 // may refuses addresses that a file of a repository must not reach from here: this machine's own, and its link's, where clouds answer
 // with what is secret.
@@ -202,7 +205,7 @@ func (a *Asker) may(_, address string, _ syscall.RawConn) error {
 		return err
 	}
 	ip := at.Addr().Unmap()
-	if ip.IsLoopback() || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() || ip.IsMulticast() || ip.IsUnspecified() {
+	if slices.Contains(machines, ip) || ip.IsLoopback() || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() || ip.IsMulticast() || ip.IsUnspecified() {
 		return fmt.Errorf("%s is this machine's own or its link's, which checks may not reach; the service allows it with --checks-may-reach-local", ip)
 	}
 	return nil

@@ -123,7 +123,7 @@ func TestARequestIsAnAnswer(t *testing.T) {
 	_, _, problem = ask("/order")
 	assert.Contains(t, problem, "127.0.0.1 is this machine's own or its link's, which checks may not reach")
 	assert.Equal(t, before, asked.Load(), "nothing was sent")
-	for _, address := range []string{"169.254.169.254:80", "[fe80::1]:80", "[::1]:80", "0.0.0.0:80", "[::ffff:127.0.0.1]:80", "224.0.0.1:80"} {
+	for _, address := range []string{"169.254.169.254:80", "[fe80::1]:80", "[::1]:80", "0.0.0.0:80", "[::ffff:127.0.0.1]:80", "224.0.0.1:80", "[fd00:ec2::254]:80", "100.100.100.200:80"} {
 		assert.Error(t, a.may("tcp", address, nil), address)
 	}
 	assert.NoError(t, a.may("tcp", "10.1.2.3:443", nil))

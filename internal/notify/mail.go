@@ -9,6 +9,7 @@ import (
 	"net"
 	netmail "net/mail"
 	"strconv"
+	"strings"
 
 	"github.com/wneessen/go-mail"
 
@@ -58,10 +59,11 @@ func (w Way) mail(ctx context.Context, e Envelope) error {
 		config.RootCAs = x509.NewCertPool()
 		config.RootCAs.AppendCertsFromPEM([]byte(w.CA))
 	}
-	options := []mail.Option{mail.WithPort(n), mail.WithTimeout(timeout), mail.WithTLSConfig(config), mail.WithTLSPolicy(policy)}
+	var first *tls.Config
 	if n == 465 && policy != mail.NoTLS { // TLS from the first byte on, RFC 8314
-		options = append(options, mail.WithSSL())
+		first, policy = config, mail.TLSOpportunistic
 	}
+	options := []mail.Option{mail.WithPort(n), mail.WithTimeout(timeout), mail.WithTLSConfig(config), mail.WithTLSPolicy(policy), mail.WithDialContextFunc(dials(ctx, first))}
 	if w.User != "" {
 		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(w.User), mail.WithPassword(w.Secret))
 	}
@@ -78,9 +80,56 @@ func (w Way) mail(ctx context.Context, e Envelope) error {
 		if errors.As(err, &sent) && !sent.IsTemp() && sent.ErrorCode() >= 500 {
 			return &RefusedError{fmt.Sprintf("%s refuses it: %d", w.Name, sent.ErrorCode())}
 		}
-		return fmt.Errorf("%s can't be reached, or does not take it now: %w", w.Name, err)
+		if ctx.Err() != nil {
+			return fmt.Errorf("%s does not answer in time", w.Name)
+		}
+		text := err.Error()
+		if len(text) > maxSaid {
+			text = strings.ToValidUTF8(text[:maxSaid], "") + "…"
+		}
+		return fmt.Errorf("%s can't be reached, or does not take it now: %s", w.Name, text)
 	}
 	return nil
+}
+
+// What a mail server may say: bytes in all, with its certificates, and bytes that are told on.
+const (
+	maxHeard = 1 << 20
+	maxSaid  = 300
+)
+
+// dials connects to a mail server, with TLS from the first byte on where there is a configuration. The connection lasts as long as the delivery may: a
+// client of SMTP waits for the first words without an end.
+func dials(delivery context.Context, first *tls.Config) mail.DialContextFunc {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		var dialer net.Dialer
+		c, err := dialer.DialContext(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		context.AfterFunc(delivery, func() { _ = c.Close() })
+		heard := &hears{c, maxHeard}
+		if first == nil {
+			return heard, nil
+		}
+		t := tls.Client(heard, first)
+		return t, t.HandshakeContext(ctx)
+	}
+}
+
+// hears is a connection that gives so many bytes.
+type hears struct {
+	net.Conn
+	left int
+}
+
+func (h *hears) Read(p []byte) (int, error) {
+	if h.left <= 0 {
+		return 0, fmt.Errorf("it says more than %d bytes", maxHeard)
+	}
+	n, err := h.Conn.Read(p[:min(len(p), h.left)])
+	h.left -= n
+	return n, err
 }
 
 // letter is a message as mail; its id is the delivery's, so that a second copy is known as one.

@@ -22,6 +22,7 @@ import (
 
 	cloudevents "github.com/cloudevents/sdk-go/v2/event"
 
+	"vigila.dev/vigila/internal/bounded"
 	"vigila.dev/vigila/internal/core/alert"
 	"vigila.dev/vigila/internal/loopback"
 )
@@ -77,6 +78,9 @@ const (
 
 // Check refuses what can't be a way.
 func (w Way) Check() error {
+	if w.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(w.CA)) {
+		return errors.New("its authority holds no certificate in PEM")
+	}
 	switch w.Kind {
 	case Mail:
 		return w.checkMail()
@@ -97,9 +101,6 @@ func (w Way) Check() error {
 		if _, err := signingKey(w.Secret); err != nil {
 			return err
 		}
-	}
-	if w.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(w.CA)) {
-		return errors.New("its authority holds no certificate in PEM")
 	}
 	return nil
 }
@@ -261,13 +262,13 @@ func (w Way) post(ctx context.Context, address, form string, body []byte, head m
 	case r.StatusCode < 300:
 		return nil
 	case r.StatusCode < 400:
-		return &RefusedError{fmt.Sprintf("%s leads elsewhere (%s), where nothing is sent to; give the address it leads to", w.Name, r.Status)}
+		return &RefusedError{fmt.Sprintf("%s leads elsewhere (%s), where nothing is sent to; give the address it leads to", w.Name, bounded.Status(r.StatusCode))}
 	case r.StatusCode == http.StatusRequestTimeout || r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusTooEarly || r.StatusCode >= 500:
-		return fmt.Errorf("%s can't take it now: %s", w.Name, r.Status)
+		return fmt.Errorf("%s can't take it now: %s", w.Name, bounded.Status(r.StatusCode))
 	case r.StatusCode == http.StatusUnauthorized || r.StatusCode == http.StatusForbidden || r.StatusCode == http.StatusNotFound: // a person may mend that
-		return fmt.Errorf("%s does not take it: %s; see its address and key: vigila alert way try %s", w.Name, r.Status, w.Name)
+		return fmt.Errorf("%s does not take it: %s; see its address and key: vigila alert way try %s", w.Name, bounded.Status(r.StatusCode), w.Name)
 	}
-	return &RefusedError{fmt.Sprintf("%s refuses it: %s", w.Name, r.Status)}
+	return &RefusedError{fmt.Sprintf("%s refuses it: %s", w.Name, bounded.Status(r.StatusCode))}
 }
 
 // bare is an error without the address, which may be secret.

@@ -2,6 +2,7 @@ package notify
 
 import (
 	"bufio"
+	"context"
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
@@ -228,6 +229,53 @@ func TestMail(t *testing.T) {
 	assert.Error(t, w.Send(t.Context(), e), "a server that takes no TLS gets nothing")
 }
 
+// TestAMailServerThatSaysNothing, or does not stop, holds nobody up: whoever sent by it waited for ever, and took in all that it said.
+func TestAMailServerThatSaysNothing(t *testing.T) {
+	send := func(says func(net.Conn), hangUp bool) (err error, left <-chan struct{}) {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = l.Close() })
+		ctx, cancel := context.WithCancel(t.Context())
+		defer cancel()
+		gone := make(chan struct{})
+		go func() {
+			defer close(gone)
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			says(c)
+			if hangUp { // the time is over
+				cancel()
+			}
+			_, _ = io.Copy(io.Discard, c)
+			_ = c.Close()
+		}()
+		w := Way{Name: "mail", Kind: Mail, Host: l.Addr().String(), From: "vigila@brindle.example", To: []string{"ops@brindle.example"}, Clear: true}
+		return w.Send(ctx, envelope(alert.Opened, "fare-gate@quay")), gone
+	}
+	endlessly := func(text string) func(net.Conn) {
+		return func(c net.Conn) {
+			for all := strings.Repeat(text, 4096); ; {
+				if _, err := io.WriteString(c, all); err != nil {
+					return
+				}
+			}
+		}
+	}
+	for name, says := range map[string]func(net.Conn){"nothing": func(net.Conn) {}, "half a word": func(c net.Conn) { _, _ = io.WriteString(c, "220") }, "a greeting": func(c net.Conn) { _, _ = io.WriteString(c, "220 mail\r\n") }} {
+		err, left := send(says, true)
+		assert.ErrorContains(t, err, "mail does not answer in time", name)
+		<-left // and the connection is not kept
+	}
+	for name, says := range map[string]func(net.Conn){"lines": endlessly("220-harbour\r\n"), "one line": endlessly("2"), "no": func(c net.Conn) { _, _ = io.WriteString(c, "421 "+strings.Repeat("no ", 9000)+"\r\n") }} {
+		err, left := send(says, false)
+		assert.ErrorContains(t, err, "mail can't be reached, or does not take it now", name)
+		assert.Less(t, len(err.Error()), 500, name)
+		<-left
+	}
+}
+
 func TestWhatCanBeAWay(t *testing.T) {
 	for want, w := range map[string]Way{
 		"there is no way of the kind":      {Kind: "pigeon"},
@@ -236,6 +284,7 @@ func TestWhatCanBeAWay(t *testing.T) {
 		"holds a user":                     {Kind: HTTP, URL: "https://a:b@chat.brindle.example/x"},
 		"its key is none":                  {Kind: HTTP, URL: "https://chat.brindle.example/x", Secret: "short"},
 		"no certificate in PEM":            {Kind: HTTP, URL: "https://chat.brindle.example/x", CA: "x"},
+		"authority holds no":               {Kind: Mail, Host: "mail.brindle.example:587", From: "a@brindle.example", CA: "x"},
 		"write HOST:PORT":                  {Kind: Mail, Host: "mail.brindle.example", From: "a@brindle.example"},
 		`"nobody" is no mail address`:      {Kind: Mail, Host: "mail.brindle.example:587", From: "nobody"},
 		"only to a server on this machine": {Kind: Mail, Host: "mail.brindle.example:25", From: "a@brindle.example", Clear: true},

@@ -39,6 +39,7 @@ func Copy(ctx context.Context, dir string, w io.Writer) error {
 	}
 	defer db.Close()
 	at := filepath.Join(dir, fmt.Sprintf("%s-%d", copyName, os.Getpid()))
+	sweepCopies(dir)
 	_ = os.Remove(at)
 	defer os.Remove(at)
 	if _, err := db.ExecContext(ctx, `VACUUM INTO ?`, at); err != nil {
@@ -61,6 +62,16 @@ func Copy(ctx context.Context, dir string, w io.Writer) error {
 		return fmt.Errorf("copy %s: %w", file, err)
 	}
 	return errors.Join(packed.Close(), sealed.Close())
+}
+
+// sweepCopies removes copies that a process has left behind: each is as large as the database.
+func sweepCopies(dir string) {
+	all, _ := filepath.Glob(filepath.Join(dir, copyName+"-*")) // the pattern is a good one
+	for _, at := range all {
+		if st, err := os.Stat(at); err == nil && time.Since(st.ModTime()) > 24*time.Hour {
+			_ = os.Remove(at)
+		}
+	}
 }
 
 // PutBack makes the database of a directory what Copy wrote. The directory must have no database, and its key must be that of the copy (or

@@ -15,6 +15,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"vigila.dev/vigila/internal/bounded"
 )
 
 // pointer is a file that stands for a large one. Format: the pointer file and the batch API of Git LFS,
@@ -90,7 +92,7 @@ func fetchLarge(ctx context.Context, s Source, oid string, size int) ([]byte, er
 	}
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("the server answers %s", res.Status)
+		return nil, fmt.Errorf("the server answers %s", bounded.Status(res.StatusCode))
 	}
 	var answer struct {
 		Objects []struct {
@@ -132,7 +134,7 @@ func fetchLarge(ctx context.Context, s Source, oid string, size int) ([]byte, er
 	}
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("the server answers %s", res.Status)
+		return nil, fmt.Errorf("the server answers %s", bounded.Status(res.StatusCode))
 	}
 	b, err := io.ReadAll(io.LimitReader(res.Body, maxFile+1))
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"hash"
 	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -107,6 +108,11 @@ type sealedFile struct {
 // onlyMark begins what is hashed of a file of which encrypted values alone are.
 var onlyMark = sha256.Sum256([]byte("sops"))
 
+// small tells whether no mapping has very many keys: decoding holds each against all others.
+func small(n *yaml.Node) bool {
+	return n.Kind != yaml.AliasNode && (n.Kind != yaml.MappingNode || len(n.Content) <= 2*200) && !slices.ContainsFunc(n.Content, func(x *yaml.Node) bool { return !small(x) })
+}
+
 // decrypt reads a file's values, and makes sure that they are those that were encrypted together. No error holds a value.
 func decrypt(text []byte, ids []age.Identity) (map[string]string, error) {
 	var root yaml.Node
@@ -133,6 +139,9 @@ func decrypt(text []byte, ids []age.Identity) (map[string]string, error) {
 		return nil, errors.New("it is not encrypted: what stands in it is in git as it is")
 	}
 	var meta sealedFile
+	if !small(how) {
+		return nil, errors.New("what it says of its encryption is too long")
+	}
 	if err := how.Decode(&meta); err != nil {
 		return nil, errors.New("what it says of its encryption can't be read")
 	}

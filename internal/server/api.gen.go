@@ -1086,7 +1086,9 @@ type AddStore struct {
 	About string `json:"about,omitempty,omitzero"`
 
 	// Ca PEM of who signs its certificate
-	Ca      string `json:"ca,omitempty,omitzero"`
+	Ca string `json:"ca,omitempty,omitzero"`
+
+	// Cluster of the namespace; of a server without url the one whose lookout asks it, and has what signs in to it
 	Cluster string `json:"cluster,omitempty,omitzero"`
 
 	// Directory of encrypted files in the repository
@@ -3571,7 +3573,9 @@ type StopHold struct {
 
 // Store defines model for Store.
 type Store struct {
-	About   string `json:"about,omitempty,omitzero"`
+	About string `json:"about,omitempty,omitzero"`
+
+	// Cluster of the namespace; of a server without url the one whose lookout asks it
 	Cluster string `json:"cluster,omitempty,omitzero"`
 
 	// Directory of encrypted files in the repository

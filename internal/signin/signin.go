@@ -144,7 +144,7 @@ func (p *Provider) Finish(ctx context.Context, f Flow, code string) (grant.Ident
 	case errors.As(err, &refused) && refused.ErrorCode != "":
 		return grant.Identity{}, fmt.Errorf("provider %s does not take the code: %s", p.conf.Name, brief(errors.New(strings.TrimSuffix(refused.ErrorCode+": "+refused.ErrorDescription, ": "))))
 	case errors.As(err, &refused):
-		return grant.Identity{}, fmt.Errorf("provider %s does not take the code: it answers %s", p.conf.Name, refused.Response.Status)
+		return grant.Identity{}, fmt.Errorf("provider %s does not take the code: it answers %s", p.conf.Name, bounded.Status(refused.Response.StatusCode))
 	case err != nil:
 		return grant.Identity{}, fmt.Errorf("provider %s can't be asked: %s", p.conf.Name, brief(err))
 	}

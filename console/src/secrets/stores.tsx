@@ -11,9 +11,14 @@ import { ago, count } from "../shared/words";
 type Store = Schemas["Store"];
 
 const server = "a server";
+const afar = "a server, by a lookout";
 const space = "a namespace";
 const files = "encrypted files";
-const isServer = (v: Values) => v.form !== space && v.form !== files;
+const isServer = (v: Values) => v.form !== space && v.form !== files && v.form !== afar;
+
+/** What the form calls the kind of a store. */
+const kindOf = (s?: Store) =>
+  s?.form === "namespace" ? space : s?.form === "files" ? files : s?.cluster ? afar : server;
 
 const fields = (old?: Store): Field[] => [
   {
@@ -26,9 +31,9 @@ const fields = (old?: Store): Field[] => [
   {
     name: "form",
     label: "Kind",
-    help: "A server that speaks KV version 2, the Secrets of a namespace of a known cluster, or files in git (SOPS format, age).",
+    help: "A server that speaks KV version 2, one that only the lookout of a cluster reaches (its --stores file), the Secrets of a namespace of a known cluster, or files in git (SOPS format, age).",
     kind: "choice",
-    of: [server, space, files],
+    of: [server, afar, space, files],
     fixed: !!old,
   },
   {
@@ -87,7 +92,13 @@ const fields = (old?: Store): Field[] => [
     kind: "secret",
     when: (v) => v.form === files,
   },
-  { name: "cluster", label: "Cluster", help: "A known one.", example: "quay", when: (v) => v.form === space },
+  {
+    name: "cluster",
+    label: "Cluster",
+    help: "A known one; for a server, whose lookout asks it.",
+    example: "quay",
+    when: (v) => v.form === space || v.form === afar,
+  },
   {
     name: "namespace",
     label: "Namespace",
@@ -176,7 +187,9 @@ export function StoresPage() {
                 ? `${s.cluster}/${s.namespace}`
                 : s.form === "files"
                   ? `${s.repo}/${s.directory}`
-                  : `${s.url} ${s.mount}`}
+                  : s.cluster
+                    ? `the lookout of ${s.cluster}`
+                    : `${s.url} ${s.mount}`}
             </td>
             <td className="px-3 text-sm">{whoMay(s)}</td>
             <td className="px-3 text-sm">
@@ -223,7 +236,7 @@ export function StoresPage() {
           fields={fields(old)}
           start={{
             name: old?.name ?? "",
-            form: old?.form === "namespace" ? space : old?.form === "files" ? files : server,
+            form: kindOf(old),
             repo: old?.repo ?? "",
             directory: old?.directory ?? "",
             ref: old?.ref ?? "",
@@ -272,12 +285,14 @@ export function StoresPage() {
                         ref: text(v, "ref"),
                         token: text(v, "key"),
                       }
-                    : {
-                        ...common,
-                        form: "namespace",
-                        cluster: text(v, "cluster"),
-                        namespace: text(v, "namespace"),
-                      },
+                    : v.form === afar
+                      ? { ...common, form: "kv", cluster: text(v, "cluster") }
+                      : {
+                          ...common,
+                          form: "namespace",
+                          cluster: text(v, "cluster"),
+                          namespace: text(v, "namespace"),
+                        },
               }),
             );
             for (const key of ["stores", "secrets"]) void client.invalidateQueries({ queryKey: [key] });

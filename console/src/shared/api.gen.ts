@@ -3482,6 +3482,7 @@ export interface components {
             sign_in?: string;
             /** @description the id of the role; for kubernetes its name */
             role_id?: string;
+            /** @description of the namespace; of a server without url the one whose lookout asks it */
             cluster?: string;
             namespace?: string;
             repo?: string;
@@ -3532,6 +3533,7 @@ export interface components {
             role_id?: string;
             /** @description the token, the secret of the role, or the age key of files; as it was when absent and the address is the same */
             token?: string;
+            /** @description of the namespace; of a server without url the one whose lookout asks it, and has what signs in to it */
             cluster?: string;
             namespace?: string;
             repo?: string;

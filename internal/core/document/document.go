@@ -3,7 +3,6 @@
 package document
 
 import (
-	"errors"
 	"fmt"
 	"regexp"
 
@@ -41,7 +40,7 @@ func Each(file string, data []byte, one func(d *Reader, root *yaml.Node)) error 
 		one(d, root.Content[0])
 		errs = append(errs, d.errs...)
 	}
-	return errors.Join(errs...)
+	return object.Mistakes(errs...)
 }
 
 // label is RFC 1123's.
@@ -65,6 +64,9 @@ func (d *Reader) Line(n *yaml.Node) int { return n.Line + d.offset }
 
 // Fail notes a mistake at a line of the file.
 func (d *Reader) Fail(line int, format string, args ...any) {
+	if object.Enough(d.errs) {
+		return
+	}
 	d.errs = append(d.errs, &object.SyntaxError{File: d.file, Line: line, Text: fmt.Sprintf(format, args...)})
 }
 
@@ -78,7 +80,7 @@ func (d *Reader) Keys(n *yaml.Node, where string, known map[string]func(*yaml.No
 		return
 	}
 	seen := map[string]bool{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
+	for i := 0; i+1 < len(n.Content) && !object.Enough(d.errs); i += 2 {
 		k := n.Content[i]
 		read, ok := known[k.Value]
 		switch {
@@ -174,7 +176,7 @@ func (d *Reader) Pairs(into *map[string]string, where string) func(*yaml.Node) {
 // Truth reads true or false.
 func (d *Reader) Truth(into *bool, where string) func(*yaml.Node) {
 	return func(n *yaml.Node) {
-		if n.Decode(into) != nil {
+		if n.Kind != yaml.ScalarNode || n.Decode(into) != nil {
 			d.Fail(d.Line(n), "%s is true or false", where)
 		}
 	}

@@ -1,9 +1,12 @@
 package document
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
 )
 
@@ -29,5 +32,24 @@ func TestEveryMistakeHasItsLine(t *testing.T) {
 	assert.Equal(t, []thing{{"good", nil}}, all, "the others are read all the same")
 	for _, want := range []string{"f.yaml:3: unknown key nam; did you mean name?", "f.yaml:4: name must be a text", "f.yaml:7: name is given twice", "f.yaml:8: after must be a list", "f.yaml:10: after must be a list of texts", "f.yaml:12: a thing must be a mapping of keys", "f.yaml:14"} {
 		assert.ErrorContains(t, err, want)
+	}
+}
+
+// TestAFileOfMistakes is told of in short, and at once: nobody reads a million mistakes, and each took its time.
+func TestAFileOfMistakes(t *testing.T) {
+	var keys strings.Builder
+	for i := range 300_000 {
+		fmt.Fprintf(&keys, "key-%d: x\n", i)
+	}
+	for name, text := range map[string]string{"keys": keys.String(), "documents": strings.Repeat("nope: x\n---\n", 100_000), "a mapping where there is none": "well: {" + strings.ReplaceAll(keys.String(), "\n", ", ") + "}\n", "a long key": strings.Repeat("k", 4<<20) + ": x\n"} {
+		err := Each("a.yaml", []byte(text), func(d *Reader, root *yaml.Node) {
+			well := false
+			d.Keys(root, "this", map[string]func(*yaml.Node){"name": d.Text(new(string), "name"), "well": d.Truth(&well, "well")})
+		})
+		require.ErrorContains(t, err, "a.yaml:1: ", name)
+		if name == "keys" || name == "documents" {
+			assert.ErrorContains(t, err, "there are more mistakes", name)
+			assert.Less(t, len(err.Error()), 50_000, name)
+		}
 	}
 }

@@ -24,6 +24,7 @@ import (
 // The bounds of one Env, and of the values that it makes.
 const (
 	maxCost   = 10_000_000 // of one expression, in the steps that CEL counts
+	maxTotal  = 50_000_000 // of all of them
 	maxCount  = 5_000      // expressions
 	MaxText   = 16 << 20   // bytes of one value
 	maxNested = 1000
@@ -43,6 +44,7 @@ type Env struct {
 	known  map[string]cel.Program
 	count  int
 	size   int
+	spent  uint64
 }
 
 // New makes an Env whose variables are mappings, by name; beside them there is nothing, which is null.
@@ -122,13 +124,20 @@ func (e *Env) Eval(expr string) (any, error) {
 			return nil, err
 		}
 	}
-	v, _, err := prog.Eval(e.vars)
+	if e.spent >= maxTotal {
+		return nil, ErrTooMuch
+	}
+	v, details, err := prog.Eval(e.vars)
+	if cost := details.ActualCost(); cost != nil {
+		e.spent += *cost
+	}
 	if err != nil {
 		text := err.Error()
 		if key, ok := strings.CutPrefix(text, "no such key: "); ok {
 			return nil, &NoKeyError{key, e.names()}
 		}
 		if strings.Contains(text, "cost limit") {
+			e.spent = maxTotal // whoever tries the others all the same is told the same at once
 			return nil, ErrTooMuch
 		}
 		return nil, err
@@ -268,11 +277,14 @@ func (l Lifted) Line(i int) int {
 func (l Lifted) Probe(file string, e *Env) error {
 	var errs []error
 	for i, expr := range l.Exprs {
+		if object.Enough(errs) {
+			break
+		}
 		if err := e.Compile(expr); err != nil {
 			errs = append(errs, &object.SyntaxError{File: file, Line: l.Line(i), Text: fmt.Sprintf("${{ %s }}: %v", expr, err)})
 		}
 	}
-	return errors.Join(errs...)
+	return object.Mistakes(errs...)
 }
 
 // Holds tells whether a part of what was lifted has expressions.

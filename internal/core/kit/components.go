@@ -146,7 +146,7 @@ func (c Components) Wards(kits []*Kit) ([]Ward, error) {
 		}
 		out = append(out, Ward{Name: name, Text: text, Line: x.Line})
 	}
-	return out, errors.Join(errs...)
+	return out, object.Mistakes(errs...)
 }
 
 func placed(at []string) string {

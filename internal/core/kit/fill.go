@@ -82,12 +82,15 @@ func (k *Kit) Complete(given map[string]any) (map[string]any, []schema.Mistake, 
 		return values, nil, nil
 	}
 	rest := pending(k.Parameters, values, nil)
+	if len(rest) > maxFollowing {
+		return nil, nil, fmt.Errorf("kit %s has %d parameters whose defaults follow from others; at most %d may", k.Name, len(rest), maxFollowing)
+	}
+	env, err := k.env(values)
+	if err != nil {
+		return nil, nil, err
+	}
 	var wrong []schema.Mistake
 	for more := true; more; {
-		env, err := k.env(values)
-		if err != nil {
-			return nil, nil, err
-		}
 		more, wrong = false, nil
 		var left []unset
 		for _, x := range rest {
@@ -113,6 +116,9 @@ func (k *Kit) Complete(given map[string]any) (map[string]any, []schema.Mistake, 
 	mistakes, err := k.shape.Mistakes(values, "kit "+k.Name)
 	return values, append(mistakes, wrong...), err
 }
+
+// maxFollowing is how many defaults may be expressions: one may follow from the next, and so on.
+const maxFollowing = 200
 
 // put sets a value at a place.
 func put(values map[string]any, at []string, v any) {
@@ -200,7 +206,7 @@ func (k *Kit) Make(values, given map[string]any, files []File, commit string) (*
 		}
 		out.Links[name] = v
 	}
-	if err := errors.Join(errs...); err != nil {
+	if err := object.Mistakes(errs...); err != nil {
 		return nil, err
 	}
 	record := Made{Kit: k.Name, At: commit, With: given, Path: out.Path}
@@ -319,8 +325,8 @@ func fill(f File, env *express.Env) ([]byte, error) {
 			errs = append(errs, enc.Encode(&root))
 		}
 	}
-	if errs = append(errs, enc.Close()); errors.Join(errs...) != nil {
-		return nil, errors.Join(errs...)
+	if errs = append(errs, enc.Close()); object.Mistakes(errs...) != nil {
+		return nil, object.Mistakes(errs...)
 	}
 	for _, doc := range object.Split(out.Bytes()) { // such as an alias whose anchor was taken away
 		if _, err := object.DecodeYAML(f.Path, doc); err != nil {
@@ -340,6 +346,9 @@ type filler struct {
 }
 
 func (w *filler) fail(n *yaml.Node, err error) {
+	if object.Enough(w.errs) {
+		return
+	}
 	w.errs = append(w.errs, &object.SyntaxError{File: w.file, Line: n.Line + w.offset, Text: err.Error()})
 }
 

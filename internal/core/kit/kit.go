@@ -329,7 +329,7 @@ func (k *Kit) Probe(files []File) error {
 	if k.Switch == nil && len(have) == 0 {
 		errs = append(errs, &object.SyntaxError{File: at, Line: k.Line, Text: fmt.Sprintf("there are no files below %s, so it would make nothing", path.Join(k.Dir, Below))})
 	}
-	return errors.Join(errs...)
+	return object.Mistakes(errs...)
 }
 
 // below is the name of a file of the kit, below files/.

@@ -1,6 +1,7 @@
 package kit
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -290,4 +291,20 @@ func FuzzMake(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestDefaultsThatFollowFromEachOther are so many at most: each round tells one more, and asks all of the others.
+func TestDefaultsThatFollowFromEachOther(t *testing.T) {
+	chain := func(n int) *Kit {
+		text := "vigila: kit/v1\nname: chain\nabout: a\nowner: signals\nmakes: {path: x}\nparameters:\n  properties:\n"
+		for i := range n {
+			text += fmt.Sprintf("    p%03d: {type: string, default: \"${{ params.p%03d }}\"}\n", i, i+1)
+		}
+		return read(t, text+fmt.Sprintf("    p%03d: {type: string}\n", n))
+	}
+	values, _, err := chain(maxFollowing).Complete(map[string]any{fmt.Sprintf("p%03d", maxFollowing): "tide"})
+	require.NoError(t, err)
+	assert.Equal(t, "tide", values["p000"])
+	_, _, err = chain(maxFollowing + 1).Complete(map[string]any{})
+	assert.ErrorContains(t, err, "kit chain has 201 parameters whose defaults follow from others; at most 200 may")
 }

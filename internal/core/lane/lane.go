@@ -334,7 +334,7 @@ func (d *reader) stop(n *yaml.Node) Stop {
 func (d *reader) approvals(n *yaml.Node) Approvals {
 	a := Approvals{}
 	d.Keys(n, "approvals", map[string]func(*yaml.Node){"count": func(x *yaml.Node) {
-		if x.Decode(&a.Count) != nil || a.Count < 1 || a.Count > 20 {
+		if x.Kind != yaml.ScalarNode || x.Decode(&a.Count) != nil || a.Count < 1 || a.Count > 20 {
 			d.Fail(d.Line(x), "approvals.count is %q; write how many, from 1 to 20", x.Value)
 		}
 	}, "of": d.Texts(&a.Of, "approvals.of")})

@@ -8,11 +8,23 @@ import (
 	"github.com/agnivade/levenshtein"
 )
 
+// What a word is held against: the time that takes grows with all three.
+const (
+	longest = 200 // bytes of a word
+	most    = 2000
+)
+
 // Of is the known word that is nearest to one that is not known; "" when none is near: more than half of its letters, or than three,
 // would have to be others.
 func Of(word string, known []string) string {
+	if len(word) > longest || len(known) > most { // nobody has mistyped that
+		return ""
+	}
 	best, far := "", min(3, max(1, len([]rune(word))/2))+1
 	for _, k := range slices.Sorted(slices.Values(known)) {
+		if len(k) > longest {
+			continue
+		}
 		d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(k))
 		if word != "" && (strings.HasPrefix(k, word) || strings.HasPrefix(word, k)) {
 			d = min(d, 1)

@@ -23,6 +23,27 @@ type SyntaxError struct {
 
 func (e *SyntaxError) Error() string { return fmt.Sprintf("%s:%d: %s", e.File, e.Line, e.Text) }
 
+// MostMistakes is how many mistakes of one file are told: nobody reads more at once, and a file may have a million.
+const MostMistakes = 100
+
+// Mistakes are those of a file, joined: nil when there are none, and the first ones when there are very many.
+func Mistakes(all ...error) error {
+	var some []error
+	for _, err := range all {
+		switch {
+		case err == nil:
+		case len(some) < MostMistakes:
+			some = append(some, err)
+		default:
+			return errors.Join(append(some, errors.New("there are more mistakes, which are told when these are mended"))...)
+		}
+	}
+	return errors.Join(some...)
+}
+
+// Enough tells whether so many mistakes were found that no more have to be looked for.
+func Enough(found []error) bool { return len(found) > MostMistakes }
+
 // Document is one YAML or JSON document of a file.
 type Document struct {
 	Line int // 1-based line its text starts at
@@ -190,8 +211,14 @@ func syntax(file string, doc Document, err error) error {
 	text = strings.TrimPrefix(text, "error converting YAML to JSON: ")
 	text = strings.TrimPrefix(text, "yaml: ")
 	text = strings.ReplaceAll(strings.TrimPrefix(text, "unmarshal errors:\n  "), "\n", "; ")
+	if len(text) > longest {
+		text = strings.ToValidUTF8(text[:longest], "") + "…"
+	}
 	return &SyntaxError{File: file, Line: line, Text: "this is not valid YAML: " + text}
 }
+
+// longest is how many bytes of a library's error are told: it may name each of a million keys.
+const longest = 2000
 
 // Limits of one document. No Kubernetes object comes near them; a small file can ask for much more.
 const (

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -71,4 +72,35 @@ func TestCostFollowsTheChange(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"api-leaving", "api-removed", "cluster-rights", "deadline-fits", "images-pinned", "own-namespace", "pod-security-baseline", "pod-security-restricted", "probes-stated", "resources-stated", "secret-literal", "secret-looking", "ward-owned"}, alone)
+}
+
+// TestRulesTakeSoMuchTogether: each may take what an API server lets it for each object, which of very many is days. What was not looked at is not well.
+func TestRulesTakeSoMuchTogether(t *testing.T) {
+	facts := Facts{Ward: map[string]any{"name": "services"}}
+	var all []object.Object
+	for i := range 1000 {
+		more, err := object.Parse("d.yaml", fmt.Appendf(nil, "apiVersion: apps/v1\nkind: Deployment\nmetadata: {name: d%d, namespace: a}\nspec: {replicas: 1, template: {spec: {containers: [%s]}}}\n", i, strings.Repeat("{name: a}, ", 400)))
+		require.NoError(t, err)
+		all = append(all, more...)
+	}
+	judged := func(spec string) []Finding {
+		rules, err := Parse("r.yaml", []byte(policy("slow", "", spec)))
+		require.NoError(t, err)
+		return Only(rules...).Judge(facts, all, nil)
+	}
+	found := judged("  validations:\n  - expression: object.spec.template.spec.containers.all(a, object.spec.template.spec.containers.all(b, a.name == b.name))\n    message: they differ\n")
+	require.NotEmpty(t, found)
+	last := found[len(found)-1]
+	assert.True(t, last.Cut && last.Refuse && last.Unclear)
+	assert.Contains(t, last.Text, "the rules take more than they may for one ward")
+	assert.Less(t, len(found), 900)
+
+	for i := 1; len(all) < maxFound+500; i++ {
+		o := all[i]
+		o.Ref.Name += "x"
+		all = append(all, o)
+	}
+	found = judged(twice)
+	require.Len(t, found, maxFound+1)
+	assert.Contains(t, found[maxFound].Text, "5000 things break the rules; what comes after them was not held against them")
 }

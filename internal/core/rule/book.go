@@ -2,7 +2,6 @@ package rule
 
 import (
 	_ "embed" // the published schema
-	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -233,7 +232,7 @@ func Compile(files []File, own Own) (*Set, error) {
 			s.held = append(s.held, held{Rule: own[name], book: "vigila", otherwise: word})
 		}
 	}
-	return s, errors.Join(errs...)
+	return s, object.Mistakes(errs...)
 }
 
 // take adds a book's rules.
@@ -286,6 +285,9 @@ func (b *Book) strays(first map[string]string, still map[string]Otherwise) (errs
 		names = append(names, name)
 	}
 	no := func(line int, where, name string) {
+		if object.Enough(errs) {
+			return
+		}
 		errs = append(errs, &object.SyntaxError{File: b.File, Line: line, Text: fmt.Sprintf("%s names %s, and this rulebook has no such rule; %s", where, name, nearest.Words(name, names))})
 	}
 	for name, word := range b.Otherwise {

@@ -2,7 +2,6 @@ package rule
 
 import (
 	_ "embed" // the published schema
-	"errors"
 	"fmt"
 	"strings"
 
@@ -202,5 +201,5 @@ func Test(rules []*Rule, cases []Case) (out []Tried, err error) {
 		}
 		out = append(out, Tried{c, c.Try(of)})
 	}
-	return out, errors.Join(errs...)
+	return out, object.Mistakes(errs...)
 }

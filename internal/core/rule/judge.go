@@ -43,7 +43,14 @@ type Finding struct {
 	Mend    string     `json:"mend,omitempty"`
 	Unclear bool       `json:"unclear,omitempty"` // it is not known whether the rule is broken: it can't be evaluated
 	Except  *Except    `json:"except,omitempty"`  // lets it be, until its end
+	Cut     bool       `json:"cut,omitempty"`     // the last one: what comes after it was held against nothing
 }
+
+// The bounds of all rules together, over all objects of a ward: each may take what an API server lets it for each object.
+const (
+	maxSpent = 20 * celconfig.RuntimeCELCostBudget // CEL cost
+	maxFound = 5000                                // findings
+)
 
 // Own tells whether it is about one of Vigila's own documents.
 func (f Finding) Own() bool { return f.Ref.Group == Group }
@@ -129,6 +136,9 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document, before ...
 				a = j.activation(o, sub)
 			}
 			out = append(out, h.judge(a, o, name)...)
+			if end, cut := j.cut(h, o, len(out)); cut {
+				return append(out, end)
+			}
 		}
 	}
 	for _, d := range own {
@@ -138,10 +148,25 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document, before ...
 		for i := range rules {
 			if h := &rules[i]; h.match.matches(sub) {
 				out = append(out, h.judge(j.activation(d.Object, sub), d.Object, name)...)
+				if end, cut := j.cut(h, d.Object, len(out)); cut {
+					return append(out, end)
+				}
 			}
 		}
 	}
 	return out
+}
+
+// cut tells that nothing more is held against the rules, once they have taken too much or found too much. What was not looked at is not well.
+func (j *judge) cut(h *held, o object.Object, found int) (Finding, bool) {
+	text := ""
+	switch {
+	case j.spent > maxSpent:
+		text = fmt.Sprintf("the rules take more than they may for one ward (CEL cost %d), the last of them %s, so not everything was held against them; look for what goes through everything for each object", maxSpent, h.Name)
+	case found >= maxFound:
+		text = fmt.Sprintf("%d things break the rules; what comes after them was not held against them", found)
+	}
+	return Finding{Rule: h.Name, Book: h.book, Refuse: true, Ref: o.Ref, File: o.File, Line: o.Line, Text: text, Unclear: true, Cut: true}, text != ""
 }
 
 // foundAt is where a finding is.
@@ -180,6 +205,7 @@ type judge struct {
 	kinds     map[string]*beside       // what there is in a namespace; nil until somebody asks
 	params    map[string]any           // of objects in a namespace
 	veiled    map[object.Ref]map[string]any
+	spent     int64 // CEL cost of all that was evaluated
 }
 
 // beside is what there is in a namespace, for rules that look at more than one object.
@@ -466,6 +492,7 @@ func (a *activation) eval(c *compiled) (ref.Val, error) {
 	val, details, err := c.Eval(a)
 	if details != nil && details.ActualCost() != nil {
 		a.spent += int64(*details.ActualCost())
+		a.in.spent += int64(*details.ActualCost())
 	}
 	if err != nil {
 		return nil, err

@@ -4,7 +4,6 @@ package rule
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -99,7 +98,7 @@ func Parse(file string, data []byte) ([]*Rule, error) {
 			out = append(out, r)
 		}
 	}
-	return out, errors.Join(errs...)
+	return out, object.Mistakes(errs...)
 }
 
 // parser is the reading of one document.
@@ -111,6 +110,9 @@ type parser struct {
 }
 
 func (p *parser) fail(line int, format string, args ...any) {
+	if object.Enough(p.errs) {
+		return
+	}
 	p.errs = append(p.errs, &object.SyntaxError{File: p.file, Line: line, Text: fmt.Sprintf(format, args...)})
 }
 
@@ -170,7 +172,7 @@ func parseOne(file string, doc object.Document) (*Rule, error) {
 		p.compile(r)
 	}
 	if len(p.errs) > 0 {
-		return nil, errors.Join(p.errs...)
+		return nil, object.Mistakes(p.errs...)
 	}
 	return r, nil
 }

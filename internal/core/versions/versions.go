@@ -4,7 +4,6 @@ package versions
 
 import (
 	_ "embed" // the published schema
-	"errors"
 	"fmt"
 	"maps"
 	"regexp"
@@ -93,7 +92,7 @@ func Parse(file string, data []byte) (*File, error) {
 	}
 	d := &decoder{file: file, offset: doc.Line - 1, out: out}
 	d.root(root.Content[0])
-	if err := errors.Join(d.errs...); err != nil {
+	if err := object.Mistakes(d.errs...); err != nil {
 		return nil, err
 	}
 	return out, nil
@@ -107,6 +106,9 @@ type decoder struct {
 }
 
 func (d *decoder) fail(n *yaml.Node, format string, args ...any) {
+	if object.Enough(d.errs) {
+		return
+	}
 	d.errs = append(d.errs, &object.SyntaxError{File: d.file, Line: n.Line + d.offset, Text: fmt.Sprintf(format, args...)})
 }
 
@@ -117,7 +119,7 @@ func (d *decoder) each(n *yaml.Node, where string, do func(key, value *yaml.Node
 		return
 	}
 	seen := map[string]int{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
+	for i := 0; i+1 < len(n.Content) && !object.Enough(d.errs); i += 2 {
 		k := n.Content[i]
 		if line := seen[k.Value]; line > 0 {
 			d.fail(k, "%s.%s is given twice; it is already at line %d", where, k.Value, line)

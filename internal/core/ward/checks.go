@@ -2,7 +2,6 @@ package ward
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 
 	"go.yaml.in/yaml/v3"
@@ -94,7 +93,7 @@ func ParseChecks(file string, data []byte) ([]Check, error) {
 		}
 		errs = append(errs, d.errs...)
 	}
-	return out, errors.Join(errs...)
+	return out, object.Mistakes(errs...)
 }
 
 // Twice refuses names that come twice among the checks of files.
@@ -108,5 +107,5 @@ func Twice(all []Check) error {
 		}
 		first[c.Name] = c
 	}
-	return errors.Join(errs...)
+	return object.Mistakes(errs...)
 }

@@ -2,7 +2,6 @@ package ward
 
 import (
 	_ "embed" // the published schemas
-	"errors"
 	"strings"
 	"time"
 
@@ -58,6 +57,7 @@ type Store struct {
 	URL, Mount, CA, Space string // a server: where its values are mounted, whom it is signed by, its own namespace
 	SignIn, At, Role      string // how it is signed in to (token, role, kubernetes), where that is mounted, and as which role
 
+	Lookout            string // the cluster whose lookout asks a server that it has been told of
 	Cluster, Namespace string // the Secrets of a namespace
 	Repo, Dir, Ref     string // encrypted files of a repository
 
@@ -128,7 +128,7 @@ func ParseDeclared(home From, file string, data []byte) (Declared, error) {
 		d.declared(root.Content[0], &out)
 		errs = append(errs, d.errs...)
 	}
-	return out, errors.Join(errs...)
+	return out, object.Mistakes(errs...)
 }
 
 // blank is so many empty lines.
@@ -247,7 +247,8 @@ func (d *decoder) store(n *yaml.Node, kind func(*yaml.Node)) Store {
 	}
 	d.mapping(n, "", keys{"vigila": kind, "name": d.name(&s.Name, "name"), "about": d.text(&s.About, "about"), "every": d.duration(&s.Every, "every", 10*time.Second),
 		"url": d.text(&s.URL, "url"), "mount": d.text(&s.Mount, "mount"), "ca": d.text(&s.CA, "ca"), "server_namespace": d.text(&s.Space, "server_namespace"),
-		"sign_in": choice(d, &s.SignIn, "sign_in", "token", "role", "kubernetes"), "sign_in_at": d.text(&s.At, "sign_in_at"), "role": d.text(&s.Role, "role"),
+		"by_lookout": d.name(&s.Lookout, "by_lookout"),
+		"sign_in":    choice(d, &s.SignIn, "sign_in", "token", "role", "kubernetes"), "sign_in_at": d.text(&s.At, "sign_in_at"), "role": d.text(&s.Role, "role"),
 		"namespace": pair(&s.Cluster, &s.Namespace, "namespace", "CLUSTER/NAMESPACE"), "files": pair(&s.Repo, &s.Dir, "files", "REPO/DIRECTORY"), "ref": d.text(&s.Ref, "ref"),
 		"for": func(n *yaml.Node) {
 			d.mapping(n, "for", keys{"wards": names(&s.Wards, "for.wards"), "owners": names(&s.Owners, "for.owners"), "clusters": names(&s.Clusters, "for.clusters"), "rosters": names(&s.Rosters, "for.rosters")})
@@ -255,7 +256,7 @@ func (d *decoder) store(n *yaml.Node, kind func(*yaml.Node)) Store {
 	})
 	d.need(n, "store", "name", s.Name)
 	given := 0
-	for _, at := range []string{s.URL, s.Cluster, s.Repo} {
+	for _, at := range []string{s.URL, s.Lookout, s.Cluster, s.Repo} {
 		if at != "" {
 			given++
 		}
@@ -263,7 +264,7 @@ func (d *decoder) store(n *yaml.Node, kind func(*yaml.Node)) Store {
 	switch {
 	case n.Kind != yaml.MappingNode:
 	case given != 1:
-		d.fail(n, "say where the store is, once: url, namespace (CLUSTER/NAMESPACE) or files (REPO/DIRECTORY)")
+		d.fail(n, "say where the store is, once: url, by_lookout (CLUSTER), namespace (CLUSTER/NAMESPACE) or files (REPO/DIRECTORY)")
 	case s.URL == "" && (s.Mount+s.CA+s.Space+s.SignIn+s.At+s.Role) != "":
 		d.fail(n, "mount, ca, server_namespace, sign_in, sign_in_at and role belong to a server (url)")
 	case s.Repo == "" && s.Ref != "":

@@ -4,7 +4,6 @@ package ward
 
 import (
 	_ "embed" // the published schema
-	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -274,7 +273,7 @@ func parse(home From, file string, data []byte) ([]Ward, error) {
 		errs = append(errs, d.errs...)
 		out = append(out, w)
 	}
-	return out, errors.Join(errs...)
+	return out, object.Mistakes(errs...)
 }
 
 type decoder struct {
@@ -285,6 +284,9 @@ type decoder struct {
 }
 
 func (d *decoder) fail(n *yaml.Node, format string, args ...any) {
+	if object.Enough(d.errs) {
+		return
+	}
 	d.errs = append(d.errs, &Error{d.file, n.Line + d.offset, fmt.Sprintf(format, args...)})
 }
 
@@ -296,7 +298,7 @@ func (d *decoder) mapping(n *yaml.Node, where string, known keys) {
 		return
 	}
 	seen := map[string]int{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
+	for i := 0; i+1 < len(n.Content) && !object.Enough(d.errs); i += 2 {
 		k, v := n.Content[i], n.Content[i+1]
 		full := strings.TrimPrefix(where+"."+k.Value, ".")
 		if line, twice := seen[k.Value]; twice {
@@ -508,7 +510,7 @@ func (d *decoder) name(into *string, where string) func(*yaml.Node) {
 
 func (d *decoder) boolean(into *bool, where string) func(*yaml.Node) {
 	return func(n *yaml.Node) {
-		if err := n.Decode(into); err != nil || n.Tag != "!!bool" {
+		if n.Kind != yaml.ScalarNode || n.Decode(into) != nil || n.Tag != "!!bool" {
 			d.fail(n, "%s is %q; write true or false", where, n.Value)
 		}
 	}

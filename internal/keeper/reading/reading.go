@@ -229,7 +229,7 @@ func (r *reader) judge(d *declared.Declaration, objects []object.Object, old *de
 	known := render.RuleFacts(*w.Ward, w.Roster, facts)
 	d.Judged = object.Hash([]any{rule.OwnHash(), fmt.Sprint(d.Files), known.Ward, known.Cluster})
 	var before []rule.Before
-	if old != nil && old.Judged == d.Judged { // cost follows the change
+	if old != nil && old.Judged != "" && old.Judged == d.Judged { // cost follows the change
 		refs := make([]object.Ref, len(old.Objects))
 		for i, o := range old.Objects {
 			refs[i] = o.Ref
@@ -240,6 +240,9 @@ func (r *reader) judge(d *declared.Declaration, objects []object.Object, old *de
 		}})
 	}
 	d.Findings = set.Judge(known, objects, own, before...)
+	if slices.ContainsFunc(d.Findings, func(f rule.Finding) bool { return f.Cut }) { // of what comes after it nothing is known, so nothing is known to be as it was
+		d.Judged = ""
+	}
 	for i := range d.Findings { // a rule's message may quote what it looks at
 		d.Findings[i].Text = secret.Conceal("", d.Findings[i].Text, w.Mask)
 	}
