@@ -102,14 +102,16 @@ type soak struct {
 	remade  string                     // one of them that was made anew
 	excused bool                       // it may be, until all is at rest
 	things  []hostile.Thing
-	most    int // MiB of memory that the service had
+	beside  beside
+	dice2   *rand.Rand // of looks, which happen whenever they do: what happens follows from the seed alone
+	most    int        // MiB of memory that the service had
 }
 
 // Run plays until the time is over, something is found or the context ends.
 func Run(ctx context.Context, o Options) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	s := &soak{Options: o, ctx: ctx, dice: rand.New(rand.NewPCG(o.Seed, 7)), began: time.Now(), counts: map[string]int{}, jobs: map[string]map[string]bool{}, before: map[string]int{}, uids: map[string]string{}}
+	s := &soak{Options: o, ctx: ctx, dice: rand.New(rand.NewPCG(o.Seed, 7)), dice2: rand.New(rand.NewPCG(o.Seed, 8)), began: time.Now(), counts: map[string]int{}, jobs: map[string]map[string]bool{}, before: map[string]int{}, uids: map[string]string{}}
 	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
 		return err
 	}
@@ -204,10 +206,10 @@ func (s *soak) prepare() error {
 			return err
 		}
 	}
-	if err := os.MkdirAll(filepath.Join(s.work, ".vigila", "rules"), 0o755); err != nil {
+	if err := s.write(map[string]string{".vigila/rules/rulebook.yaml": rulebook, ".vigila/rules/no-claims.yaml": noClaims}); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(s.work, ".vigila", "rules", "rulebook.yaml"), []byte(rulebook), 0o600); err != nil {
+	if err := s.furnishDocks(); err != nil {
 		return err
 	}
 	if err := s.listen(); err != nil {
@@ -244,6 +246,9 @@ func (s *soak) prepare() error {
 	if err := s.tell(); err != nil {
 		return err
 	}
+	if err := s.setSail(); err != nil {
+		return err
+	}
 	return s.besiege()
 }
 
@@ -251,7 +256,7 @@ func (s *soak) prepare() error {
 const storeToken, ownToken = "soak", "soak-own"
 
 // rulebook has rules that nothing of the wards breaks, but for what is warned of.
-const rulebook = "vigila: rulebook/v1\nname: soak\nours: [images-pinned, own-namespace, resources-stated, probes-stated, secret-looking, selectors-meet, leads-somewhere, api-removed]\notherwise: {own-namespace: warn}\n"
+const rulebook = "vigila: rulebook/v1\nname: soak\nours: [images-pinned, own-namespace, resources-stated, probes-stated, secret-looking, selectors-meet, leads-somewhere, api-removed]\notherwise: {own-namespace: warn, no-claims: off}\n"
 
 // store sets the value that a ward's Secret refers to.
 func (s *soak) store(w *ward) error {
@@ -448,12 +453,23 @@ func (s *soak) commit(message string, wards ...*ward) error {
 	if err := os.WriteFile(filepath.Join(s.work, "changes"), []byte(fmt.Sprint(s.changes)), 0o600); err != nil {
 		return err
 	}
-	for _, args := range [][]string{{"add", "-A"}, {"commit", "-q", "-m", message}, {"push", "-q", filepath.Join(s.Dir, "git", "moorings.git"), "main"}} {
+	for _, args := range [][]string{{"add", "-A"}, {"commit", "-q", "-m", message}} {
 		if err := run(s.work, "git", args...); err != nil {
 			return err
 		}
 	}
-	return nil
+	bare := filepath.Join(s.Dir, "git", "moorings.git")
+	for range 20 { // the service pushes as well, where a lot goes on
+		if s.changes > 1 {
+			if err := run(s.work, "git", "pull", "-q", "--rebase", bare, "main"); err != nil {
+				return err
+			}
+		}
+		if run(s.work, "git", "push", "-q", bare, "main") == nil {
+			return nil
+		}
+	}
+	return errors.New("nothing can be pushed")
 }
 
 // play does one thing after the other; now and then everything has to come to rest and be right.
@@ -462,6 +478,7 @@ func (s *soak) play() error {
 	defer cancel()
 	failed := make(chan error, 2)
 	go func() { failed <- s.follow(ctx) }()
+	go func() { failed <- s.lookBeside(ctx) }()
 	if err := s.rest(failed); err != nil {
 		return err
 	}
@@ -517,7 +534,10 @@ var actions = []struct {
 	{"removals of a ward", 1, (*soak).dismantle},
 	{"moves between wards", 2, (*soak).move},
 	{"adoptions", 1, (*soak).adopt},
-	{"claims", 1, func(s *soak) (string, error) { return s.change((*ward).claim) }},
+	{"claims", 2, func(s *soak) (string, error) { return s.change((*ward).claim) }},
+	{"releases", 3, (*soak).release},
+	{"lots", 2, (*soak).sendLot},
+	{"stricter rules", 1, (*soak).tighten},
 	{"other versions", 1, func(s *soak) (string, error) { return s.change((*ward).rewrite) }},
 	{"restores by hand", 1, (*soak).restore},
 	{"faults of the cluster", 4, (*soak).disturb},
@@ -553,6 +573,7 @@ func (s *soak) change(how func(*ward, *rand.Rand) string) (string, error) {
 	w := s.wards[s.dice.IntN(len(s.wards))]
 	s.mu.Lock()
 	what := how(w, s.dice)
+	s.claimed(w)
 	s.mu.Unlock()
 	return fmt.Sprintf("commit: %s %s", w.name, what), s.commit(what, w)
 }
@@ -782,6 +803,11 @@ func (s *soak) rest(failed chan error) error {
 			return err
 		}
 	}
+	if !s.beside.strict.IsZero() {
+		if err := s.rule(false); err != nil {
+			return err
+		}
+	}
 	began := time.Now()
 	asked := map[string]time.Time{}
 	for {
@@ -829,6 +855,9 @@ func (s *soak) rest(failed chan error) error {
 					_ = s.call(http.MethodPost, "wards/"+w.name+"@quay/look", nil, nil)
 				}
 			}
+		}
+		if wrong == "" {
+			wrong = s.docked(claims)
 		}
 		if wrong == "" {
 			wrong = s.wrecks(claims)

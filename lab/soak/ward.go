@@ -26,11 +26,12 @@ type ward struct {
 	scaler  int    // version of the autoscaling API that its autoscaler is declared in
 	moving  string // an object in a namespace of nobody, handed to and fro with the next ward; empty while the other has it
 	secret  int    // version of the value that its Secret refers to; 0 when it has none
+	version int    // of its image and its terms
 	gone    bool   // it is being removed with its objects, or was
 }
 
 func newWard(i int) *ward {
-	w := &ward{name: fmt.Sprintf("pier-%02d", i), index: i, configs: map[string]int{}, deleted: map[string]bool{}, adopted: map[string]bool{}, claims: map[string]bool{}, scaler: 1 + i%2}
+	w := &ward{name: fmt.Sprintf("pier-%02d", i), index: i, configs: map[string]int{}, deleted: map[string]bool{}, adopted: map[string]bool{}, claims: map[string]bool{}, scaler: 1 + i%2, version: 1}
 	if i%2 == 0 {
 		w.moving = fmt.Sprintf("buoy-%02d", i)
 	} else {
@@ -52,7 +53,11 @@ func (w *ward) gate() string {
 	if w.reports() {
 		drift = "report"
 	}
-	return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {repo: moorings, path: %[1]s}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, drift: %[2]s, every: 1s}\nsettle: {within: 2m}\n", w.name, drift)
+	canary := ""
+	if w.releases() {
+		canary = fmt.Sprintf("canary: [{of: Deployment/%s, by: replicas, shares: [{at: 50, for: %s}], within: 2m}]\n", w.name, share)
+	}
+	return fmt.Sprintf("vigila: ward/v1\nname: %[1]s\nfrom: {repo: moorings, path: %[1]s}\ninto: {cluster: quay, namespace: %[1]s, create_namespace: true}\nkeep: {sync: auto, drift: %[2]s, every: 1s}\nsettle: {within: 3m}\n%[3]s", w.name, drift, canary)
 }
 
 // value is what the store has for its Secret.
@@ -90,7 +95,10 @@ func (w *ward) declared() map[string]map[string]any {
 	labels := map[string]any{"app": w.name}
 	out["Deployment/"+w.name] = map[string]any{"apiVersion": "apps/v1", "kind": "Deployment", "metadata": map[string]any{"name": w.name},
 		"spec": map[string]any{"replicas": 1, "selector": map[string]any{"matchLabels": labels}, "template": map[string]any{"metadata": map[string]any{"labels": labels},
-			"spec": map[string]any{"containers": []any{map[string]any{"name": "app", "image": "registry.brindle.example/pier:1"}}}}}}
+			"spec": map[string]any{"containers": []any{map[string]any{"name": "app", "image": fmt.Sprintf("registry.brindle.example/pier:%d", w.version)}}}}}}
+	if w.releases() {
+		out["ConfigMap/terms"] = map[string]any{"apiVersion": "v1", "kind": "ConfigMap", "metadata": map[string]any{"name": "terms"}, "data": map[string]any{"version": fmt.Sprint(w.version)}}
+	}
 	return out
 }
 
