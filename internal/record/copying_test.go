@@ -223,7 +223,7 @@ func TestAServiceTakesTheId(t *testing.T) {
 func TestDatabasesOfBefore(t *testing.T) {
 	files, err := filepath.Glob("testdata/schema-*.db.gz")
 	require.NoError(t, err)
-	require.GreaterOrEqual(t, len(files), 7)
+	require.GreaterOrEqual(t, len(files), 12)
 	for _, file := range files {
 		t.Run(filepath.Base(file), func(t *testing.T) {
 			dir := t.TempDir()
