@@ -506,6 +506,9 @@ func (s *soak) play() error {
 	if err := s.told(); err != nil {
 		return err
 	}
+	if err := s.together(); err != nil {
+		return err
+	}
 	var done []string
 	for _, a := range actions {
 		done = append(done, fmt.Sprintf("%d %s", s.counts[a.name], a.name))

@@ -48,10 +48,12 @@ spec:
 
 // beside is what is known of all that.
 type beside struct {
-	lot     int            // the version that was pushed to the first stop last
-	most    map[string]int // the newest version that each stop's cluster ever had
-	crew    string         // the token of somebody who sees two wards
-	strict  time.Time      // since when a claim is refused; zero while it is not
+	lot     int             // the version that was pushed to the first stop last
+	most    map[string]int  // the newest version that each stop's cluster ever had
+	crew    string          // the token of somebody who sees two wards
+	seen    map[string]bool // canaries, by ward and version
+	answers int             // that the crew was given
+	strict  time.Time       // since when a claim is refused; zero while it is not
 	refused map[string]time.Time
 }
 
@@ -64,6 +66,7 @@ func (w *ward) releases() bool { return w.index%6 == 3 }
 // furnishDocks writes down the lane and its wards.
 func (s *soak) furnishDocks() error {
 	s.beside.most, s.beside.refused, s.beside.lot = map[string]int{}, map[string]time.Time{}, 1
+	s.beside.seen = map[string]bool{}
 	files := map[string]string{"lane/lane.yaml": laneFile}
 	for _, stop := range stops {
 		files["lane/dock-"+stop+".yaml"] = fmt.Sprintf("vigila: ward/v1\nname: dock-%[1]s\nfrom: {path: docks/%[1]s}\ninto: {cluster: quay, namespace: dock-%[1]s, create_namespace: true}\nkeep: {sync: auto, every: 1s}\n", stop)
@@ -236,6 +239,7 @@ func (s *soak) lookAtCanaries(ctx context.Context) string {
 		has, _, _ := unstructured.NestedString(terms.Object, "data", "version")
 		s.mu.Lock()
 		s.checks++
+		s.beside.seen[w.name+" "+image(beside)] = true
 		s.mu.Unlock()
 		if image(beside) == "registry.brindle.example/pier:"+has && age < share {
 			return fmt.Sprintf("%s has the terms of version %s already, and its canary has stood for %s", w.name, has, age)
@@ -304,9 +308,22 @@ func (s *soak) peek(ctx context.Context) string {
 		}
 		s.mu.Lock()
 		s.checks++
+		s.beside.answers++
 		s.mu.Unlock()
 	}
 	return ""
+}
+
+// together tells what happened beside the faults; where nothing did, nothing was shown.
+func (s *soak) together() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b := s.beside
+	s.say("%d canaries were seen, %d lots have arrived at the last stop, the crew was answered %d times", len(b.seen), b.most[stops[len(stops)-1]], b.answers)
+	if b.answers == 0 || s.counts["releases"] > 3 && len(b.seen) == 0 || b.most[stops[len(stops)-1]] != b.lot {
+		return fmt.Errorf("seed %d: canaries, lots and what the crew sees were not looked at", s.Seed)
+	}
+	return nil
 }
 
 func (s *soak) asCrew(ctx context.Context, path string) (int, string, error) {

@@ -21,8 +21,12 @@ type Reader struct {
 
 // Each reads the documents of a file one by one. Errors are each an *object.SyntaxError, joined.
 func Each(file string, data []byte, one func(d *Reader, root *yaml.Node)) error {
+	docs, err := object.Own(file, data, object.MostEntries)
+	if err != nil {
+		return err
+	}
 	var errs []error
-	for _, doc := range object.Split(data) {
+	for _, doc := range docs {
 		if err := object.Bounded(file, doc); err != nil {
 			errs = append(errs, err)
 			continue
@@ -33,6 +37,10 @@ func Each(file string, data []byte, one func(d *Reader, root *yaml.Node)) error 
 			if err == nil {
 				err = &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
 			}
+			errs = append(errs, err)
+			continue
+		}
+		if err := object.Moderate(file, doc, &root); err != nil {
 			errs = append(errs, err)
 			continue
 		}

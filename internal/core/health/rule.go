@@ -48,6 +48,9 @@ func (r Rules) Of(group, kind string, body map[string]any) Result {
 	return rule.of(body)
 }
 
+// most is how many rules one file may have: each is compiled.
+const most = 1000
+
 // costLimit bounds the work of one expression, in CEL's own units; a rule looks at one object only.
 const costLimit = 1_000_000
 
@@ -102,9 +105,13 @@ func ParseRules(file string, data []byte) ([]*Rule, []error) {
 	if err != nil {
 		return nil, []error{err}
 	}
+	docs, err := object.Own(file, data, most)
+	if err != nil {
+		return nil, []error{err}
+	}
 	var out []*Rule
 	var errs []error
-	for _, doc := range object.Split(data) {
+	for _, doc := range docs {
 		if err := object.Bounded(file, doc); err != nil {
 			errs = append(errs, err)
 			continue
@@ -115,6 +122,9 @@ func ParseRules(file string, data []byte) ([]*Rule, []error) {
 			continue
 		}
 		fail := func(n *yaml.Node, format string, args ...any) {
+			if object.Enough(errs) {
+				return
+			}
 			errs = append(errs, &object.SyntaxError{File: file, Line: doc.Line - 1 + n.Line, Text: fmt.Sprintf(format, args...)})
 		}
 		n := root.Content[0]

@@ -41,6 +41,36 @@ func Mistakes(all ...error) error {
 	return errors.Join(some...)
 }
 
+// MostEntries is how many entries a list or a mapping of a file of Vigila's own may have, and how many documents such a file: some of them are held
+// against all others.
+const MostEntries = 10_000
+
+// Moderate refuses a document of Vigila's own that has a list or a mapping with more entries than MostEntries.
+func Moderate(file string, doc Document, n *node.Node) error {
+	entries := len(n.Content)
+	if n.Kind == node.MappingNode {
+		entries /= 2
+	}
+	if entries > MostEntries {
+		return &SyntaxError{file, doc.Line - 1 + max(n.Line, 1), fmt.Sprintf("this has %d entries; a list or a mapping of such a file may have %d", entries, MostEntries)}
+	}
+	for _, x := range n.Content {
+		if err := Moderate(file, doc, x); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Own are the documents of a file of Vigila's own; more than most of them are refused.
+func Own(file string, data []byte, most int) ([]Document, error) {
+	docs := Split(data)
+	if len(docs) > most {
+		return nil, &SyntaxError{file, docs[most].Line, fmt.Sprintf("this file has %d documents; one of its kind may have %d", len(docs), most)}
+	}
+	return docs, nil
+}
+
 // Enough tells whether so many mistakes were found that no more have to be looked for.
 func Enough(found []error) bool { return len(found) > MostMistakes }
 

@@ -90,9 +90,13 @@ const Most = 200
 // Parse reads every rule of a file: ValidatingAdmissionPolicies. What binds them in a cluster is passed over. All mistakes are reported at once,
 // each an *object.SyntaxError, joined; so are expressions that do not compile.
 func Parse(file string, data []byte) ([]*Rule, error) {
+	docs, err := object.Own(file, data, 2*Most) // what binds them is passed over
+	if err != nil {
+		return nil, err
+	}
 	var out []*Rule
 	var errs []error
-	for _, doc := range object.Split(data) {
+	for _, doc := range docs {
 		r, err := parseOne(file, doc)
 		if errs = append(errs, err); err == nil && r != nil {
 			out = append(out, r)
@@ -152,6 +156,9 @@ func parseOne(file string, doc object.Document) (*Rule, error) {
 	p := &parser{file: file, doc: doc}
 	if err := yaml.Unmarshal(doc.Text, &p.root); err != nil || len(p.root.Content) == 0 {
 		return nil, &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
+	}
+	if err := object.Moderate(file, doc, &p.root); err != nil {
+		return nil, err
 	}
 	r := &Rule{File: file, Line: p.line(), Text: strings.TrimLeft(string(doc.Text), "\n"), policy: &admission.ValidatingAdmissionPolicy{}}
 	what, _ := body.(map[string]any)

@@ -90,6 +90,9 @@ func Parse(file string, data []byte) (*File, error) {
 		}
 		return nil, err
 	}
+	if err := object.Moderate(file, doc, &root); err != nil {
+		return nil, err
+	}
 	d := &decoder{file: file, offset: doc.Line - 1, out: out}
 	d.root(root.Content[0])
 	if err := object.Mistakes(d.errs...); err != nil {

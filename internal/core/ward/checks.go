@@ -60,9 +60,13 @@ func IsChecks(data []byte) bool { return object.FirstKey(data, "vigila", "checks
 //	checks:
 //	  errors: {query: …, from: harbour-metrics, good: value < 0.05}    # as in a ward file
 func ParseChecks(file string, data []byte) ([]Check, error) {
+	docs, err := object.Own(file, data, object.MostEntries)
+	if err != nil {
+		return nil, err
+	}
 	var out []Check
 	var errs []error
-	for _, doc := range object.Split(data) {
+	for _, doc := range docs {
 		if err := object.Bounded(file, doc); err != nil {
 			errs = append(errs, err)
 			continue
@@ -73,6 +77,10 @@ func ParseChecks(file string, data []byte) ([]Check, error) {
 			if err == nil {
 				err = &Error{file, doc.Line, "this is not valid YAML"}
 			}
+			errs = append(errs, err)
+			continue
+		}
+		if err := object.Moderate(file, doc, &root); err != nil {
 			errs = append(errs, err)
 			continue
 		}

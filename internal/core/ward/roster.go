@@ -101,8 +101,12 @@ func IsRoster(data []byte) bool {
 // each as an *Error, joined.
 func ParseDeclared(home From, file string, data []byte) (Declared, error) {
 	var out Declared
+	docs, err := object.Own(file, data, object.MostEntries)
+	if err != nil {
+		return out, err
+	}
 	var errs []error
-	for _, doc := range object.Split(data) {
+	for _, doc := range docs {
 		if object.FirstKey(doc.Text, "vigila", "ward/") {
 			wards, err := parse(home, file, append(blank(doc.Line-1), doc.Text...))
 			if err != nil {
@@ -121,6 +125,10 @@ func ParseDeclared(home From, file string, data []byte) (Declared, error) {
 		var root yaml.Node
 		if err := yaml.Unmarshal(doc.Text, &root); err != nil {
 			_, err := object.DecodeYAML(file, doc)
+			errs = append(errs, err)
+			continue
+		}
+		if err := object.Moderate(file, doc, &root); err != nil {
 			errs = append(errs, err)
 			continue
 		}

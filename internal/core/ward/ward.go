@@ -243,7 +243,10 @@ func ParseIn(home From, file string, data []byte) ([]Ward, error) {
 
 // parse is ParseIn that gives back what it could read of wards with mistakes as well.
 func parse(home From, file string, data []byte) ([]Ward, error) {
-	docs := object.Split(data)
+	docs, err := object.Own(file, data, object.MostEntries)
+	if err != nil {
+		return nil, err
+	}
 	if len(docs) == 0 {
 		return nil, &Error{file, 1, "the file is empty; a ward file starts with vigila: " + Version}
 	}
@@ -261,6 +264,10 @@ func parse(home From, file string, data []byte) ([]Ward, error) {
 			if err == nil {
 				err = &Error{file, doc.Line, "this is not valid YAML"}
 			}
+			errs = append(errs, err)
+			continue
+		}
+		if err := object.Moderate(file, doc, &root); err != nil {
 			errs = append(errs, err)
 			continue
 		}
