@@ -341,12 +341,19 @@ func serve(ctx context.Context, s settings) error {
 	if s.backupTo != nil {
 		b := backups{dir: s.Data, to: s.backupTo, every: s.backupEvery, keep: s.BackupKeep, log: log}
 		b.tells(k.Registry())
+		taking, stop := context.WithCancel(ctx)
 		ended := make(chan struct{})
 		go func() {
 			defer close(ended)
-			b.run(ctx)
+			b.run(taking)
 		}()
-		defer func() { <-ended }() // its copy of the record is not left behind
+		defer func() { // its copy of the record is not left behind
+			stop()
+			select {
+			case <-ended:
+			case <-time.After(5 * time.Second): // a place may hang, and whoever takes over waits
+			}
+		}()
 	}
 	log.Info("Vigila keeps watch", "address", address, "data", s.Data, "version", version, "service", store.ServiceID())
 	select {

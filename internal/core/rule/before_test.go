@@ -83,24 +83,44 @@ func TestRulesTakeSoMuchTogether(t *testing.T) {
 		require.NoError(t, err)
 		all = append(all, more...)
 	}
-	judged := func(spec string) []Finding {
-		rules, err := Parse("r.yaml", []byte(policy("slow", "", spec)))
+	judged := func(spec string, more ...string) []Finding {
+		rules, err := Parse("r.yaml", []byte(policy("slow", strings.Join(more, ""), spec)))
 		require.NoError(t, err)
 		return Only(rules...).Judge(facts, all, nil)
 	}
-	found := judged("  validations:\n  - expression: object.spec.template.spec.containers.all(a, object.spec.template.spec.containers.all(b, a.name == b.name))\n    message: they differ\n")
+	was := maxSpent
+	maxSpent = 2_000_000
+	defer func() { maxSpent = was }()
+	const warns = "  annotations: {vigila.dev/otherwise: warn}"
+	const slowly = "  validations:\n  - expression: object.spec.template.spec.containers.all(a, object.spec.template.spec.containers.all(b, a.name == b.name))\n    message: they differ\n"
+	found := judged(slowly)
 	require.NotEmpty(t, found)
 	last := found[len(found)-1]
 	assert.True(t, last.Cut && last.Refuse && last.Unclear)
 	assert.Contains(t, last.Text, "the rules take more than they may for one ward")
 	assert.Less(t, len(found), 900)
 
+	slow := found
 	for i := 1; len(all) < maxFound+500; i++ {
 		o := all[i]
 		o.Ref.Name += "x"
 		all = append(all, o)
 	}
+	assert.Len(t, judged(twice), maxFound+500, "each is refused")
+	found = judged(twice, warns)
+	require.Len(t, found, maxFound+1, "so much is only warned of, which keeps nobody from syncing")
+	assert.Equal(t, []any{true, false}, []any{found[maxFound].Cut, found[maxFound].Refuse})
+	assert.Contains(t, found[maxFound].Text, "5000 things are warned of or refused; what else would be warned of was not looked for")
+	for i := 1; len(all) < 2*maxFound+500; i++ {
+		o := all[i]
+		o.Ref.Name += "y"
+		all = append(all, o)
+	}
 	found = judged(twice)
-	require.Len(t, found, maxFound+1)
-	assert.Contains(t, found[maxFound].Text, "5000 things break the rules; what comes after them was not held against them")
+	require.Len(t, found, 2*maxFound+1)
+	assert.Contains(t, found[2*maxFound].Text, "10000 things break the rules; what comes after them was not held against them")
+	all = all[:1000]
+	found = judged(slowly, warns)
+	assert.Len(t, found, len(slow))
+	assert.False(t, found[len(found)-1].Refuse, "rules that only warn refuse nothing")
 }

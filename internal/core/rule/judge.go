@@ -46,11 +46,10 @@ type Finding struct {
 	Cut     bool       `json:"cut,omitempty"`     // the last one: what comes after it was held against nothing
 }
 
-// The bounds of all rules together, over all objects of a ward: each may take what an API server lets it for each object.
-const (
-	maxSpent = 20 * celconfig.RuntimeCELCostBudget // CEL cost
-	maxFound = 5000                                // findings
-)
+// The bounds of all rules together, over all objects of a ward: each may take what an API server lets it for each object, which is seconds.
+const maxFound = 5000 // findings that warn; of those that refuse twice as many
+
+var maxSpent = 5 * int64(celconfig.RuntimeCELCostBudget) // CEL cost
 
 // Own tells whether it is about one of Vigila's own documents.
 func (f Finding) Own() bool { return f.Ref.Group == Group }
@@ -132,11 +131,14 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document, before ...
 			if !h.match.matches(sub) {
 				continue
 			}
+			if j.passes(h, len(out)) {
+				continue
+			}
 			if a == nil {
 				a = j.activation(o, sub)
 			}
 			out = append(out, h.judge(a, o, name)...)
-			if end, cut := j.cut(h, o, len(out)); cut {
+			if end, cut := j.cut(h, o, len(out), rules); cut {
 				return append(out, end)
 			}
 		}
@@ -146,27 +148,39 @@ func (s *Set) Judge(f Facts, objects []object.Object, own []Document, before ...
 		sub.gvr.Group, sub.gvr.Version, sub.gvr.Resource = Group, "v1", d.Resource
 		sub.plain = sub.gvr
 		for i := range rules {
-			if h := &rules[i]; h.match.matches(sub) {
+			if h := &rules[i]; h.match.matches(sub) && !j.passes(h, len(out)) {
 				out = append(out, h.judge(j.activation(d.Object, sub), d.Object, name)...)
-				if end, cut := j.cut(h, d.Object, len(out)); cut {
+				if end, cut := j.cut(h, d.Object, len(out), rules); cut {
 					return append(out, end)
 				}
 			}
 		}
 	}
+	if h := j.passed; h != nil {
+		out = append(out, Finding{Rule: h.Name, Book: h.book, Ref: out[len(out)-1].Ref, Text: fmt.Sprintf("%d things are warned of or refused; what else would be warned of was not looked for", len(out)), Unclear: true, Cut: true})
+	}
 	return out
 }
 
+// passes tells whether a rule is not asked any more: it only warns, and very much is warned of already.
+func (j *judge) passes(h *held, found int) bool {
+	if found < maxFound || h.otherwise == Refuse {
+		return false
+	}
+	j.passed = h
+	return true
+}
+
 // cut tells that nothing more is held against the rules, once they have taken too much or found too much. What was not looked at is not well.
-func (j *judge) cut(h *held, o object.Object, found int) (Finding, bool) {
-	text := ""
+func (j *judge) cut(h *held, o object.Object, found int, rules []held) (Finding, bool) {
+	text, refuse := "", slices.ContainsFunc(rules, func(h held) bool { return h.otherwise == Refuse })
 	switch {
 	case j.spent > maxSpent:
 		text = fmt.Sprintf("the rules take more than they may for one ward (CEL cost %d), the last of them %s, so not everything was held against them; look for what goes through everything for each object", maxSpent, h.Name)
-	case found >= maxFound:
+	case found >= 2*maxFound:
 		text = fmt.Sprintf("%d things break the rules; what comes after them was not held against them", found)
 	}
-	return Finding{Rule: h.Name, Book: h.book, Refuse: true, Ref: o.Ref, File: o.File, Line: o.Line, Text: text, Unclear: true, Cut: true}, text != ""
+	return Finding{Rule: h.Name, Book: h.book, Refuse: refuse, Ref: o.Ref, File: o.File, Line: o.Line, Text: text, Unclear: true, Cut: true}, text != ""
 }
 
 // foundAt is where a finding is.
@@ -206,6 +220,7 @@ type judge struct {
 	params    map[string]any           // of objects in a namespace
 	veiled    map[object.Ref]map[string]any
 	spent     int64 // CEL cost of all that was evaluated
+	passed    *held // the last that was not asked, since it only warns
 }
 
 // beside is what there is in a namespace, for rules that look at more than one object.
