@@ -23,12 +23,13 @@ import (
 
 // The bounds of one Env, and of the values that it makes.
 const (
-	maxCost   = 10_000_000 // of one expression, in the steps that CEL counts
-	maxTotal  = 50_000_000 // of all of them
-	maxCount  = 5_000      // expressions
-	MaxText   = 16 << 20   // bytes of one value
+	maxCount  = 5_000    // expressions
+	MaxText   = 16 << 20 // bytes of one value
 	maxNested = 1000
 )
+
+// The cost of one expression, and of all of an Env, in the steps that CEL counts: five million are some seconds.
+var maxCost, maxTotal uint64 = 10_000_000, 50_000_000
 
 // ErrTooMuch ends what would never end by itself, or eats the memory.
 var ErrTooMuch = errors.New("it does too much: more work, or a larger value, than a rendering may have")
