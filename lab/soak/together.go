@@ -193,7 +193,7 @@ func (s *soak) lookBeside(ctx context.Context) error {
 
 // lookAtDocks: no stop ever has what the one before it never had. The last stop is looked at first, so that nothing overtakes the look.
 func (s *soak) lookAtDocks(ctx context.Context) string {
-	for i, stop := range slices.Backward(stops) {
+	for _, stop := range slices.Backward(stops) {
 		o, err := s.dyn.Resource(resources[0]).Namespace("dock-"+stop).Get(ctx, "light", metav1.GetOptions{})
 		if err != nil {
 			return "" // it is not there yet, or the cluster is away
@@ -206,7 +206,6 @@ func (s *soak) lookAtDocks(ctx context.Context) string {
 		s.mu.Lock()
 		s.beside.most[stop] = max(s.beside.most[stop], n)
 		s.mu.Unlock()
-		_ = i
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
