@@ -5,6 +5,8 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -274,6 +276,22 @@ func TestAMailServerThatSaysNothing(t *testing.T) {
 		assert.Less(t, len(err.Error()), 500, name)
 		<-left
 	}
+}
+
+// TestTLSFromTheFirstByteOn: the client of SMTP is given a connection that is encrypted already, to whom the authority says it is.
+func TestTLSFromTheFirstByteOn(t *testing.T) {
+	server := httptest.NewTLSServer(http.NotFoundHandler())
+	defer server.Close()
+	authority := x509.NewCertPool()
+	authority.AddCert(server.Certificate())
+	c, err := dials(t.Context(), &tls.Config{RootCAs: authority, ServerName: "example.com"})(t.Context(), "tcp", server.Listener.Addr().String())
+	require.NoError(t, err)
+	defer c.Close()
+	secured, is := c.(*tls.Conn)
+	require.True(t, is)
+	assert.True(t, secured.ConnectionState().HandshakeComplete)
+	_, err = dials(t.Context(), &tls.Config{ServerName: "example.com"})(t.Context(), "tcp", server.Listener.Addr().String())
+	assert.ErrorContains(t, err, "certificate", "whom nobody vouches for")
 }
 
 func TestWhatCanBeAWay(t *testing.T) {
