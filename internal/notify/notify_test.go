@@ -233,7 +233,7 @@ func TestMail(t *testing.T) {
 
 // TestAMailServerThatSaysNothing, or does not stop, holds nobody up: whoever sent by it waited for ever, and took in all that it said.
 func TestAMailServerThatSaysNothing(t *testing.T) {
-	send := func(says func(net.Conn), hangUp bool) (err error, left <-chan struct{}) {
+	send := func(says func(net.Conn), hangUp bool) (left <-chan struct{}, err error) {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = l.Close() })
@@ -254,7 +254,7 @@ func TestAMailServerThatSaysNothing(t *testing.T) {
 			_ = c.Close()
 		}()
 		w := Way{Name: "mail", Kind: Mail, Host: l.Addr().String(), From: "vigila@brindle.example", To: []string{"ops@brindle.example"}, Clear: true}
-		return w.Send(ctx, envelope(alert.Opened, "fare-gate@quay")), gone
+		return gone, w.Send(ctx, envelope(alert.Opened, "fare-gate@quay"))
 	}
 	endlessly := func(text string) func(net.Conn) {
 		return func(c net.Conn) {
@@ -266,12 +266,12 @@ func TestAMailServerThatSaysNothing(t *testing.T) {
 		}
 	}
 	for name, says := range map[string]func(net.Conn){"nothing": func(net.Conn) {}, "half a word": func(c net.Conn) { _, _ = io.WriteString(c, "220") }, "a greeting": func(c net.Conn) { _, _ = io.WriteString(c, "220 mail\r\n") }} {
-		err, left := send(says, true)
+		left, err := send(says, true)
 		assert.ErrorContains(t, err, "mail does not answer in time", name)
 		<-left // and the connection is not kept
 	}
 	for name, says := range map[string]func(net.Conn){"lines": endlessly("220-harbour\r\n"), "one line": endlessly("2"), "no": func(c net.Conn) { _, _ = io.WriteString(c, "421 "+strings.Repeat("no ", 9000)+"\r\n") }} {
-		err, left := send(says, false)
+		left, err := send(says, false)
 		assert.ErrorContains(t, err, "mail can't be reached, or does not take it now", name)
 		assert.Less(t, len(err.Error()), 500, name)
 		<-left
