@@ -175,7 +175,7 @@ function Frame() {
   }, [go]);
 
   const tab = ({ isActive }: { isActive: boolean }) =>
-    `-mb-px border-b-2 py-4 ${isActive ? "border-ink font-bold" : "border-transparent text-soft hover:text-ink"}`;
+    `-mb-px border-b-2 py-4 whitespace-nowrap ${isActive ? "border-ink font-bold" : "border-transparent text-soft hover:text-ink"}`;
   const role = me.data?.role ?? "reader";
   const member = role === "member";
   const kits = useQuery({
@@ -191,7 +191,7 @@ function Frame() {
             <span aria-hidden className="size-2.5 rounded-full bg-drifted ring-4 ring-drifted/25" />
             Vigila
           </Link>
-          <nav aria-label="Main" className="flex gap-4">
+          <nav aria-label="Main" className="flex shrink-0 gap-4">
             <NavLink to="/" end className={tab}>
               Watch
             </NavLink>
@@ -219,7 +219,7 @@ function Frame() {
           </nav>
           <form
             role="search"
-            className="relative ml-auto w-64"
+            className="relative ml-auto w-64 min-w-0"
             onSubmit={(e) => {
               e.preventDefault();
               search.current?.blur();

@@ -32,9 +32,9 @@ func (a *app) storeAdd() *cobra.Command {
 		Use: "add NAME [URL]", Short: "Add a store or change one; it is signed in to before it is kept",
 		Long: `Add a store or change one; it is signed in to before it is kept. With a URL it is a server that speaks the HTTP API of KV
 version 2, signed in to with a token, a role (AppRole) or the service account that Vigila runs as. With --namespace it is the
-Secrets of a namespace of a known cluster. With --by-lookout it is a server that the lookout of a cluster asks, which has been told
-where it is and what signs in to it (vigila lookout --stores); its values stay there. With --files it is encrypted files in git, which are read here and changed by whoever has
-them. Tokens and keys are stored encrypted and never shown again.
+Secrets of a namespace of a known cluster. With --by-lookout it is a server that the lookout of a cluster asks, which has been
+told where it is and what signs in to it (vigila lookout --stores); its values stay there. With --files it is encrypted files
+in git, which are read here and changed by whoever has them. Tokens and keys are stored encrypted and never shown again.
 
 A store is for every ward, unless it is limited; all limits that are given have to hold. Wards of a roster that has limits of its
 own may use it only where --for-roster names that roster.`,
