@@ -141,6 +141,7 @@ export function ClustersPage() {
         list={list}
         total={total}
         heads={["Cluster", "Kubernetes", "Address", "Labels", "Wards", "Watch"]}
+        wide={["Address"]}
       >
         {items.map((c) => (
           <tr key={c.name} className="border-b border-rule align-baseline">
@@ -167,7 +168,7 @@ export function ClustersPage() {
               </span>
             </td>
             <td className="px-3">{c.version ?? "?"}</td>
-            <td className="px-3 font-mono text-sm break-all">{c.server}</td>
+            <td className="px-3 font-mono text-sm break-all max-md:hidden">{c.server}</td>
             <td className="px-3 text-sm">{pairText(c.labels)}</td>
             <td className="px-3">
               <Link className="underline" to={`/?search=@${c.name}`}>

@@ -31,6 +31,7 @@ export function Page({
   list,
   total,
   heads,
+  wide = [],
   things = title.toLowerCase(),
   children,
 }: {
@@ -42,6 +43,8 @@ export function Page({
   list: ReturnType<typeof useList>;
   total: number;
   heads: string[];
+  /** of the heads, those that narrow windows have no room for; their cells are max-md:hidden as well */
+  wide?: string[];
   children: ReactNode;
 }) {
   useEffect(() => {
@@ -70,7 +73,7 @@ export function Page({
         <thead className="border-b border-rule text-xs text-soft">
           <tr>
             {heads.map((h) => (
-              <th key={h} className="px-3 pb-1.5 font-normal">
+              <th key={h} className={`px-3 pb-1.5 font-normal ${wide.includes(h) ? "max-md:hidden" : ""}`}>
                 {h}
               </th>
             ))}
