@@ -190,12 +190,16 @@ func (b *backups) take(ctx context.Context) (name string, err error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, longest, fmt.Errorf("%s did not take it within %s", b.to, longest))
 	defer cancel()
 	at := time.Now()
-	if name, err = backup.Take(ctx, b.dir, b.to, at); err == nil {
-		b.newest.Store(at.Unix())
-		err = backup.Thin(ctx, b.to, b.keep)
-	}
+	name, err = backup.Take(ctx, b.dir, b.to, at)
 	if cause := context.Cause(ctx); err != nil && cause != nil {
 		err = cause
 	}
-	return name, err
+	if err != nil {
+		return "", err
+	}
+	b.newest.Store(at.Unix())
+	if err := backup.Thin(ctx, b.to, b.keep); err != nil { // this one was taken all the same: one more every few minutes would fill the place
+		b.log.Error("older backups can't be removed; it is tried again with the next", "in", b.to.String(), "error", err)
+	}
+	return name, nil
 }

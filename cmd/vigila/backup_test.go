@@ -21,14 +21,15 @@ import (
 
 // shed is a place for backups that takes them as it is told to.
 type shed struct {
-	put  func(ctx context.Context, r io.Reader) error
-	kept []backup.Backup
+	put    func(ctx context.Context, r io.Reader) error
+	kept   []backup.Backup
+	remove error
 }
 
 func (s *shed) Put(ctx context.Context, _ string, r io.Reader) error { return s.put(ctx, r) }
 func (s *shed) Get(context.Context, string) (io.ReadCloser, error)   { return nil, errors.New("none") }
 func (s *shed) List(context.Context) ([]backup.Backup, error)        { return s.kept, nil }
-func (s *shed) Remove(context.Context, string) error                 { return nil }
+func (s *shed) Remove(context.Context, string) error                 { return s.remove }
 func (s *shed) String() string                                       { return "the shed" }
 
 // TestAPlaceThatNeitherTakesNorRefuses a backup is given up: nobody heard of it, and none was ever taken again.
@@ -75,4 +76,26 @@ func TestAPlaceThatNeitherTakesNorRefuses(t *testing.T) {
 		end()
 		<-ended
 	})
+}
+
+// TestBackupsThatCannotBeRemoved stay, and no more are taken for it: each try to remove them took another one, every five minutes.
+func TestBackupsThatCannotBeRemoved(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	store, err := record.Open(t.Context(), dir)
+	require.NoError(t, err)
+	require.NoError(t, store.Close())
+	var said strings.Builder
+	taken := 0
+	place := &shed{kept: []backup.Backup{{Name: "b"}, {Name: "a"}}, remove: errors.New("nobody may"), put: func(_ context.Context, r io.Reader) error {
+		taken++
+		_, err := io.Copy(io.Discard, r)
+		return err
+	}}
+	b := backups{dir: dir, to: place, every: time.Hour, keep: 1, log: slog.New(slog.NewTextHandler(&said, nil))}
+	name, err := b.take(t.Context())
+	require.NoError(t, err, "it was taken, and the next is due in an hour")
+	assert.NotEmpty(t, name)
+	assert.Equal(t, 1, taken)
+	assert.Contains(t, said.String(), "older backups can't be removed")
+	assert.Contains(t, said.String(), "nobody may")
 }

@@ -41,10 +41,12 @@ and while the service can't be reached it goes on with what it knows: it watches
 goes back where a deploy fails, and begins nothing new.
 
 vigila cluster add NAME --by-lookout prints all that is needed to run it inside a cluster, with a token that it joins with once.
-Beside a cluster, give it a kubeconfig. With --stores it asks servers of secret values that it alone can reach: the file says where they
-are, as vigila schema store tells, and --store-token in which files is what signs in to them; vigila store add NAME --by-lookout CLUSTER
-lets wards of the cluster refer to them. It obeys the service whose key it was given, and nobody else, and does no more than its
-own limits and the rights of its kubeconfig or service account let it.`,
+Beside a cluster, give it a kubeconfig. It obeys the service whose key it was given, and nobody else, and does no more than its
+own limits and the rights of its kubeconfig or service account let it.
+
+With --stores it asks servers of secret values that it alone can reach: the file says where they are, as vigila schema store
+tells, and --store-token in which files is what signs in to them. vigila store add NAME --by-lookout CLUSTER lets the cluster's
+wards refer to them.`,
 		Example: "  VIGILA_JOIN=vigila_… vigila lookout --service https://vigila.brindle.example --service-key KEY --data /var/lib/vigila-lookout\n" +
 			"  vigila lookout --service https://vigila.brindle.example --service-key KEY --join-file token --kubeconfig skerry.yaml --only-namespace berth-planner",
 		Args: cobra.NoArgs,

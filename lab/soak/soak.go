@@ -684,7 +684,7 @@ func (s *soak) move() (string, error) {
 		s.excuse(true)
 	}
 	what := fmt.Sprintf("%s moves to %s", to.moving, to.name)
-	return "commit: " + what, s.commit(what, a, b)
+	return "commit: " + what, s.commit(to.moving+" moves", a, b) // which whoever may see one of the two wards reads
 }
 
 // adopt lets somebody make an object as most of the world does, and then declares it.

@@ -27,25 +27,13 @@ func Each(file string, data []byte, one func(d *Reader, root *yaml.Node)) error 
 	}
 	var errs []error
 	for _, doc := range docs {
-		if err := object.Bounded(file, doc); err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		var root yaml.Node
-		if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 {
-			_, err := object.DecodeYAML(file, doc)
-			if err == nil {
-				err = &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
-			}
-			errs = append(errs, err)
-			continue
-		}
-		if err := object.Moderate(file, doc, &root); err != nil {
+		root, err := object.Tree(file, doc)
+		if err != nil {
 			errs = append(errs, err)
 			continue
 		}
 		d := &Reader{file: file, offset: doc.Line - 1}
-		one(d, root.Content[0])
+		one(d, root)
 		errs = append(errs, d.errs...)
 	}
 	return object.Mistakes(errs...)

@@ -112,13 +112,12 @@ func ParseRules(file string, data []byte) ([]*Rule, []error) {
 	var out []*Rule
 	var errs []error
 	for _, doc := range docs {
-		if err := object.Bounded(file, doc); err != nil {
-			errs = append(errs, err)
-			continue
+		n, err := object.Tree(file, doc)
+		if err == nil && n.Kind != yaml.MappingNode {
+			err = &object.SyntaxError{File: file, Line: doc.Line, Text: "a health rule must be a mapping of keys, as YAML"}
 		}
-		var root yaml.Node
-		if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 || root.Content[0].Kind != yaml.MappingNode {
-			errs = append(errs, &object.SyntaxError{File: file, Line: doc.Line, Text: "a health rule must be a mapping of keys, as YAML"})
+		if err != nil {
+			errs = append(errs, err)
 			continue
 		}
 		fail := func(n *yaml.Node, format string, args ...any) {
@@ -127,7 +126,6 @@ func ParseRules(file string, data []byte) ([]*Rule, []error) {
 			}
 			errs = append(errs, &object.SyntaxError{File: file, Line: doc.Line - 1 + n.Line, Text: fmt.Sprintf(format, args...)})
 		}
-		n := root.Content[0]
 		rule := &Rule{At: fmt.Sprintf("%s:%d", path.Base(file), doc.Line-1+n.Line)}
 		expression := func(v *yaml.Node, key string, want *cel.Type) cel.Program {
 			ast, issues := env.Compile(v.Value)

@@ -139,18 +139,19 @@ func (d *reader) lane(n *yaml.Node) Lane {
 	if len(l.Stops) < 2 {
 		d.Fail(l.Line, "a lane leads from a stop to another; there are to be two or more")
 	}
-	for what, n := range map[string]int{"carries": len(l.Carries), "keeps": len(l.Keeps), "stops": len(l.Stops)} {
-		if n > most {
-			d.Fail(l.Line, "%s has %d entries, and may have %d", what, n, most)
+	for _, x := range []struct {
+		what string
+		n    int
+	}{{"carries", len(l.Carries)}, {"keeps", len(l.Keeps)}, {"stops", len(l.Stops)}} {
+		if x.n > most {
+			d.Fail(l.Line, "%s has %d entries, and may have %d", x.what, x.n, most)
+			return l
 		}
 	}
 	for _, k := range l.Keeps {
 		if err := glob.Check(k); err != nil {
 			d.Fail(l.Line, "keeps: %v", err)
 		}
-	}
-	if !d.Good() {
-		return l
 	}
 	d.carried(l)
 	d.way(l)

@@ -45,17 +45,33 @@ func Mistakes(all ...error) error {
 // against all others.
 const MostEntries = 10_000
 
-// Moderate refuses a document of Vigila's own that has a list or a mapping with more entries than MostEntries.
-func Moderate(file string, doc Document, n *node.Node) error {
+// Tree reads a document of Vigila's own: what it holds, as nodes with their lines. Errors are each a *SyntaxError.
+func Tree(file string, doc Document) (*node.Node, error) {
+	if err := Bounded(file, doc); err != nil {
+		return nil, err
+	}
+	var root node.Node
+	if err := node.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 {
+		_, err := DecodeYAML(file, doc) // which says why
+		if err == nil {
+			err = &SyntaxError{file, doc.Line, "this is not valid YAML"}
+		}
+		return nil, err
+	}
+	return root.Content[0], moderate(file, doc, root.Content[0])
+}
+
+// moderate refuses a list or a mapping with more entries than MostEntries.
+func moderate(file string, doc Document, n *node.Node) error {
 	entries := len(n.Content)
 	if n.Kind == node.MappingNode {
 		entries /= 2
 	}
 	if entries > MostEntries {
-		return &SyntaxError{file, doc.Line - 1 + max(n.Line, 1), fmt.Sprintf("this has %d entries; a list or a mapping of such a file may have %d", entries, MostEntries)}
+		return &SyntaxError{file, doc.Line - 1 + max(n.Line, 1), fmt.Sprintf("this has %d entries; a list or a mapping of such a file may have %d, so write the others into another file", entries, MostEntries)}
 	}
 	for _, x := range n.Content {
-		if err := Moderate(file, doc, x); err != nil {
+		if err := moderate(file, doc, x); err != nil {
 			return err
 		}
 	}
@@ -66,7 +82,7 @@ func Moderate(file string, doc Document, n *node.Node) error {
 func Own(file string, data []byte, most int) ([]Document, error) {
 	docs := Split(data)
 	if len(docs) > most {
-		return nil, &SyntaxError{file, docs[most].Line, fmt.Sprintf("this file has %d documents; one of its kind may have %d", len(docs), most)}
+		return nil, &SyntaxError{file, docs[most].Line, fmt.Sprintf("this file has %d documents; one of its kind may have %d, so write the others, from here on, into another file", len(docs), most)}
 	}
 	return docs, nil
 }

@@ -109,7 +109,7 @@ func Parse(file string, data []byte) ([]*Rule, error) {
 type parser struct {
 	file string
 	doc  object.Document
-	root yaml.Node
+	root *yaml.Node
 	errs []error
 }
 
@@ -122,7 +122,7 @@ func (p *parser) fail(line int, format string, args ...any) {
 
 // line is that of a part of the document, or of what is nearest around it.
 func (p *parser) line(keys ...any) int {
-	n, line := p.root.Content[0], p.root.Content[0].Line
+	n, line := p.root, p.root.Line
 	for _, k := range keys {
 		found := false
 		switch k := k.(type) {
@@ -146,20 +146,15 @@ func (p *parser) line(keys ...any) int {
 }
 
 func parseOne(file string, doc object.Document) (*Rule, error) {
-	if err := object.Bounded(file, doc); err != nil {
-		return nil, err
-	}
 	body, err := object.DecodeYAML(file, doc)
 	if err != nil {
 		return nil, err
 	}
-	p := &parser{file: file, doc: doc}
-	if err := yaml.Unmarshal(doc.Text, &p.root); err != nil || len(p.root.Content) == 0 {
-		return nil, &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
-	}
-	if err := object.Moderate(file, doc, &p.root); err != nil {
+	root, err := object.Tree(file, doc)
+	if err != nil {
 		return nil, err
 	}
+	p := &parser{file: file, doc: doc, root: root}
 	r := &Rule{File: file, Line: p.line(), Text: strings.TrimLeft(string(doc.Text), "\n"), policy: &admission.ValidatingAdmissionPolicy{}}
 	what, _ := body.(map[string]any)
 	version, _ := what["apiVersion"].(string)

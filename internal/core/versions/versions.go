@@ -79,22 +79,12 @@ func Parse(file string, data []byte) (*File, error) {
 		return nil, &object.SyntaxError{File: file, Line: docs[1].Line, Text: "a versions file has one document; write all of it into the first"}
 	}
 	doc := docs[0]
-	if err := object.Bounded(file, doc); err != nil {
-		return nil, err
-	}
-	var root yaml.Node
-	if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 {
-		_, err := object.DecodeYAML(file, doc)
-		if err == nil {
-			err = &object.SyntaxError{File: file, Line: doc.Line, Text: "this is not valid YAML"}
-		}
-		return nil, err
-	}
-	if err := object.Moderate(file, doc, &root); err != nil {
+	root, err := object.Tree(file, doc)
+	if err != nil {
 		return nil, err
 	}
 	d := &decoder{file: file, offset: doc.Line - 1, out: out}
-	d.root(root.Content[0])
+	d.root(root)
 	if err := object.Mistakes(d.errs...); err != nil {
 		return nil, err
 	}

@@ -67,26 +67,13 @@ func ParseChecks(file string, data []byte) ([]Check, error) {
 	var out []Check
 	var errs []error
 	for _, doc := range docs {
-		if err := object.Bounded(file, doc); err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		var root yaml.Node
-		if err := yaml.Unmarshal(doc.Text, &root); err != nil || len(root.Content) == 0 {
-			_, err := object.DecodeYAML(file, doc)
-			if err == nil {
-				err = &Error{file, doc.Line, "this is not valid YAML"}
-			}
-			errs = append(errs, err)
-			continue
-		}
-		if err := object.Moderate(file, doc, &root); err != nil {
+		n, err := object.Tree(file, doc)
+		if err != nil {
 			errs = append(errs, err)
 			continue
 		}
 		d := &decoder{file: file, offset: doc.Line - 1}
 		version, has := "", false
-		n := root.Content[0]
 		d.mapping(n, "", keys{
 			"vigila": d.text(&version, "vigila"),
 			"about":  d.text(new(string), "about"),

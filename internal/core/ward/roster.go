@@ -118,22 +118,13 @@ func ParseDeclared(home From, file string, data []byte) (Declared, error) {
 			}
 			continue
 		}
-		if err := object.Bounded(file, doc); err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		var root yaml.Node
-		if err := yaml.Unmarshal(doc.Text, &root); err != nil {
-			_, err := object.DecodeYAML(file, doc)
-			errs = append(errs, err)
-			continue
-		}
-		if err := object.Moderate(file, doc, &root); err != nil {
+		root, err := object.Tree(file, doc)
+		if err != nil {
 			errs = append(errs, err)
 			continue
 		}
 		d := &decoder{file: file, offset: doc.Line - 1, home: home}
-		d.declared(root.Content[0], &out)
+		d.declared(root, &out)
 		errs = append(errs, d.errs...)
 	}
 	return out, object.Mistakes(errs...)

@@ -254,27 +254,15 @@ func parse(home From, file string, data []byte) ([]Ward, error) {
 	var errs []error
 	names := map[string]int{}
 	for _, doc := range docs {
-		if err := object.Bounded(file, doc); err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		var root yaml.Node
-		if err := yaml.Unmarshal(doc.Text, &root); err != nil {
-			_, err := object.DecodeYAML(file, doc)
-			if err == nil {
-				err = &Error{file, doc.Line, "this is not valid YAML"}
-			}
-			errs = append(errs, err)
-			continue
-		}
-		if err := object.Moderate(file, doc, &root); err != nil {
+		root, err := object.Tree(file, doc)
+		if err != nil {
 			errs = append(errs, err)
 			continue
 		}
 		d := &decoder{file: file, offset: doc.Line - 1, home: home}
-		w := d.ward(root.Content[0])
+		w := d.ward(root)
 		if first, twice := names[w.Name]; twice && w.Name != "" {
-			d.fail(root.Content[0], "ward %s is declared twice; its first declaration is at line %d", w.Name, first)
+			d.fail(root, "ward %s is declared twice; its first declaration is at line %d", w.Name, first)
 		}
 		names[w.Name] = w.Line
 		errs = append(errs, d.errs...)

@@ -203,9 +203,8 @@ type reading struct {
 
 // looks are those at its repositories.
 type looks struct {
-	others   map[string]standing.AsOf // the other ones, as far as they were looked at
-	away     string                   // the one that can't be reached, as repository.Problem tells; "" when it tells something else
-	outdated bool                     // that one was reached since: what repository.Problem tells is over, and what it declares is being read
+	last map[string]standing.AsOf // of each, as far as it was looked at
+	away string                   // the one that could not be reached, where that is what repository.Problem tells
 }
 
 // writing is what is on its way to the record.
@@ -245,7 +244,7 @@ type told struct {
 
 // New is a placement of which nothing is known yet.
 func New(of Identity, deps Deps, now time.Time) *Placement {
-	p := &Placement{Identity: of, Deps: deps, inner: &inner{kinds: map[object.Kind]bool{}, reading: reading{looks: looks{others: map[string]standing.AsOf{}}}, writing: writing{at: now},
+	p := &Placement{Identity: of, Deps: deps, inner: &inner{kinds: map[object.Kind]bool{}, reading: reading{looks: looks{last: map[string]standing.AsOf{}}}, writing: writing{at: now},
 		told: told{noticed: map[object.Ref][]compare.Difference{}}}}
 	p.will.Rejections = map[string]logbook.Rejection{}
 	p.index = index.New(p, index.Settings{Service: p.Service, Mask: p.Mask, Additions: p.Ward.Keep.Additions})
@@ -292,7 +291,7 @@ func (p *Placement) Open(repository standing.AsOf, others map[string]standing.As
 		p.away = p.Ward.From.Repo
 	}
 	for name, a := range others {
-		p.others[name] = a
+		p.looks.last[name] = a
 	}
 	p.view.Store(p.build())
 	for ref := range p.index.All() {

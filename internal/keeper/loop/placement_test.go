@@ -695,7 +695,7 @@ func TestWhatWasOutOfReachIsNotAnyMore(t *testing.T) {
 	fine, lost, away := standing.AsOf{Known: true}, standing.AsOf{Problem: gone}, &Unreadable{Text: "the service can't be reached", Unasked: true}
 	begin := func(declared bool) *Placement {
 		p := placed(t, ward.Keep{})
-		p.Ward.From.ValuesIn = []ward.ValuesFile{{Repo: "charts", Path: "v.yaml"}}
+		p.Ward.From.Repo, p.Ward.From.ValuesIn = "moorings", []ward.ValuesFile{{Repo: "charts", Path: "v.yaml"}}
 		p.declared = nil
 		if declared {
 			p.declaring(declare(horn, "1"))

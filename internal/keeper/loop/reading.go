@@ -17,7 +17,7 @@ import (
 
 func (p *Placement) tookIn(ev WasRead) {
 	p.taking++
-	p.lookedAt(ev.Name, ev.AsOf)
+	p.looks.last[ev.Name] = ev.AsOf
 	if ev.Name == p.Ward.From.Repo {
 		p.repository.Next = ev.AsOf.Next
 	}
@@ -40,7 +40,7 @@ func (p *Placement) taken(n int64) {
 }
 
 func (p *Placement) foundSame(ev WasSame) {
-	p.lookedAt(ev.Name, ev.AsOf)
+	p.looks.last[ev.Name] = ev.AsOf
 	// What could not be rendered then may be now, and a chart may see more of the cluster than it did.
 	if p.declared == nil || !p.repository.Known || p.declared.Form == declared.Chart {
 		p.repository.Next = ev.AsOf.Next
@@ -52,27 +52,19 @@ func (p *Placement) foundSame(ev WasSame) {
 	}
 }
 
-// lookedAt notes how one of the ward's repositories is. What was said of one that could not be reached is over once it can be, however long it takes
-// to read what it declares.
-func (p *Placement) lookedAt(name string, a standing.AsOf) {
-	if name != p.Ward.From.Repo {
-		p.others[name] = a
-	}
-	if a.Known && name == p.away {
-		p.away, p.outdated = "", true
-	}
-}
+// outdated tells that what is said of a repository that could not be reached is over, however long it takes to read what it declares.
+func (p *Placement) outdated() bool { return p.away != "" && p.looks.last[p.away].Known }
 
 // notRead notes why what the ward declares can't be read.
 func (p *Placement) notRead(problem string) {
 	p.repository.Known, p.repository.Problem = false, problem
-	p.away, p.outdated = "", false
+	p.away = ""
 }
 
 // elsewhere is the first of the ward's other repositories that can't be read, and why; "" when all can.
 func (p *Placement) elsewhere() (name, problem string) {
 	for _, name := range p.Ward.Reads() {
-		if a, told := p.others[name]; told && !a.Known {
+		if a, told := p.looks.last[name]; told && !a.Known {
 			return name, a.Problem
 		}
 	}
@@ -141,7 +133,7 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 			p.readAt(a)
 			p.repository.Known = p.declared != nil
 		case failed.Unasked:
-			if p.repository.Known = false; p.repository.Problem == "" || p.outdated {
+			if p.repository.Known = false; p.repository.Problem == "" || p.outdated() {
 				p.notRead(failed.Text)
 			}
 			p.out(Later{rereadPause, ReadAgain{a}})
@@ -181,7 +173,7 @@ func (p *Placement) rendered(a standing.AsOf, d *declared.Declaration, failed *U
 
 // problem is why what the ward declares can't be read, as far as that holds still.
 func (p *Placement) problem() string {
-	if p.outdated && p.rendering {
+	if p.outdated() && p.rendering {
 		return ""
 	}
 	return p.repository.Problem
@@ -193,7 +185,7 @@ const notReadYet = "the repository has not been read yet"
 // readAt notes that what the ward declares was read, as of a look.
 func (p *Placement) readAt(a standing.AsOf) {
 	p.repository = standing.AsOf{Known: true, At: a.At, Next: p.repository.Next}
-	p.away, p.outdated = "", false
+	p.away = ""
 }
 
 // meansNothing lists what the ward file, or a health rule beside the ward's objects, says of objects that are not declared.
