@@ -4,7 +4,9 @@ package bounded
 import (
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"strings"
 )
 
 // Transport reads no more of an answer's body than most bytes. Of one that is longer the rest is an error, not its end: a text that is cut off in the
@@ -18,6 +20,25 @@ func Status(code int) string {
 	}
 	return fmt.Sprint(code)
 }
+
+// Text is a text as far as it is told on.
+func Text(text string) string {
+	const most = 300 // bytes
+	if len(text) > most {
+		return strings.ToValidUTF8(text[:most], "") + "…"
+	}
+	return text
+}
+
+// Conn reads no more of a connection than most bytes; more is an error, not its end.
+func Conn(of net.Conn, most int64) net.Conn { return conn{of, &body{of, most, most}} }
+
+type conn struct {
+	net.Conn
+	in *body
+}
+
+func (c conn) Read(p []byte) (int, error) { return c.in.Read(p) }
 
 type transport struct {
 	http.RoundTripper

@@ -2,6 +2,7 @@ package bounded
 
 import (
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -35,5 +36,26 @@ func TestAnAnswerIsReadAsFarAsItMayBeLong(t *testing.T) {
 			assert.NoError(t, r.Body.Close())
 		}
 		server.Close()
+	}
+}
+
+func TestWhatIsToldOn(t *testing.T) {
+	assert.Equal(t, "short", Text("short"))
+	assert.Equal(t, strings.Repeat("å", 150)+"…", Text(strings.Repeat("å", 151)), "no letter is cut in two")
+	assert.Equal(t, "x"+strings.Repeat("å", 149)+"…", Text("x"+strings.Repeat("å", 151)))
+	assert.Equal(t, []string{"404 Not Found", "299"}, []string{Status(404), Status(299)})
+}
+
+func TestAConnectionIsReadAsFarAsItMaySay(t *testing.T) {
+	for length, whole := range map[int]bool{10: true, 11: false} {
+		here, there := net.Pipe()
+		go func() {
+			_, _ = io.WriteString(there, strings.Repeat("x", length))
+			_ = there.Close()
+		}()
+		got, err := io.ReadAll(Conn(here, 10))
+		assert.Len(t, got, 10)
+		assert.Equal(t, whole, err == nil, "%v", err)
+		_ = here.Close()
 	}
 }

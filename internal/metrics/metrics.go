@@ -179,10 +179,7 @@ func inShort(ctx context.Context, err error) string {
 	if i := strings.LastIndex(text, `": `); i >= 0 && strings.Contains(text[:i], "http") { // Post "http://…": why
 		text = text[i+3:]
 	}
-	if len(text) > 300 {
-		text = strings.ToValidUTF8(text[:300], "") + "…"
-	}
-	return text
+	return bounded.Text(text)
 }
 
 // client makes requests of checks.

@@ -9,10 +9,10 @@ import (
 	"net"
 	netmail "net/mail"
 	"strconv"
-	"strings"
 
 	"github.com/wneessen/go-mail"
 
+	"vigila.dev/vigila/internal/bounded"
 	"vigila.dev/vigila/internal/loopback"
 )
 
@@ -83,20 +83,13 @@ func (w Way) mail(ctx context.Context, e Envelope) error {
 		if ctx.Err() != nil {
 			return fmt.Errorf("%s does not answer in time", w.Name)
 		}
-		text := err.Error()
-		if len(text) > maxSaid {
-			text = strings.ToValidUTF8(text[:maxSaid], "") + "…"
-		}
-		return fmt.Errorf("%s can't be reached, or does not take it now: %s", w.Name, text)
+		return fmt.Errorf("%s can't be reached, or does not take it now: %s", w.Name, bounded.Text(err.Error()))
 	}
 	return nil
 }
 
-// What a mail server may say: bytes in all, with its certificates, and bytes that are told on.
-const (
-	maxHeard = 1 << 20
-	maxSaid  = 300
-)
+// maxHeard is how many bytes a mail server may say in all, with its certificates.
+const maxHeard = 1 << 20
 
 // dials connects to a mail server, with TLS from the first byte on where there is a configuration. The connection lasts as long as the delivery may: a
 // client of SMTP waits for the first words without an end.
@@ -108,28 +101,13 @@ func dials(delivery context.Context, first *tls.Config) mail.DialContextFunc {
 			return nil, err
 		}
 		context.AfterFunc(delivery, func() { _ = c.Close() })
-		heard := &hears{c, maxHeard}
+		heard := bounded.Conn(c, maxHeard)
 		if first == nil {
 			return heard, nil
 		}
 		t := tls.Client(heard, first)
 		return t, t.HandshakeContext(ctx)
 	}
-}
-
-// hears is a connection that gives so many bytes.
-type hears struct {
-	net.Conn
-	left int
-}
-
-func (h *hears) Read(p []byte) (int, error) {
-	if h.left <= 0 {
-		return 0, fmt.Errorf("it says more than %d bytes", maxHeard)
-	}
-	n, err := h.Conn.Read(p[:min(len(p), h.left)])
-	h.left -= n
-	return n, err
 }
 
 // letter is a message as mail; its id is the delivery's, so that a second copy is known as one.

@@ -185,11 +185,11 @@ func (k *kv) told(err error, what string) error {
 		if errors.As(err, &network) {
 			return &Error{Text: fmt.Sprintf("store %s does not answer: %s", k.name, k.without(err.Error())), Away: true, Silent: true}
 		}
-		return away("store %s gives an answer that can't be read: %s", k.name, brief(k.without(err.Error())))
+		return away("store %s gives an answer that can't be read: %s", k.name, bounded.Text(k.without(err.Error())))
 	}
 	words := k.without(strings.Join(r.Errors, "; "))
 	if words != "" {
-		words = ": " + brief(words)
+		words = ": " + bounded.Text(words)
 	}
 	switch code := r.StatusCode; {
 	case code == http.StatusNotFound && len(r.Errors) == 0:
@@ -209,14 +209,6 @@ func (k *kv) without(text string) string {
 		if len(secret) > 3 {
 			text = strings.ReplaceAll(text, secret, "…")
 		}
-	}
-	return text
-}
-
-func brief(text string) string {
-	const most = 300
-	if len(text) > most {
-		return strings.ToValidUTF8(text[:most], "") + "…"
 	}
 	return text
 }

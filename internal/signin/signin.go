@@ -98,10 +98,7 @@ func Discover(ctx context.Context, c Config) (*Provider, error) {
 // brief is an error without the page that a server may have answered with.
 func brief(err error) string {
 	text, _, _ := strings.Cut(err.Error(), "\n")
-	if len(text) > 300 {
-		text = strings.ToValidUTF8(text[:300], "") + "…"
-	}
-	return text
+	return bounded.Text(text)
 }
 
 // Flow is one way to the provider and back. It is secret: whoever has it can end the sign-in that it began.
