@@ -53,6 +53,7 @@ type beside struct {
 	crew    string          // the token of somebody who sees two wards
 	seen    map[string]bool // canaries, by ward and version
 	answers int             // that the crew was given
+	claims  int             // that were declared while they are refused
 	strict  time.Time       // since when a claim is refused; zero while it is not
 	refused map[string]time.Time
 }
@@ -167,6 +168,7 @@ func (s *soak) rule(strict bool) error {
 func (s *soak) claimed(w *ward) {
 	if w.claims["charts"] && !s.beside.strict.IsZero() {
 		s.beside.refused[w.name] = time.Now()
+		s.beside.claims++
 	} else {
 		delete(s.beside.refused, w.name)
 	}
@@ -318,7 +320,7 @@ func (s *soak) together() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	b := s.beside
-	s.say("%d canaries were seen, %d lots have arrived at the last stop, the crew was answered %d times", len(b.seen), b.most[stops[len(stops)-1]], b.answers)
+	s.say("%d canaries were seen, %d lots have arrived at the last stop, %d claims were refused, the crew was answered %d times", len(b.seen), b.most[stops[len(stops)-1]], b.claims, b.answers)
 	if b.answers == 0 || s.counts["releases"] > 3 && len(b.seen) == 0 || b.most[stops[len(stops)-1]] != b.lot {
 		return fmt.Errorf("seed %d: canaries, lots and what the crew sees were not looked at", s.Seed)
 	}
