@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -98,6 +99,28 @@ func TestAServerThatOnlyTheLookoutReaches(t *testing.T) {
 	}, patience, 50*time.Millisecond)
 	out, _, _ := s.cli("store", "try", "quay-kv-declared")
 	assert.NotContains(t, out, kvToken)
+
+	// In the console it is a kind of its own, which asks for nothing but the cluster.
+	b := newBrowser(t)
+	b.open(s.url + "/#sign-in=" + s.token)
+	b.shows("Watch")
+	b.open(s.url + "/stores")
+	b.shows("the lookout of quay")
+	b.click("Add a store")
+	b.fill("name", "quay-kv")
+	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(() => {
+		const s = document.getElementById("form");
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "a server, by a lookout");
+		return s.dispatchEvent(new Event("change", { bubbles: true }));
+	})()`))
+	require.NoError(t, err)
+	b.fill("cluster", "pier")
+	b.click("Check and add it")
+	b.shows("no lookout keeps cluster pier")
+	b.fill("cluster", "quay")
+	b.fill("about", "what the quay signs in with")
+	b.click("Check and add it")
+	b.shows("what the quay signs in with")
 
 	p["the token"] = kvToken
 	s.kill()
